@@ -1,0 +1,227 @@
+"""Star catalogues on disk: CSV, or a folder of Parquet tiles."""
+
+from __future__ import annotations
+
+import csv
+import math
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+import numpy as np
+
+from ulvar.astrometry.sphere import separation_deg
+from ulvar.engine import F64Array, atomic_path
+
+_POSITION = {"ra", "dec", "epoch", "pmra", "pmdec", "mag"}
+_ZONE_DEG = 2.0
+
+
+class CatalogueError(Exception):
+    """A catalogue that cannot be used: which file and why."""
+
+
+@dataclass(frozen=True)
+class StarCatalogue:
+    """Stars with positions at an epoch; arrays of shape (stars,).
+
+    Attributes
+    ----------
+    ra, dec : float64 array
+        ICRS at `epoch` [deg].
+    epoch : float64 array
+        Julian year.
+    pmra, pmdec : float64 array
+        Proper motion, pmra with cos dec [mas/yr]; 0 when unknown.
+    mag : float64 array
+        Brightness to sort by [mag]; NaN when unknown.
+    bands : dict of str to float64 array
+        Further magnitudes [mag].
+    """
+
+    ra: F64Array
+    dec: F64Array
+    epoch: F64Array
+    pmra: F64Array
+    pmdec: F64Array
+    mag: F64Array
+    bands: dict[str, F64Array] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        return len(self.ra)
+
+    def select(self, which: np.ndarray) -> StarCatalogue:
+        """Return the stars that `which` (mask or indices) picks."""
+        return StarCatalogue(
+            self.ra[which], self.dec[which], self.epoch[which], self.pmra[which], self.pmdec[which],
+            self.mag[which], {name: values[which] for name, values in self.bands.items()},
+        )  # fmt: skip
+
+    def at_epoch(self, year: float) -> StarCatalogue:
+        """Return positions carried to a Julian year by proper motion (along the tangent plane)."""
+        years = year - self.epoch
+        xi, eta = self.pmra * years / 3.6e6, self.pmdec * years / 3.6e6
+        ra, dec = np.empty_like(self.ra), np.empty_like(self.dec)
+        moving = (xi != 0) | (eta != 0)
+        ra[~moving], dec[~moving] = self.ra[~moving], self.dec[~moving]
+        if moving.any():
+            ra[moving], dec[moving] = _shift(self.ra[moving], self.dec[moving], xi[moving], eta[moving])
+        return replace(self, ra=ra, dec=dec, epoch=np.full(len(self), year))
+
+    def cone(self, ra: float, dec: float, radius_deg: float) -> StarCatalogue:
+        """Return the stars within a radius [deg], brightest first."""
+        inside = np.flatnonzero(
+            (np.abs(self.dec - dec) <= radius_deg)
+            & (separation_deg(self.ra, self.dec, np.float64(ra), np.float64(dec)) <= radius_deg)
+        )
+        return self.select(inside[np.argsort(np.nan_to_num(self.mag[inside], nan=99.0), kind="stable")])
+
+
+def _shift(ra: F64Array, dec: F64Array, xi: F64Array, eta: F64Array) -> tuple[F64Array, F64Array]:
+    x, y, d0 = np.radians(xi), np.radians(eta), np.radians(dec)
+    down = np.cos(d0) - y * np.sin(d0)
+    moved = np.degrees(np.arctan2(x, down))
+    return (ra + moved) % 360.0, np.degrees(np.arctan2(np.sin(d0) + y * np.cos(d0), np.hypot(x, down)))
+
+
+def load_catalogue(path: str | Path) -> StarCatalogue:
+    """Read a catalogue: a CSV file with at least ``ra`` and ``dec`` [deg], or a folder of tiles.
+
+    Columns are found without regard to case: ``ra, dec, epoch`` (default 2016.0), ``pmra, pmdec, mag`` and any
+    other numeric column as a band. Rows whose position cannot be read are passed over.
+
+    Raises
+    ------
+    CatalogueError
+        If the file is missing, has no ra and dec columns or no usable row.
+    """
+    place = Path(path)
+    if place.is_dir():
+        return _load_tiles(place)
+    if not place.exists():
+        raise CatalogueError(f"{path}: there is no such file")
+    try:
+        with place.open(newline="", encoding="utf-8-sig") as handle:
+            lines = (line for line in handle if line.strip() and not line.startswith("#"))
+            reader = csv.reader(lines)
+            header = [name.strip() for name in next(reader, [])]
+            rows = list(reader)
+    except (UnicodeDecodeError, csv.Error) as error:
+        raise CatalogueError(f"{path}: it is not a text table ({error})") from None
+    lower = [name.lower() for name in header]
+    if "ra" not in lower or "dec" not in lower:
+        raise CatalogueError(f"{path}: it has no ra and dec columns, only {', '.join(header) or 'nothing'}")
+    columns: dict[str, F64Array] = {}
+    for index, name in enumerate(header):
+        key = name.lower() if name.lower() in _POSITION else name
+        columns[key] = np.array([_number(row[index]) if index < len(row) else math.nan for row in rows])
+    return _from_columns(columns, str(path))
+
+
+def _number(text: str) -> float:
+    try:
+        return float(text)
+    except ValueError:
+        return math.nan
+
+
+def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
+    ra, dec = columns["ra"], columns["dec"]
+    good = np.isfinite(ra) & np.isfinite(dec) & (np.abs(dec) <= 90)
+    if not good.any():
+        raise CatalogueError(f"{path}: no row has a usable position in degrees")
+    n = int(good.sum())
+
+    def column(name: str, default: float) -> F64Array:
+        if name not in columns:
+            return np.full(n, default)
+        values = columns[name][good]
+        return np.where(np.isfinite(values), values, default)
+
+    bands = {
+        name: values[good]
+        for name, values in columns.items()
+        if name not in _POSITION and np.isfinite(values[good]).any()
+    }
+    mag = columns["mag"][good] if "mag" in columns else next(iter(bands.values()), np.full(n, math.nan))
+    return StarCatalogue(
+        ra=ra[good] % 360.0, dec=dec[good], epoch=column("epoch", 2016.0), pmra=column("pmra", 0.0),
+        pmdec=column("pmdec", 0.0), mag=mag, bands=bands,
+    )  # fmt: skip
+
+
+def _tile_name(ra: float, dec: float) -> str:
+    """Zones of equal height in declination, cut into about square tiles in right ascension."""
+    zone = min(int((dec + 90.0) // _ZONE_DEG), int(180 / _ZONE_DEG) - 1)
+    middle = math.radians(-90 + (zone + 0.5) * _ZONE_DEG)
+    count = max(1, round(360 * math.cos(middle) / _ZONE_DEG))
+    return f"{zone:03d}-{int((ra % 360.0) / 360 * count):04d}"
+
+
+def write_tiles(catalogues: Iterable[StarCatalogue], folder: Path) -> tuple[int, int]:
+    """Write catalogues as Parquet tiles; returns (stars, tiles). Existing tiles are added to; a star at a
+    position that a tile already holds is not doubled.
+    """
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    stars = 0
+    touched: set[str] = set()
+    for catalogue in catalogues:
+        names = np.array([_tile_name(a, d) for a, d in zip(catalogue.ra, catalogue.dec)])
+        for name in np.unique(names):
+            part = catalogue.select(np.flatnonzero(names == name))
+            path = folder / f"{name}.parquet"
+            columns = _columns(part)
+            if path.exists():
+                known = {key: np.asarray(value) for key, value in pq.read_table(path).to_pydict().items()}
+                columns = _merged(known, columns)
+            with atomic_path(path) as temporary:
+                pq.write_table(pa.table(columns), temporary)
+            touched.add(name)
+        stars += len(catalogue)
+    return stars, len(touched)
+
+
+def _columns(part: StarCatalogue) -> dict[str, F64Array]:
+    fixed = {name: getattr(part, name) for name in ("ra", "dec", "epoch", "pmra", "pmdec", "mag")}
+    return {**fixed, **{f"band_{name}": values for name, values in part.bands.items()}}
+
+
+def _merged(known: dict[str, F64Array], new: dict[str, F64Array]) -> dict[str, F64Array]:
+    """Append rows that are not there yet; a band that one side lacks is NaN there."""
+    seen = set(zip(known["ra"].tolist(), known["dec"].tolist()))
+    fresh = np.array([pair not in seen for pair in zip(new["ra"].tolist(), new["dec"].tolist())], dtype=bool)
+    result = {}
+    for name in {**known, **new}:
+        old = known.get(name, np.full(len(known["ra"]), math.nan))
+        add = new.get(name, np.full(len(fresh), math.nan))[fresh]
+        result[name] = np.concatenate([np.asarray(old, dtype=np.float64), add])
+    return result
+
+
+def _load_tiles(folder: Path) -> StarCatalogue:
+    import pyarrow.parquet as pq
+
+    files = sorted(folder.glob("*.parquet"))
+    if not files:
+        raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
+    columns: dict[str, list[F64Array]] = {}
+    total = 0
+    for path in files:
+        table = pq.read_table(path)
+        for name in table.column_names:
+            values = np.asarray(table.column(name).to_numpy(), dtype=np.float64)
+            parts = columns.setdefault(name.removeprefix("band_"), [])
+            held = sum(len(part) for part in parts)
+            if held < total:
+                parts.append(np.full(total - held, math.nan))
+            parts.append(values)
+        total += table.num_rows
+    whole = {}
+    for name, parts in columns.items():
+        values = np.concatenate(parts)
+        whole[name] = np.concatenate([values, np.full(total - len(values), math.nan)])
+    return _from_columns(whole, str(folder))
+
+

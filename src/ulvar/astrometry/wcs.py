@@ -1,0 +1,216 @@
+"""FITS world coordinates: TAN projection with SIP distortion."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ulvar.astrometry.sphere import tangent_plane, tangent_to_sky
+from ulvar.engine import F64Array
+
+
+def _terms(order: int) -> list[tuple[int, int]]:
+    return [(p, q) for p in range(order + 1) for q in range(order + 1 - p) if p + q >= 2]
+
+
+def _polynomial(coefficients: Mapping[tuple[int, int], float], u: F64Array, v: F64Array) -> F64Array:
+    total = np.zeros(np.broadcast(u, v).shape)
+    for (p, q), c in coefficients.items():
+        total = total + c * u**p * v**q
+    return total
+
+
+@dataclass(frozen=True)
+class Wcs:
+    """Celestial coordinates of pixels.
+
+    Attributes
+    ----------
+    ra0, dec0 : float
+        Tangent point [deg, ICRS] (CRVAL).
+    x0, y0 : float
+        Its pixel, 0-based (CRPIX - 1).
+    cd : float64 array, shape (2, 2)
+        Pixel offsets to standard coordinates [deg / px].
+    sip_a, sip_b : dict of (p, q) to float
+        Forward SIP coefficients (Shupe et al. 2005, ASP 347, 491); empty for a plain TAN.
+    """
+
+    ra0: float
+    dec0: float
+    x0: float
+    y0: float
+    cd: F64Array
+    sip_a: dict[tuple[int, int], float] = field(default_factory=dict)
+    sip_b: dict[tuple[int, int], float] = field(default_factory=dict)
+
+    def sky(self, x: F64Array | float, y: F64Array | float) -> tuple[F64Array, F64Array]:
+        """Return (ra, dec) [deg] of 0-based pixels."""
+        u = np.asarray(x, dtype=np.float64) - self.x0
+        v = np.asarray(y, dtype=np.float64) - self.y0
+        f, g = u + _polynomial(self.sip_a, u, v), v + _polynomial(self.sip_b, u, v)
+        xi = self.cd[0, 0] * f + self.cd[0, 1] * g
+        eta = self.cd[1, 0] * f + self.cd[1, 1] * g
+        return tangent_to_sky(xi, eta, self.ra0, self.dec0)
+
+    def pixel(self, ra: F64Array | float, dec: F64Array | float) -> tuple[F64Array, F64Array]:
+        """Return 0-based pixels of sky positions [deg]; NaN beyond 90 degrees of the tangent point.
+
+        With SIP the forward polynomial is inverted by Newton steps, so the round trip is exact, not fitted.
+        """
+        xi, eta = tangent_plane(np.asarray(ra, dtype=np.float64), np.asarray(dec, dtype=np.float64), self.ra0, self.dec0)
+        inverse = np.linalg.inv(self.cd)
+        f = inverse[0, 0] * xi + inverse[0, 1] * eta
+        g = inverse[1, 0] * xi + inverse[1, 1] * eta
+        u, v = f, g
+        if self.sip_a or self.sip_b:
+            for _ in range(30):
+                du = u + _polynomial(self.sip_a, u, v) - f
+                dv = v + _polynomial(self.sip_b, u, v) - g
+                u, v = u - du, v - dv
+                if np.nanmax(np.abs(np.concatenate([du.ravel(), dv.ravel()])), initial=0.0) < 1e-11:
+                    break
+        return u + self.x0, v + self.y0
+
+    @property
+    def scale_arcsec_px(self) -> float:
+        """Geometric mean pixel scale at the tangent point [arcsec/px]."""
+        return math.sqrt(abs(float(np.linalg.det(self.cd)))) * 3600
+
+    @property
+    def rotation_deg(self) -> float:
+        """Position angle of the +y axis, east of north, 0-360 [deg]."""
+        return math.degrees(math.atan2(self.cd[0, 1], self.cd[1, 1])) % 360.0
+
+    @property
+    def flipped(self) -> bool:
+        """Whether the determinant of CD is positive (a mirror image of the sky)."""
+        return bool(np.linalg.det(self.cd) > 0)
+
+    def cards(self) -> list[tuple[str, Any, str]]:
+        """Return FITS header cards (keyword, value, comment)."""
+        sip = "-SIP" if self.sip_a or self.sip_b else ""
+        cards: list[tuple[str, Any, str]] = [
+            ("WCSAXES", 2, ""),
+            ("CTYPE1", f"RA---TAN{sip}", ""),
+            ("CTYPE2", f"DEC--TAN{sip}", ""),
+            ("CUNIT1", "deg", ""),
+            ("CUNIT2", "deg", ""),
+            ("CRVAL1", self.ra0, "[deg] right ascension of the reference pixel"),
+            ("CRVAL2", self.dec0, "[deg] declination of the reference pixel"),
+            ("CRPIX1", self.x0 + 1, "[pix] first pixel is 1"),
+            ("CRPIX2", self.y0 + 1, "[pix] first pixel is 1"),
+            ("CD1_1", float(self.cd[0, 0]), "[deg/pix]"),
+            ("CD1_2", float(self.cd[0, 1]), "[deg/pix]"),
+            ("CD2_1", float(self.cd[1, 0]), "[deg/pix]"),
+            ("CD2_2", float(self.cd[1, 1]), "[deg/pix]"),
+            ("RADESYS", "ICRS", ""),
+        ]
+        for letter, terms in (("A", self.sip_a), ("B", self.sip_b)):
+            if sip:
+                cards.append((f"{letter}_ORDER", max((p + q for p, q in terms), default=2), "SIP order"))
+                cards.extend((f"{letter}_{p}_{q}", value, "") for (p, q), value in sorted(terms.items()))
+        return cards
+
+
+def wcs_from_header(header: Mapping[str, Any]) -> Wcs | None:
+    """Return the TAN (with or without SIP) solution of a header, or None when it has none that is complete.
+
+    Reads CD, or PC with CDELT, or CDELT with CROTA2.
+    """
+    if not str(header.get("CTYPE1", "")).startswith("RA---TAN"):
+        return None
+    try:
+        ra0, dec0 = float(header["CRVAL1"]), float(header["CRVAL2"])
+        x0, y0 = float(header["CRPIX1"]) - 1, float(header["CRPIX2"]) - 1
+        cd = _cd_matrix(header)
+    except (KeyError, TypeError, ValueError):
+        return None
+    if cd is None or not np.isfinite(cd).all() or abs(np.linalg.det(cd)) < 1e-20:
+        return None
+    sips: list[dict[tuple[int, int], float]] = []
+    for letter in "AB":
+        order = int(header.get(f"{letter}_ORDER", 0) or 0)
+        terms = {pq: float(header.get(f"{letter}_{pq[0]}_{pq[1]}", 0.0) or 0.0) for pq in _terms(order)}
+        sips.append({pq: value for pq, value in terms.items() if value})
+    return Wcs(ra0, dec0, x0, y0, cd, *sips)
+
+
+def _cd_matrix(header: Mapping[str, Any]) -> F64Array | None:
+    names = ("1_1", "1_2", "2_1", "2_2")
+    if any(f"CD{name}" in header for name in names):
+        return np.array([float(header.get(f"CD{name}", 0.0)) for name in names]).reshape(2, 2)
+    if "CDELT1" not in header or "CDELT2" not in header:
+        return None
+    delta = np.diag([float(header["CDELT1"]), float(header["CDELT2"])])
+    if any(f"PC{name}" in header for name in names):
+        unit = (1.0, 0.0, 0.0, 1.0)
+        pc = np.array([float(header.get(f"PC{name}", one)) for name, one in zip(names, unit)]).reshape(2, 2)
+        return delta @ pc
+    angle = math.radians(float(header.get("CROTA2", 0.0) or 0.0))
+    c, s = math.cos(angle), math.sin(angle)
+    return np.array([[delta[0, 0] * c, -delta[1, 1] * s], [delta[0, 0] * s, delta[1, 1] * c]])
+
+
+def fit_wcs(
+    x: F64Array,
+    y: F64Array,
+    ra: F64Array,
+    dec: F64Array,
+    *,
+    centre: tuple[float, float],
+    start: tuple[float, float],
+    order: int = 1,
+    weights: F64Array | None = None,
+) -> Wcs:
+    """Least-squares TAN solution with SIP of a given order.
+
+    Parameters
+    ----------
+    x, y : float64 array, shape (n,)
+        Pixels.
+    ra, dec : float64 array, shape (n,)
+        Sky positions [deg].
+    centre : (float, float)
+        The reference pixel, usually the frame's centre.
+    start : (float, float)
+        Sky position near it [deg]; refined until the linear part has no constant.
+    order : int
+        1 for a plain TAN, 2 to 5 with SIP.
+    weights : float64 array, optional
+
+    Raises
+    ------
+    ValueError
+        With fewer stars than free numbers.
+    """
+    terms = _terms(order) if order > 1 else []
+    if len(x) < 3 + len(terms):
+        raise ValueError("too few stars for the fit")
+    w = np.ones(len(x)) if weights is None else np.sqrt(weights)
+    u, v = x - centre[0], y - centre[1]
+    # Powers are taken of coordinates near 1, then the coefficients are scaled back.
+    unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
+    columns = [np.ones(len(x)), u / unit, v / unit] + [(u / unit) ** p * (v / unit) ** q for p, q in terms]
+    design = np.column_stack(columns) * w[:, None]
+    ra0, dec0 = start
+    solution = np.zeros((len(columns), 2))
+    for _ in range(10):
+        xi, eta = tangent_plane(ra, dec, ra0, dec0)
+        solution, *_ = np.linalg.lstsq(design, np.column_stack([xi, eta]) * w[:, None], rcond=None)
+        if np.hypot(*solution[0]) < 1e-12:
+            break
+        moved = tangent_to_sky(solution[0, :1], solution[0, 1:], ra0, dec0)
+        ra0, dec0 = float(moved[0][0]), float(moved[1][0])
+    cd = solution[1:3].T / unit
+    inverse = np.linalg.inv(cd)
+    sip_a: dict[tuple[int, int], float] = {}
+    sip_b: dict[tuple[int, int], float] = {}
+    for row, (p, q) in enumerate(terms, 3):
+        a, b = inverse @ solution[row] / unit ** (p + q)
+        sip_a[p, q], sip_b[p, q] = float(a), float(b)
+    return Wcs(ra0, dec0, centre[0], centre[1], cd, sip_a, sip_b)

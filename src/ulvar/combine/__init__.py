@@ -1,0 +1,13 @@
+"""N aligned arrays to one: mean, median, rejection, weights, in row bands."""
+
+from ulvar.combine.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources, combine_stack
+
+__all__ = [
+    "Combined",
+    "Method",
+    "Rejection",
+    "RowSource",
+    "ScaledRows",
+    "combine_sources",
+    "combine_stack",
+]

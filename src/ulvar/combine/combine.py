@@ -1,0 +1,292 @@
+"""Combining aligned arrays with rejection, band by band inside a memory budget."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from enum import StrEnum
+from functools import lru_cache
+from typing import Protocol
+
+import numpy as np
+from scipy.special import ndtri
+
+from ulvar.combine import _kernels
+from ulvar.engine import F32Array, F64Array, I64Array, Progress, StopToken, row_bands, silent
+
+
+class Method(StrEnum):
+    """How pixels of one position become one value."""
+
+    MEAN = "mean"
+    MEDIAN = "median"
+    SIGMA = "sigma"
+    WINSORIZED = "winsorized"
+    MAD = "mad"
+    LINEAR = "linear"
+
+
+_CODES = {
+    Method.MEAN: _kernels.MEAN,
+    Method.MEDIAN: _kernels.MEDIAN,
+    Method.SIGMA: _kernels.SIGMA,
+    Method.WINSORIZED: _kernels.WINSORIZED,
+    Method.MAD: _kernels.MAD,
+    Method.LINEAR: _kernels.LINEAR,
+}
+
+
+@dataclass(frozen=True)
+class Rejection:
+    """A method and its limits in units of the spread (of the mean deviation for ``linear``)."""
+
+    method: Method = Method.SIGMA
+    low: float = 4.0
+    high: float = 4.0
+
+    def __post_init__(self) -> None:
+        if self.low <= 0 or self.high <= 0:
+            raise ValueError("rejection limits must be above 0")
+
+
+class RowSource(Protocol):
+    """Anything that gives rows of float32 pixels: a mapped file, an array, a resampled exposure."""
+
+    height: int
+    width: int
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows ``y0 <= y < y1``; the caller owns the array."""
+        ...
+
+
+@dataclass
+class ScaledRows:
+    """A source with a plane subtracted and a factor applied: ``(rows - subtract) * factor + add``."""
+
+    source: RowSource
+    subtract: F32Array | None = None
+    factor: float = 1.0
+    add: float = 0.0
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        return self.source.height
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        return self.source.width
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows ``y0 <= y < y1``."""
+        band = self.source.rows(y0, y1)
+        if self.subtract is not None:
+            band -= self.subtract[y0:y1]
+        if self.factor != 1.0:
+            band *= np.float32(self.factor)
+        if self.add != 0.0:
+            band += np.float32(self.add)
+        return band
+
+
+@dataclass(frozen=True)
+class Combined:
+    """The result of a combination.
+
+    Attributes
+    ----------
+    data : float32 array, shape (height, width)
+        Combined values; NaN where no frame had data.
+    spread : float32 array of the same shape
+        Sample standard deviation over the frames kept; NaN where fewer than two were.
+    kept : uint16 array of the same shape
+        How many frames were kept.
+    rejected_low, rejected_high : int64 array, shape (frames,)
+        Pixels rejected per frame.
+    """
+
+    data: F32Array
+    spread: F32Array
+    kept: np.ndarray
+    rejected_low: I64Array
+    rejected_high: I64Array
+
+    @property
+    def rejected_fraction(self) -> float:
+        """Rejected pixels over all pixels given."""
+        frames = len(self.rejected_low)
+        return float((self.rejected_low.sum() + self.rejected_high.sum()) / max(1, frames * self.data.size))
+
+    @property
+    def rejected_fractions(self) -> F64Array:
+        """Rejected fraction of each frame, shape (frames,)."""
+        return (self.rejected_low + self.rejected_high) / max(1, self.data.size)
+
+
+@lru_cache(maxsize=64)
+def _plan(frames: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return the sorting pairs and, per count of valid values, an order statistic and its spread factor.
+
+    With k values cut from each end, ``(v[n-1-k] - v[k]) / z`` estimates the spread; z is the expected
+    distance of those order statistics for a unit normal (Blom 1958, alpha = 3/8).
+    """
+    ks = np.full(frames + 1, -1, dtype=np.int64)
+    zs = np.ones(frames + 1, dtype=np.float64)
+    for n in range(4, frames + 1):
+        k = max(1, int(0.16 * n))
+        ks[n] = k
+        zs[n] = -2.0 * ndtri((k + 1 - 0.375) / (n + 0.25))
+    return _kernels.merge_network(frames), ks, zs
+
+
+def combine_stack(
+    stack: F32Array,
+    *,
+    rejection: Rejection,
+    weights: Sequence[float] | None = None,
+) -> Combined:
+    """Combine ``stack[frame, y, x]`` along its first axis.
+
+    Parameters
+    ----------
+    stack : float32 array, shape (frames, height, width)
+        NaN marks pixels without data. Not modified.
+    rejection : Rejection
+        With three frames or fewer nothing can be rejected: there is no spread to judge by.
+    weights : sequence of float, optional
+        One per frame, for the mean of what is kept; equal by default. The median takes none.
+
+    Returns
+    -------
+    Combined
+
+    Raises
+    ------
+    ValueError
+        If there are no frames, or weights do not fit, are negative, or come with the median.
+
+    Examples
+    --------
+    >>> frames = np.array([[[1.0]], [[2.0]], [[3.0]], [[2.0]], [[90.0]]], dtype=np.float32)
+    >>> float(combine_stack(frames, rejection=Rejection(Method.SIGMA, 3, 3)).data[0, 0])
+    2.0
+    """
+    frames, height, width = stack.shape
+    factors = _weights(weights, frames, rejection)
+    result = _empty(frames, height, width)
+    _combine_into(stack, factors, rejection, result, 0)
+    return result
+
+
+def _weights(weights: Sequence[float] | None, frames: int, rejection: Rejection) -> F64Array:
+    if frames == 0:
+        raise ValueError("there is nothing to combine")
+    if weights is None:
+        return np.ones(frames)
+    if rejection.method is Method.MEDIAN:
+        raise ValueError("the median takes no weights")
+    factors = np.asarray(weights, dtype=np.float64)
+    if factors.shape != (frames,) or not np.all(np.isfinite(factors)) or factors.min() < 0 or factors.sum() <= 0:
+        raise ValueError("weights must be one number per frame, none negative, not all zero")
+    return factors
+
+
+def _empty(frames: int, height: int, width: int) -> Combined:
+    return Combined(
+        data=np.empty((height, width), dtype=np.float32),
+        spread=np.empty((height, width), dtype=np.float32),
+        kept=np.empty((height, width), dtype=np.uint16),
+        rejected_low=np.zeros(frames, dtype=np.int64),
+        rejected_high=np.zeros(frames, dtype=np.int64),
+    )
+
+
+def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into: Combined, y0: int) -> None:
+    rows = slice(y0, y0 + stack.shape[1])
+    low = np.zeros(stack.shape[0], dtype=np.int64)
+    high = np.zeros(stack.shape[0], dtype=np.int64)
+    _kernels.combine_rows(
+        stack, weights, _CODES[rejection.method], float(rejection.low), float(rejection.high),
+        *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
+    )  # fmt: skip
+    # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
+    into.rejected_low[...] += low
+    into.rejected_high[...] += high
+
+
+def combine_sources(
+    sources: Sequence[RowSource],
+    *,
+    rejection: Rejection,
+    weights: Sequence[float] | None = None,
+    budget_bytes: int = 512 * 1024**2,
+    threads: int = 1,
+    progress: Progress = silent,
+    stop: StopToken | None = None,
+) -> Combined:
+    """Combine sources of rows without ever holding more than a band of each.
+
+    Parameters
+    ----------
+    sources : sequence of RowSource
+        All of one size.
+    rejection, weights
+        As `combine_stack`.
+    budget_bytes : int
+        Memory for the bands in flight [bytes]; the result itself comes on top.
+    threads : int
+        Bands worked on at once; reading one overlaps with combining another.
+    progress : Progress
+        Called with rows done and rows in all.
+    stop : StopToken, optional
+        Looked at before each band.
+
+    Returns
+    -------
+    Combined
+
+    Raises
+    ------
+    ValueError
+        As `combine_stack`, or if sizes differ.
+    StopRequested
+        If stop was asked.
+    """
+    if not sources:
+        raise ValueError("there is nothing to combine")
+    height, width = sources[0].height, sources[0].width
+    for source in sources:
+        if (source.height, source.width) != (height, width):
+            raise ValueError(f"sizes differ: {source.width} x {source.height} and {width} x {height} px")
+    factors = _weights(weights, len(sources), rejection)
+    result = _empty(len(sources), height, width)
+    # A band costs its stack and one frame's rows while they are read in.
+    row_bytes = 4 * width * (len(sources) + 2)
+    # Small bands stay in the cache and keep threads evenly busy.
+    rows_wanted = max(1, min(64, height))
+    bands = list(row_bands(height, row_bytes, min(budget_bytes // max(1, threads), row_bytes * rows_wanted)))
+    done = 0
+
+    def work(band: tuple[int, int]) -> int:
+        if stop is not None:
+            stop.check()
+        y0, y1 = band
+        stack = np.empty((len(sources), y1 - y0, width), dtype=np.float32)
+        for index, source in enumerate(sources):
+            stack[index] = source.rows(y0, y1)
+        _combine_into(stack, factors, rejection, result, y0)
+        return y1 - y0
+
+    if threads == 1:
+        for band in bands:
+            done += work(band)
+            progress(done, height, "Combining rows")
+    else:
+        with ThreadPoolExecutor(threads) as pool:
+            for rows in pool.map(work, bands):
+                done += rows
+                progress(done, height, "Combining rows")
+    return result

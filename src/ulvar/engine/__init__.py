@@ -1,0 +1,38 @@
+"""Executors, progress, stop, memory budget, atomic files. Knows no astronomy."""
+
+from ulvar.engine.arrays import BoolArray, F32Array, F64Array, I64Array, MaskArray
+from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk, write_text
+from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, worker_pool
+from ulvar.engine.memory import available_bytes, default_budget, row_bands
+from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
+from ulvar.engine.results import Failed, Finding, Mend, Severity, sort_findings
+
+__all__ = [
+    "BoolArray",
+    "DiskFull",
+    "F32Array",
+    "F64Array",
+    "Failed",
+    "Finding",
+    "I64Array",
+    "Job",
+    "JobContext",
+    "MaskArray",
+    "Mend",
+    "OutputExists",
+    "PoolKeeper",
+    "Progress",
+    "Severity",
+    "StopRequested",
+    "StopToken",
+    "WorkerDied",
+    "atomic_path",
+    "available_bytes",
+    "check_disk",
+    "default_budget",
+    "row_bands",
+    "silent",
+    "sort_findings",
+    "worker_pool",
+    "write_text",
+]

@@ -1,0 +1,70 @@
+"""Files appear whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+
+class OutputExists(FileExistsError):
+    """An output is already there and may not be replaced without being asked to."""
+
+
+class DiskFull(OSError):
+    """The output folder has less free space than the run is estimated to need."""
+
+
+@contextmanager
+def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
+    """Yield a temporary path beside `path`; on success flush it and rename it to `path`.
+
+    The temporary name keeps the suffix, because FITS and image writers choose the format from it.
+    If the body raises, or nothing was written, the temporary file is removed and `path` is untouched.
+
+    Parameters
+    ----------
+    path : Path
+        The final name. Its folder is made if it is missing.
+    replace : bool
+        Whether an existing `path` may be replaced.
+
+    Raises
+    ------
+    OutputExists
+        If `path` exists and `replace` is false.
+    """
+    if not replace and path.exists():
+        raise OutputExists(f"{path} exists; it is not replaced unless asked")
+    path.parent.mkdir(parents=True, exist_ok=True)
+    temporary = path.with_name(f".{os.getpid()}-{path.name}")
+    try:
+        yield temporary
+        with temporary.open("rb") as handle:
+            os.fsync(handle.fileno())
+        temporary.replace(path)
+    finally:
+        temporary.unlink(missing_ok=True)
+
+
+def write_text(path: Path, text: str, *, replace: bool = True) -> None:
+    """Write `text` as UTF-8 to `path` atomically (see `atomic_path`)."""
+    with atomic_path(path, replace=replace) as temporary:
+        temporary.write_text(text, encoding="utf-8")
+
+
+def check_disk(folder: Path, need_bytes: int) -> None:
+    """Raise `DiskFull` when `folder`'s disk has less than `need_bytes` free.
+
+    `folder` need not exist yet; its nearest existing parent is asked.
+    """
+    place = folder
+    while not place.exists():
+        place = place.parent
+    free = shutil.disk_usage(place).free
+    if free < need_bytes:
+        raise DiskFull(
+            f"{folder} needs about {need_bytes / 1e6:.0f} MB, but its disk has {free / 1e6:.0f} MB free"
+        )

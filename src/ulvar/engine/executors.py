@@ -1,0 +1,237 @@
+"""Long tasks as functions over items, run by any `concurrent.futures.Executor`."""
+
+from __future__ import annotations
+
+import logging
+import multiprocessing
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
+from concurrent.futures.process import BrokenProcessPool
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
+
+from ulvar.engine.memory import default_budget
+from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
+
+log = logging.getLogger(__name__)
+
+Item = TypeVar("Item")
+Result = TypeVar("Result")
+
+
+class WorkerDied(RuntimeError):
+    """A worker process ended while it had work; finished items are kept."""
+
+
+def _prepare_worker() -> None:
+    # Ctrl+C goes to the whole process group; the parent decides what stops, not each worker.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    # Item parallelism already fills the cores; a library's own threads would only fight over them.
+    import cv2
+
+    cv2.setNumThreads(1)
+
+
+def worker_pool(workers: int | None = None) -> ProcessPoolExecutor:
+    """Return a pool of spawned worker processes: a crash in one takes the job, not the caller."""
+    count = workers or max(1, len(os.sched_getaffinity(0)))
+    return ProcessPoolExecutor(
+        max_workers=count,
+        mp_context=multiprocessing.get_context("spawn"),
+        initializer=_prepare_worker,
+    )
+
+
+class PoolKeeper:
+    """Keeps one worker pool warm between jobs and makes a new one when the old one has broken."""
+
+    def __init__(self, workers: int | None = None) -> None:
+        self.workers = workers or max(1, len(os.sched_getaffinity(0)))
+        self._pool: ProcessPoolExecutor | None = None
+        self._lock = threading.Lock()
+
+    def get(self) -> ProcessPoolExecutor:
+        """Return the pool, started if need be."""
+        with self._lock:
+            if self._pool is None:
+                self._pool = worker_pool(self.workers)
+            return self._pool
+
+    def discard(self) -> None:
+        """Forget a broken pool."""
+        with self._lock:
+            pool, self._pool = self._pool, None
+        if pool is not None:
+            pool.shutdown(wait=False, cancel_futures=True)
+
+    def close(self) -> None:
+        """End the workers and wait for them."""
+        with self._lock:
+            pool, self._pool = self._pool, None
+        if pool is not None:
+            pool.shutdown(wait=True, cancel_futures=True)
+
+    @property
+    def pids(self) -> list[int]:
+        """Process ids of the workers now alive."""
+        return list(getattr(self._pool, "_processes", None) or {})
+
+
+@dataclass
+class JobContext:
+    """What a station is given to run with: an executor (or none), progress, stop, memory.
+
+    With ``executor=None`` items run in the calling thread, which is what library users and small
+    tests want.
+    """
+
+    executor: Executor | None = None
+    progress: Progress = silent
+    stop: StopToken = field(default_factory=StopToken)
+    budget_bytes: int = 2 * 1024**3
+    workers: int = 2
+
+    def each(
+        self, function: Callable[[Item], Result], items: Iterable[Item], text: str
+    ) -> Iterator[tuple[Item, Result]]:
+        """Yield ``(item, function(item))`` as items finish, at most a few in flight at a time.
+
+        Raises
+        ------
+        StopRequested
+            After stop was asked; items in flight are finished and dropped.
+        WorkerDied
+            When a worker process ended abnormally.
+        """
+        todo = list(items)
+        total = len(todo)
+        self.progress(0, total, text)
+        if self.executor is None:
+            for done, item in enumerate(todo, 1):
+                self.stop.check()
+                result = function(item)
+                self.progress(done, total, text)
+                yield item, result
+            return
+        yield from self._each_parallel(self.executor, function, todo, text)
+
+    def _each_parallel(
+        self, executor: Executor, function: Callable[[Item], Result], todo: list[Item], text: str
+    ) -> Iterator[tuple[Item, Result]]:
+        total = len(todo)
+        waiting = iter(todo)
+        flying: dict[Future[Result], Item] = {}
+        done = 0
+        try:
+            while True:
+                while len(flying) < 2 * self.workers and not self.stop.stopping:
+                    item = next(waiting, None)
+                    if item is None:
+                        break
+                    flying[executor.submit(function, item)] = item
+                if not flying:
+                    break
+                finished, _ = wait(flying, timeout=0.2, return_when=FIRST_COMPLETED)
+                self.stop.check()
+                for future in finished:
+                    item = flying.pop(future)
+                    result = future.result()
+                    done += 1
+                    self.progress(done, total, text)
+                    yield item, result
+            self.stop.check()
+        except BrokenProcessPool as error:
+            raise WorkerDied(
+                f"a worker process ended while it was {text.lower()}; {done} of {total} were finished"
+            ) from error
+        finally:
+            for future in flying:
+                future.cancel()
+
+
+class Job:
+    """One station's run in a thread of its own, with items in worker processes.
+
+    The thread only coordinates and stores results; a dying worker ends the job with `WorkerDied`.
+    `on_change` is called from that thread; a window turns it into a signal.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        body: Callable[[JobContext], Any],
+        *,
+        pools: PoolKeeper,
+        on_change: Callable[[Job], None] = lambda job: None,
+    ) -> None:
+        self.name = name
+        self.state = "waiting"
+        self.done = 0
+        self.total = 0
+        self.text = name
+        self.result: Any = None
+        self.error: BaseException | None = None
+        self.token = StopToken()
+        self._phase_started = time.monotonic()
+        self._body = body
+        self._pools = pools
+        self._on_change = on_change
+        self._thread = threading.Thread(target=self._run, name=f"job-{name}", daemon=True)
+
+    def start(self) -> None:
+        """Start the thread."""
+        self.state = "running"
+        self._thread.start()
+
+    def stop(self) -> None:
+        """Ask for a stop; the state becomes ``stopped`` once the items in flight have ended."""
+        self.token.stop()
+
+    def join(self, timeout: float | None = None) -> None:
+        """Wait for the thread."""
+        self._thread.join(timeout)
+
+    @property
+    def finished(self) -> bool:
+        """Whether the job has ended in any way."""
+        return self.state in ("done", "failed", "stopped")
+
+    @property
+    def seconds_left(self) -> float | None:
+        """Estimate of the time left [s] from the pace so far, or None when it is too early to say."""
+        if self.done < 2 or not self.total:
+            return None
+        pace = (time.monotonic() - self._phase_started) / self.done
+        return pace * (self.total - self.done)
+
+    def _progress(self, done: int, total: int, text: str) -> None:
+        if done == 0 or text != self.text:
+            self._phase_started = time.monotonic()
+        self.done, self.total, self.text = done, total, text
+        self._on_change(self)
+
+    def _run(self) -> None:
+        try:
+            context = JobContext(
+                executor=self._pools.get(),
+                progress=self._progress,
+                stop=self.token,
+                budget_bytes=default_budget(),
+                workers=self._pools.workers,
+            )
+            self.result = self._body(context)
+            self.state = "done"
+        except StopRequested:
+            self.state = "stopped"
+        except Exception as error:
+            if isinstance(error, WorkerDied):
+                self._pools.discard()
+            log.exception("job %s failed", self.name)
+            self.error = error
+            self.state = "failed"
+        finally:
+            self._on_change(self)

@@ -1,0 +1,33 @@
+"""An exposure: pixels, mask, facts. FITS in and out, header dialects, grouping."""
+
+from ulvar.frames.dialects import facts_from_header
+from ulvar.frames.discover import find_files
+from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
+from ulvar.frames.fits import MappedRows, header_of, read_frame, read_plane, scan_file, write_fits
+from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
+from ulvar.frames.grouping import Group, Tolerances, group_exposures
+from ulvar.frames.sexagesimal import parse_angle, parse_position
+
+__all__ = [
+    "ExposureFacts",
+    "Frame",
+    "FrameError",
+    "Group",
+    "MappedRows",
+    "MaskBit",
+    "Role",
+    "Tolerances",
+    "fact_names",
+    "facts_from_header",
+    "find_files",
+    "group_exposures",
+    "header_of",
+    "mark",
+    "parse_angle",
+    "parse_position",
+    "read_frame",
+    "read_plane",
+    "scan_file",
+    "with_user_facts",
+    "write_fits",
+]

@@ -1,0 +1,214 @@
+"""What is known about one exposure, and where each fact came from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, fields, replace
+from datetime import datetime, timedelta
+from enum import StrEnum
+from pathlib import Path
+from typing import Any
+
+from ulvar.frames.sexagesimal import parse_angle
+
+
+class Role(StrEnum):
+    """What an exposure is for."""
+
+    BIAS = "bias"
+    DARK = "dark"
+    DARK_FLAT = "dark_flat"
+    FLAT = "flat"
+    LIGHT = "light"
+    UNKNOWN = "unknown"
+
+    @property
+    def plural(self) -> str:
+        """The word shown to people, in the plural."""
+        return {
+            "bias": "Bias",
+            "dark": "Darks",
+            "dark_flat": "Dark flats",
+            "flat": "Flats",
+            "light": "Lights",
+            "unknown": "Unsure",
+        }[self.value]
+
+
+@dataclass(frozen=True)
+class ExposureFacts:
+    """Immutable facts of one exposure. None means unknown, never a guess in disguise.
+
+    Attributes
+    ----------
+    path : str
+        The file.
+    role : Role
+    is_master : bool
+        Whether the file says that it is already a combined frame.
+    filter : str
+        Empty when the frame has none.
+    exposure_s : float or None
+        Exposure time [s].
+    gain, offset : float or None
+        The camera's settings, in the camera's own units.
+    temperature_c, set_temperature_c : float or None
+        Measured and wanted sensor temperature [C].
+    binning : int
+    width, height : int
+        Size [px].
+    start_utc : datetime or None
+        Shutter opening, UTC.
+    mid_utc : datetime or None
+        Middle of the exposure, UTC.
+    ra_deg, dec_deg : float or None
+        Pointing [deg, ICRS].
+    scale_arcsec_px : float or None
+        Pixel scale [arcsec / px].
+    site_latitude_deg, site_longitude_deg, site_height_m : float or None
+        Site: latitude, longitude positive east [deg], height [m].
+    aperture_mm : float or None
+        Clear aperture of the telescope [mm].
+    saturation_adu : float or None
+        Level at which pixels saturate [ADU].
+    gain_e_per_adu, read_noise_e : float or None
+        Conversion gain [e-/ADU] and read noise [e-].
+    pedestal_adu : float
+        Constant added to the data on purpose [ADU].
+    origins : mapping of str to str
+        Fact name to ``header KEYWORD``, ``path``, ``user`` or ``guessed``.
+    """
+
+    path: str
+    role: Role = Role.UNKNOWN
+    is_master: bool = False
+    object: str = ""
+    filter: str = ""
+    exposure_s: float | None = None
+    gain: float | None = None
+    offset: float | None = None
+    temperature_c: float | None = None
+    set_temperature_c: float | None = None
+    binning: int = 1
+    width: int = 0
+    height: int = 0
+    planes: int = 1
+    bitpix: int = 0
+    start_utc: datetime | None = None
+    mid_utc: datetime | None = None
+    ra_deg: float | None = None
+    dec_deg: float | None = None
+    scale_arcsec_px: float | None = None
+    camera: str = ""
+    telescope: str = ""
+    readout_mode: str = ""
+    software: str = ""
+    aperture_mm: float | None = None
+    site_latitude_deg: float | None = None
+    site_longitude_deg: float | None = None
+    site_height_m: float | None = None
+    saturation_adu: float | None = None
+    gain_e_per_adu: float | None = None
+    read_noise_e: float | None = None
+    pedestal_adu: float = 0.0
+    count: int = 1
+    hdu: int = 0
+    size_bytes: int = 0
+    mtime_ns: int = 0
+    origins: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def stem(self) -> str:
+        """File name without its FITS endings."""
+        name = Path(self.path).name
+        for ending in (".gz", ".fz", ".fits", ".fit", ".fts", ".bz2"):
+            if name.lower().endswith(ending):
+                name = name[: -len(ending)]
+        return name
+
+    @property
+    def sensor_temperature_c(self) -> float | None:
+        """Measured temperature, else the wanted one [C]."""
+        return self.temperature_c if self.temperature_c is not None else self.set_temperature_c
+
+    @property
+    def site(self) -> tuple[float, float, float] | None:
+        """(latitude deg, longitude east deg, height m), or None when latitude or longitude is unknown."""
+        if self.site_latitude_deg is None or self.site_longitude_deg is None:
+            return None
+        return self.site_latitude_deg, self.site_longitude_deg, self.site_height_m or 0.0
+
+
+def fact_names() -> list[str]:
+    """Names that `with_user_facts` takes."""
+    fixed = {"path", "origins", "size_bytes", "mtime_ns", "hdu", "width", "height", "planes", "bitpix"}
+    return ["site", *(f.name for f in fields(ExposureFacts) if f.name not in fixed)]
+
+
+_TEXT = {"object", "filter", "camera", "telescope", "readout_mode", "software"}
+
+
+def _parse_fact(name: str, text: str) -> Any:
+    if name in _TEXT:
+        return text
+    if name == "role":
+        return Role(text.strip().lower().replace(" ", "_"))
+    if name == "is_master":
+        if text.lower() not in ("yes", "no", "true", "false", "1", "0"):
+            raise ValueError("yes or no")
+        return text.lower() in ("yes", "true", "1")
+    if name in ("binning", "count"):
+        value = int(text)
+        if value < 1:
+            raise ValueError("at least 1")
+        return value
+    if name in ("start_utc", "mid_utc"):
+        from ulvar.frames.dialects import parse_time
+
+        moment = parse_time(text)
+        if moment is None:
+            raise ValueError("a time such as 2027-02-11T21:04:00")
+        return moment
+    if name in ("ra_deg", "dec_deg"):
+        return parse_angle(text, hours=name == "ra_deg")
+    return float(text)
+
+
+def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureFacts:
+    """Return `facts` with the user's corrections, each marked with origin ``user``.
+
+    Parameters
+    ----------
+    facts : ExposureFacts
+    given : mapping of str to str
+        Fact name to text; ``site`` takes ``LATITUDE,LONGITUDE,HEIGHT`` [deg, deg east, m].
+
+    Raises
+    ------
+    ValueError
+        For an unknown name or a value that cannot be read; the message says which.
+    """
+    changes: dict[str, Any] = {}
+    for name, text in given.items():
+        if name not in fact_names():
+            raise ValueError(f"unknown fact '{name}'; known are {', '.join(fact_names())}")
+        try:
+            if name == "site":
+                parts = [float(part) for part in text.split(",")]
+                if len(parts) not in (2, 3):
+                    raise ValueError("LATITUDE,LONGITUDE,HEIGHT")
+                changes["site_latitude_deg"], changes["site_longitude_deg"] = parts[:2]
+                changes["site_height_m"] = parts[2] if len(parts) == 3 else 0.0
+            else:
+                changes[name] = _parse_fact(name, text)
+        except ValueError as error:
+            raise ValueError(f"fact {name}={text} cannot be read: {error}") from None
+    if not changes:
+        return facts
+    if ("exposure_s" in changes or "start_utc" in changes) and "mid_utc" not in changes:
+        start = changes.get("start_utc", facts.start_utc)
+        exposure = changes.get("exposure_s", facts.exposure_s)
+        if start is not None and exposure is not None:
+            changes["mid_utc"] = start + timedelta(seconds=exposure / 2)
+    origins = {**facts.origins, **{name: "user" for name in changes}}
+    return replace(facts, origins=origins, **changes)

@@ -1,0 +1,70 @@
+"""Angles as people and headers write them."""
+
+from __future__ import annotations
+
+import math
+import re
+
+_SEXAGESIMAL = re.compile(
+    r"^\s*([+\-−]?)\s*(\d+(?:\.\d*)?)\s*[hHdD°:\s]\s*(\d+(?:\.\d*)?)(?:\s*[mM'′:\s]\s*(\d+(?:\.\d*)?))?\s*[sS\"″']?\s*$"
+)
+
+
+def parse_angle(text: str, *, hours: bool = False) -> float:
+    """Return an angle [deg] from decimal degrees or sexagesimal text.
+
+    Parameters
+    ----------
+    text : str
+        ``115.54``, ``07:42:10.5``, ``07 42 10.5``, ``+41:18:03`` or ``07h42m10.5s``.
+    hours : bool
+        Whether sexagesimal text is in hours; a plain number is in degrees all the same.
+
+    Raises
+    ------
+    ValueError
+        If the text is not an angle, or minutes or seconds reach 60.
+
+    Examples
+    --------
+    >>> round(parse_angle("07:42:10.5", hours=True), 6)
+    115.54375
+    >>> parse_angle("-00:30:00")
+    -0.5
+    """
+    cleaned = text.strip().replace("−", "-")
+    try:
+        value = float(cleaned)
+    except ValueError:
+        pass
+    else:
+        if not math.isfinite(value):
+            raise ValueError(f"'{text}' is not an angle")
+        return value
+    match = _SEXAGESIMAL.match(cleaned)
+    if match is None:
+        raise ValueError(f"'{text}' is not an angle")
+    sign, whole, minutes, seconds = match.groups()
+    if float(minutes) >= 60 or float(seconds or 0) >= 60:
+        raise ValueError(f"'{text}' has minutes or seconds of 60 or more")
+    value = float(whole) + float(minutes) / 60 + float(seconds or 0) / 3600
+    if hours:
+        value *= 15
+    return -value if sign in ("-", "−") else value
+
+
+def parse_position(text: str) -> tuple[float, float]:
+    """Return (ra, dec) [deg] from ``RA,DEC`` in degrees or sexagesimal (RA then in hours).
+
+    Raises
+    ------
+    ValueError
+        If it is not two angles, or dec is outside -90..90, or ra outside 0..360.
+    """
+    parts = text.split(",")
+    if len(parts) != 2:
+        raise ValueError(f"'{text}' is not RA,DEC")
+    ra, dec = parse_angle(parts[0], hours=True), parse_angle(parts[1])
+    if not -90 <= dec <= 90 or not 0 <= ra <= 360:
+        raise ValueError(f"'{text}' is outside the sky: ra 0..360, dec -90..90 degrees")
+    return ra, dec

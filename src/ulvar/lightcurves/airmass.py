@@ -1,0 +1,51 @@
+"""Altitude and airmass."""
+
+from __future__ import annotations
+
+import math
+import warnings
+from collections.abc import Sequence
+from datetime import datetime
+
+import erfa
+import numpy as np
+
+from ulvar.engine import F64Array
+from ulvar.lightcurves.times import _two_part
+
+
+def altitude_deg(
+    moments: Sequence[datetime], ra_deg: float, dec_deg: float, site: tuple[float, float, float]
+) -> F64Array:
+    """Return apparent altitude [deg], refraction included, shape (n,).
+
+    Parameters
+    ----------
+    moments : sequence of datetime
+        UTC.
+    ra_deg, dec_deg : float
+        [deg, ICRS].
+    site : (latitude deg, longitude east deg, height m)
+    """
+    day, fraction = _two_part(moments)
+    pressure = 1013.25 * math.exp(-site[2] / 8430.0)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", erfa.ErfaWarning)
+        _, zenith, *_ = erfa.atco13(
+            math.radians(ra_deg), math.radians(dec_deg), 0.0, 0.0, 0.0, 0.0, day, fraction, 0.0,
+            math.radians(site[1]), math.radians(site[0]), site[2], 0.0, 0.0, pressure, 5.0, 0.6, 0.55,
+        )  # fmt: skip
+    return np.asarray(90.0 - np.degrees(zenith))
+
+
+def airmass_at(
+    moments: Sequence[datetime], ra_deg: float, dec_deg: float, site: tuple[float, float, float]
+) -> F64Array:
+    """Return airmass, shape (n,); NaN below the horizon.
+
+    Pickering 2002, DIO 12, 3: ``X = 1 / sin(h + 244 / (165 + 47 h^1.1))`` with h the apparent altitude [deg].
+    """
+    altitude = altitude_deg(moments, ra_deg, dec_deg, site)
+    up = np.maximum(altitude, 0.0)
+    airmass = 1.0 / np.sin(np.radians(up + 244.0 / (165.0 + 47.0 * up**1.1)))
+    return np.where(altitude >= 0.0, airmass, np.nan)

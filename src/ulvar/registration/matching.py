@@ -1,0 +1,268 @@
+"""Finding which star is which in two lists, at any rotation, mirror, shift and moderate scale."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy.spatial import cKDTree
+from scipy.stats import binom
+
+from ulvar.engine import F64Array, Failed
+from ulvar.registration.transform import Transform, fit_transform
+
+
+@dataclass(frozen=True)
+class MatchOptions:
+    """How patterns are compared.
+
+    Attributes
+    ----------
+    brightest : int
+        Stars of each list that form triangles.
+    neighbours : int
+        Each star forms triangles with this many nearest ones.
+    scale_low, scale_high : float
+        Range of target units per source pixel.
+    tolerance_px : float
+        How far a mapped star may fall from its partner at first [target units].
+    chance : float
+        Largest probability that a match of this many stars is an accident.
+    """
+
+    brightest: int = 60
+    neighbours: int = 7
+    scale_low: float = 0.5
+    scale_high: float = 2.0
+    tolerance_px: float = 2.5
+    chance: float = 1e-9
+
+
+def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]:
+    """Return side-ratio invariants (n, 2) and vertex indices (n, 3) in the order of the opposite sides.
+
+    Vertices are ordered by the length of the side opposite, so equal invariants give the correspondence
+    of the vertices (Groth 1986, AJ 91, 1244; Valdes et al. 1995, PASP 107, 1119).
+    """
+    n = len(points)
+    chosen: set[tuple[int, int, int]] = set()
+    _, near = cKDTree(points).query(points, k=min(n, neighbours + 1))
+    for i in range(n):
+        for a, b in itertools.combinations(near[i][1:], 2):
+            chosen.add(tuple(sorted((i, int(a), int(b)))))  # type: ignore[arg-type]
+    for triple in itertools.combinations(range(min(n, 14)), 3):
+        chosen.add(triple)
+    index = np.array(sorted(chosen), dtype=np.int64).reshape(-1, 3)
+    corner = points[index]
+    sides = np.stack(
+        [np.hypot(*(corner[:, (k + 1) % 3] - corner[:, (k + 2) % 3]).T) for k in range(3)], axis=1
+    )
+    order = np.argsort(sides, axis=1)
+    sides = np.take_along_axis(sides, order, axis=1)
+    index = np.take_along_axis(index, order, axis=1)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        invariants = sides[:, :2] / sides[:, 2:]
+    # Slivers and near-equal sides have no stable order of vertices.
+    good = (sides[:, 0] > 0.12 * sides[:, 2]) & (invariants[:, 1] < 0.985)
+    good &= invariants[:, 0] < 0.985 * invariants[:, 1]
+    return invariants[good], index[good]
+
+
+def _hypotheses(
+    source: F64Array, target: F64Array, options: MatchOptions
+) -> F64Array:
+    """Return candidate affine matrices (n, 2, 3), the most voted first."""
+    inv_s, tri_s = _triangles(source, options.neighbours)
+    inv_t, tri_t = _triangles(target, options.neighbours)
+    if len(inv_s) == 0 or len(inv_t) == 0:
+        return np.empty((0, 2, 3))
+    lists = cKDTree(inv_t).query_ball_point(inv_s, r=0.012)
+    left = np.repeat(np.arange(len(inv_s)), [len(found) for found in lists])
+    right = np.fromiter(itertools.chain.from_iterable(lists), dtype=np.int64, count=len(left))
+    if len(left) == 0:
+        return np.empty((0, 2, 3))
+    s, t = source[tri_s[left]], target[tri_t[right]]
+    # The longest side (between vertices 0 and 1) gives scale and rotation, the third vertex the parity.
+    ds, dt = s[:, 1] - s[:, 0], t[:, 1] - t[:, 0]
+    zs, zt = ds[:, 0] + 1j * ds[:, 1], dt[:, 0] + 1j * dt[:, 1]
+
+    def hand(triangle: F64Array) -> F64Array:
+        a, b = triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0]
+        return np.sign(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
+
+    mirrored = hand(s) != hand(t)
+    factor = np.where(mirrored, zt / np.conj(zs), zt / zs)
+    scale = np.abs(factor)
+    fine = (scale >= options.scale_low) & (scale <= options.scale_high)
+    factor, mirrored, s, t, scale = factor[fine], mirrored[fine], s[fine], t[fine], scale[fine]
+    if len(factor) == 0:
+        return np.empty((0, 2, 3))
+    middle = source.mean(axis=0)
+    zm = complex(middle[0], middle[1])
+    cs, ct = s.mean(axis=1), t.mean(axis=1)
+    zc, zd = cs[:, 0] + 1j * cs[:, 1], ct[:, 0] + 1j * ct[:, 1]
+    offset = zm - zc
+    image = zd + factor * np.where(mirrored, np.conj(offset), offset)
+    # True candidates agree on where the middle goes, on scale, rotation and parity: vote in a grid of those.
+    reach = max(float(np.ptp(target[:, 0])), float(np.ptp(target[:, 1])), 1.0)
+    cell = reach / 60
+    key = np.stack(
+        [
+            np.floor(image.real / cell), np.floor(image.imag / cell), np.floor(np.log(scale) / 0.03),
+            np.floor(np.angle(factor) / 0.05), mirrored.astype(float),
+        ],
+        axis=1,
+    )  # fmt: skip
+    _, group, counts = np.unique(key, axis=0, return_inverse=True, return_counts=True)
+    group = group.reshape(-1)
+    order = np.argsort(-counts[group], kind="stable")
+    # A few hypotheses of each cell are enough.
+    _, first = np.unique(group[order], return_index=True)
+    ranks = np.sort(first)[:150]
+    picked: list[int] = []
+    for rank in ranks:
+        picked.extend(order[rank : rank + min(3, counts[group[order[rank]]])])
+    matrices = np.empty((len(picked), 2, 3))
+    for row, k in enumerate(picked):
+        a, b = factor[k].real, factor[k].imag
+        linear = np.array([[a, b], [b, -a]]) if mirrored[k] else np.array([[a, -b], [b, a]])
+        matrices[row, :, :2] = linear
+        matrices[row, :, 2] = ct[k] - linear @ cs[k]
+    return matrices
+
+
+def match_stars(
+    source: F64Array,
+    target: F64Array,
+    *,
+    options: MatchOptions | None = None,
+    source_snr: F64Array | None = None,
+    target_snr: F64Array | None = None,
+    allow_mirror: bool = True,
+) -> Transform | Failed:
+    """Find the transform that carries the source stars onto the target stars.
+
+    Parameters
+    ----------
+    source, target : float64 array, shape (n, 2) and (m, 2)
+        Positions, brightest first.
+    options : MatchOptions, optional
+    source_snr, target_snr : float64 array, optional
+        Weigh the final fit.
+    allow_mirror : bool
+
+    Returns
+    -------
+    Transform, or Failed with the reason.
+
+    Notes
+    -----
+    Each hypothesis is tested on all stars: the number of stars that find a partner is compared with the
+    binomial chance of as many among randomly strewn stars, times the number of hypotheses tried. A match
+    that could be an accident fails instead.
+    """
+    settings = options or MatchOptions()
+    if len(source) < 5:
+        return Failed(f"too few stars: {len(source)}, at least 5 are needed")
+    if len(target) < 5:
+        return Failed(f"the reference has too few stars: {len(target)}, at least 5 are needed")
+    many = settings.brightest
+    candidates = _hypotheses(source[:many], target[:many], settings)
+    tree = cKDTree(target)
+    test = source[: max(200, many)]
+    span = np.ptp(target, axis=0)
+    area = max(float(span[0] * span[1]), 1.0)
+    best: tuple[float, F64Array] | None = None
+    for matrix in candidates:
+        if not allow_mirror and np.linalg.det(matrix[:, :2]) < 0:
+            continue
+        chance, refined = _verify(matrix, test, tree, target, area, settings)
+        if refined is not None and (best is None or chance < best[0]):
+            best = chance, refined
+            if chance < math.log(settings.chance) - 40:
+                break
+    trials = max(1, len(candidates))
+    if best is None or best[0] + math.log(trials) > math.log(settings.chance):
+        return Failed(f"its {len(source)} stars do not form the pattern of the reference")
+    return _refine(best[1], source, target, tree, settings, source_snr, target_snr)
+
+
+def _partners(matrix: F64Array, points: F64Array, tree: cKDTree, reach: float) -> tuple[np.ndarray, np.ndarray]:
+    mapped = points @ matrix[:, :2].T + matrix[:, 2]
+    distance, index = tree.query(mapped, distance_upper_bound=reach)
+    found = np.flatnonzero(np.isfinite(distance))
+    # One target star takes one source star: the nearest.
+    order = found[np.argsort(distance[found], kind="stable")]
+    _, first = np.unique(index[order], return_index=True)
+    keep = np.sort(order[first])
+    return keep, index[keep]
+
+
+def _verify(
+    matrix: F64Array, test: F64Array, tree: cKDTree, target: F64Array, area: float, options: MatchOptions
+) -> tuple[float, F64Array | None]:
+    """Return (log probability that as many partners are an accident, refined matrix)."""
+    reach = 3 * options.tolerance_px
+    refined = matrix
+    for factor in (3.0, 1.5, 1.0):
+        reach = factor * options.tolerance_px
+        keep, partner = _partners(refined, test, tree, reach)
+        if len(keep) < 5:
+            return 0.0, None
+        refined = fit_transform(test[keep], target[partner], similarity=False)
+    scale = math.sqrt(abs(float(np.linalg.det(refined[:, :2]))))
+    if not options.scale_low * 0.98 <= scale <= options.scale_high * 1.02:
+        return 0.0, None
+    u, v = np.linalg.svd(refined[:, :2])[1]
+    if u / max(v, 1e-12) > 1.06:
+        return 0.0, None
+    keep, partner = _partners(refined, test, tree, options.tolerance_px)
+    mapped = test @ refined[:, :2].T + refined[:, 2]
+    low, high = target.min(axis=0), target.max(axis=0)
+    inside = int(((mapped >= low) & (mapped <= high)).all(axis=1).sum())
+    if inside < 5:
+        return 0.0, None
+    p = min(0.5, len(target) * math.pi * options.tolerance_px**2 / area)
+    # The fit has six free numbers: three of the pairs agree by construction.
+    matched = max(0, len(keep) - 3)
+    return float(binom.logsf(matched - 1, max(matched, inside - 3), p)), refined
+
+
+def _refine(
+    matrix: F64Array,
+    source: F64Array,
+    target: F64Array,
+    tree: cKDTree,
+    options: MatchOptions,
+    source_snr: F64Array | None,
+    target_snr: F64Array | None,
+) -> Transform:
+    reach = options.tolerance_px
+    keep, partner = _partners(matrix, source, tree, reach)
+    weights = np.ones(len(source))
+    for _ in range(8):
+        keep, partner = _partners(matrix, source, tree, reach)
+        if len(keep) < 4:
+            break
+        if source_snr is not None and target_snr is not None:
+            # Centroid variance goes as 1/SNR^2; a floor stands for what the map cannot follow.
+            variance = 1 / source_snr[keep] ** 2 + 1 / target_snr[partner] ** 2
+            weights = 1 / (variance + np.median(variance) + 1e-6)
+        else:
+            weights = np.ones(len(keep))
+        matrix = fit_transform(source[keep], target[partner], weights=weights, similarity=len(keep) < 7)
+        residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
+        spread = 1.4826 * float(np.median(np.abs(residual - np.median(residual, axis=0))))
+        new_reach = min(options.tolerance_px, max(4.5 * spread, 0.15))
+        if abs(new_reach - reach) < 1e-3:
+            break
+        reach = new_reach
+    keep, partner = _partners(matrix, source, tree, reach)
+    residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
+    bright = slice(None)
+    if source_snr is not None and (source_snr[keep] > 50).sum() >= 8:
+        bright = source_snr[keep] > 50  # type: ignore[assignment]
+    rms = float(np.sqrt((residual[bright] ** 2).mean())) if len(residual) else math.nan
+    return Transform(matrix, rms, len(keep), np.column_stack([keep, partner]), residual)

@@ -1,0 +1,80 @@
+"""The pixel grid of a stack."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from ulvar.registration import Transform
+
+
+class Framing(StrEnum):
+    """Which part of the sky the stack shows."""
+
+    REFERENCE = "reference"
+    UNION = "union"
+    COMMON = "common"
+
+
+@dataclass(frozen=True)
+class Frame2D:
+    """A grid: its size and where its origin lies on the reference exposure [px]."""
+
+    width: int
+    height: int
+    x0: int
+    y0: int
+
+    def shifted(self, transform: Transform) -> Transform:
+        """Return the transform onto this grid instead of onto the reference."""
+        matrix = transform.matrix.copy()
+        matrix[:, 2] -= (self.x0, self.y0)
+        return Transform(matrix, transform.rms_px, transform.matched)
+
+
+def frame_exposures(
+    transforms: Sequence[Transform], shapes: Sequence[tuple[int, int]], reference: tuple[int, int], framing: Framing
+) -> Frame2D:
+    """Return the grid for exposures that are mapped onto a reference.
+
+    Parameters
+    ----------
+    transforms : sequence of Transform
+        Exposure to reference.
+    shapes : sequence of (int, int)
+        Height and width of each exposure [px].
+    reference : (int, int)
+        Height and width of the reference exposure [px].
+    framing : Framing
+
+    Raises
+    ------
+    ValueError
+        If the exposures have nothing in common and the common part is asked for.
+    """
+    if framing is Framing.REFERENCE or not transforms:
+        return Frame2D(reference[1], reference[0], 0, 0)
+    boxes = []
+    for transform, (height, width) in zip(transforms, shapes):
+        x = np.array([0.0, width - 1.0, 0.0, width - 1.0])
+        y = np.array([0.0, 0.0, height - 1.0, height - 1.0])
+        u, v = transform(x, y)
+        if framing is Framing.UNION:
+            boxes.append((u.min(), v.min(), u.max(), v.max()))
+        else:
+            # The inner box of the mapped corners: right for shifts and quarter turns, safe for small rotations.
+            su, sv = np.sort(u), np.sort(v)
+            boxes.append((su[1], sv[1], su[2], sv[2]))
+    corners = np.array(boxes)
+    if framing is Framing.UNION:
+        low, high = np.floor(corners[:, :2].min(axis=0)), np.ceil(corners[:, 2:].max(axis=0))
+    else:
+        low, high = np.ceil(corners[:, :2].max(axis=0)), np.floor(corners[:, 2:].min(axis=0))
+    width, height = math.floor(high[0] - low[0]) + 1, math.floor(high[1] - low[1]) + 1
+    if width < 1 or height < 1:
+        raise ValueError("the exposures have no part of the sky in common")
+    return Frame2D(width, height, int(low[0]), int(low[1]))

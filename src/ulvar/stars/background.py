@@ -1,0 +1,77 @@
+"""Sky background and its noise, smooth over the frame."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from scipy import ndimage
+
+from ulvar.engine import BoolArray, F32Array
+from ulvar.stars._kernels import clipped_cells
+
+
+@dataclass(frozen=True)
+class Background:
+    """Background of a frame.
+
+    Attributes
+    ----------
+    level, noise : float32 array, shape (height, width)
+        Sky level and its standard deviation per pixel [ADU].
+    sky_adu, noise_adu : float
+        Their medians over the frame [ADU].
+    """
+
+    level: F32Array
+    noise: F32Array
+    sky_adu: float
+    noise_adu: float
+
+
+def estimate_background(data: F32Array, *, masked: BoolArray | None = None, box_px: int = 64) -> Background:
+    """Estimate the background on a mesh of clipped modes, median-filtered, interpolated bicubically.
+
+    Parameters
+    ----------
+    data : float32 array, shape (height, width)
+        [ADU]; NaN is passed over.
+    masked : bool array, optional
+        True where pixels are not to be used (stars, in a second pass).
+    box_px : int
+        Wanted size of a mesh cell [px]; cells are evened out over the frame.
+
+    Returns
+    -------
+    Background
+        All zero level with NaN medians where nothing is usable at all.
+    """
+    height, width = data.shape
+    skip = np.zeros(data.shape, dtype=np.bool_) if masked is None else masked
+    rows, columns = max(1, round(height / box_px)), max(1, round(width / box_px))
+    edges_y = np.linspace(0, height, rows + 1).round().astype(np.int64)
+    edges_x = np.linspace(0, width, columns + 1).round().astype(np.int64)
+    level = np.empty((rows, columns), dtype=np.float32)
+    noise = np.empty((rows, columns), dtype=np.float32)
+    clipped_cells(data, skip, edges_y, edges_x, 2, level, noise)
+    if not np.isfinite(level).any():
+        return Background(np.zeros_like(data), np.full_like(data, np.inf), float("nan"), float("nan"))
+    smooth_level, smooth_noise = _smooth(level), _smooth(noise)
+    return Background(
+        level=cv2.resize(smooth_level, (width, height), interpolation=cv2.INTER_CUBIC),
+        noise=np.maximum(cv2.resize(smooth_noise, (width, height), interpolation=cv2.INTER_LINEAR), 1e-6),
+        sky_adu=float(np.median(smooth_level)),
+        noise_adu=float(np.median(smooth_noise)),
+    )
+
+
+def _smooth(cells: F32Array) -> F32Array:
+    filled = cells.copy()
+    holes = ~np.isfinite(filled)
+    if holes.any():
+        nearest = ndimage.distance_transform_edt(holes, return_distances=False, return_indices=True)
+        filled = filled[tuple(nearest)]
+    if min(filled.shape) < 3:
+        return filled
+    return np.asarray(ndimage.median_filter(filled, size=3, mode="nearest"), dtype=np.float32)

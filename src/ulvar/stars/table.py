@@ -1,0 +1,92 @@
+"""The star table: its columns are declared once, here; files, docs and the window read this schema."""
+
+from __future__ import annotations
+
+import csv
+from dataclasses import dataclass, fields
+from enum import IntFlag
+from pathlib import Path
+
+import numpy as np
+
+from ulvar.engine import F64Array, atomic_path
+
+
+class StarFlag(IntFlag):
+    """Doubts about a measurement (words in text tables, joined by ``|``)."""
+
+    SATURATED = 1
+    NONLINEAR = 2
+    EDGE = 4
+    BAD_PIXEL = 8
+    NEIGHBOUR = 16
+    LOST = 32
+    LEFT_OUT = 64
+
+
+def flag_words(flags: int) -> str:
+    """Return the words of a flag value, joined by ``|``; empty when clean."""
+    return "|".join(flag.name.lower() for flag in StarFlag if flags & flag and flag.name)
+
+
+# name, unit, decimals, meaning
+STAR_COLUMNS = (
+    ("x", "px", 4, "centroid along NAXIS1, 0-based, integer at pixel centres"),
+    ("y", "px", 4, "centroid along NAXIS2"),
+    ("flux", "ADU", 3, "total flux from the profile-weighted sum"),
+    ("flux_error", "ADU", 3, "its standard error: sky and read noise, source noise when the gain is known"),
+    ("snr", "", 2, "flux over its error"),
+    ("fwhm_px", "px", 4, "full width at half maximum as recorded"),
+    ("ellipticity", "", 4, "1 - b/a from second moments"),
+    ("angle_deg", "deg", 1, "of the long axis, from +x to +y"),
+    ("peak", "ADU", 1, "highest pixel over the background"),
+    ("flags", "", 0, "words joined by |"),
+)
+
+
+@dataclass(frozen=True)
+class StarTable:
+    """Stars found in one exposure, brightest first.
+
+    Attributes are arrays of shape (stars,), as `STAR_COLUMNS` declares; `flags` holds `StarFlag` bits.
+    """
+
+    x: F64Array
+    y: F64Array
+    flux: F64Array
+    flux_error: F64Array
+    snr: F64Array
+    fwhm_px: F64Array
+    ellipticity: F64Array
+    angle_deg: F64Array
+    peak: F64Array
+    flags: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.x)
+
+    def select(self, which: np.ndarray) -> StarTable:
+        """Return the stars that `which` (mask or indices) picks."""
+        return StarTable(**{f.name: getattr(self, f.name)[which] for f in fields(self)})
+
+    @classmethod
+    def empty(cls) -> StarTable:
+        """Return a table without stars."""
+        columns = {f.name: np.empty(0) for f in fields(cls)}
+        return cls(**{**columns, "flags": np.empty(0, dtype=np.int64)})
+
+
+def write_star_csv(path: Path, stars: StarTable, *, replace: bool = True) -> None:
+    """Write the table as CSV with the columns of `STAR_COLUMNS`, atomically."""
+    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="") as handle:
+        writer = csv.writer(handle)
+        writer.writerow([name for name, _, _, _ in STAR_COLUMNS])
+        for i in range(len(stars)):
+            row = []
+            for name, _, decimals, _ in STAR_COLUMNS:
+                value = getattr(stars, name)[i]
+                if name == "flags":
+                    row.append(flag_words(int(value)))
+                else:
+                    row.append(f"{value:.{decimals}f}" if np.isfinite(value) else "")
+            writer.writerow(row)
