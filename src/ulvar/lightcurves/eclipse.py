@@ -1,24 +1,47 @@
-"""A symmetric template for eclipses, fitted together with linear trends."""
+"""A symmetric eclipse template from two discs, fitted together with linear trends."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import least_squares
+from scipy.optimize import OptimizeResult, least_squares
 
 from ulvar.engine import F64Array, Failed
+
+_LIMB = 0.5
+_NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
+# I falls by _LIMB per unit of mu: the disc of radius sqrt(1 - mu^2) carries _LIMB dmu, the whole one the rest.
+_RADII = np.append(np.sqrt(1 - ((_NODES + 1) / 2) ** 2), 1.0)
+_LIGHT = np.append(_LIMB * _WEIGHTS / 2, 1 - _LIMB)
+_WHOLE = float((_LIGHT * math.pi * _RADII**2).sum())
 
 
 @dataclass(frozen=True)
 class TemplateShape:
-    """Mid-time, width [d] and kurtosis of the template."""
+    """Shape of an eclipse.
+
+    Attributes
+    ----------
+    mid : float
+        Mid-eclipse [d].
+    half_length : float
+        First contact to mid-eclipse [d].
+    ratio : float
+        Radius of the eclipsing over that of the eclipsed disc.
+    impact : float
+        Smallest distance of the centres, as a share of the sum of the radii.
+    share : float
+        Share of the light that comes from the eclipsed disc.
+    """
 
     mid: float
-    width: float
-    gamma: float
+    half_length: float
+    ratio: float
+    impact: float
+    share: float
 
 
 @dataclass(frozen=True)
@@ -32,7 +55,7 @@ class EclipseFit:
     depth_mag, depth_error_mag : float
         Template depth [mag].
     duration_d, duration_error_d : float
-        Time between the points where the template is 2 % of its depth [d].
+        First to last contact [d].
     base_mag : float
         Outside eclipse [mag].
     rms_mag : float
@@ -60,18 +83,37 @@ class EclipseFit:
     shape: TemplateShape
 
 
+def _common_area(d: F64Array, a: F64Array, b: float) -> F64Array:
+    """Area common to two discs of radii a and b at distance d."""
+    d = np.maximum(d, 1e-12)
+    alpha = np.arccos(np.clip((d * d + a * a - b * b) / (2 * d * a), -1, 1))
+    beta = np.arccos(np.clip((d * d + b * b - a * a) / (2 * d * b), -1, 1))
+    area = a * a * (alpha - np.sin(alpha) * np.cos(alpha)) + b * b * (beta - np.sin(beta) * np.cos(beta))
+    return np.where(d >= a + b, 0.0, np.where(d <= np.abs(a - b), math.pi * np.minimum(a, b) ** 2, area))
+
+
 def eclipse_template(time: F64Array, shape: TemplateShape) -> F64Array:
-    """Unit-depth eclipse template, 1 at mid-eclipse and 0 far outside.
+    """Dimming [mag] of an eclipse, 0 outside.
 
-    Mikulasek 2015, A&A 584, A8, eq. 4: ``1 - (1 - exp(1 - cosh((t - t0) / d)))^gamma``.
+    The eclipsed disc is darkened to its limb by I = 1 - 0.5 (1 - mu), as a pile of uniform discs whose
+    weights are Gauss-Legendre nodes in mu; shape and depth are otherwise free, so the template follows
+    partial, total and annular minima.
     """
-    phase = np.clip((time - shape.mid) / shape.width, -30, 30)
-    return np.asarray(1 - (1 - np.exp(1 - np.cosh(phase))) ** shape.gamma)
+    reach = 1 + shape.ratio
+    low = shape.impact * reach
+    speed = math.sqrt(max(reach**2 - low**2, 1e-12)) / shape.half_length
+    distance = np.hypot(low, speed * (np.asarray(time) - shape.mid))
+    hidden = _LIGHT @ _common_area(distance[None, :], _RADII[:, None], shape.ratio) / _WHOLE
+    return np.asarray(-2.5 * np.log10(np.maximum(1 - shape.share * hidden, 1e-6)))
 
 
-def _duration(width: float, gamma: float, share: float = 0.02) -> float:
-    inner = 1 - (1 - share) ** (1 / gamma)
-    return 2 * width * math.acosh(1 - math.log(max(inner, 1e-300)))
+def _shape(p: F64Array, origin: float = 0.0) -> TemplateShape:
+    return TemplateShape(origin + float(p[1]), math.exp(p[2]), math.exp(p[3]), float(p[4]), float(p[5]))
+
+
+def _depth(p: F64Array) -> float:
+    shape = _shape(p)
+    return float(eclipse_template(np.array([shape.mid]), shape)[0])
 
 
 def fit_eclipse(
@@ -93,70 +135,89 @@ def fit_eclipse(
     Notes
     -----
     Errors are those of the covariance matrix, scaled up by the square root of the reduced chi-squared where
-    it exceeds 1, so that a poor model does not look precise.
+    it exceeds 1, so that a poor model does not look precise. Ratio, impact and share trade against each other;
+    the depth and its error are taken from the curve they make, not from any one of them.
     """
     n = len(time)
-    free = 5 + len(trends)
+    free = 6 + len(trends)
     if n < free + 4:
         return Failed(f"only {n} points, at least {free + 4} are needed for an eclipse fit")
     origin = float(np.median(time))
     t = time - origin
-    sigma = error if np.isfinite(error).all() and (error > 0).all() else np.ones(n)
+    weighted = bool(np.isfinite(error).all() and (error > 0).all())
+    sigma = error if weighted else np.ones(n)
     standard = [_standard(trend) for trend in trends]
-    base = float(np.percentile(magnitude, 20))
-    order = np.argsort(t)
-    # A running median shows where the light is lowest without being caught by one bad point.
-    width = max(3, n // 15) | 1
-    smooth = np.array([np.median(magnitude[order][max(0, i - width // 2) : i + width // 2 + 1]) for i in range(n)])
-    start_mid = float(t[order][np.argmax(smooth)])
-    depth = float(smooth.max() - base)
+    base, depth, start_mid = _first_look(t, magnitude)
     span = float(np.ptp(t))
-    if depth <= 0:
+    if depth <= 0 or span <= 0:
         return Failed("there is no dip in the light curve")
 
     def model(p: F64Array) -> F64Array:
-        curve = p[0] + p[1] * eclipse_template(t, TemplateShape(p[2], math.exp(p[3]), math.exp(p[4])))
-        for coefficient, trend in zip(p[5:], standard):
+        curve = p[0] + eclipse_template(t, _shape(p))
+        for coefficient, trend in zip(p[6:], standard):
             curve = curve + coefficient * trend
         return curve
 
-    best = None
-    for fraction in (0.05, 0.12, 0.25):
-        first = np.concatenate([[base, depth, start_mid, math.log(fraction * span), 0.0], np.zeros(len(trends))])
-        # A plain fit after a robust start: the robust one finds the dip in spite of outliers.
-        rough = least_squares(lambda p: (magnitude - model(p)) / sigma, first, loss="soft_l1", max_nfev=400)
-        fit = least_squares(lambda p: (magnitude - model(p)) / sigma, rough.x, max_nfev=400)
-        if best is None or fit.cost < best.cost:
-            best = fit
-    assert best is not None
-    base_fit, depth_fit, mid, log_width, log_gamma = best.x[:5]
-    if depth_fit <= 0 or not t.min() <= mid <= t.max():
+    lower, upper = np.full(free, -np.inf), np.full(free, np.inf)
+    lower[1:6] = (t.min(), math.log(2e-3 * span), math.log(0.15), 0.0, 1e-4)
+    upper[1:6] = (t.max(), math.log(3 * span), math.log(4.0), 0.98, 1.0)
+
+    def fit(first: F64Array, calls: int) -> OptimizeResult:
+        first = np.clip(first, lower + 1e-9, upper - 1e-9)
+        return least_squares(
+            lambda p: (magnitude - model(p)) / sigma, first, bounds=(lower, upper), x_scale="jac", max_nfev=calls
+        )
+
+    light = 1 - 10 ** (-0.4 * depth)
+    trials = []
+    for ratio, impact in ((0.8, 0.2), (1.0, 0.45), (0.5, 0.1)):
+        for part in (0.12, 0.3):
+            share = min(0.95, 1.6 * light / min(1.0, ratio**2))
+            first = np.concatenate(
+                [[base, start_mid, math.log(part * span), math.log(ratio), impact, share], np.zeros(len(trends))]
+            )
+            trials.append(fit(first, 12))
+    best = min((fit(trial.x, 80) for trial in sorted(trials, key=lambda f: f.cost)[:2]), key=lambda f: f.cost)
+    if _depth(best.x) < 1e-4:
         return Failed("no eclipse was found in the light curve")
     dof = max(1, n - free)
     chi2 = 2 * float(best.cost) / dof
-    try:
-        covariance = np.linalg.inv(best.jac.T @ best.jac)
-    except np.linalg.LinAlgError:
-        return Failed("the points do not fix the eclipse's shape")
-    weighted = sigma is error
-    covariance = covariance * (max(1.0, chi2) if weighted else chi2)
-    errors = np.sqrt(np.maximum(np.diag(covariance), 0))
-    trend = sum((c * s for c, s in zip(best.x[5:], standard)), np.zeros(n))
+    # The pseudo-inverse leaves out directions that the points do not fix (ratio against impact).
+    covariance = np.linalg.pinv(best.jac.T @ best.jac, rcond=1e-12) * (max(1.0, chi2) if weighted else chi2)
+    shape = _shape(best.x, origin)
+    trend = sum((c * s for c, s in zip(best.x[6:], standard)), np.zeros(n))
     curve = model(best.x)
-    duration = _duration(math.exp(log_width), math.exp(log_gamma))
-    steps = [
-        _duration(math.exp(log_width + 1e-4), math.exp(log_gamma)) - duration,
-        _duration(math.exp(log_width), math.exp(log_gamma + 1e-4)) - duration,
-    ]
-    gradient = np.array(steps) / 1e-4
-    duration_error = math.sqrt(max(0.0, float(gradient @ covariance[3:5, 3:5] @ gradient)))
     return EclipseFit(
-        mid=origin + float(mid), mid_error=float(errors[2]), depth_mag=float(depth_fit),
-        depth_error_mag=float(errors[1]), duration_d=duration, duration_error_d=duration_error,
-        base_mag=float(base_fit), rms_mag=float(np.std(magnitude - curve)),
+        mid=shape.mid, mid_error=_error(covariance, np.eye(free)[1]), depth_mag=_depth(best.x),
+        depth_error_mag=_error(covariance, _gradient(_depth, best.x)), duration_d=2 * shape.half_length,
+        duration_error_d=2 * shape.half_length * _error(covariance, np.eye(free)[2]),
+        base_mag=float(best.x[0]), rms_mag=float(np.std(magnitude - curve)),
         chi2_reduced=chi2 if weighted else math.nan, model_mag=curve, trend_mag=np.asarray(trend),
-        shape=TemplateShape(origin + float(mid), math.exp(log_width), math.exp(log_gamma)),
+        shape=shape,
     )  # fmt: skip
+
+
+def _first_look(t: F64Array, magnitude: F64Array) -> tuple[float, float, float]:
+    """Return base, depth and time of the dip; a running median is not caught by one bad point."""
+    order = np.argsort(t)
+    half = max(1, len(t) // 30)
+    smooth = np.array([np.median(magnitude[order][max(0, i - half) : i + half + 1]) for i in range(len(t))])
+    base = float(np.percentile(magnitude, 20))
+    return base, float(smooth.max() - base), float(t[order][np.argmax(smooth)])
+
+
+def _gradient(function: Callable[[F64Array], float], p: F64Array) -> F64Array:
+    result = np.zeros(len(p))
+    for k in range(1, 6):
+        h = 1e-5 * max(1.0, abs(p[k]))
+        moved = p.copy()
+        moved[k] += h
+        result[k] = (function(moved) - function(p)) / h
+    return result
+
+
+def _error(covariance: F64Array, gradient: F64Array) -> float:
+    return math.sqrt(max(0.0, float(gradient @ covariance @ gradient)))
 
 
 def _standard(values: F64Array) -> F64Array:

@@ -1,0 +1,155 @@
+"""Differential light curves from a series table."""
+
+from __future__ import annotations
+
+import csv
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ulvar.engine import F64Array, Failed, atomic_path
+from ulvar.photometry import Ensemble, SeriesTable, build_ensemble
+from ulvar.stars import StarFlag, flag_words
+
+# name, unit, decimals, meaning
+CURVE_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
+    ("jd_utc", "d", 9, "middle of the exposure"),
+    ("bjd_tdb", "d", 9, "the same at the barycentre"),
+    ("relative_flux", "", 7, "target over ensemble"),
+    ("relative_flux_error", "", 7, "its standard error"),
+    ("magnitude", "mag", 6, "-2.5 log10 of the relative flux"),
+    ("magnitude_error", "mag", 6, "its standard error"),
+    ("ensemble_flux", "ADU", 3, "ensemble on the scale of the sum of the comparisons"),
+    ("flags", "", None, "words joined by |"),
+)
+_UNUSABLE = int(StarFlag.LOST | StarFlag.EDGE)
+_DOUBTFUL = int(StarFlag.SATURATED | StarFlag.LEFT_OUT)
+COMPANIONS = ("airmass", "fwhm_px", "sky", "x", "y")
+
+
+@dataclass(frozen=True)
+class LightCurve:
+    """A differential light curve, in the order of time.
+
+    Attributes
+    ----------
+    name : str
+        The target.
+    files : tuple of str
+        Exposure of each point.
+    jd_utc, bjd_tdb : float64 array, shape (points,)
+        [d]; `bjd_tdb` NaN without coordinates.
+    relative_flux, relative_flux_error : float64 array
+    magnitude, magnitude_error : float64 array
+        Target minus ensemble [mag].
+    ensemble_flux : float64 array
+        [ADU]
+    flags : int64 array
+    companions : dict of str to float64 array
+        Airmass, FWHM, sky, x, y of the target.
+    ensemble : Ensemble
+    """
+
+    name: str
+    files: tuple[str, ...]
+    jd_utc: F64Array
+    bjd_tdb: F64Array
+    relative_flux: F64Array
+    relative_flux_error: F64Array
+    magnitude: F64Array
+    magnitude_error: F64Array
+    ensemble_flux: F64Array
+    flags: np.ndarray
+    companions: dict[str, F64Array]
+    ensemble: Ensemble
+
+    def __len__(self) -> int:
+        return len(self.files)
+
+    @property
+    def good(self) -> np.ndarray:
+        """Points for fits: a finite value and no flag that spoils it."""
+        return np.asarray(np.isfinite(self.magnitude) & ((self.flags & _DOUBTFUL) == 0))
+
+    @property
+    def time(self) -> F64Array:
+        """BJD_TDB where it is known for every point, else JD UTC [d]."""
+        return self.bjd_tdb if np.isfinite(self.bjd_tdb).all() else self.jd_utc
+
+
+def differential_curve(
+    table: SeriesTable, *, target: str | None = None, leave_out: Sequence[str] = ()
+) -> LightCurve | Failed:
+    """Compare a target with the ensemble of its comparison stars.
+
+    Parameters
+    ----------
+    table : SeriesTable
+    target : str, optional
+        Star to compare; by default the first target.
+    leave_out : sequence of str
+        Comparison stars not to use.
+
+    Returns
+    -------
+    LightCurve, or Failed with the reason.
+    """
+    targets = table.names("target")
+    name = target or (targets[0] if targets else None)
+    if name is None:
+        return Failed("the table has no star with the role target")
+    rows = [row for row in table.star(name) if math.isfinite(row.flux) and not row.flags & _UNUSABLE]
+    if not rows:
+        return Failed(f"{name} was not measured in any exposure")
+    comparisons = [n for n in table.names("comparison") if n not in leave_out and n != name]
+    if not comparisons:
+        return Failed("there is no comparison star")
+    files = [row.file for row in rows]
+    flux = table.column(comparisons, files, "flux")
+    error = table.column(comparisons, files, "flux_error")
+    flags = np.nan_to_num(table.column(comparisons, files, "flags"), nan=float(_UNUSABLE)).astype(np.int64)
+    spoiled = (flags & (_UNUSABLE | int(StarFlag.SATURATED))) != 0
+    flux[spoiled] = np.nan
+    try:
+        ensemble = build_ensemble(comparisons, flux, error)
+    except ValueError as problem:
+        return Failed(str(problem))
+    target_flux = np.array([row.flux for row in rows])
+    target_error = np.array([row.flux_error for row in rows])
+    with np.errstate(divide="ignore", invalid="ignore"):
+        relative = target_flux / ensemble.flux
+        share = np.hypot(target_error / target_flux, ensemble.error / ensemble.flux)
+        magnitude = np.where(relative > 0, -2.5 * np.log10(np.where(relative > 0, relative, 1.0)), np.nan)
+    companions = {what: np.array([getattr(row, what) for row in rows]) for what in COMPANIONS}
+    return LightCurve(
+        name=name, files=tuple(files), jd_utc=np.array([row.jd_utc for row in rows]),
+        bjd_tdb=np.array([row.bjd_tdb for row in rows]), relative_flux=relative,
+        relative_flux_error=np.abs(relative) * share, magnitude=magnitude,
+        magnitude_error=2.5 / math.log(10) * share, ensemble_flux=ensemble.flux,
+        flags=np.array([row.flags for row in rows], dtype=np.int64), companions=companions, ensemble=ensemble,
+    )  # fmt: skip
+
+
+def write_curve(path: Path, curve: LightCurve, *, replace: bool = False) -> None:
+    """Write a light curve as CSV with the columns of `CURVE_COLUMNS`, atomically.
+
+    Raises
+    ------
+    OutputExists
+        If `path` exists and may not be replaced.
+    """
+    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="", encoding="utf-8") as handle:
+        writer = csv.writer(handle)
+        writer.writerow([name for name, _, _, _ in CURVE_COLUMNS])
+        for i in range(len(curve)):
+            cells = []
+            for name, _, decimals, _ in CURVE_COLUMNS:
+                value = getattr(curve, name)[i]
+                if decimals is None:
+                    cells.append(flag_words(int(value)))
+                else:
+                    cells.append(f"{value:.{decimals}f}" if math.isfinite(value) else "")
+            writer.writerow(cells)

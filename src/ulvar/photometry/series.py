@@ -1,0 +1,318 @@
+"""Measurements over a series of exposures: star lists in, one row a star and exposure out."""
+
+from __future__ import annotations
+
+import csv
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ulvar.engine import F64Array, atomic_path
+from ulvar.frames import Frame, parse_angle
+from ulvar.frames.dialects import parse_time
+from ulvar.photometry.aperture import ApertureOptions, measure_apertures
+from ulvar.stars import StarFlag, StarTable, flag_words
+
+ROLES = ("target", "comparison", "check")
+
+# name, unit, decimals (None for text), meaning
+SERIES_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
+    ("file", "", None, "name of the exposure"),
+    ("time_utc_mid", "", None, "middle of the exposure, UTC"),
+    ("jd_utc", "d", 9, "the same as a Julian date"),
+    ("bjd_tdb", "d", 9, "barycentric Julian date in TDB, with the star's own coordinates"),
+    ("name", "", None, "star"),
+    ("role", "", None, "target, comparison or check"),
+    ("x", "px", 4, "aperture centre in this exposure, 0-based"),
+    ("y", "px", 4, "aperture centre"),
+    ("flux", "ADU", 4, "sky-subtracted sum in the aperture"),
+    ("flux_error", "ADU", 4, "its standard error; empty when the gain is unknown"),
+    ("sky", "ADU", 5, "sky per pixel"),
+    ("sky_error", "ADU", 5, "its standard error"),
+    ("peak", "ADU", 2, "highest pixel in the aperture, sky included"),
+    ("fwhm_px", "px", 4, "FWHM of the exposure"),
+    ("airmass", "", 6, "empty without a site"),
+    ("flags", "", None, "words joined by |"),
+)
+
+
+class StarListError(Exception):
+    """A star list that cannot be used: which file, which line, why."""
+
+
+@dataclass(frozen=True)
+class ListedStar:
+    """A star to measure: by sky position [deg] or by pixel of the reference exposure."""
+
+    name: str
+    role: str
+    ra: float | None = None
+    dec: float | None = None
+    x: float | None = None
+    y: float | None = None
+    track: tuple[tuple[float, float, float], ...] = ()
+
+    @property
+    def on_sky(self) -> bool:
+        """Whether the position is one on the sky."""
+        return self.ra is not None or bool(self.track)
+
+    def sky_at(self, when: datetime | None) -> tuple[float, float]:
+        """Return (ra, dec) [deg] at a time; a moving target is interpolated linearly on the tangent plane.
+
+        NaN outside the times of the track, or without a time.
+        """
+        if not self.track:
+            return self.ra if self.ra is not None else math.nan, self.dec if self.dec is not None else math.nan
+        if when is None:
+            return math.nan, math.nan
+        moments = np.array([entry[0] for entry in self.track])
+        t = when.timestamp()
+        if not moments[0] <= t <= moments[-1]:
+            return math.nan, math.nan
+        ra0 = self.track[0][1]
+        turned = np.array([(entry[1] - ra0 + 180) % 360 - 180 for entry in self.track])
+        ra = ra0 + float(np.interp(t, moments, turned))
+        return ra % 360, float(np.interp(t, moments, [entry[2] for entry in self.track]))
+
+
+def read_star_list(path: str | Path) -> list[ListedStar]:
+    """Read a star list: CSV with ``name, role`` and ``ra, dec`` [deg or sexagesimal] or ``x, y`` [px].
+
+    Several rows of one name with a ``time_utc`` column are the track of a moving target.
+
+    Raises
+    ------
+    StarListError
+        If the file cannot be read, a column is missing, or a line is wrong; the message names the line.
+    """
+    place = Path(path)
+    try:
+        with place.open(newline="", encoding="utf-8-sig") as handle:
+            reader = csv.DictReader(line for line in handle if line.strip() and not line.startswith("#"))
+            names = [name.strip().lower() for name in reader.fieldnames or []]
+            reader.fieldnames = names
+            rows = list(reader)
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise StarListError(f"{path}: {error}") from None
+    if "name" not in names or not ({"ra", "dec"} <= set(names) or {"x", "y"} <= set(names)):
+        raise StarListError(f"{path}: it needs the columns name, role and ra, dec (or x, y); it has {', '.join(names)}")
+    stars: dict[str, ListedStar] = {}
+    tracks: dict[str, list[tuple[float, float, float]]] = {}
+    for number, row in enumerate(rows, 2):
+        star, when = _listed(row, f"{path}, line {number}")
+        if when is not None:
+            tracks.setdefault(star.name, []).append((when, star.ra or 0.0, star.dec or 0.0))
+        elif star.name in stars:
+            raise StarListError(f"{path}, line {number}: the name {star.name} stands twice")
+        stars.setdefault(star.name, star)
+    if not stars:
+        raise StarListError(f"{path}: it lists no star")
+    for name, track in tracks.items():
+        stars[name] = ListedStar(name, stars[name].role, track=tuple(sorted(track)))
+    return list(stars.values())
+
+
+def _listed(row: dict[str, Any], where: str) -> tuple[ListedStar, float | None]:
+    name = (row.get("name") or "").strip()
+    role = (row.get("role") or "target").strip().lower()
+    if not name:
+        raise StarListError(f"{where}: the star has no name")
+    if role not in ROLES:
+        raise StarListError(f"{where}: the role '{role}' is not target, comparison or check")
+    text = {key: (row.get(key) or "").strip() for key in ("ra", "dec", "x", "y", "time_utc")}
+    try:
+        if text["ra"] and text["dec"]:
+            ra, dec = parse_angle(text["ra"], hours=True), parse_angle(text["dec"])
+            if not -90 <= dec <= 90:
+                raise ValueError(f"dec {dec} is outside -90..90")
+            moment = parse_time(text["time_utc"]) if text["time_utc"] else None
+            if text["time_utc"] and moment is None:
+                raise ValueError(f"'{text['time_utc']}' is not a time")
+            return ListedStar(name, role, ra=ra % 360, dec=dec), None if moment is None else moment.timestamp()
+        if text["x"] and text["y"]:
+            return ListedStar(name, role, x=float(text["x"]), y=float(text["y"])), None
+    except ValueError as error:
+        raise StarListError(f"{where}: {error}") from None
+    raise StarListError(f"{where}: {name} has neither ra, dec nor x, y")
+
+
+@dataclass(frozen=True)
+class SeriesRow:
+    """One star in one exposure; fields as `SERIES_COLUMNS`, NaN where unknown, `flags` as bits."""
+
+    file: str
+    time_utc_mid: datetime | None
+    jd_utc: float
+    bjd_tdb: float
+    name: str
+    role: str
+    x: float
+    y: float
+    flux: float
+    flux_error: float
+    sky: float
+    sky_error: float
+    peak: float
+    fwhm_px: float
+    airmass: float
+    flags: int
+
+
+class SeriesTable:
+    """Rows of a series with quick columns."""
+
+    def __init__(self, rows: Sequence[SeriesRow]) -> None:
+        self.rows = list(rows)
+
+    def __len__(self) -> int:
+        return len(self.rows)
+
+    def star(self, name: str) -> list[SeriesRow]:
+        """Return the rows of a star in the order of time."""
+        return sorted((row for row in self.rows if row.name == name), key=lambda row: (row.jd_utc, row.file))
+
+    def names(self, role: str | None = None) -> list[str]:
+        """Return star names in their first order, of one role if given."""
+        return list(dict.fromkeys(row.name for row in self.rows if role is None or row.role == role))
+
+    def column(self, names: Sequence[str], files: Sequence[str], what: str) -> F64Array:
+        """Return a numeric column as an array of shape (names, files); NaN where there is no row."""
+        index = {(row.name, row.file): row for row in self.rows}
+        return np.array(
+            [[getattr(index[n, f], what) if (n, f) in index else math.nan for f in files] for n in names], dtype=float
+        ).reshape(len(names), len(files))
+
+
+def measure_exposure(
+    frame: Frame,
+    stars: Sequence[ListedStar],
+    x: F64Array,
+    y: F64Array,
+    *,
+    fwhm_px: float,
+    options: ApertureOptions,
+    detected: StarTable | None = None,
+    lost: np.ndarray | None = None,
+) -> list[SeriesRow]:
+    """Measure listed stars at given positions of one calibrated exposure.
+
+    Parameters
+    ----------
+    frame : Frame
+        Its pedestal, if it has one, is part of the sky and falls out with it.
+    stars : sequence of ListedStar
+    x, y : float64 array, shape (stars,)
+        Aperture centres [px].
+    fwhm_px : float
+        Of the exposure [px].
+    options : ApertureOptions
+    detected : StarTable, optional
+        Raises the flag ``neighbour`` for stars with another inside the aperture.
+    lost : bool array, optional
+        Stars whose re-centring failed.
+
+    Returns
+    -------
+    list of SeriesRow
+        Without times and airmass (NaN), which need the site and the star's coordinates.
+
+    Raises
+    ------
+    ValueError
+        If the aperture follows an unknown FWHM.
+    """
+    radius, inner, outer = options.radii(fwhm_px)
+    result = measure_apertures(
+        frame.data, x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
+        gain_e_per_adu=frame.facts.gain_e_per_adu,
+    )  # fmt: skip
+    flags = result.flags.copy()
+    if detected is not None and len(detected):
+        reach = radius + 0.5 * (fwhm_px if math.isfinite(fwhm_px) else 0.0)
+        for k in range(len(stars)):
+            distance = np.hypot(detected.x - x[k], detected.y - y[k])
+            own = distance < max(0.7 * fwhm_px, 1.0) if math.isfinite(fwhm_px) else distance < 1.5
+            other = (distance < reach) & ~own
+            if other.any() and detected.flux[other].max() > 0.005 * max(result.flux[k], 0.0):
+                flags[k] |= StarFlag.NEIGHBOUR
+    if lost is not None:
+        flags[lost] |= StarFlag.LOST
+    return [
+        SeriesRow(
+            file=Path(frame.facts.path).name, time_utc_mid=frame.facts.mid_utc, jd_utc=math.nan, bjd_tdb=math.nan,
+            name=star.name, role=star.role, x=float(x[k]), y=float(y[k]), flux=float(result.flux[k]),
+            flux_error=float(result.flux_error[k]), sky=float(result.sky[k]), sky_error=float(result.sky_error[k]),
+            peak=float(result.peak[k]), fwhm_px=fwhm_px, airmass=math.nan, flags=int(flags[k]),
+        )
+        for k, star in enumerate(stars)
+    ]  # fmt: skip
+
+
+def _cell(value: Any, name: str, decimals: int | None) -> str:
+    if name == "flags":
+        return flag_words(int(value))
+    if name == "time_utc_mid":
+        return "" if value is None else value.strftime("%Y-%m-%dT%H:%M:%S.%f")
+    if decimals is None:
+        return str(value)
+    return f"{value:.{decimals}f}" if math.isfinite(value) else ""
+
+
+def write_series(path: Path, rows: Iterable[SeriesRow], *, replace: bool = False) -> None:
+    """Write a series table as CSV with the columns of `SERIES_COLUMNS`, atomically.
+
+    Raises
+    ------
+    OutputExists
+        If `path` exists and may not be replaced.
+    """
+    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="", encoding="utf-8") as handle:
+        writer = csv.writer(handle)
+        writer.writerow([name for name, _, _, _ in SERIES_COLUMNS])
+        for row in rows:
+            writer.writerow([_cell(getattr(row, name), name, decimals) for name, _, decimals, _ in SERIES_COLUMNS])
+
+
+def read_series(path: str | Path) -> SeriesTable:
+    """Read a series table that `write_series` wrote, or one with the same columns.
+
+    Raises
+    ------
+    StarListError
+        If the file cannot be read or lacks a column; the message names it.
+    """
+    bits = {flag.name.lower(): int(flag) for flag in StarFlag if flag.name}
+    try:
+        with Path(path).open(newline="", encoding="utf-8-sig") as handle:
+            reader = csv.DictReader(handle)
+            wanted = [name for name, _, _, _ in SERIES_COLUMNS]
+            needed = {"file", "name", "role", "flux"}
+            missing = needed - set(reader.fieldnames or [])
+            if missing:
+                raise StarListError(f"{path}: it is not a series table; it lacks {', '.join(sorted(missing))}")
+            rows = []
+            for number, entry in enumerate(reader, 2):
+                try:
+                    values: dict[str, Any] = {}
+                    for name, _, decimals, _ in SERIES_COLUMNS:
+                        text = (entry.get(name) or "").strip()
+                        if name == "flags":
+                            values[name] = sum(bits.get(word, 0) for word in text.split("|"))
+                        elif name == "time_utc_mid":
+                            values[name] = parse_time(text) if text else None
+                        elif decimals is None:
+                            values[name] = text
+                        else:
+                            values[name] = float(text) if text else math.nan
+                    rows.append(SeriesRow(**{name: values[name] for name in wanted}))
+                except ValueError as error:
+                    raise StarListError(f"{path}, line {number}: {error}") from None
+    except (OSError, UnicodeDecodeError, csv.Error) as error:
+        raise StarListError(f"{path}: {error}") from None
+    return SeriesTable(rows)
