@@ -1,0 +1,176 @@
+"""Findings from headers alone: what cannot be read, what does not fit, what is missing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from ulvar.calibration import Fit, Match
+from ulvar.engine import Failed, Finding, Mend, Severity
+from ulvar.frames import Group, Role, Tolerances
+
+
+def _names(files: Sequence[str]) -> str:
+    stems = [Path(f).name for f in files]
+    return stems[0] if len(stems) == 1 else f"{stems[0]} and {len(stems) - 1} more"
+
+
+def intake_findings(
+    groups: Sequence[Group], failed: Iterable[Failed], tolerances: Tolerances | None = None
+) -> list[Finding]:
+    """Return what intake notices in groups and unreadable files."""
+    limits = tolerances or Tolerances()
+    found: list[Finding] = []
+    for failure in failed:
+        short = "cut short" in failure.reason
+        found.append(
+            Finding(
+                Severity.CHECK, "truncated" if short else "unreadable",
+                "One file is cut short" if short else "A file cannot be read",
+                f"{Path(failure.file).name}: {failure.reason}.", (failure.file,),
+            )  # fmt: skip
+        )
+    unsure = [f for g in groups if g.role is Role.UNKNOWN for f in g.files]
+    if unsure:
+        found.append(
+            Finding(
+                Severity.CHECK, "role_unknown", f"{len(unsure)} files have no role",
+                f"Neither header nor name says what {_names(unsure)} is for; give it a role.", tuple(unsure),
+            )  # fmt: skip
+        )
+    found += _gain_mismatch(groups)
+    found += _temperature_mismatch(groups, limits)
+    found += _missing_facts(groups)
+    return found
+
+
+def _lights(groups: Sequence[Group]) -> list[Group]:
+    return [group for group in groups if group.role is Role.LIGHT]
+
+
+def _gain_mismatch(groups: Sequence[Group]) -> list[Finding]:
+    """Calibration sets whose gain or offset no light has."""
+    found = []
+    lights = _lights(groups)
+    for name in ("gain", "offset"):
+        wanted = {getattr(g, name) for g in lights if getattr(g, name) is not None}
+        if not wanted:
+            continue
+        for group in groups:
+            value = getattr(group, name)
+            if group.role in (Role.LIGHT, Role.UNKNOWN) or value is None or value in wanted:
+                continue
+            label = f"{group.role.plural} {group.filter}".strip()
+            told = ", ".join(f"{w:g}" for w in sorted(wanted))
+            found.append(
+                Finding(
+                    Severity.BLOCKS if group.role is Role.FLAT else Severity.CHECK, f"{group.role.value}_{name}",
+                    f"{label} have {name} {value:g}",
+                    f"The lights have {name} {told}; {group.count} frames of {name} {value:g} do not fit them.",
+                    group.files, {"value": value, "wanted": sorted(wanted)},
+                    Mend(f"Leave out {group.count}", "leave_out", group.files),
+                )  # fmt: skip
+            )
+    return found
+
+
+def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[Finding]:
+    found = []
+    wanted = [g.temperature_c for g in _lights(groups) if g.temperature_c is not None]
+    if not wanted:
+        return found
+    for group in groups:
+        if group.role is not Role.DARK or group.temperature_c is None:
+            continue
+        off = min((group.temperature_c - w for w in wanted), key=abs)
+        if abs(off) > limits.temperature_c:
+            word = "warm" if off > 0 else "cold"
+            exposure = f"{group.exposure_s:g} s " if group.exposure_s is not None else ""
+            found.append(
+                Finding(
+                    Severity.CHECK, "dark_temperature", f"{group.count} darks are {abs(off):.1f} °C {word}",
+                    f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at {group.temperature_c - off:.0f} °C.",
+                    group.files, {"off_c": off}, Mend(f"Leave out {group.count}", "leave_out", group.files),
+                )  # fmt: skip
+            )
+    return found
+
+
+def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
+    found = []
+    members = [f for g in _lights(groups) for f in g.members]
+    if not members:
+        return found
+    no_time = [f.path for f in members if f.start_utc is None]
+    if no_time:
+        found.append(
+            Finding(
+                Severity.CHECK, "no_time", f"{len(no_time)} lights have no time",
+                f"{_names(no_time)}: no start time in the header, so there is no light curve of them.", tuple(no_time),
+            )  # fmt: skip
+        )
+    no_gain = [f.path for f in members if f.gain_e_per_adu is None]
+    if no_gain:
+        found.append(
+            Finding(
+                Severity.NOTE, "no_egain", "Electrons per ADU unknown",
+                f"{len(no_gain)} lights lack EGAIN: measurements of them will have no error bars.", tuple(no_gain),
+            )  # fmt: skip
+        )
+    if all(f.site is None for f in members):
+        found.append(
+            Finding(
+                Severity.NOTE, "no_site", "The site is unknown",
+                "No latitude and longitude in the headers: there is no airmass, and times are of the Earth's centre.",
+            )  # fmt: skip
+        )
+    quiet = [
+        g for g in groups
+        if g.role in (Role.BIAS, Role.DARK, Role.FLAT, Role.DARK_FLAT) and g.gain is None
+        and any(light.gain is not None for light in _lights(groups))
+    ]  # fmt: skip
+    for group in quiet:
+        found.append(
+            Finding(
+                Severity.NOTE, "gain_missing", f"{group.role.plural} {group.exposure_s or 0:g} s: gain unknown",
+                f"{group.count} headers do not say the gain; they are used with reserve.", group.files,
+            )  # fmt: skip
+        )
+    return found
+
+
+_WORDS = {Role.DARK: "dark", Role.FLAT: "flat", Role.BIAS: "bias", Role.DARK_FLAT: "dark flat"}
+
+
+def match_findings(matches: Sequence[tuple[Group, Match]]) -> list[Finding]:
+    """Return what the match board has to tell: what blocks, what is only near, what nobody took."""
+    found: list[Finding] = []
+    for group, match in matches:
+        label = group.filter or "Lights"
+        for choice in match.choices:
+            word = _WORDS[choice.kind]
+            if choice.fit is Fit.NOTHING_SAFE and choice.kind is not Role.DARK_FLAT:
+                kind_code = {Role.DARK: "no_safe_dark", Role.FLAT: "no_safe_flat", Role.BIAS: "no_safe_bias"}
+                found.append(
+                    Finding(
+                        Severity.BLOCKS, kind_code[choice.kind], f"{label} has no safe {word}",
+                        f"{group.count} lights of {group.exposure_s or 0:g} s stay uncalibrated: "
+                        + "; ".join(dict.fromkeys(reason for _, reason in choice.refused[:4])) + ".",
+                        group.files, station="masters",
+                    )  # fmt: skip
+                )
+            elif choice.fit is Fit.NEAR:
+                found.append(
+                    Finding(
+                        Severity.NOTE, "near_match", f"{label}: the {word} fits with reserve",
+                        f"{choice.reason}.", group.files, station="masters",
+                    )  # fmt: skip
+                )
+            elif choice.fit is Fit.NONE_TAKEN and choice.kind in (Role.DARK, Role.FLAT) and match.safe:
+                found.append(
+                    Finding(
+                        Severity.CHECK, f"no_{choice.kind.value}", f"{label}: no {word} was taken",
+                        f"{group.count} lights are calibrated without a {word}.", group.files, station="masters",
+                    )  # fmt: skip
+                )
+    return found

@@ -1,0 +1,200 @@
+"""Findings from a series of exposures: cloud, focus, trailing, jumps, flips."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+import numpy as np
+
+from ulvar.engine import F64Array, Finding, Mend, Severity
+
+
+@dataclass(frozen=True)
+class ExposureSummary:
+    """What the judgements look at; NaN where unknown.
+
+    Attributes
+    ----------
+    file : str
+    mid_utc : datetime or None
+    fwhm_px, ellipticity, sky_adu : float
+    transparency : float
+        Star brightness relative to the best exposures, 1 for clear.
+    shift_px : (float, float)
+        Where the reference's middle falls, relative to the reference, with a flip taken out [px].
+    rotation_deg : float
+        Rotation against the reference [deg].
+    rejected_high : float
+        Fraction of its pixels that stacking rejected as too bright.
+    """
+
+    file: str
+    mid_utc: datetime | None
+    fwhm_px: float = math.nan
+    ellipticity: float = math.nan
+    sky_adu: float = math.nan
+    transparency: float = math.nan
+    shift_px: tuple[float, float] = (math.nan, math.nan)
+    rotation_deg: float = math.nan
+    rejected_high: float = math.nan
+
+
+def _clock(moment: datetime | None) -> str:
+    return moment.strftime("%H:%M") if moment is not None else "an unknown time"
+
+
+def _spans(bad: np.ndarray, gap: int = 1) -> list[tuple[int, int]]:
+    """Return (first, last) indices of runs of True, joined over gaps of up to `gap`."""
+    runs: list[tuple[int, int]] = []
+    for i in np.flatnonzero(bad):
+        if runs and i - runs[-1][1] <= gap + 1:
+            runs[-1] = (runs[-1][0], int(i))
+        else:
+            runs.append((int(i), int(i)))
+    return runs
+
+
+def _column(series: Sequence[ExposureSummary], name: str) -> F64Array:
+    return np.array([getattr(entry, name) for entry in series], dtype=float)
+
+
+def series_findings(exposures: Sequence[ExposureSummary]) -> list[Finding]:
+    """Return the troubles of one filter's series, in the order of time within a kind.
+
+    Thresholds are in units of the series' own scatter with a floor that matters to photometry, so a steady
+    night raises nothing.
+    """
+    timed = sorted(exposures, key=lambda e: (e.mid_utc is None, e.mid_utc.timestamp() if e.mid_utc else 0, e.file))
+    if len(timed) < 4:
+        return []
+    return [*_cloud(timed), *_focus(timed), *_trailing(timed), *_flip_and_jump(timed), *_trail(timed)]
+
+
+def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
+    transparency = _column(series, "transparency")
+    if np.isfinite(transparency).sum() < 4:
+        return []
+    typical = float(np.nanmedian(transparency))
+    spread = 1.4826 * float(np.nanmedian(np.abs(transparency - typical)))
+    limit = min(0.9, 1 - 5 * max(spread, 0.01))
+    relative = transparency / max(float(np.nanpercentile(transparency, 80)), 1e-9)
+    found = []
+    for first, last in _spans(np.nan_to_num(relative, nan=1.0) < limit):
+        members = [series[i] for i in range(first, last + 1) if relative[i] < limit]
+        loss = 1 - float(np.nanmin(relative[first : last + 1]))
+        files = tuple(e.file for e in members)
+        found.append(
+            Finding(
+                Severity.CHECK, "cloud", f"Cloud {_clock(members[0].mid_utc)}–{_clock(members[-1].mid_utc)}",
+                f"{len(members)} exposures lose up to {loss:.0%} of their light.", files,
+                {"series": [round(float(v), 3) for v in relative], "loss": loss},
+                Mend(f"Leave out {len(files)}", "leave_out", files), station="combine",
+            )  # fmt: skip
+        )
+    return found
+
+
+def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
+    fwhm = _column(series, "fwhm_px")
+    round_ones = _column(series, "ellipticity") < 0.3
+    usable = np.isfinite(fwhm) & round_ones
+    if usable.sum() < 6:
+        return []
+    best = float(np.percentile(fwhm[usable], 25))
+    spread = 1.4826 * float(np.median(np.abs(fwhm[usable] - np.median(fwhm[usable]))))
+    limit = best + max(0.15 * best, 3 * min(spread, 0.1 * best))
+    found = []
+    for first, last in _spans(usable & (fwhm > limit), gap=1):
+        if last - first < 2:
+            continue
+        members = [series[i] for i in range(first, last + 1) if usable[i] and fwhm[i] > limit]
+        top = float(np.nanmax(fwhm[first : last + 1][usable[first : last + 1]]))
+        after = fwhm[last + 1 : last + 3]
+        refocused = after.size > 0 and bool(np.nanmedian(after) < best * 1.1) and fwhm[last] > 0.85 * top
+        files = tuple(e.file for e in members)
+        ending = ", then refocused" if refocused else ""
+        found.append(
+            Finding(
+                Severity.CHECK, "focus", f"Focus drifted to {_clock(members[-1].mid_utc)}",
+                f"FWHM rose from {best:.1f} to {top:.1f} px from {_clock(members[0].mid_utc)} on{ending}.", files,
+                {"series": [round(float(v), 3) for v in fwhm]},
+                Mend(f"Leave out {len(files)}", "leave_out", files), station="combine",
+            )  # fmt: skip
+        )
+    return found
+
+
+def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
+    ellipticity = _column(series, "ellipticity")
+    typical = float(np.nanmedian(ellipticity)) if np.isfinite(ellipticity).any() else math.nan
+    long = np.flatnonzero(np.nan_to_num(ellipticity, nan=0.0) > max(0.25, typical + 0.15))
+    if not len(long) or len(long) > len(series) / 2:
+        return []
+    files = tuple(series[i].file for i in long)
+    worst = int(long[np.argmax(ellipticity[long])])
+    return [
+        Finding(
+            Severity.CHECK, "trailing", f"{len(files)} exposure{'s' if len(files) > 1 else ''} with long stars",
+            f"{Path(series[worst].file).name} at {_clock(series[worst].mid_utc)} has ellipticity "
+            f"{ellipticity[worst]:.2f}; {typical:.2f} is usual.",
+            files, {"series": [round(float(v), 3) for v in ellipticity]},
+            Mend(f"Leave out {len(files)}", "leave_out", files), station="combine",
+        )  # fmt: skip
+    ]
+
+
+def _flip_and_jump(series: Sequence[ExposureSummary]) -> list[Finding]:
+    found = []
+    rotation = _column(series, "rotation_deg")
+    shift = np.array([entry.shift_px for entry in series], dtype=float)
+    known = np.flatnonzero(np.isfinite(rotation) & np.isfinite(shift).all(axis=1))
+    if len(known) < 4:
+        return []
+    steps = np.diff(shift[known], axis=0)
+    turned = np.abs((np.diff(rotation[known]) + 180) % 360 - 180) > 90
+    length = np.hypot(steps[:, 0], steps[:, 1])
+    usual = float(np.median(length[~turned])) if (~turned).any() else 0.0
+    for k, index in enumerate(known[1:]):
+        entry = series[index]
+        if turned[k]:
+            found.append(
+                Finding(
+                    Severity.NOTE, "flip", f"Meridian flip before {_clock(entry.mid_utc)}",
+                    f"From {Path(entry.file).name} on the field is turned by 180 degrees; alignment follows it.",
+                    (entry.file,), station="combine",
+                )  # fmt: skip
+            )
+        elif length[k] > max(8 * usual, 12.0):
+            found.append(
+                Finding(
+                    Severity.CHECK, "jump", f"The field jumped at {_clock(entry.mid_utc)}",
+                    f"It moved by {length[k]:.0f} px before {Path(entry.file).name}; {usual:.1f} px is usual.",
+                    (entry.file,), {"shift_px": float(length[k])}, station="combine",
+                )  # fmt: skip
+            )
+    return found
+
+
+def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
+    rejected = _column(series, "rejected_high")
+    if np.isfinite(rejected).sum() < 5:
+        return []
+    typical = float(np.nanmedian(rejected))
+    spread = 1.4826 * float(np.nanmedian(np.abs(rejected - typical)))
+    found = []
+    for i in np.flatnonzero(np.nan_to_num(rejected, nan=0.0) > typical + max(8 * spread, 1.5e-3)):
+        entry = series[i]
+        if np.isfinite(entry.ellipticity) and entry.ellipticity > 0.3:
+            continue
+        found.append(
+            Finding(
+                Severity.NOTE, "trail", f"Bright pixels in {Path(entry.file).stem}",
+                f"Stacking rejected {rejected[i]:.1%} of it, {typical:.1%} is usual: a satellite or aeroplane trail.",
+                (entry.file,), station="combine",
+            )  # fmt: skip
+        )
+    return found

@@ -1,0 +1,19 @@
+"""The project: SQLite store, selections, findings, recipe, provenance; runs the stations."""
+
+from ulvar.night.project import STATIONS, Night, Product
+from ulvar.night.recipe import RecipeError, read_recipe
+from ulvar.night.settings import NightSettings
+from ulvar.night.stations import RUNNERS, StationResult
+from ulvar.night.store import NightError
+
+__all__ = [
+    "RUNNERS",
+    "STATIONS",
+    "Night",
+    "NightError",
+    "NightSettings",
+    "Product",
+    "RecipeError",
+    "StationResult",
+    "read_recipe",
+]

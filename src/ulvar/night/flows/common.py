@@ -1,0 +1,69 @@
+"""What every flow needs: fingerprints, outcomes, reading with given facts."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from ulvar import __version__
+from ulvar.frames import ExposureFacts, FrameError, header_of
+
+
+def fingerprint(*parts: Any) -> str:
+    """Return 16 hexadecimal digits that stand for inputs, settings and version."""
+    text = json.dumps([__version__, *parts], sort_keys=True, default=str)
+    return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+def identity(facts: ExposureFacts) -> list[Any]:
+    """Return what makes a file that file: its path, size and time, and the user's corrections."""
+    given = {name: str(getattr(facts, name, "")) for name, origin in facts.origins.items() if origin == "user"}
+    return [facts.path, facts.size_bytes, facts.mtime_ns, given]
+
+
+def existing_fingerprint(path: Path) -> str | None:
+    """Return the fingerprint in a product's header, None when there is no product, empty when it has none."""
+    if not path.exists():
+        return None
+    try:
+        return str(header_of(str(path)).get("RECIPEID") or "")
+    except FrameError:
+        return ""
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What became of one item."""
+
+    file: str
+    ok: bool
+    reason: str = ""
+    output: str = ""
+    skipped: bool = False
+    values: Mapping[str, Any] = field(default_factory=dict)
+
+
+def may_write(path: Path, wanted: str, replace: bool) -> Outcome | None:
+    """Return an outcome when a product must not be written: it is there already, or another one is."""
+    have = existing_fingerprint(path)
+    if have is None or replace:
+        return None
+    if have == wanted:
+        return Outcome(str(path), True, "it exists with the same recipe", str(path), skipped=True)
+    return Outcome(str(path), False, f"{path.name} exists and was made otherwise; it is kept (see --replace)", str(path))
+
+
+def write_same_text(path: Path, text: str, replace: bool) -> Outcome:
+    """Write a text table unless it exists; an identical one counts as done, another one is kept."""
+    from ulvar.engine import write_text
+
+    if path.exists() and not replace:
+        if path.read_text(encoding="utf-8") == text:
+            return Outcome(str(path), True, "it exists with the same recipe", str(path), skipped=True)
+        return Outcome(str(path), False, f"{path.name} exists and differs; it is kept (see --replace)", str(path))
+    write_text(path, text)
+    return Outcome(str(path), True, "", str(path))

@@ -1,0 +1,209 @@
+"""Series photometry over files."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+
+import numpy as np
+
+from ulvar.astrometry import Wcs
+from ulvar.engine import F64Array, Failed, JobContext
+from ulvar.frames import ExposureFacts, FrameError, read_frame
+from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
+from ulvar.night.flows.common import Outcome
+from ulvar.night.flows.plate import wcs_of
+from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
+from ulvar.registration import Transform, match_stars
+from ulvar.stars import StarTable, find_stars
+
+
+@dataclass(frozen=True)
+class MeasureOptions:
+    """Aperture and centring."""
+
+    aperture: ApertureOptions = ApertureOptions()
+    refined: bool = False
+
+
+@dataclass(frozen=True)
+class Reference:
+    """The exposure that x, y positions refer to."""
+
+    path: str
+    stars: StarTable
+    wcs: Wcs | None
+
+
+@dataclass(frozen=True)
+class MeasureTask:
+    """One exposure to measure."""
+
+    facts: ExposureFacts
+    stars: tuple[ListedStar, ...]
+    options: MeasureOptions
+    reference: Reference | None
+    wcs: Wcs | None
+    transform: Transform | None
+    fwhm_px: float
+
+
+@dataclass(frozen=True)
+class Measured:
+    """Rows of one exposure and the FWHM they were measured with."""
+
+    rows: tuple[SeriesRow, ...]
+    fwhm_px: float
+
+
+def measure_item(task: MeasureTask) -> Measured | Failed:
+    """Measure one exposure (runs in a worker)."""
+    facts = task.facts
+    try:
+        frame = read_frame(facts)
+        own = task.wcs or wcs_of(facts.path)
+    except FrameError as error:
+        return Failed(error.reason, facts.path)
+    detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu)
+    fwhm = task.fwhm_px if math.isfinite(task.fwhm_px) else detection.fwhm_px
+    placed = _positions(task, own, detection.stars)
+    if isinstance(placed, Failed):
+        return Failed(placed.reason, facts.path)
+    x, y, ra, dec = placed
+    lost = np.zeros(len(x), dtype=bool)
+    if task.options.refined:
+        x, y, lost = _refined(x, y, detection.stars, fwhm)
+    try:
+        rows = measure_exposure(
+            frame, task.stars, x, y, fwhm_px=fwhm, options=task.options.aperture, detected=detection.stars, lost=lost
+        )
+    except ValueError as error:
+        return Failed(str(error), facts.path)
+    return Measured(tuple(_timed(rows, facts, ra, dec)), fwhm)
+
+
+def _positions(
+    task: MeasureTask, own: Wcs | None, detected: StarTable
+) -> tuple[F64Array, F64Array, F64Array, F64Array] | Failed:
+    """Return x, y in this exposure and ra, dec of each star (NaN where unknown)."""
+    n = len(task.stars)
+    x, y = np.full(n, math.nan), np.full(n, math.nan)
+    ra, dec = np.full(n, math.nan), np.full(n, math.nan)
+    sky = np.array([star.on_sky for star in task.stars])
+    for k in np.flatnonzero(sky):
+        ra[k], dec[k] = task.stars[k].sky_at(task.facts.mid_utc)
+    needs_alignment = bool((~sky).any()) or (bool(sky.any()) and own is None)
+    transform = task.transform
+    reference = task.reference
+    if needs_alignment and transform is None:
+        if reference is None:
+            return Failed("it has no plate solution, and sky positions need one (solve it first)")
+        if reference.path == task.facts.path:
+            transform = Transform.identity()
+        else:
+            found = match_stars(
+                np.column_stack([detected.x, detected.y]), np.column_stack([reference.stars.x, reference.stars.y]),
+                source_snr=detected.snr, target_snr=reference.stars.snr,
+            )  # fmt: skip
+            if isinstance(found, Failed):
+                return Failed(f"it could not be aligned: {found.reason}")
+            transform = found
+    if sky.any():
+        if own is not None:
+            x[sky], y[sky] = own.pixel(ra[sky], dec[sky])
+        elif reference is not None and reference.wcs is not None and transform is not None:
+            rx, ry = reference.wcs.pixel(ra[sky], dec[sky])
+            x[sky], y[sky] = transform.inverse()(rx, ry)
+        else:
+            return Failed("it has no plate solution, and sky positions need one (solve it first)")
+    flat = ~sky
+    if flat.any():
+        assert transform is not None
+        rx = np.array([star.x if star.x is not None else math.nan for star in task.stars])[flat]
+        ry = np.array([star.y if star.y is not None else math.nan for star in task.stars])[flat]
+        x[flat], y[flat] = transform.inverse()(rx, ry)
+        if reference is not None and reference.wcs is not None:
+            ra[flat], dec[flat] = reference.wcs.sky(rx, ry)
+        elif own is not None:
+            ra[flat], dec[flat] = own.sky(x[flat], y[flat])
+    return x, y, ra, dec
+
+
+def _refined(
+    x: F64Array, y: F64Array, detected: StarTable, fwhm: float
+) -> tuple[F64Array, F64Array, np.ndarray]:
+    """Move each position to the detection beside it; where there is none the star is lost and stays put."""
+    new_x, new_y = x.copy(), y.copy()
+    lost = np.ones(len(x), dtype=bool)
+    if len(detected):
+        for k in range(len(x)):
+            distance = np.hypot(detected.x - x[k], detected.y - y[k])
+            nearest = int(np.argmin(np.nan_to_num(distance, nan=np.inf)))
+            if distance[nearest] < max(1.0 * fwhm, 2.0):
+                new_x[k], new_y[k], lost[k] = detected.x[nearest], detected.y[nearest], False
+    return new_x, new_y, lost
+
+
+def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F64Array) -> list[SeriesRow]:
+    """Add JD, BJD and airmass. A star without coordinates takes the pointing's, if that is known."""
+    when: datetime | None = facts.mid_utc
+    if when is None:
+        return list(rows)
+    jd = float(jd_from_utc([when])[0])
+    timed = []
+    for k, row in enumerate(rows):
+        a = ra[k] if math.isfinite(ra[k]) else facts.ra_deg if facts.ra_deg is not None else math.nan
+        d = dec[k] if math.isfinite(dec[k]) else facts.dec_deg if facts.dec_deg is not None else math.nan
+        bjd = airmass = math.nan
+        if math.isfinite(a) and math.isfinite(d):
+            bjd = float(barycentric_jd([when], a, d, facts.site)[0])
+            if facts.site is not None:
+                airmass = float(airmass_at([when], a, d, facts.site)[0])
+        timed.append(replace(row, jd_utc=jd, bjd_tdb=bjd, airmass=airmass))
+    return timed
+
+
+def make_reference(facts: ExposureFacts) -> Reference | Failed:
+    """Find the stars of the exposure that positions refer to."""
+    try:
+        frame = read_frame(facts)
+        wcs = wcs_of(facts.path)
+    except FrameError as error:
+        return Failed(error.reason, facts.path)
+    return Reference(facts.path, find_stars(frame.data, mask=frame.mask).stars, wcs)
+
+
+def measure_series(
+    exposures: Sequence[ExposureFacts],
+    stars: Sequence[ListedStar],
+    context: JobContext,
+    *,
+    options: MeasureOptions | None = None,
+    reference: Reference | None = None,
+    solutions: dict[str, Wcs] | None = None,
+    transforms: dict[str, Transform] | None = None,
+    fwhm: dict[str, float] | None = None,
+) -> tuple[list[SeriesRow], list[Outcome]]:
+    """Measure listed stars in every exposure; rows come in the order of time, then of the list."""
+    settings = options or MeasureOptions()
+    tasks = [
+        MeasureTask(
+            facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
+            (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
+        )
+        for facts in exposures
+    ]  # fmt: skip
+    measured: dict[str, Measured] = {}
+    outcomes: dict[str, Outcome] = {}
+    for task, result in context.each(measure_item, tasks, "Measuring stars"):
+        path = task.facts.path
+        if isinstance(result, Failed):
+            outcomes[path] = Outcome(path, False, result.reason)
+        else:
+            measured[path] = result
+            outcomes[path] = Outcome(path, True, values={"fwhm_px": result.fwhm_px})
+    ordered = sorted(exposures, key=lambda f: (f.mid_utc is None, f.mid_utc.timestamp() if f.mid_utc else 0.0, f.path))
+    rows = [row for f in ordered if f.path in measured for row in measured[f.path].rows]
+    return rows, [outcomes[f.path] for f in exposures]

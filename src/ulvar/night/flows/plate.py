@@ -1,0 +1,227 @@
+"""Plate solutions for files."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from ulvar.astrometry import PlateSolution, SolveHints, StarCatalogue, Wcs, solve_plate, wcs_from_header
+from ulvar.engine import Failed, JobContext, OutputExists, atomic_path
+from ulvar.frames import ExposureFacts, FrameError, header_of, read_frame, write_fits
+from ulvar.lightcurves import julian_year
+from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.stars import StarTable, find_stars
+
+
+@dataclass(frozen=True)
+class PlateOptions:
+    """Hints; None means: from the header, else unknown."""
+
+    at: tuple[float, float] | None = None
+    radius_deg: float = 1.0
+    scale: tuple[float, float] | None = None
+    again: bool = False
+
+
+@dataclass(frozen=True)
+class PlateTask:
+    """One file to solve."""
+
+    facts: ExposureFacts
+    catalogue: StarCatalogue
+    options: PlateOptions
+    stars: StarTable | None
+    output: str
+    catalogue_print: str
+    replace: bool
+    copy: bool
+
+
+def hints_for(facts: ExposureFacts, options: PlateOptions) -> SolveHints:
+    """Return what is known of an exposure: options first, then its header, then a wide range of scales."""
+    at = options.at
+    if at is None and facts.ra_deg is not None and facts.dec_deg is not None:
+        at = facts.ra_deg, facts.dec_deg
+    if options.scale is not None:
+        low, high = options.scale
+    elif facts.scale_arcsec_px:
+        low, high = 0.8 * facts.scale_arcsec_px, 1.25 * facts.scale_arcsec_px
+    else:
+        low, high = 0.3, 6.0
+    epoch = julian_year(facts.mid_utc) if facts.mid_utc is not None else 2016.0
+    return SolveHints(at[0] if at else None, at[1] if at else None, options.radius_deg, low, high, epoch)
+
+
+def solve_exposure(
+    facts: ExposureFacts, catalogue: StarCatalogue, options: PlateOptions, stars: StarTable | None
+) -> PlateSolution | Failed:
+    """Solve one exposure, finding its stars if they are not given."""
+    if stars is None:
+        try:
+            frame = read_frame(facts)
+        except FrameError as error:
+            return Failed(error.reason, facts.path)
+        stars = find_stars(frame.data, mask=frame.mask).stars
+    return solve_plate(stars.x, stars.y, stars.snr, (facts.height, facts.width), catalogue, hints_for(facts, options))
+
+
+def plate_item(task: PlateTask) -> Outcome:
+    """Solve and write one file (runs in a worker)."""
+    start = time.perf_counter()
+    path = Path(task.output)
+    stamp = fingerprint(
+        "plate", identity(task.facts), [task.options.at, task.options.radius_deg, task.options.scale], task.catalogue_print
+    )
+    if task.copy:
+        there = may_write(path, stamp, task.replace or task.options.again)
+        if there is not None:
+            known = wcs_from_header(header_of(task.output)) if there.ok else None
+            values = {} if known is None else describe(known, task.facts)
+            return Outcome(task.facts.path, there.ok, there.reason, task.output, there.skipped, values)
+    elif path.exists() and not task.options.again and not task.replace:
+        known = read_wcs_file(path)
+        if known is not None:
+            return Outcome(
+                task.facts.path, True, "solved before; --again solves anew", task.output, True, describe(known, task.facts)
+            )
+    solution = solve_exposure(task.facts, task.catalogue, task.options, task.stars)
+    if isinstance(solution, Failed):
+        return Outcome(task.facts.path, False, solution.reason, values={"seconds": time.perf_counter() - start})
+    try:
+        cards = [*solution.wcs.cards(), ("RECIPEID", stamp, "fingerprint of inputs and settings")]
+        note = f"plate solution: {solution.matched} stars, rms {solution.rms_arcsec:.3f} arcsec"
+        if task.copy:
+            frame = read_frame(task.facts)
+            write_fits(
+                path, frame.data, like=task.facts.path, cards=cards, history=[note], mask=frame.mask,
+                drop=_WCS_KEYS, replace=task.replace or task.options.again,
+            )  # fmt: skip
+        else:
+            write_wcs_file(path, task.facts, solution.wcs, note)
+    except (FrameError, OutputExists, OSError) as error:
+        return Outcome(task.facts.path, False, str(error), values={"seconds": time.perf_counter() - start})
+    values = describe(solution.wcs, task.facts) | {
+        "matched": solution.matched, "rms_arcsec": solution.rms_arcsec, "seconds": time.perf_counter() - start,
+        "residuals": np.column_stack([solution.x, solution.y, solution.dx, solution.dy]).round(3).tolist(),
+        "order": solution.order,
+    }  # fmt: skip
+    return Outcome(task.facts.path, True, "", task.output, False, values)
+
+
+_WCS_KEYS = (
+    "CDELT1", "CDELT2", "CROTA1", "CROTA2", "PC1_1", "PC1_2", "PC2_1", "PC2_2", "LONPOLE", "LATPOLE", "EQUINOX",
+    "A_ORDER", "B_ORDER", "AP_ORDER", "BP_ORDER",
+)  # fmt: skip
+
+
+def describe(wcs: Wcs, facts: ExposureFacts) -> dict[str, object]:
+    """Return the numbers of the contract: centre, scale, rotation, parity."""
+    ra, dec = wcs.sky((facts.width - 1) / 2, (facts.height - 1) / 2)
+    return {
+        "ra": float(ra), "dec": float(dec), "scale_arcsec_px": wcs.scale_arcsec_px, "rotation_deg": wcs.rotation_deg,
+        "flipped": wcs.flipped, "matched": None, "rms_arcsec": None, "seconds": 0.0,
+    }  # fmt: skip
+
+
+def write_wcs_file(path: Path, facts: ExposureFacts, wcs: Wcs, note: str) -> None:
+    """Write a header-only ``.wcs`` file: FITS cards of 80 characters, atomically."""
+    cards = [("SIMPLE", True, "header of a plate solution"), ("BITPIX", 8, ""), ("NAXIS", 0, "")]
+    cards += [("IMAGEW", facts.width, "[pix]"), ("IMAGEH", facts.height, "[pix]"), *wcs.cards()]  # type: ignore[list-item]
+    lines = []
+    for name, value, comment in cards:
+        if isinstance(value, bool):
+            text = "T" if value else "F"
+        elif isinstance(value, str):
+            text = f"'{value:<8s}'"
+        elif isinstance(value, int):
+            text = str(value)
+        else:
+            text = f"{value:.15G}"
+            text = text if any(letter in text for letter in ".E") else text + ".0"
+        padded = text if isinstance(value, str) else f"{text:>20s}"
+        lines.append(f"{name:<8s}= {padded:<20s}{' / ' + comment if comment else ''}"[:80].ljust(80))
+    lines += [f"HISTORY {note}"[:80].ljust(80), "END".ljust(80)]
+    block = "".join(lines)
+    block += " " * (-len(block) % 2880)
+    with atomic_path(path) as temporary:
+        temporary.write_bytes(block.encode("ascii", "replace"))
+
+
+def read_wcs_file(path: Path) -> Wcs | None:
+    """Return the solution of a ``.wcs`` file, or None when it holds none."""
+    try:
+        text = path.read_bytes().decode("ascii", "replace")
+    except OSError:
+        return None
+    header: dict[str, object] = {}
+    for start in range(0, len(text), 80):
+        card = text[start : start + 80]
+        if card.startswith("END") or card[8:10] != "= ":
+            continue
+        value = card[10:].split(" / ")[0].strip()
+        if value.startswith("'"):
+            header[card[:8].strip()] = value.strip("'").strip()
+        else:
+            try:
+                header[card[:8].strip()] = float(value)
+            except ValueError:
+                continue
+    return wcs_from_header(header)
+
+
+def wcs_of(path: str) -> Wcs | None:
+    """Return the plate solution of an exposure: its own header's, else that of the ``.wcs`` file beside it.
+
+    Raises
+    ------
+    FrameError
+        If the exposure cannot be read.
+    """
+    own = wcs_from_header(header_of(path))
+    if own is not None:
+        return own
+    place = Path(path)
+    stem = ExposureFacts(path).stem
+    return read_wcs_file(place.with_name(f"{stem}.wcs"))
+
+
+def solve_files(
+    exposures: Sequence[ExposureFacts],
+    catalogue: StarCatalogue,
+    context: JobContext,
+    *,
+    options: PlateOptions | None = None,
+    out: Path | None = None,
+    stars: dict[str, StarTable] | None = None,
+    replace_existing: bool = False,
+    wcs_folder: Path | None = None,
+) -> list[Outcome]:
+    """Solve exposures in parallel into copies in `out`, or ``.wcs`` headers beside them (or in `wcs_folder`)."""
+    settings = options or PlateOptions()
+    stamp = fingerprint(len(catalogue), float(catalogue.ra.sum()), float(catalogue.dec.sum()))
+    tasks = []
+    for facts in exposures:
+        near = _near(catalogue, facts, settings)
+        if out is not None:
+            output = out / f"{facts.stem}.fits"
+        else:
+            output = (wcs_folder or Path(facts.path).parent) / f"{facts.stem}.wcs"
+        found = stars.get(facts.path) if stars else None
+        tasks.append(PlateTask(facts, near, settings, found, str(output), stamp, replace_existing, out is not None))
+    outcomes = {task.facts.path: outcome for task, outcome in context.each(plate_item, tasks, "Solving plates")}
+    return [outcomes[f.path] for f in exposures]
+
+
+def _near(catalogue: StarCatalogue, facts: ExposureFacts, options: PlateOptions) -> StarCatalogue:
+    """Cut a large catalogue down to what a hint can reach, so that little travels to the worker."""
+    at = options.at or ((facts.ra_deg, facts.dec_deg) if facts.ra_deg is not None and facts.dec_deg is not None else None)
+    slim = replace(catalogue, bands={})
+    if at is None or len(catalogue) < 50_000:
+        return slim
+    near = slim.cone(at[0], at[1], max(5.0, 3 * options.radius_deg))  # type: ignore[arg-type]
+    return near if len(near) > 100 else slim
+

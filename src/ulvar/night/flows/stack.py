@@ -1,0 +1,370 @@
+"""Aligning and combining exposures."""
+
+from __future__ import annotations
+
+import math
+import shutil
+import tempfile
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+import tifffile
+
+from ulvar.astrometry import wcs_from_header
+from ulvar.combine import Method, Rejection
+from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, header_of, read_frame, write_fits
+from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.starfind import Scored, find_all
+from ulvar.registration import Transform, fit_transform, match_stars, resample
+from ulvar.stacking import Framing, Normalise, StackInput, Stacked, Weighting, frame_exposures, stack_warped
+from ulvar.stars import StarFlag, StarTable
+
+_HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
+
+
+@dataclass(frozen=True)
+class StackOptions:
+    """How exposures are combined; names as on the command line."""
+
+    align: str = "stars"
+    framing: Framing = Framing.REFERENCE
+    rejection: Rejection = Rejection(Method.SIGMA, 4.0, 3.0)
+    normalise: Normalise = Normalise.BOTH
+    weighting: Weighting = Weighting.SNR
+    depth: int = 16
+    reference: str | None = None
+
+
+@dataclass(frozen=True)
+class Aligned:
+    """One exposure's way onto the reference."""
+
+    scored: Scored
+    transform: Transform
+    flux_ratio: float
+
+
+def positions(stars: StarTable) -> np.ndarray:
+    """Return (n, 2) positions of stars that are not saturated away from their true centre."""
+    return np.column_stack([stars.x, stars.y])
+
+
+def align_item(task: tuple[Scored, StarTable, str]) -> Aligned | Failed:
+    """Match one exposure's stars with the reference's (runs in a worker)."""
+    scored, reference, _ = task
+    found = match_stars(
+        positions(scored.stars), positions(reference), source_snr=scored.stars.snr, target_snr=reference.snr
+    )
+    if isinstance(found, Failed):
+        return Failed(found.reason, scored.facts.path)
+    return Aligned(scored, found, _flux_ratio(found, scored.stars, reference))
+
+
+def _flux_ratio(transform: Transform, stars: StarTable, reference: StarTable) -> float:
+    """Median brightness of common unsaturated stars over the reference's: the relative transparency."""
+    if transform.pairs is None or not len(transform.pairs):
+        return math.nan
+    mine, theirs = transform.pairs[:, 0], transform.pairs[:, 1]
+    clean = ((stars.flags[mine] | reference.flags[theirs]) & StarFlag.SATURATED) == 0
+    strong = clean & (stars.snr[mine] > 15)
+    use = strong if strong.sum() >= 5 else clean
+    if not use.any():
+        return math.nan
+    return float(np.median(stars.flux[mine[use]] / reference.flux[theirs[use]]))
+
+
+def pick_reference(scored: Sequence[Scored]) -> int:
+    """Return the exposure with the best score (the earliest of equals)."""
+    scores = [s.quality.score if math.isfinite(s.quality.score) else 0.0 for s in scored]
+    return int(np.argmax(scores))
+
+
+def align_all(
+    scored: Sequence[Scored], reference: StarTable, context: JobContext
+) -> tuple[list[Aligned], list[Failed]]:
+    """Align exposures on a reference's stars."""
+    done: dict[str, Aligned] = {}
+    failed: list[Failed] = []
+    for (one, _, _), result in context.each(align_item, [(s, reference, "") for s in scored], "Aligning"):
+        if isinstance(result, Failed):
+            failed.append(result)
+        else:
+            done[one.facts.path] = result
+    return [done[s.facts.path] for s in scored if s.facts.path in done], failed
+
+
+def _align_by_sky(scored: Sequence[Scored], reference: Scored) -> tuple[list[Aligned], list[Failed]]:
+    base = wcs_from_header(header_of(reference.facts.path))
+    if base is None:
+        return [], [Failed("it is the reference and has no plate solution", reference.facts.path)]
+    done, failed = [], []
+    for one in scored:
+        wcs = wcs_from_header(header_of(one.facts.path))
+        if wcs is None:
+            failed.append(Failed("it has no plate solution", one.facts.path))
+            continue
+        gx, gy = np.meshgrid(np.linspace(0, one.facts.width - 1, 9), np.linspace(0, one.facts.height - 1, 9))
+        source = np.column_stack([gx.ravel(), gy.ravel()])
+        tx, ty = base.pixel(*wcs.sky(source[:, 0], source[:, 1]))
+        target = np.column_stack([tx, ty])
+        matrix = fit_transform(source, target)
+        residual = target - (source @ matrix[:, :2].T + matrix[:, 2])
+        done.append(Aligned(one, Transform(matrix, float(np.sqrt((residual**2).mean()))), math.nan))
+    return done, failed
+
+
+@dataclass(frozen=True)
+class _WarpTask:
+    facts: ExposureFacts
+    transform: Transform
+    shape: tuple[int, int]
+    scratch: str
+    plain: bool
+
+
+class ScratchRows:
+    """Rows of a float32 scratch file."""
+
+    def __init__(self, path: str, shape: tuple[int, int]) -> None:
+        self.height, self.width = shape
+        self._data = np.memmap(path, dtype=np.float32, mode="r", shape=shape)
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows as a new array."""
+        return np.array(self._data[y0:y1])
+
+
+def warp_item(task: _WarpTask) -> Failed | None:
+    """Resample one exposure into its scratch file (runs in a worker)."""
+    try:
+        frame = read_frame(task.facts)
+    except FrameError as error:
+        return Failed(error.reason, task.facts.path)
+    data = frame.data
+    if frame.mask is not None:
+        # read_frame gives a fresh array, so it may be marked in place.
+        data[(frame.mask & _HIDDEN) != 0] = np.nan
+    if task.plain:
+        if data.shape != task.shape:
+            return Failed(f"its size {data.shape[1]} x {data.shape[0]} px is not the reference's", task.facts.path)
+        warped = data
+    else:
+        warped = resample(data, task.transform, task.shape)
+    warped.tofile(task.scratch)
+    return None
+
+
+@dataclass(frozen=True)
+class StackResult:
+    """The outcome of a stack."""
+
+    output: str
+    frames: tuple[Outcome, ...]
+    width: int = 0
+    height: int = 0
+    skipped: bool = False
+    reason: str = ""
+    stacked: Stacked | None = None
+    reference: str = ""
+    aligned: tuple[Aligned, ...] = ()
+
+    @property
+    def ok(self) -> bool:
+        """Whether there is a stack."""
+        return not self.reason
+
+
+def stack_exposures(
+    exposures: Sequence[ExposureFacts],
+    output: Path,
+    context: JobContext,
+    *,
+    options: StackOptions | None = None,
+    replace: bool = False,
+    scored: Sequence[Scored] | None = None,
+    aligned: Sequence[Aligned] | None = None,
+) -> StackResult:
+    """Align exposures on the best of them and combine them into one file.
+
+    Parameters
+    ----------
+    exposures : sequence of ExposureFacts
+    output : Path
+        ``.fits``, or ``.tif`` for a 16-bit (or 32-bit float) TIFF.
+    context : JobContext
+        Its memory budget bounds the combination.
+    options : StackOptions, optional
+    replace : bool
+    scored, aligned : optional
+        Results of earlier steps, so that a night does not find its stars twice.
+
+    Raises
+    ------
+    DiskFull
+        If scratch and output would not fit.
+    ValueError
+        For options that do not go together.
+    """
+    settings = options or StackOptions()
+    if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
+        raise ValueError("the median takes no weights: use --weights equal with --method median")
+    is_tiff = output.suffix.lower() in (".tif", ".tiff")
+    stamp = fingerprint("stack", [identity(f) for f in exposures], vars(settings) | {"rejection": vars(settings.rejection)})
+    if not is_tiff:
+        there = may_write(output, stamp, replace)
+        if there is not None:
+            header = header_of(str(output)) if there.ok else {}
+            return StackResult(
+                str(output), tuple(Outcome(f.path, there.ok, there.reason) for f in exposures),
+                int(header.get("NAXIS1", 0)), int(header.get("NAXIS2", 0)), there.skipped,
+                "" if there.ok else there.reason,
+            )  # fmt: skip
+    elif output.exists() and not replace:
+        return StackResult(str(output), (), reason=f"{output.name} exists; it is kept (see --replace)")
+    failed: list[Failed] = []
+    if scored is None:
+        scored, failed = find_all(exposures, context)
+    if not scored:
+        return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be read")
+    aligned_list, unaligned, reference = _aligned(scored, aligned, settings, context)
+    failed += unaligned
+    if not aligned_list:
+        return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be aligned")
+    stacked, kept, grid, more = _combine(aligned_list, reference, output, settings, context)
+    failed += more
+    if stacked is None:
+        return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be resampled")
+    moved = [Aligned(a.scored, grid.shifted(a.transform), a.flux_ratio) for a in kept]
+    frames = _frames(exposures, moved, failed, stacked)
+    if is_tiff:
+        _write_tiff(output, stacked.data, settings.depth)
+    else:
+        _write_stack(output, stacked, kept, reference, grid.x0, grid.y0, stamp, settings, replace)
+    return StackResult(
+        str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
+        aligned=tuple(kept),
+    )  # fmt: skip
+
+
+def _aligned(
+    scored: Sequence[Scored], aligned: Sequence[Aligned] | None, settings: StackOptions, context: JobContext
+) -> tuple[list[Aligned], list[Failed], Scored]:
+    wanted = [s for s in scored if settings.reference and s.facts.path == settings.reference]
+    reference = wanted[0] if wanted else scored[pick_reference(scored)]
+    if aligned is not None:
+        return list(aligned), [], reference
+    if settings.align == "none":
+        return [Aligned(s, Transform.identity(), math.nan) for s in scored], [], reference
+    if settings.align == "sky":
+        return *_align_by_sky(scored, reference), reference
+    if len(scored) == 1:
+        return [Aligned(scored[0], Transform.identity(), 1.0)], [], reference
+    return *align_all(scored, reference.stars, context), reference
+
+
+def _combine(aligned, reference, output, settings, context):  # type: ignore[no-untyped-def]
+    shape = (reference.facts.height, reference.facts.width)
+    grid = frame_exposures(
+        [a.transform for a in aligned], [(a.scored.facts.height, a.scored.facts.width) for a in aligned], shape,
+        settings.framing,
+    )  # fmt: skip
+    out_shape = (grid.height, grid.width)
+    check_disk(output.parent, 4 * grid.width * grid.height * (len(aligned) + 2))
+    output.parent.mkdir(parents=True, exist_ok=True)
+    scratch = tempfile.mkdtemp(prefix=".ulvar-", dir=output.parent)
+    failed: list[Failed] = []
+    try:
+        tasks = [
+            _WarpTask(a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", settings.align == "none")
+            for i, a in enumerate(aligned)
+        ]
+        bad: set[str] = set()
+        for task, problem in context.each(warp_item, tasks, "Resampling"):
+            if problem is not None:
+                failed.append(problem)
+                bad.add(task.facts.path)
+        pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
+        if not pairs:
+            return None, [], grid, failed
+        inputs = [
+            StackInput(
+                ScratchRows(t.scratch, out_shape), a.scored.quality.sky_adu, a.scored.quality.noise_adu,
+                a.scored.quality.fwhm_px, a.flux_ratio if math.isfinite(a.flux_ratio) else 1.0, a.scored.quality.score,
+            )
+            for a, t in pairs
+        ]  # fmt: skip
+        index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
+        stacked = stack_warped(
+            inputs, reference=index, rejection=settings.rejection, normalise=settings.normalise,
+            weighting=settings.weighting, budget_bytes=context.budget_bytes, threads=context.workers,
+            progress=context.progress, stop=context.stop,
+        )  # fmt: skip
+        return stacked, [a for a, _ in pairs], grid, failed
+    finally:
+        shutil.rmtree(scratch, ignore_errors=True)
+
+
+def _frames(
+    exposures: Sequence[ExposureFacts], kept: Sequence[Aligned], failed: Sequence[Failed], stacked: Stacked | None
+) -> tuple[Outcome, ...]:
+    used = {a.scored.facts.path: (i, a) for i, a in enumerate(kept)}
+    why = {f.file: f.reason for f in failed}
+    frames = []
+    for facts in exposures:
+        if facts.path in used and stacked is not None:
+            i, a = used[facts.path]
+            values = {
+                "matrix": a.transform.matrix.tolist(), "residual_px": a.transform.rms_px,
+                "weight": float(stacked.weights[i]), "rejected_fraction": float(stacked.rejected_fractions[i]),
+            }  # fmt: skip
+            frames.append(Outcome(facts.path, True, values=values))
+        else:
+            empty = {"matrix": None, "residual_px": None, "weight": 0.0, "rejected_fraction": None}
+            frames.append(Outcome(facts.path, False, why.get(facts.path, "it was not used"), values=empty))
+    return tuple(frames)
+
+
+def _write_tiff(output: Path, data: F32Array, depth: int) -> None:
+    filled = np.nan_to_num(data, nan=float(np.nanmin(data)) if np.isfinite(data).any() else 0.0)
+    if depth == 16:
+        low, high = float(filled.min()), float(filled.max())
+        scaled = (filled - low) / max(high - low, 1e-9) * 65535
+        picture = np.rint(scaled).astype(np.uint16)
+    else:
+        picture = filled
+    with atomic_path(output) as temporary:
+        # TIFF rows run downwards from the top; FITS rows upwards from the bottom.
+        tifffile.imwrite(temporary, picture[::-1], metadata=None)
+
+
+def _write_stack(
+    output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, x0: int, y0: int, stamp: str,
+    settings: StackOptions, replace: bool,
+) -> None:  # fmt: skip
+    header = header_of(reference.facts.path)
+    weights = stacked.weights
+    # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
+    effective = float(weights.sum() ** 2 / (weights**2).sum())
+    gain = reference.facts.gain_e_per_adu
+    cards = [
+        ("NCOMBINE", len(kept), "exposures combined"),
+        ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
+        ("EGAIN", None if gain is None else gain * effective, "[e-/adu] of the mean"),
+        ("RDNOISE", None, ""),
+        ("RECIPEID", stamp, "fingerprint of inputs and settings"),
+        ("BUNIT", "adu", ""),
+    ]
+    if "CRPIX1" in header and "CRPIX2" in header:
+        cards += [("CRPIX1", float(header["CRPIX1"]) - x0, ""), ("CRPIX2", float(header["CRPIX2"]) - y0, "")]
+    history = [
+        f"stack of {len(kept)} exposures on {Path(reference.facts.path).name}",
+        f"reject {settings.rejection.method.value} {settings.rejection.low:g} {settings.rejection.high:g}, "
+        f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
+    ]
+    write_fits(
+        output, stacked.data, like=reference.facts.path, cards=cards, history=history, drop=("SATURATE",),
+        replace=replace,
+    )  # fmt: skip

@@ -1,0 +1,349 @@
+"""A night: a folder with one SQLite file, its products, its recipe and its log."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import platformdirs
+
+from ulvar.engine import Failed, Finding, sort_findings
+from ulvar.frames import ExposureFacts, Group, Role, group_exposures, with_user_facts
+from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
+from ulvar.night.flows.common import fingerprint, identity
+from ulvar.night.settings import NightSettings
+from ulvar.night.store import NightError, Store
+from ulvar.photometry import ListedStar
+
+STATIONS = ("intake", "masters", "calibrate", "combine", "plate", "measure", "curve")
+_FILE = "night.sqlite"
+
+
+@dataclass(frozen=True)
+class Product:
+    """Something made: kind, what it was made from, the file, and its numbers."""
+
+    kind: str
+    source: str
+    output: str
+    values: dict[str, Any]
+
+
+class Night:
+    """The model of everything the window and the command line show of a night.
+
+    Parameters
+    ----------
+    folder : Path
+        The night's own folder.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.store = Store(folder / _FILE)
+        self._exposures: list[ExposureFacts] | None = None
+        self._failed: list[Failed] | None = None
+
+    # ---- making and opening
+
+    @classmethod
+    def is_night(cls, folder: Path) -> bool:
+        """Whether a folder is a night."""
+        return (folder / _FILE).is_file()
+
+    @classmethod
+    def create(cls, folder: Path, raw: Sequence[Path], name: str = "") -> Night:
+        """Make a night in `folder` for raw files or folders; an existing one there is opened.
+
+        Raises
+        ------
+        NightError
+            If the folder cannot be written.
+        """
+        try:
+            for part in ("products", "log"):
+                (folder / part).mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise NightError(f"no night can be made in {folder}: {error.strerror}") from None
+        fresh = not cls.is_night(folder)
+        night = cls(folder)
+        if fresh:
+            night.set_meta("raw", [str(path.resolve()) for path in raw])
+            night.set_meta("name", name or raw[0].resolve().name)
+        return night
+
+    @classmethod
+    def for_path(cls, path: Path) -> Night:
+        """Open a night, or the night of a folder of raw files: beside it, or in the user's data folder.
+
+        Raises
+        ------
+        NightError
+            If the path does not exist or no night can be made for it.
+        """
+        if not path.exists():
+            raise NightError(f"{path}: there is no such folder")
+        if path.is_file():
+            path = path.parent
+        if cls.is_night(path):
+            return cls(path)
+        resolved = path.resolve()
+        beside = resolved.with_name(f"{resolved.name}-night")
+        try:
+            return cls.create(beside, [resolved])
+        except NightError:
+            home = platformdirs.user_data_path("ulvar") / "nights" / f"{resolved.name}-{fingerprint(str(resolved))[:6]}"
+            return cls.create(home, [resolved])
+
+    def close(self) -> None:
+        """Close the file."""
+        self.store.close()
+
+    # ---- small facts about the night
+
+    def meta(self, key: str, default: Any = None) -> Any:
+        """Return a stored value."""
+        rows = self.store.rows("SELECT value FROM meta WHERE key = ?", (key,))
+        return json.loads(rows[0][0]) if rows else default
+
+    def set_meta(self, key: str, value: Any) -> None:
+        """Store a value."""
+        self.store.write("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, json.dumps(value)))
+
+    @property
+    def name(self) -> str:
+        """What the night is called: its lights' object, else its folder."""
+        objects = [f.object for f in self.lights() if f.object]
+        return max(set(objects), key=objects.count) if objects else str(self.meta("name", self.folder.name))
+
+    @property
+    def date(self) -> str:
+        """Evening date of the night, or empty when no time is known."""
+        times = sorted(f.start_utc for f in self.exposures if f.start_utc and f.role is Role.LIGHT)
+        if not times:
+            return ""
+        from datetime import timedelta
+
+        return (times[0] - timedelta(hours=12)).strftime("%Y-%m-%d")
+
+    @property
+    def raw_paths(self) -> list[Path]:
+        """The raw files and folders."""
+        return [Path(p) for p in self.meta("raw", [])]
+
+    @property
+    def products(self) -> Path:
+        """Folder of products."""
+        return self.folder / "products"
+
+    @property
+    def settings(self) -> NightSettings:
+        """The stations' settings (a copy; store changes with `set_settings`)."""
+        return NightSettings.model_validate(self.meta("settings", {}))
+
+    def set_settings(self, settings: NightSettings) -> None:
+        """Store settings."""
+        self.set_meta("settings", settings.model_dump(mode="json"))
+
+    # ---- exposures
+
+    def _load(self) -> None:
+        given: dict[str, dict[str, str]] = {}
+        for path, name, value in self.store.rows("SELECT path, name, value FROM corrections"):
+            given.setdefault(path, {})[name] = value
+        exposures, failed = [], []
+        for path, facts, reason in self.store.rows("SELECT path, facts, reason FROM exposures ORDER BY position"):
+            if facts is None:
+                failed.append(Failed(reason, path))
+            else:
+                exposures.append(with_user_facts(facts_from_text(facts), given.get(path, {})))
+        self._exposures, self._failed = exposures, failed
+
+    @property
+    def exposures(self) -> list[ExposureFacts]:
+        """Readable exposures with the user's corrections, in the order of files."""
+        if self._exposures is None:
+            self._load()
+        return self._exposures or []
+
+    @property
+    def failed(self) -> list[Failed]:
+        """Files that could not be read."""
+        if self._failed is None:
+            self._load()
+        return self._failed or []
+
+    def known_files(self) -> dict[str, tuple[int, int]]:
+        """Return path to (size, mtime_ns) of files scanned before."""
+        return {p: (s, m) for p, s, m in self.store.rows("SELECT path, size, mtime_ns FROM exposures")}
+
+    def store_exposures(self, order: Sequence[str], scanned: Iterable[ExposureFacts], failed: Iterable[Failed]) -> None:
+        """Store the outcome of a scan; files not in `order` are gone and are forgotten."""
+        position = {path: i for i, path in enumerate(order)}
+        rows = [(f.path, position[f.path], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned]
+        for failure in failed:
+            try:
+                status = Path(failure.file).stat()
+                size, mtime = status.st_size, status.st_mtime_ns
+            except OSError:
+                size = mtime = 0
+            rows.append((failure.file, position[failure.file], size, mtime, None, failure.reason))
+        gone = [(path,) for path in self.known_files() if path not in position]
+        with self.store.transaction() as connection:
+            connection.executemany("INSERT OR REPLACE INTO exposures VALUES (?, ?, ?, ?, ?, ?)", rows)
+            connection.executemany("DELETE FROM exposures WHERE path = ?", gone)
+            connection.executemany("UPDATE exposures SET position = ? WHERE path = ?", [(i, p) for p, i in position.items()])
+        self._exposures = self._failed = None
+
+    def correct(self, paths: Iterable[str], name: str, value: str | None) -> None:
+        """Store a correction of a fact for files; None takes it back.
+
+        Raises
+        ------
+        ValueError
+            If the fact is unknown or the value cannot be read.
+        """
+        if value is not None:
+            with_user_facts(ExposureFacts(""), {name: value})
+        with self.store.transaction() as connection:
+            for path in paths:
+                if value is None:
+                    connection.execute("DELETE FROM corrections WHERE path = ? AND name = ?", (path, name))
+                else:
+                    connection.execute("INSERT OR REPLACE INTO corrections VALUES (?, ?, ?)", (path, name, value))
+        self._exposures = self._failed = None
+
+    def corrections(self, name: str) -> dict[str, str]:
+        """Return path to corrected value of one fact."""
+        return dict(self.store.rows("SELECT path, value FROM corrections WHERE name = ?", (name,)))
+
+    def facts(self, path: str) -> ExposureFacts | None:
+        """Return the facts of one file."""
+        return next((f for f in self.exposures if f.path == path), None)
+
+    def groups(self) -> list[Group]:
+        """Return all exposures in groups, left-out ones included."""
+        return group_exposures(self.exposures, self.settings.masters.tolerances)
+
+    # ---- selection
+
+    @property
+    def left_out(self) -> dict[str, str]:
+        """Path to the reason, of files left out."""
+        return dict(self.store.rows("SELECT path, why FROM left_out"))
+
+    def leave_out(self, paths: Iterable[str], why: str) -> list[str]:
+        """Leave files out; returns those that were not left out before."""
+        fresh = [p for p in paths if p not in self.left_out]
+        self.store.write_many("INSERT OR IGNORE INTO left_out VALUES (?, ?)", [(p, why) for p in fresh])
+        return fresh
+
+    def put_back(self, paths: Iterable[str]) -> dict[str, str]:
+        """Put files back; returns what they were left out for."""
+        known = self.left_out
+        back = {p: known[p] for p in paths if p in known}
+        self.store.write_many("DELETE FROM left_out WHERE path = ?", [(p,) for p in back])
+        return back
+
+    def kept(self) -> list[ExposureFacts]:
+        """Return exposures that are not left out."""
+        out = self.left_out
+        return [f for f in self.exposures if f.path not in out]
+
+    def lights(self) -> list[ExposureFacts]:
+        """Return all lights in the order of time."""
+        lights = [f for f in self.exposures if f.role is Role.LIGHT and not f.is_master]
+        return sorted(lights, key=lambda f: (f.mid_utc is None, f.mid_utc.timestamp() if f.mid_utc else 0.0, f.path))
+
+    # ---- findings
+
+    def findings(self, station: str | None = None) -> list[Finding]:
+        """Return findings, most serious first, of one station or all."""
+        sql = "SELECT body FROM findings" + (" WHERE station = ?" if station else "") + " ORDER BY rowid"
+        rows = self.store.rows(sql, (station,) if station else ())
+        return sort_findings(finding_from_text(text) for (text,) in rows)
+
+    def set_findings(self, station: str, findings: Iterable[Finding]) -> None:
+        """Replace a station's findings."""
+        with self.store.transaction() as connection:
+            connection.execute("DELETE FROM findings WHERE station = ?", (station,))
+            connection.executemany(
+                "INSERT INTO findings VALUES (?, ?, ?)",
+                [(station, i, finding_to_text(f)) for i, f in enumerate(findings)],
+            )
+
+    # ---- products
+
+    def store_products(self, kind: str, products: Iterable[Product], *, clear: bool = False) -> None:
+        """Store products of a kind, replacing those of the same source, or all of them."""
+        with self.store.transaction() as connection:
+            if clear:
+                connection.execute("DELETE FROM products WHERE kind = ?", (kind,))
+            connection.executemany(
+                "INSERT OR REPLACE INTO products VALUES (?, ?, ?, ?)",
+                [(kind, p.source, p.output, json.dumps(p.values, default=_plain)) for p in products],
+            )
+
+    def products_of(self, kind: str) -> dict[str, Product]:
+        """Return source to product; products whose file is gone are left away."""
+        result = {}
+        for source, output, body in self.store.rows("SELECT source, output, body FROM products WHERE kind = ?", (kind,)):
+            if not output or Path(output).exists():
+                result[source] = Product(kind, source, output, json.loads(body))
+        return result
+
+    # ---- stars with a role
+
+    def stars(self) -> list[ListedStar]:
+        """Return the stars to measure, in their order."""
+        rows = self.store.rows("SELECT name, role, ra, dec, x, y FROM stars ORDER BY position")
+        return [ListedStar(name, role, ra, dec, x, y) for name, role, ra, dec, x, y in rows]
+
+    def set_stars(self, stars: Sequence[ListedStar]) -> None:
+        """Replace the stars to measure."""
+        self.store.write_many(
+            "INSERT INTO stars VALUES (?, ?, ?, ?, ?, ?, ?)",
+            [(s.name, i, s.role, s.ra, s.dec, s.x, s.y) for i, s in enumerate(stars)],
+            clear="DELETE FROM stars",
+        )
+
+    # ---- state of the stations
+
+    def input_stamp(self, station: str) -> str:
+        """Return a fingerprint of all that a station's result depends on."""
+        upto = STATIONS.index(station)
+        settings = self.settings.model_dump(mode="json")
+        parts: list[Any] = [[identity(f) for f in self.exposures]]
+        if upto >= 1:
+            parts.append(sorted(self.left_out))
+            parts.append([settings[name] for name in STATIONS[1 : upto + 1]])
+        if upto >= 5:
+            parts.append([vars(star) for star in self.stars()])
+        return fingerprint(*parts)
+
+    def mark_run(self, station: str, result: str) -> None:
+        """Remember that a station ran: ``done``, ``part`` or ``attention``."""
+        ran = self.meta("ran", {})
+        ran[station] = {"stamp": self.input_stamp(station), "result": result}
+        self.set_meta("ran", ran)
+
+    def state(self, station: str) -> str:
+        """Return the bead of a station: empty, part, done, stale or attention."""
+        entry = self.meta("ran", {}).get(station)
+        if entry is None:
+            return "empty"
+        if entry["stamp"] != self.input_stamp(station):
+            return "stale"
+        return str(entry["result"])
+
+
+def _plain(value: Any) -> Any:
+    if hasattr(value, "tolist"):
+        return value.tolist()
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    return str(value)

@@ -1,0 +1,92 @@
+"""The recorded recipe: settings, stars and steps as TOML, to be run again on other data."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+from pydantic import ValidationError
+
+from ulvar import __version__
+from ulvar.engine import write_text
+from ulvar.night.project import STATIONS, Night
+from ulvar.night.settings import NightSettings
+from ulvar.photometry import ListedStar
+
+
+class RecipeError(Exception):
+    """A recipe that cannot be run: which file and why."""
+
+
+def record_step(night: Night, station: str) -> None:
+    """Write the night's recipe after a station ran."""
+    steps = [s for s in night.meta("steps", []) if s["station"] != station]
+    steps.append({"station": station, "at": datetime.now(UTC).isoformat(timespec="seconds")})
+    steps.sort(key=lambda s: STATIONS.index(s["station"]))
+    night.set_meta("steps", steps)
+    write_text(night.folder / "recipe.toml", recipe_text(night))
+
+
+def recipe_text(night: Night) -> str:
+    """Return the night's recipe as TOML."""
+    document = tomlkit.document()
+    document.add(tomlkit.comment("Recorded by Ulvar; run it on other exposures with: ulvar run recipe.toml --night FOLDER"))
+    document["version"] = __version__
+    document["steps"] = [s["station"] for s in night.meta("steps", [])]
+    document["settings"] = _without_none(night.settings.model_dump(mode="json"))
+    stars = tomlkit.aot()
+    for star in night.stars():
+        entry = {"name": star.name, "role": star.role}
+        body: dict[str, Any] = {**entry, **{k: getattr(star, k) for k in ("ra", "dec", "x", "y") if getattr(star, k) is not None}}
+        stars.append(tomlkit.item(body))
+    if len(stars):
+        document["stars"] = stars
+    return tomlkit.dumps(document)
+
+
+def _without_none(value: Any) -> Any:
+    # TOML has no null. An unset limit is written as the text "none", so that it is not taken for the default.
+    if isinstance(value, dict):
+        return {k: _without_none(v) for k, v in value.items()}
+    return "none" if value is None else value
+
+
+def _with_none(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {k: _with_none(v) for k, v in value.items()}
+    return None if value == "none" else value
+
+
+def read_recipe(path: Path) -> tuple[list[str], NightSettings, list[ListedStar]]:
+    """Return (stations, settings, stars) of a recipe.
+
+    Raises
+    ------
+    RecipeError
+        If the file cannot be read, or names an unknown station or setting.
+    """
+    try:
+        body = tomlkit.parse(path.read_text(encoding="utf-8")).unwrap()
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
+        raise RecipeError(f"{path}: {error}") from None
+    steps = body.get("steps", list(STATIONS))
+    unknown = [s for s in steps if s not in STATIONS]
+    if unknown:
+        raise RecipeError(f"{path}: there is no station '{unknown[0]}'")
+    try:
+        sections = body.get("settings", {})
+        # "none" is a limit taken away, except where it is a choice of its own.
+        cleaned = {
+            name: {k: v if k in ("normalise", "model") else _with_none(v) for k, v in section.items()}
+            for name, section in sections.items()
+        }
+        settings = NightSettings.model_validate(cleaned)
+    except (ValidationError, AttributeError) as error:
+        raise RecipeError(f"{path}: {error}") from None
+    stars = [
+        ListedStar(str(s["name"]), str(s["role"]), s.get("ra"), s.get("dec"), s.get("x"), s.get("y"))
+        for s in body.get("stars", [])
+    ]
+    return [s for s in STATIONS if s in steps], settings, stars

@@ -1,0 +1,97 @@
+"""The night's SQLite file: what is known, chosen and made. Knows rows, not astronomy."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from importlib import resources
+from pathlib import Path
+
+
+class NightError(Exception):
+    """A night that cannot be opened or made, with the reason."""
+
+
+class Store:
+    """One SQLite file in WAL mode; each thread gets a connection of its own.
+
+    Parameters
+    ----------
+    path : Path
+        Made, or brought to the newest form, when opened.
+
+    Raises
+    ------
+    NightError
+        If the file is not a night, or was made by a newer version.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._local = threading.local()
+        self._all: list[sqlite3.Connection] = []
+        self._lock = threading.Lock()
+        try:
+            self._migrate()
+        except sqlite3.DatabaseError as error:
+            raise NightError(f"{path} is not a night: {error}") from None
+
+    def _connection(self) -> sqlite3.Connection:
+        connection = getattr(self._local, "connection", None)
+        if connection is None:
+            connection = sqlite3.connect(self.path, timeout=30, isolation_level=None, check_same_thread=False)
+            connection.execute("PRAGMA journal_mode=WAL")
+            connection.execute("PRAGMA synchronous=NORMAL")
+            self._local.connection = connection
+            with self._lock:
+                self._all.append(connection)
+        return connection
+
+    def _migrate(self) -> None:
+        steps = sorted(
+            (entry for entry in resources.files("ulvar.night").joinpath("migrations").iterdir() if entry.name.endswith(".sql")),
+            key=lambda entry: entry.name,
+        )
+        connection = self._connection()
+        version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+        if version > len(steps):
+            raise NightError(f"{self.path} was made by a newer Ulvar")
+        for number, step in enumerate(steps[version:], version + 1):
+            connection.executescript(f"BEGIN; {step.read_text(encoding='utf-8')} PRAGMA user_version={number}; COMMIT;")
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        """Run statements that all take effect or none."""
+        connection = self._connection()
+        connection.execute("BEGIN IMMEDIATE")
+        try:
+            yield connection
+        except BaseException:
+            connection.execute("ROLLBACK")
+            raise
+        connection.execute("COMMIT")
+
+    def rows(self, sql: str, values: Sequence = ()) -> list[tuple]:
+        """Return all rows of a query."""
+        return self._connection().execute(sql, values).fetchall()
+
+    def write(self, sql: str, values: Sequence = ()) -> None:
+        """Run one statement."""
+        self._connection().execute(sql, values)
+
+    def write_many(self, sql: str, values: Iterable[Sequence], *, clear: str = "") -> None:
+        """Run one statement for many rows in a transaction, after `clear` if it is given."""
+        with self.transaction() as connection:
+            if clear:
+                connection.execute(clear)
+            connection.executemany(sql, values)
+
+    def close(self) -> None:
+        """Close every connection."""
+        with self._lock:
+            for connection in self._all:
+                connection.close()
+            self._all.clear()
+        self._local = threading.local()
