@@ -1,7 +1,7 @@
 """An exposure: pixels, mask, facts. FITS in and out, header dialects, grouping."""
 
 from ulvar.frames.dialects import facts_from_header
-from ulvar.frames.discover import find_files
+from ulvar.frames.discover import find_files, is_supported_output
 from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
 from ulvar.frames.fits import MappedRows, header_of, read_frame, read_plane, scan_file, write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
@@ -22,6 +22,7 @@ __all__ = [
     "find_files",
     "group_exposures",
     "header_of",
+    "is_supported_output",
     "mark",
     "parse_angle",
     "parse_position",

@@ -15,6 +15,11 @@ def is_fits_name(name: str) -> bool:
     return name.lower().endswith(FITS_ENDINGS)
 
 
+def is_supported_output(name: str) -> bool:
+    """Whether an image can be written under this name: FITS, or TIFF."""
+    return name.lower().endswith((".fits", ".fit", ".fts", ".tif", ".tiff"))
+
+
 def find_files(paths: Iterable[str | Path]) -> tuple[list[str], list[str]]:
     """Return (FITS files, other files) under the given files, folders and globs, each sorted once.
 

@@ -185,10 +185,14 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
         return []
     typical = float(np.nanmedian(rejected))
     spread = 1.4826 * float(np.nanmedian(np.abs(rejected - typical)))
+    usual_sky = float(np.nanmedian(_column(series, "sky_adu")))
     found = []
     for i in np.flatnonzero(np.nan_to_num(rejected, nan=0.0) > typical + max(8 * spread, 1.5e-3)):
         entry = series[i]
+        # Long stars and a bright, uneven sky are rejected too, and have findings of their own.
         if np.isfinite(entry.ellipticity) and entry.ellipticity > 0.3:
+            continue
+        if np.isfinite(entry.sky_adu) and entry.sky_adu > 1.4 * usual_sky:
             continue
         found.append(
             Finding(

@@ -493,13 +493,16 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     scores = night.products_of("score")
     plates = solutions(night)
     wcs = {facts.path: plates[raw] for raw, facts in working.items() if raw in plates}
-    transforms, fwhm = {}, {}
+    transforms, fwhm, detected = {}, {}, {}
     reference_path = ""
     for raw, facts in working.items():
         if raw in scores:
             v = scores[raw].values
             reference_path = v["reference"]
             fwhm[facts.path] = _number(v["fwhm_px"])
+            table = night.products / "stars" / f"{facts.stem}.stars.csv"
+            if table.exists():
+                detected[facts.path] = read_stars(table)
             if v["matrix"] is not None:
                 transforms[facts.path] = Transform(np.array(v["matrix"]), _number(v["residual_px"]), v["matched"])
     reference = _reference(night, reference_path, wcs)
@@ -509,7 +512,7 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     )
     rows, outcomes = measure_series(
         list(working.values()), stars, context, options=options, reference=reference, solutions=wcs,
-        transforms=transforms, fwhm=fwhm,
+        transforms=transforms, fwhm=fwhm, detected=detected,
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     raw_of = {facts.path: raw for raw, facts in working.items()}

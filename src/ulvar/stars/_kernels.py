@@ -107,6 +107,9 @@ def windowed_moments(data, noise, bad, start_x, start_y, sigma, gain, out):
     radius = int(math.ceil(4.0 * sigma))
     two_s2 = 2.0 * sigma * sigma
     norm = 1.0 / (math.pi * two_s2)
+    # The window is separable: one row and one column of exponentials serve the whole stamp.
+    row = np.empty(2 * radius + 1)
+    column = np.empty(2 * radius + 1)
     for k in range(start_x.size):
         cx, cy = float(start_x[k]), float(start_y[k])
         converged = 0.0
@@ -114,16 +117,23 @@ def windowed_moments(data, noise, bad, start_x, start_y, sigma, gain, out):
         for _ in range(40):
             ix, iy = int(round(cx)), int(round(cy))
             sw = sx = sy = 0.0
+            for i in range(2 * radius + 1):
+                dx, dy = ix - radius + i - cx, iy - radius + i - cy
+                row[i] = math.exp(-dx * dx / two_s2)
+                column[i] = math.exp(-dy * dy / two_s2)
             for y in range(max(0, iy - radius), min(height, iy + radius + 1)):
+                line = line_x = 0.0
                 for x in range(max(0, ix - radius), min(width, ix + radius + 1)):
                     value = data[y, x]
                     if not (value == value):
                         continue
-                    dx, dy = x - cx, y - cy
-                    w = math.exp(-(dx * dx + dy * dy) / two_s2) * value
-                    sw += w
-                    sx += w * dx
-                    sy += w * dy
+                    w = row[x - ix + radius] * value
+                    line += w
+                    line_x += w * (x - cx)
+                g = column[y - iy + radius]
+                sw += g * line
+                sx += g * line_x
+                sy += g * line * (y - cy)
             if sw <= 0.0:
                 break
             step_x, step_y = 2.0 * sx / sw, 2.0 * sy / sw
@@ -146,6 +156,10 @@ def windowed_moments(data, noise, bad, start_x, start_y, sigma, gain, out):
         mxx = myy = mxy = msum = 0.0
         peak = -np.inf
         bad_near = 0.0
+        for i in range(2 * radius + 1):
+            dx, dy = ix - radius + i - cx, iy - radius + i - cy
+            row[i] = math.exp(-dx * dx / two_s2)
+            column[i] = math.exp(-dy * dy / two_s2)
         for y in range(max(0, iy - radius), min(height, iy + radius + 1)):
             for x in range(max(0, ix - radius), min(width, ix + radius + 1)):
                 dx, dy = x - cx, y - cy
@@ -155,7 +169,7 @@ def windowed_moments(data, noise, bad, start_x, start_y, sigma, gain, out):
                 value = data[y, x]
                 if not (value == value):
                     continue
-                g = math.exp(-r2 / two_s2)
+                g = row[x - ix + radius] * column[y - iy + radius]
                 p = g * norm
                 weighted += p * value
                 w2 += p * p

@@ -166,7 +166,7 @@ def _measure_shape(
         x, y, _ = _candidates(residual, noise, hidden, sigma, max(settings.threshold, 8.0), 20_000)
         if len(x) < 3:
             x, y, _ = _candidates(residual, noise, hidden, sigma, settings.threshold, 20_000)
-        x, y = x[:400], y[:400]
+        x, y = x[:200], y[:200]
         if len(x) == 0:
             return None
         rows = _moments(residual, noise, saturated | hidden, x, y, sigma, 0.0)

@@ -48,6 +48,7 @@ class MeasureTask:
     wcs: Wcs | None
     transform: Transform | None
     fwhm_px: float
+    detected: StarTable | None = None
 
 
 @dataclass(frozen=True)
@@ -66,18 +67,20 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         own = task.wcs or wcs_of(facts.path)
     except FrameError as error:
         return Failed(error.reason, facts.path)
-    detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu)
-    fwhm = task.fwhm_px if math.isfinite(task.fwhm_px) else detection.fwhm_px
-    placed = _positions(task, own, detection.stars)
+    fwhm, detected = task.fwhm_px, task.detected
+    if detected is None or not math.isfinite(fwhm):
+        detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu)
+        fwhm, detected = detection.fwhm_px, detection.stars
+    placed = _positions(task, own, detected)
     if isinstance(placed, Failed):
         return Failed(placed.reason, facts.path)
     x, y, ra, dec = placed
     lost = np.zeros(len(x), dtype=bool)
     if task.options.refined:
-        x, y, lost = _refined(x, y, detection.stars, fwhm)
+        x, y, lost = _refined(x, y, detected, fwhm)
     try:
         rows = measure_exposure(
-            frame, task.stars, x, y, fwhm_px=fwhm, options=task.options.aperture, detected=detection.stars, lost=lost
+            frame, task.stars, x, y, fwhm_px=fwhm, options=task.options.aperture, detected=detected, lost=lost
         )
     except ValueError as error:
         return Failed(str(error), facts.path)
@@ -185,6 +188,7 @@ def measure_series(
     solutions: dict[str, Wcs] | None = None,
     transforms: dict[str, Transform] | None = None,
     fwhm: dict[str, float] | None = None,
+    detected: dict[str, StarTable] | None = None,
 ) -> tuple[list[SeriesRow], list[Outcome]]:
     """Measure listed stars in every exposure; rows come in the order of time, then of the list."""
     settings = options or MeasureOptions()
@@ -192,6 +196,7 @@ def measure_series(
         MeasureTask(
             facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
             (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
+            (detected or {}).get(facts.path),
         )
         for facts in exposures
     ]  # fmt: skip

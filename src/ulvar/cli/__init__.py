@@ -1,0 +1,1 @@
+"""Ulvar on the command line."""

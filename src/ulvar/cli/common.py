@@ -1,0 +1,159 @@
+"""What the commands share: facts given, progress on standard error, one JSON object on standard output."""
+
+from __future__ import annotations
+
+import json
+import logging
+import math
+import os
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, nullcontext
+from pathlib import Path
+from typing import Annotated, Any, NoReturn
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
+from rich.progress import Progress as Bar
+
+from ulvar.engine import DiskFull, Failed, Finding, JobContext, default_budget, worker_pool
+from ulvar.frames import ExposureFacts, Role
+from ulvar.night.flows.common import Outcome
+from ulvar.night.flows.intake import scan_paths
+
+ALL_DONE, SOME_FAILED, WRONG_USAGE, NOTHING_DONE = 0, 1, 2, 3
+
+Paths = Annotated[list[str], typer.Argument(metavar="PATH...", help="Files, folders or globs.")]
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object on standard output and nothing else there.")]
+Facts = Annotated[
+    list[str],
+    typer.Option("--fact", metavar="NAME=VALUE", help="Give or correct a fact of the exposures, such as gain_e_per_adu=1.45."),
+]
+Replace = Annotated[bool, typer.Option("--replace", help="Replace outputs that exist.")]
+
+errors = Console(stderr=True, highlight=False, soft_wrap=True)
+
+
+def fail_usage(text: str) -> NoReturn:
+    """End with exit code 2 and a plain sentence."""
+    errors.print(text, markup=False)
+    raise typer.Exit(WRONG_USAGE)
+
+
+def given_facts(texts: Sequence[str]) -> dict[str, str]:
+    """Return NAME=VALUE options as a mapping."""
+    given = {}
+    for text in texts:
+        name, mark, value = text.partition("=")
+        if not mark or not name.strip():
+            fail_usage(f"--fact takes NAME=VALUE, not '{text}'")
+        given[name.strip()] = value.strip()
+    return given
+
+
+@contextmanager
+def running(items: int | None = None, *, memory_gib: float | None = None) -> Iterator[JobContext]:
+    """Yield a context with workers (for more than a few items), a progress bar on a terminal, and a budget."""
+    budget = default_budget() if memory_gib is None else int(memory_gib * 1024**3)
+    workers = max(1, len(os.sched_getaffinity(0)))
+    columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    with Bar(*columns, console=errors, transient=True, disable=not errors.is_terminal) as bar:
+        task = bar.add_task("", total=None)
+
+        def progress(done: int, total: int, text: str) -> None:
+            bar.update(task, description=text, completed=done, total=total)
+
+        many = items is None or items > 3
+        with worker_pool(workers) if many else nullcontext() as pool:
+            yield JobContext(executor=pool, progress=progress, budget_bytes=budget, workers=workers)
+
+
+def read_exposures(
+    paths: Sequence[str], facts: Sequence[str]
+) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
+    """Scan what the user named; a path that does not exist or a wrong fact ends with exit code 2."""
+    try:
+        return scan_paths(paths, given_facts(facts), JobContext())
+    except FileNotFoundError as error:
+        fail_usage(f"{error.args[0]}: there is no such file or folder")
+    except ValueError as error:
+        fail_usage(str(error))
+
+
+def failed_outcomes(failed: Sequence[Failed]) -> list[Outcome]:
+    """Return scan failures as outcomes."""
+    return [Outcome(f.file, False, f.reason) for f in failed]
+
+
+def lights_of(exposures: Sequence[ExposureFacts]) -> tuple[list[ExposureFacts], list[Outcome]]:
+    """Split into what can be a light (also files of unknown role) and calibration frames, told with a reason."""
+    lights = [f for f in exposures if f.role in (Role.LIGHT, Role.UNKNOWN) and not f.is_master]
+    taken = {f.path for f in lights}
+    rest = [
+        Outcome(f.path, False, f"it is a {'master ' if f.is_master else ''}{f.role.value.replace('_', ' ')}, not a light")
+        for f in exposures
+        if f.path not in taken
+    ]
+    return lights, rest
+
+
+def plain(value: Any) -> Any:
+    """Return a value that JSON can hold; what is not finite becomes null."""
+    if isinstance(value, dict):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [plain(v) for v in value]
+    if hasattr(value, "tolist"):
+        return plain(value.tolist())
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if isinstance(value, Path):
+        return str(value)
+    return value
+
+
+def finish(
+    payload: dict[str, Any],
+    *,
+    as_json: bool,
+    done: int,
+    failed: int,
+    lines: Sequence[str] = (),
+    findings: Sequence[Finding] = (),
+) -> NoReturn:
+    """Print the outcome and end with the contract's exit code."""
+    code = NOTHING_DONE if done == 0 else SOME_FAILED if failed else ALL_DONE
+    payload = {**payload, "findings": [f.as_json() for f in findings]}
+    if as_json:
+        sys.stdout.write(json.dumps(plain(payload), indent=1) + "\n")
+    else:
+        out = Console(highlight=False, soft_wrap=True)
+        for line in lines:
+            out.print(line, markup=False)
+        for finding in findings:
+            out.print(f"{finding.severity.word:>6}  {finding.title}: {finding.text}", markup=False)
+    raise typer.Exit(code)
+
+
+def told(outcomes: Sequence[Outcome]) -> list[str]:
+    """Return a line for each outcome that failed or was skipped."""
+    return [f"{Path(o.file).name}: {o.reason}" for o in outcomes if not o.ok]
+
+
+@contextmanager
+def plain_errors() -> Iterator[None]:
+    """Turn errors of the surroundings into a sentence and exit code 3."""
+    try:
+        yield
+    except DiskFull as error:
+        errors.print(str(error), markup=False)
+        raise typer.Exit(NOTHING_DONE) from None
+    except PermissionError as error:
+        errors.print(f"{error.filename}: it may not be written ({error.strerror})", markup=False)
+        raise typer.Exit(NOTHING_DONE) from None
+
+
+def set_up_log() -> None:
+    """Send warnings to standard error."""
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr, format="%(levelname)s %(name)s: %(message)s")

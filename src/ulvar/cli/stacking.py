@@ -1,0 +1,163 @@
+"""ulvar stars, stack."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ulvar.cli.common import (
+    Facts,
+    Json,
+    Paths,
+    Replace,
+    fail_usage,
+    failed_outcomes,
+    finish,
+    lights_of,
+    plain_errors,
+    read_exposures,
+    running,
+    told,
+)
+from ulvar.combine import Method, Rejection
+from ulvar.engine import Finding, Severity
+from ulvar.frames import is_supported_output
+from ulvar.night.flows.common import Outcome
+from ulvar.night.flows.stack import StackOptions, stack_exposures
+from ulvar.night.flows.starfind import find_all, write_stars
+from ulvar.stacking import Framing, Normalise, Weighting
+from ulvar.stars import DetectOptions
+
+
+class Align(StrEnum):
+    """How exposures are brought together."""
+
+    STARS = "stars"
+    SKY = "sky"
+    NONE = "none"
+
+
+def stars(
+    paths: Paths,
+    table: Annotated[Path | None, typer.Option("--table", metavar="DIR", help="Write <stem>.stars.csv here.")] = None,
+    threshold: Annotated[float, typer.Option(help="Smallest matched-filter SNR of a star.")] = 5.0,
+    json: Json = False,
+    fact: Facts = [],
+    replace: Replace = False,
+) -> None:
+    """Find stars and judge each exposure."""
+    try:
+        options = DetectOptions(threshold=threshold)
+    except ValueError as error:
+        fail_usage(str(error))
+    exposures, failed, _ = read_exposures(paths, fact)
+    with plain_errors(), running(len(exposures)) as context:
+        scored, unread = find_all(exposures, context, options=options)
+        written: dict[str, Outcome] = {}
+        if table is not None:
+            written = {s.facts.path: write_stars(s, table, replace) for s in scored}
+    by_path = {s.facts.path: s for s in scored}
+    why = {f.file: f.reason for f in [*failed, *unread]}
+    frames, lines, good = [], [], 0
+    for path in [*(f.path for f in exposures), *(f.file for f in failed)]:
+        one = by_path.get(path)
+        if one is None:
+            frames.append({"file": path, "ok": False, "reason": why[path]})
+            lines.append(f"{Path(path).name}: {why[path]}")
+            continue
+        q = one.quality
+        told_table = written.get(path)
+        ok = told_table is None or told_table.ok
+        good += ok
+        frames.append(
+            {
+                "file": path, "ok": ok, "reason": "" if told_table is None else told_table.reason, "stars": q.stars,
+                "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu, "noise_adu": q.noise_adu,
+                "score": q.score, "saturated": q.saturated, "table": "" if told_table is None else told_table.output,
+                "skipped": bool(told_table and told_table.skipped),
+            }
+        )  # fmt: skip
+        lines.append(
+            f"{Path(path).name}: {q.stars} stars, FWHM {q.fwhm_px:.2f} px, ellipticity {q.ellipticity:.2f}, "
+            f"sky {q.sky_adu:.1f} ADU, noise {q.noise_adu:.2f} ADU, score {q.score:.2f}"
+            + ("" if ok else f"; {told_table.reason if told_table else ''}")
+        )
+    finish({"frames": frames}, as_json=json, done=good, failed=len(frames) - good, lines=lines)
+
+
+def stack(
+    paths: Paths,
+    out: Annotated[Path, typer.Option("--out", metavar="FILE", help="The stack: .fits, or .tif.")],
+    align: Annotated[Align, typer.Option(help="By star patterns, by plate solutions, or not at all.")] = Align.STARS,
+    framing: Annotated[Framing, typer.Option(help="The part of the sky that the stack shows.")] = Framing.REFERENCE,
+    method: Annotated[Method, typer.Option(help="Mean, median, or a rejection before the mean.")] = Method.SIGMA,
+    low: Annotated[float, typer.Option(help="Rejection limit below, in sigma.")] = 4.0,
+    high: Annotated[float, typer.Option(help="Rejection limit above, in sigma.")] = 3.0,
+    normalise: Annotated[Normalise, typer.Option(help="What is made equal first.")] = Normalise.BOTH,
+    weights: Annotated[Weighting | None, typer.Option(help="What an exposure counts; snr by default.")] = None,
+    reference: Annotated[Path | None, typer.Option(metavar="FILE", help="Exposure that sets the grid; the best by default.")] = None,
+    memory: Annotated[float | None, typer.Option(metavar="GIB", help="Memory budget; half of what is free by default.")] = None,
+    depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
+    json: Json = False,
+    fact: Facts = [],
+    replace: Replace = False,
+) -> None:
+    """Align exposures and combine them."""
+    if depth not in (16, 32):
+        fail_usage("--depth is 16 or 32")
+    if memory is not None and memory <= 0:
+        fail_usage("--memory must be above 0")
+    if not is_supported_output(out.name):
+        fail_usage(f"{out}: a stack is written as .fits, .fit, .fts or .tif")
+    weighting = weights or (Weighting.EQUAL if method is Method.MEDIAN else Weighting.SNR)
+    if method is Method.MEDIAN and weighting is not Weighting.EQUAL:
+        fail_usage("the median takes no weights: use --weights equal with --method median")
+    try:
+        rejection = Rejection(method, low, high)
+    except ValueError as error:
+        fail_usage(str(error))
+    exposures, failed, _ = read_exposures(paths, fact)
+    lights, rest = lights_of(exposures)
+    chosen = None
+    if reference is not None:
+        chosen = next((f.path for f in lights if Path(f.path).resolve() == reference.resolve()), None)
+        if chosen is None:
+            fail_usage(f"{reference}: the reference is not among the exposures")
+    options = StackOptions(align.value, framing, rejection, normalise, weighting, depth, chosen)
+    if not lights:
+        problems = failed_outcomes(failed) + rest
+        finish(
+            {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0}, as_json=json,
+            done=0, failed=1, lines=["there is no light to stack", *told(problems)],
+        )  # fmt: skip
+    with plain_errors(), running(len(lights), memory_gib=memory) as context:
+        result = stack_exposures(lights, out, context, options=options, replace=replace)
+    outcomes = [*result.frames, *failed_outcomes(failed), *rest]
+    used = sum(o.ok for o in outcomes)
+    findings = []
+    filters = sorted({f.filter for f in lights})
+    if len(filters) > 1:
+        findings.append(
+            Finding(
+                Severity.CHECK, "mixed_filters", "Exposures of several filters",
+                f"Filters {', '.join(name or 'none' for name in filters)} were stacked into one image.",
+                tuple(f.path for f in lights),
+            )  # fmt: skip
+        )
+    lines = [result.reason] if result.reason else [f"{result.output}: {used} exposures, {result.width} x {result.height} px"]
+    finish(
+        {
+            "output": result.output if result.ok else "", "frames": [_frame_json(o) for o in outcomes],
+            "width": result.width, "height": result.height, "skipped": result.skipped,
+        },
+        as_json=json, done=1 if result.ok else 0, failed=len(failed) + sum(not o.ok for o in result.frames),
+        lines=lines + told(outcomes), findings=findings,
+    )  # fmt: skip
+
+
+def _frame_json(outcome: Outcome) -> dict[str, object]:
+    empty = {"matrix": None, "residual_px": None, "weight": 0.0, "rejected_fraction": None}
+    return {"file": outcome.file, "used": outcome.ok, "ok": outcome.ok, "reason": outcome.reason, **empty, **outcome.values}
