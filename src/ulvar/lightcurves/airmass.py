@@ -49,3 +49,20 @@ def airmass_at(
     up = np.maximum(altitude, 0.0)
     airmass = 1.0 / np.sin(np.radians(up + 244.0 / (165.0 + 47.0 * up**1.1)))
     return np.where(altitude >= 0.0, airmass, np.nan)
+
+
+def sun_altitude_deg(moments: Sequence[datetime], site: tuple[float, float, float]) -> F64Array:
+    """Return the Sun's geometric altitude [deg], shape (n,), to about a hundredth of a degree: for twilight."""
+    day, fraction = _two_part(moments)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", erfa.ErfaWarning)
+        tt = erfa.taitt(*erfa.utctai(day, fraction))
+        heliocentric, _ = erfa.epv00(*tt)
+        to_earth = erfa.c2t06a(*tt, day, fraction, 0.0, 0.0)
+    sun = -heliocentric["p"]
+    sun = np.einsum("nij,nj->ni", to_earth, sun / np.linalg.norm(sun, axis=-1, keepdims=True))
+    latitude, longitude = math.radians(site[0]), math.radians(site[1])
+    up = np.array(
+        [math.cos(latitude) * math.cos(longitude), math.cos(latitude) * math.sin(longitude), math.sin(latitude)]
+    )
+    return np.asarray(np.degrees(np.arcsin(sun @ up)))

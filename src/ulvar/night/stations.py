@@ -143,7 +143,21 @@ def run_calibrate(night: Night, context: JobContext) -> StationResult:
     night.store_products("calibrated", [Product("calibrated", o.file, o.output, dict(o.values)) for o in good], clear=True)
     problem = "" if good else "no light has safe masters"
     text = f"{len(good)} of {len(outcomes)} lights calibrated"
-    return _finish(night, StationResult("calibrate", text, len(good), len(outcomes) - len(good), problem), findings)
+    # What does not match was told at the masters station; here only what went wrong on the way.
+    told = {(f.code, f.title) for f in night.findings("masters")}
+    fresh = [f for f in findings if (f.code, f.title) not in told] + _not_calibrated(outcomes)
+    return _finish(night, StationResult("calibrate", text, len(good), len(outcomes) - len(good), problem), fresh)
+
+
+def _not_calibrated(outcomes: list[Outcome]) -> list[Finding]:
+    broken = [o for o in outcomes if not o.ok and "no safe" not in o.reason and "no master" not in o.reason]
+    return [
+        Finding(
+            Severity.CHECK, "not_calibrated", f"{Path(o.file).name} is not calibrated", f"{o.reason}.", (o.file,),
+            station="calibrate",
+        )
+        for o in broken
+    ]  # fmt: skip
 
 
 def _redo_changed(

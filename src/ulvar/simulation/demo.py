@@ -419,7 +419,7 @@ def _write_stars(path: Path, sky: MadeUpSky) -> None:
 def _truth(exposures: list[_Exposure], sky: MadeUpSky, size: DemoSize) -> dict[str, Any]:
     planted: dict[str, list[str]] = {}
     frames: dict[str, Any] = {}
-    flips = [e.file for e in exposures if e.role == "light" and e.flipped][:1]
+    flips = [e.file for e in exposures if e.role == "light" and e.flipped]
     for exposure in exposures:
         for name in exposure.planted:
             planted.setdefault(name, []).append(exposure.file)

@@ -1,0 +1,57 @@
+"""Every action of the window in one table: menus, finder, shortcuts, tooltips and the docs read it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class ActionSpec:
+    """One action: command word, what it is called, its keys, and what it does in a sentence."""
+
+    command: str
+    text: str
+    keys: str = ""
+    tip: str = ""
+    menu: str = ""
+
+
+ACTIONS = (
+    ActionSpec("open", "Open a folder or night…", "Ctrl+O", "Choose a folder of raw exposures, or a night made before", "file"),
+    ActionSpec("rescan", "Read the folder again", "F5", "Look for new, changed and missing files", "file"),
+    ActionSpec("export png", "Save the picture as PNG…", "Ctrl+Shift+S", "Save what the sky view shows, marks included", "file"),
+    ActionSpec("quit", "Quit", "Ctrl+Q", "Close the window; everything is stored", "file"),
+    ActionSpec("undo", "Undo", "Ctrl+Z", "Take the last change back", "edit"),
+    ActionSpec("redo", "Redo", "Ctrl+Shift+Z", "Do it again", "edit"),
+    ActionSpec("leave out", "Leave out or put back", "X", "The brushed exposures, or the current one", "edit"),
+    ActionSpec("station intake", "Intake", "1", "What do I have?", "go"),
+    ActionSpec("station masters", "Masters", "2", "Which calibration frames fit which lights?", "go"),
+    ActionSpec("station calibrate", "Calibrate", "3", "Did the pixels get better?", "go"),
+    ActionSpec("station combine", "Combine", "4", "Which exposures deserve to be in?", "go"),
+    ActionSpec("station plate", "Plate", "5", "Where is this on the sky?", "go"),
+    ActionSpec("station measure", "Measure", "6", "How bright, against which stars?", "go"),
+    ActionSpec("station curve", "Curve", "7", "What does the star do?", "go"),
+    ActionSpec("previous", "Previous exposure", "Left", "Step back along the night line", "go"),
+    ActionSpec("next", "Next exposure", "Right", "Step on along the night line", "go"),
+    ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
+    ActionSpec("run score", "Score the exposures", "", "Find stars, judge and align each exposure", "run"),
+    ActionSpec("run stack", "Stack the exposures", "", "Combine the exposures that are kept", "run"),
+    ActionSpec("propose", "Propose stars", "", "Choose comparison and check stars for the target", "run"),
+    ActionSpec("stop", "Stop", "Esc", "Stop what runs; finished products are kept", "run"),
+    ActionSpec("toggle fit", "Fit the picture", "F", "Show the whole picture", "view"),
+    ActionSpec("one to one", "One to one", "Z", "One image pixel to one screen pixel", "view"),
+    ActionSpec("zoom in", "Zoom in", "+", "Twice as large", "view"),
+    ActionSpec("zoom out", "Zoom out", "-", "Half as large", "view"),
+    ActionSpec("toggle blink", "Before and after", "Space", "Blink the calibrated and the raw exposure", "view"),
+    ActionSpec("toggle stars", "Detected stars", "S", "Show or hide detections", "view"),
+    ActionSpec("toggle apertures", "Apertures", "A", "Show or hide stars with a role", "view"),
+    ActionSpec("toggle catalogue", "Grid and catalogue", "G", "Show or hide catalogue stars and the grid", "view"),
+    ActionSpec("toggle residuals", "Residual arrows", "R", "Show or hide residuals of the plate solution", "view"),
+    ActionSpec("toggle invert", "Swap black and white", "I", "Stars dark on bright ground", "view"),
+    ActionSpec("auto", "Auto levels", "L", "Choose floor and ceiling from sky level and noise", "view"),
+    ActionSpec("theme dark", "Dark theme", "", "Slate with amber", "view"),
+    ActionSpec("theme light", "Light theme", "", "For daylight", "view"),
+    ActionSpec("theme red", "Red theme", "", "For dark-adapted eyes", "view"),
+    ActionSpec("find", "Find a command", "Ctrl+K", "Every action by a few letters", "help"),
+    ActionSpec("help", "What is this?", "F1", "Explain what is under the cursor", "help"),
+)

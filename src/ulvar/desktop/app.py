@@ -1,0 +1,56 @@
+"""Starting the window."""
+
+from __future__ import annotations
+
+import logging
+import os
+import sys
+from logging.handlers import RotatingFileHandler
+from pathlib import Path
+
+import platformdirs
+from PySide6.QtWidgets import QApplication
+
+from ulvar.desktop.theme import load_fonts
+from ulvar.desktop.window import MainWindow
+
+
+def make_application() -> QApplication:
+    """Return the application, made if there is none, with the shipped fonts."""
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    app.setApplicationName("Ulvar")
+    app.setOrganizationName("Ulvar")
+    app.setDesktopFileName("ulvar")  # type: ignore[attr-defined]
+    load_fonts()
+    return app  # type: ignore[return-value]
+
+
+def _log_to_file() -> None:
+    folder = platformdirs.user_log_path("ulvar")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError:
+        return
+    handler = RotatingFileHandler(folder / "ulvar.log", maxBytes=1_000_000, backupCount=3)
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s: %(message)s"))
+    logging.getLogger("ulvar").addHandler(handler)
+
+
+def run_window(path: Path | None = None) -> int:
+    """Open the window and stay until it closes; returns the exit code.
+
+    Without any display the reason and the headless form are printed instead, with exit code 3.
+    """
+    if not any(os.environ.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        sys.stderr.write(
+            "There is no display here, so the window cannot open. Every step has a command: see ulvar --help;\n"
+            "the demo without a window: ulvar demo --no-window\n"
+        )
+        return 3
+    _log_to_file()
+    app = make_application()
+    window = MainWindow()
+    window.show()
+    if path is not None:
+        window.model.open(path)
+    return int(app.exec())

@@ -1,0 +1,1 @@
+"""The stations' own ways of seeing their objects."""

@@ -1,0 +1,80 @@
+"""What all boards share."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from ulvar.desktop.model import Model
+from ulvar.desktop.theme import Theme
+from ulvar.desktop.widgets import clear, label
+
+
+class Board(QWidget):
+    """A board: a title with a count, and a body that `fill` builds.
+
+    `show_file(path, title)` puts a product on the sky view; `command(name)` runs a window command.
+    """
+
+    width_hint = 344
+
+    def __init__(self, model: Model, theme: Theme, show_file: Callable[[str, str], None], command: Callable[[str], object]) -> None:
+        super().__init__()
+        self.model, self.theme = model, theme
+        self.show_file, self.command = show_file, command
+        self.setObjectName("board")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 12, 16, 8)
+        column.setSpacing(8)
+        head = QHBoxLayout()
+        head.setSpacing(12)
+        self.title = label("", "board")
+        self.count = label("")
+        self.hint = label("", "unit")
+        head.addWidget(self.title)
+        head.addWidget(self.count)
+        head.addStretch(1)
+        head.addWidget(self.hint)
+        column.addLayout(head)
+        self.body = QVBoxLayout()
+        self.body.setSpacing(8)
+        column.addLayout(self.body, 1)
+        self._stale = True
+        for signal in (model.exposures_changed, model.results_changed, model.stars_changed, model.settings_changed):
+            signal.connect(self.mark_stale)
+        model.current_changed.connect(self._current)
+
+    def mark_stale(self) -> None:
+        """Build anew, now if the board is in sight, else when it comes into sight."""
+        self._stale = True
+        if self.isVisible():
+            self.rebuild()
+
+    def rebuild(self) -> None:
+        """Build the body if something changed."""
+        if self._stale:
+            self._stale = False
+            clear(self.body)
+            self.fill()
+            self._current()
+
+    def set_theme(self, theme: Theme) -> None:
+        """Take another theme."""
+        self.theme = theme
+        self._stale = True
+        if self.isVisible():
+            self.rebuild()
+
+    def _current(self) -> None:
+        if self.isVisible():
+            self.show_current(self.model.current)
+
+    def fill(self) -> None:
+        """Build the body."""
+        raise NotImplementedError
+
+    def show_current(self, path: str) -> None:
+        """Mark the current exposure."""

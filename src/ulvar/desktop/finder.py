@@ -1,0 +1,94 @@
+"""The command finder: every action, star and exposure by a few letters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QEvent, QObject, Qt
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+
+
+def matches(query: str, text: str) -> int | None:
+    """Return how well a text answers a query (lower is better), or None.
+
+    Every word of the query must occur; words at the start of a word count more.
+    """
+    low = text.lower()
+    total = 0
+    for word in query.lower().split():
+        place = low.find(word)
+        if place < 0:
+            return None
+        total += 0 if place == 0 or low[place - 1] in " ,-" else 10
+        total += place // 8
+    return total
+
+
+class Finder(QWidget):
+    """A field with a list below it, over the window."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setObjectName("finder")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.hide()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 8, 8, 8)
+        self.field = QLineEdit()
+        self.field.setPlaceholderText("Find a command, a star, an exposure")
+        self.field.textChanged.connect(self._filter)
+        self.field.installEventFilter(self)
+        self.list = QListWidget()
+        self.list.setFrameShape(QListWidget.Shape.NoFrame)
+        self.list.itemActivated.connect(self._take)
+        self.list.itemClicked.connect(self._take)
+        column.addWidget(self.field)
+        column.addWidget(self.list, 1)
+        self._entries: list[tuple[str, str, Callable[[], object]]] = []
+
+    def open(self, entries: list[tuple[str, str, Callable[[], object]]]) -> None:
+        """Show the finder with (text, shortcut, what to do)."""
+        self._entries = entries
+        width = min(520, self.parentWidget().width() - 40)
+        self.setGeometry((self.parentWidget().width() - width) // 2, 64, width, 420)
+        self.field.clear()
+        self._filter("")
+        self.show()
+        self.raise_()
+        self.field.setFocus()
+
+    def _filter(self, query: str) -> None:
+        self.list.clear()
+        ranked = []
+        for index, (text, shortcut, _) in enumerate(self._entries):
+            score = matches(query, text)
+            if score is not None:
+                ranked.append((score, index, text, shortcut))
+        for _, index, text, shortcut in sorted(ranked)[:60]:
+            item = QListWidgetItem(f"{text}    {shortcut}" if shortcut else text)
+            item.setData(Qt.ItemDataRole.UserRole, index)
+            self.list.addItem(item)
+        self.list.setCurrentRow(0)
+
+    def _take(self, item: QListWidgetItem | None) -> None:
+        if item is None:
+            return
+        action = self._entries[item.data(Qt.ItemDataRole.UserRole)][2]
+        self.hide()
+        action()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Arrow keys walk the list, Enter takes, Escape closes."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.key() == Qt.Key.Key_Escape:
+                self.hide()
+                return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+                self._take(self.list.currentItem())
+                return True
+            if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
+                step = 1 if event.key() == Qt.Key.Key_Down else -1
+                self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+                return True
+        return super().eventFilter(watched, event)

@@ -1,0 +1,564 @@
+"""The window's model: the night, where the user is, what is selected, what runs. Views subscribe and write back here."""
+
+from __future__ import annotations
+
+import logging
+import math
+from collections.abc import Iterable
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QObject, QSettings, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from ulvar.astrometry import Wcs
+from ulvar.engine import Failed, Finding, Job, PoolKeeper, Severity, WorkerDied
+from ulvar.frames import ExposureFacts, Group, Role
+from ulvar.lightcurves import airmass_at
+from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
+from ulvar.night.stations import (
+    curve_path,
+    night_curve,
+    run_score,
+    run_stack,
+    series_path,
+    solutions,
+    stack_candidates,
+    working_filter,
+)
+from ulvar.night.flows.curve import CurveResult
+from ulvar.photometry import ListedStar, SeriesTable, read_series
+from ulvar.registration import Transform
+
+log = logging.getLogger(__name__)
+
+METRICS = {
+    "temperature": ("Sensor temperature", "°C", 1),
+    "sky_adu": ("Sky level", "ADU", 0),
+    "fwhm_px": ("FWHM", "px", 2),
+    "stars": ("Star count", "", 0),
+    "transparency": ("Transparency", "%", 0),
+    "residual_px": ("Alignment residual", "px", 3),
+    "rms_arcsec": ("Plate residual", "″", 2),
+    "airmass": ("Airmass", "", 2),
+    "target": ("Target flux", "", 2),
+}
+STATION_METRIC = {
+    "intake": "temperature", "masters": "temperature", "calibrate": "sky_adu", "combine": "fwhm_px",
+    "plate": "rms_arcsec", "measure": "target", "curve": "transparency",
+}  # fmt: skip
+
+
+class _Selection(QUndoCommand):
+    """Leaving exposures out, or putting them back, as one step of undo."""
+
+    def __init__(self, model: Model, paths: list[str], why: str, out: bool) -> None:
+        word = "Leave out" if out else "Put back"
+        super().__init__(f"{word} {len(paths)}")
+        self._model, self._paths, self._why, self._out = model, paths, why, out
+        night = model.night
+        self._before = {p: w for p, w in night.left_out.items() if p in paths} if night else {}
+
+    def redo(self) -> None:
+        """Do it."""
+        night = self._model.night
+        if night is None:
+            return
+        if self._out:
+            night.leave_out(self._paths, self._why)
+        else:
+            night.put_back(self._paths)
+        self._model.selection_edited()
+
+    def undo(self) -> None:
+        """Take it back."""
+        night = self._model.night
+        if night is None:
+            return
+        night.put_back(self._paths)
+        for path, why in self._before.items():
+            night.leave_out([path], why)
+        self._model.selection_edited()
+
+
+class _Correction(QUndoCommand):
+    """A corrected fact as one step of undo."""
+
+    def __init__(self, model: Model, paths: list[str], name: str, value: str) -> None:
+        super().__init__(f"Change {name} of {len(paths)}")
+        self._model, self._paths, self._name, self._value = model, paths, name, value
+        known = model.night.corrections(name) if model.night else {}
+        self._before = {p: known.get(p) for p in paths}
+
+    def redo(self) -> None:
+        """Do it."""
+        if self._model.night is not None:
+            self._model.night.correct(self._paths, self._name, self._value)
+            self._model.facts_edited()
+
+    def undo(self) -> None:
+        """Take it back."""
+        if self._model.night is not None:
+            for path, value in self._before.items():
+                self._model.night.correct([path], self._name, value)
+            self._model.facts_edited()
+
+
+class _Stars(QUndoCommand):
+    """A changed list of stars as one step of undo."""
+
+    def __init__(self, model: Model, stars: list[ListedStar], text: str) -> None:
+        super().__init__(text)
+        self._model, self._after = model, stars
+        self._before = model.night.stars() if model.night else []
+
+    def redo(self) -> None:
+        """Do it."""
+        self._set(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._set(self._before)
+
+    def _set(self, stars: list[ListedStar]) -> None:
+        if self._model.night is not None:
+            self._model.night.set_stars(stars)
+            self._model.stars_changed.emit()
+            self._model.states_changed.emit()
+
+
+class Model(QObject):
+    """What the window shows. Signals say what changed; nothing here knows how it looks."""
+
+    night_changed = Signal()
+    exposures_changed = Signal()
+    current_changed = Signal()
+    brush_changed = Signal()
+    station_changed = Signal(str)
+    states_changed = Signal()
+    findings_changed = Signal()
+    stars_changed = Signal()
+    results_changed = Signal()
+    settings_changed = Signal()
+    job_changed = Signal()
+    theme_changed = Signal()
+    message = Signal(str)
+    _job_event = Signal(object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.night: Night | None = None
+        self.station = "intake"
+        self.current = ""
+        self.brushed: tuple[str, ...] = ()
+        self.metric = "temperature"
+        self.undo = QUndoStack(self)
+        self.pools = PoolKeeper()
+        self.job: Job | None = None
+        self.job_station = ""
+        self.job_finding: Finding | None = None
+        self._caches: dict[str, object] = {}
+        self._job_event.connect(self._on_job_event)
+
+    # ---- opening
+
+    def open(self, path: Path) -> bool:
+        """Open a night or a folder of raw exposures; returns whether it worked."""
+        try:
+            night = Night.for_path(path)
+        except (NightError, OSError) as error:
+            self.message.emit(str(error))
+            return False
+        self.close_night()
+        self.night = night
+        self.undo.clear()
+        self.brushed = ()
+        self._drop()
+        self._remember(night.folder)
+        lights = self.lights()
+        self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
+        self.job_finding = None
+        self.night_changed.emit()
+        self.exposures_changed.emit()
+        self.set_station("intake")
+        self.current_changed.emit()
+        self.findings_changed.emit()
+        if not night.exposures:
+            self.run_station("intake")
+        return True
+
+    def close_night(self) -> None:
+        """Stop what runs and close the file."""
+        if self.job is not None and not self.job.finished:
+            self.job.stop()
+            self.job.join(60)
+        if self.night is not None:
+            self.night.close()
+            self.night = None
+
+    def shut_down(self) -> None:
+        """End everything that would outlive the window."""
+        self.close_night()
+        self.pools.close()
+
+    @staticmethod
+    def recent() -> list[str]:
+        """Folders of nights opened lately that still exist."""
+        stored = QSettings("Ulvar", "Ulvar").value("recent", [])
+        names = [stored] if isinstance(stored, str) else list(stored or [])
+        return [name for name in names if Night.is_night(Path(name))]
+
+    def _remember(self, folder: Path) -> None:
+        name = str(folder)
+        QSettings("Ulvar", "Ulvar").setValue("recent", [name, *[r for r in self.recent() if r != name]][:10])
+
+    # ---- what is there (cached until something changes)
+
+    def _drop(self) -> None:
+        self._caches.clear()
+
+    def _cached(self, key: str, make):  # type: ignore[no-untyped-def]
+        if key not in self._caches:
+            self._caches[key] = make()
+        return self._caches[key]
+
+    def exposures(self) -> list[ExposureFacts]:
+        """All readable exposures."""
+        return self.night.exposures if self.night else []
+
+    def lights(self) -> list[ExposureFacts]:
+        """Lights in the order of time."""
+        return self._cached("lights", lambda: self.night.lights() if self.night else [])
+
+    def groups(self) -> list[Group]:
+        """Groups of all exposures."""
+        return self._cached("groups", lambda: self.night.groups() if self.night else [])
+
+    def left_out(self) -> dict[str, str]:
+        """Path to reason."""
+        return self._cached("left_out", lambda: self.night.left_out if self.night else {})
+
+    def failed(self) -> list[Failed]:
+        """Unreadable files."""
+        return self.night.failed if self.night else []
+
+    def products(self, kind: str) -> dict[str, Product]:
+        """Products of a kind."""
+        return self._cached(f"products {kind}", lambda: self.night.products_of(kind) if self.night else {})
+
+    def facts(self, path: str) -> ExposureFacts | None:
+        """Facts of a file."""
+        by_path = self._cached("facts", lambda: {f.path: f for f in self.exposures()})
+        return by_path.get(path)
+
+    def findings(self) -> list[Finding]:
+        """Findings of all stations up to now, those of the current station first within a severity."""
+        found = list(self._cached("findings", lambda: self.night.findings() if self.night else []))
+        if self.job_finding is not None:
+            found.insert(0, self.job_finding)
+        return sorted(found, key=lambda f: (f.severity, f.station != self.station))
+
+    def files_with_findings(self) -> set[str]:
+        """Lights that a check or a block speaks of."""
+
+        def make() -> set[str]:
+            return {
+                path for f in self.findings() if f.severity is not Severity.NOTE and f.station in ("intake", "combine")
+                for path in f.files
+            }  # fmt: skip
+
+        return self._cached("files_with_findings", make)
+
+    def plates(self) -> dict[str, Wcs]:
+        """Raw path to plate solution."""
+        return self._cached("plates", lambda: solutions(self.night) if self.night else {})
+
+    def working_filter(self) -> str:
+        """Filter that is combined and measured."""
+        return self._cached("filter", lambda: working_filter(self.night) if self.night else "")
+
+    def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
+        """Exposures to stack, and those that a rule takes out."""
+        return self._cached("plan", lambda: stack_candidates(self.night) if self.night else ({}, {}))
+
+    def series(self) -> SeriesTable | None:
+        """The measured series."""
+
+        def make() -> SeriesTable | None:
+            if self.night is None or not series_path(self.night).exists():
+                return None
+            return read_series(series_path(self.night))
+
+        return self._cached("series", make)
+
+    def curve(self) -> CurveResult | None:
+        """The light curve, made anew from the series so that left-out points count."""
+
+        def make() -> CurveResult | None:
+            if self.night is None or not curve_path(self.night).exists() or not series_path(self.night).exists():
+                return None
+            result = night_curve(self.night)
+            return None if isinstance(result, Failed) else result
+
+        return self._cached("curve", make)
+
+    def state(self, station: str) -> str:
+        """Bead of a station."""
+        if self.job is not None and not self.job.finished and self.job_station == station:
+            return "running"
+        return self._cached(f"state {station}", lambda: self.night.state(station) if self.night else "empty")
+
+    def settings(self) -> NightSettings:
+        """Settings (a copy)."""
+        return self.night.settings if self.night else NightSettings()
+
+    def set_setting(self, section: str, name: str, value: object) -> bool:
+        """Change one setting; returns whether it was accepted."""
+        if self.night is None:
+            return False
+        settings = self.night.settings
+        part = getattr(settings, section)
+        if getattr(part, name) == value:
+            return True
+        try:
+            setattr(part, name, value)
+        except ValueError as error:
+            self.message.emit(str(error).splitlines()[-1])
+            return False
+        self.night.set_settings(settings)
+        self._drop()
+        self.settings_changed.emit()
+        self.states_changed.emit()
+        return True
+
+    # ---- where the user is
+
+    def set_station(self, station: str) -> None:
+        """Go to a station; the night line's metric follows."""
+        self.station = station
+        wanted = STATION_METRIC[station]
+        self.metric = wanted if self.metric_values(wanted) else "temperature"
+        if not self.metric_values(self.metric):
+            self.metric = next((m for m in METRICS if self.metric_values(m)), "temperature")
+        self.station_changed.emit(station)
+        self.findings_changed.emit()
+
+    def set_metric(self, metric: str) -> None:
+        """Show another metric on the night line."""
+        self.metric = metric
+        self.current_changed.emit()
+
+    def set_current(self, path: str) -> None:
+        """Go to an exposure."""
+        if path and path != self.current:
+            self.current = path
+            self.current_changed.emit()
+
+    def step(self, by: int) -> None:
+        """Go to the next or the previous exposure of the line (lights if there are any)."""
+        paths = [f.path for f in self.lights()] or [f.path for f in self.exposures()]
+        if not paths:
+            return
+        if self.current in paths:
+            index = min(max(paths.index(self.current) + by, 0), len(paths) - 1)
+        else:
+            index = 0
+        self.set_current(paths[index])
+
+    def set_brush(self, paths: Iterable[str]) -> None:
+        """Select a span of exposures."""
+        self.brushed = tuple(paths)
+        self.brush_changed.emit()
+
+    # ---- selection
+
+    def toggle_left_out(self) -> None:
+        """Leave out, or put back, the brushed exposures or the current one."""
+        paths = list(self.brushed) or ([self.current] if self.current else [])
+        if not paths or self.night is None:
+            return
+        out = self.left_out()
+        if all(p in out for p in paths):
+            self.undo.push(_Selection(self, paths, "", False))
+        else:
+            self.leave_out([p for p in paths if p not in out], "by hand")
+
+    def leave_out(self, paths: Iterable[str], why: str) -> None:
+        """Leave exposures out, undoably."""
+        todo = [p for p in paths if p not in self.left_out()]
+        if todo and self.night is not None:
+            self.undo.push(_Selection(self, todo, why, True))
+
+    def put_back(self, paths: Iterable[str]) -> None:
+        """Put exposures back, undoably."""
+        todo = [p for p in paths if p in self.left_out()]
+        if todo and self.night is not None:
+            self.undo.push(_Selection(self, todo, "", False))
+
+    def correct(self, paths: Iterable[str], name: str, value: str) -> None:
+        """Correct a fact of files, undoably."""
+        if self.night is not None:
+            self.undo.push(_Correction(self, list(paths), name, value))
+
+    def selection_edited(self) -> None:
+        """Tell the views that files were left out or put back."""
+        self._drop()
+        self.exposures_changed.emit()
+        self.results_changed.emit()
+        self.states_changed.emit()
+
+    def facts_edited(self) -> None:
+        """Tell the views that facts were corrected; intake's findings are told anew."""
+        self._drop()
+        self.exposures_changed.emit()
+        self.states_changed.emit()
+
+    def set_stars(self, stars: list[ListedStar], text: str) -> None:
+        """Change the stars to measure, undoably."""
+        if self.night is not None:
+            self.undo.push(_Stars(self, stars, text))
+
+    # ---- numbers of exposures
+
+    def metric_values(self, metric: str) -> dict[str, float]:
+        """Return path to value for the night line."""
+
+        def make() -> dict[str, float]:
+            if metric == "temperature":
+                return {
+                    f.path: f.sensor_temperature_c for f in self.lights() if f.sensor_temperature_c is not None
+                }
+            if metric == "airmass":
+                return self._airmass()
+            if metric == "target":
+                return self._target_flux()
+            kind = "plate" if metric == "rms_arcsec" else "score"
+            factor = 100.0 if metric == "transparency" else 1.0
+            return {
+                raw: factor * float(p.values[metric])
+                for raw, p in self.products(kind).items()
+                if p.values.get(metric) is not None and math.isfinite(float(p.values[metric]))
+            }
+
+        return self._cached(f"metric {metric}", make)
+
+    def _airmass(self) -> dict[str, float]:
+        usable = [f for f in self.lights() if f.site and f.mid_utc and f.ra_deg is not None and f.dec_deg is not None]
+        if not usable:
+            return {}
+        first = usable[0]
+        assert first.site is not None and first.ra_deg is not None and first.dec_deg is not None
+        values = airmass_at([f.mid_utc for f in usable if f.mid_utc], first.ra_deg, first.dec_deg, first.site)
+        return {f.path: float(v) for f, v in zip(usable, values) if math.isfinite(v)}
+
+    def _target_flux(self) -> dict[str, float]:
+        table = self.series()
+        targets = table.names("target") if table else []
+        if table is None or not targets:
+            return {}
+        rows = {row.file: row.flux for row in table.star(targets[0]) if math.isfinite(row.flux)}
+        result = self.curve()
+        if result is not None:
+            rows = dict(zip(result.curve.files, result.curve.relative_flux))
+        typical = float(np.nanpercentile(list(rows.values()), 80)) if rows else 1.0
+        return {raw: rows[name] / typical for raw, name in self.measured_names().items() if name in rows}
+
+    def measured_names(self) -> dict[str, str]:
+        """Raw path to the file name under which it was measured."""
+        calibrated = self.products("calibrated")
+        return {
+            f.path: Path(calibrated[f.path].output).name if f.path in calibrated else Path(f.path).name
+            for f in self.lights()
+        }
+
+    def transform_of(self, raw: str) -> Transform | None:
+        """Alignment of an exposure onto its reference."""
+        product = self.products("score").get(raw)
+        if product is None or product.values["matrix"] is None:
+            return None
+        return Transform(np.array(product.values["matrix"]))
+
+    def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]:
+        """Return where the listed stars fall in an exposure."""
+        result: dict[str, tuple[float, float]] = {}
+        if self.night is None:
+            return result
+        wcs = self.plates().get(raw)
+        transform = self.transform_of(raw)
+        back = transform.inverse() if transform else None
+        for star in self.night.stars():
+            if star.ra is not None and star.dec is not None and wcs is not None:
+                x, y = wcs.pixel(star.ra, star.dec)
+                result[star.name] = float(x), float(y)
+            elif star.x is not None and star.y is not None:
+                x, y = back(np.array([star.x]), np.array([star.y])) if back else ([star.x], [star.y])
+                result[star.name] = float(x[0]), float(y[0])
+        return result
+
+    # ---- running
+
+    def run_station(self, station: str, what: str = "") -> bool:
+        """Start a station's work in the background; False when something runs already."""
+        if self.night is None or (self.job is not None and not self.job.finished):
+            return False
+        night = self.night
+        runner = {"score": run_score, "stack": run_stack}.get(what, RUNNERS[station])
+        self.job_station = station
+        self.job_finding = None
+        self.job = Job(station, lambda context: runner(night, context), pools=self.pools, on_change=self._job_event.emit)
+        self.job.start()
+        self.job_changed.emit()
+        self.states_changed.emit()
+        return True
+
+    def stop_job(self) -> None:
+        """Ask the running job to stop."""
+        if self.job is not None and not self.job.finished:
+            self.job.stop()
+            self.job_changed.emit()
+
+    @property
+    def busy(self) -> bool:
+        """Whether a job runs."""
+        return self.job is not None and not self.job.finished
+
+    def _on_job_event(self, job: Job) -> None:
+        if job is not self.job:
+            return
+        if not job.finished:
+            self.job_changed.emit()
+            return
+        self._drop()
+        if job.state == "failed":
+            self.job_finding = _failure_finding(self.job_station, job.error)
+        elif job.state == "stopped":
+            self.message.emit(f"{self.job_station.title()} stopped; what was finished is kept, and a new run goes on from there.")
+        elif isinstance(job.result, StationResult):
+            self.message.emit(job.result.problem or job.result.text)
+        if not self.current:
+            lights = self.lights()
+            self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
+        self.exposures_changed.emit()
+        self.results_changed.emit()
+        self.stars_changed.emit()
+        self.states_changed.emit()
+        self.set_station(self.station)
+        self.current_changed.emit()
+        self.job_changed.emit()
+
+
+def _failure_finding(station: str, error: BaseException | None) -> Finding:
+    if isinstance(error, WorkerDied):
+        text = f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
+        return Finding(Severity.BLOCKS, "worker_died", "A worker process died", text, station=station)
+    text = f"{type(error).__name__}: {error}. Finished products are kept; details are in the log."
+    return Finding(Severity.BLOCKS, "job_failed", f"{station.title()} could not finish", text, station=station)
+
+
+def role_of(stars: Iterable[ListedStar], name: str) -> str:
+    """Return the role of a named star."""
+    return next((s.role for s in stars if s.name == name), "")
+
+
+ROLE_TITLES = {role: role.plural for role in Role}
+ALL_STATIONS = STATIONS

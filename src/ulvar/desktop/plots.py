@@ -1,0 +1,260 @@
+"""Small plots drawn with a painter: axes, points, lines, sparklines."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from ulvar.desktop import glyphs
+from ulvar.desktop.theme import Theme, font
+
+
+def nice_ticks(low: float, high: float, count: int) -> list[float]:
+    """Return about `count` round numbers inside a range."""
+    if not (math.isfinite(low) and math.isfinite(high)) or high <= low:
+        return []
+    rough = (high - low) / max(1, count)
+    power = 10 ** math.floor(math.log10(rough))
+    step = next((m * power for m in (1, 2, 2.5, 5, 10) if rough <= m * power * 1.0001), 10 * power)
+    first = math.ceil(low / step - 1e-9) * step
+    ticks = []
+    value = first
+    while value <= high + 1e-9 * step:
+        ticks.append(round(value / step) * step)
+        value += step
+    return ticks
+
+
+def tick_text(value: float, step: float) -> str:
+    """Return a tick's text with as many decimals as its step needs and a true minus."""
+    places = max(0, -math.floor(math.log10(step) + 1e-9)) if step > 0 else 0
+    if step > 0 and abs(step * 10**places - round(step * 10**places)) > 1e-6:
+        places += 1
+    return f"{value:.{places}f}".replace("-", "−")
+
+
+@dataclass
+class Points:
+    """One series: values, errors, kind of each dot (see `glyphs.draw_dot`), and what a click on one opens."""
+
+    x: np.ndarray
+    y: np.ndarray
+    error: np.ndarray | None = None
+    kinds: Sequence[str] = ()
+    keys: Sequence[str] = ()
+    token: str = "text"
+    name: str = ""
+    line: bool = False
+
+
+class Plot(QWidget):
+    """A plot with axes; a click takes the nearest point.
+
+    Parameters
+    ----------
+    theme : Theme
+    x_label, y_label : str
+        With units.
+    on_pick : callable
+        Called with the key of the point that was clicked.
+    y_down : bool
+        Magnitudes: brighter upwards.
+    """
+
+    def __init__(
+        self, theme: Theme, *, x_label: str = "", y_label: str = "", on_pick: Callable[[str], None] | None = None,
+        y_down: bool = False, show_x: bool = True, ticks: int = 4,
+    ) -> None:  # fmt: skip
+        super().__init__()
+        self.theme = theme
+        self.x_label, self.y_label, self.y_down, self.show_x = x_label, y_label, y_down, show_x
+        self.series: list[Points] = []
+        self.curves: list[tuple[np.ndarray, np.ndarray, str]] = []
+        self.current = ""
+        self.cursor: float | None = None
+        self.bands: list[tuple[float, float, str]] = []
+        self.notes: list[tuple[float, float, str, str]] = []
+        self.x_range: tuple[float, float] | None = None
+        self.y_range: tuple[float, float] | None = None
+        self.empty = "Nothing to show yet."
+        self._ticks = ticks
+        self._on_pick = on_pick
+
+    def _area(self) -> QRectF:
+        return QRectF(52, 8, self.width() - 60, self.height() - (34 if self.show_x else 14))
+
+    def _limits(self, which: str) -> tuple[float, float]:
+        fixed = self.x_range if which == "x" else self.y_range
+        if fixed is not None:
+            return fixed
+        values = [getattr(s, which)[np.isfinite(getattr(s, which))] for s in self.series]
+        joined = np.concatenate(values) if values else np.empty(0)
+        if joined.size == 0:
+            return 0.0, 1.0
+        low, high = float(joined.min()), float(joined.max())
+        if high - low < 1e-12:
+            low, high = low - 0.5, high + 0.5
+        pad = 0.06 * (high - low)
+        return low - pad, high + pad
+
+    def to_screen(self, x: float, y: float) -> QPointF:
+        """Return where a value falls in the widget."""
+        area = self._area()
+        (x0, x1), (y0, y1) = self._limits("x"), self._limits("y")
+        share = (y - y0) / (y1 - y0)
+        share = share if self.y_down else 1 - share
+        return QPointF(area.left() + (x - x0) / (x1 - x0) * area.width(), area.top() + share * area.height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw it all."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        t, area = self.theme, self._area()
+        painter.fillRect(area, t.color("plot"))
+        painter.setFont(font("unit"))
+        if not any(np.isfinite(s.y).any() for s in self.series):
+            painter.setPen(t.color("mute"))
+            painter.drawText(area, Qt.AlignmentFlag.AlignCenter, self.empty)
+            return
+        self._axes(painter, area)
+        painter.setClipRect(area.adjusted(-1, -1, 1, 1))
+        for low, high, token in self.bands:
+            a, b = self.to_screen(low, self._limits("y")[0]), self.to_screen(high, self._limits("y")[0])
+            painter.fillRect(QRectF(a.x(), area.top(), b.x() - a.x(), area.height()), t.color(token, 0.10))
+            painter.setPen(QPen(t.color("soft"), 1, Qt.PenStyle.DashLine))
+            for edge in (a.x(), b.x()):
+                painter.drawLine(QPointF(edge, area.top()), QPointF(edge, area.bottom()))
+        for xs, ys, token in self.curves:
+            painter.setPen(QPen(t.color(token), 1.8))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawPolyline([self.to_screen(float(x), float(y)) for x, y in zip(xs, ys) if math.isfinite(y)])
+        if self.cursor is not None:
+            painter.setPen(QPen(t.color("cur"), 1.2))
+            x = self.to_screen(self.cursor, self._limits("y")[0]).x()
+            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+        for points in self.series:
+            self._points(painter, points)
+        painter.setClipping(False)
+        painter.setFont(font("value"))
+        for x, y, text, token in self.notes:
+            place = self.to_screen(x, y)
+            width = painter.fontMetrics().horizontalAdvance(text) + 12
+            box = QRectF(place.x() - width / 2, place.y() - 10, width, 20)
+            painter.fillRect(box, t.color("raised", 0.9))
+            painter.setPen(t.color(token))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _axes(self, painter: QPainter, area: QRectF) -> None:
+        t = self.theme
+        y0, y1 = self._limits("y")
+        ticks = nice_ticks(y0, y1, self._ticks)
+        step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
+        for value in ticks:
+            y = self.to_screen(self._limits("x")[0], value).y()
+            painter.setPen(QPen(t.color("grid"), 1))
+            painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
+            painter.setPen(t.color("mute"))
+            painter.drawText(QRectF(0, y - 8, area.left() - 6, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, tick_text(value, step))
+        x0, x1 = self._limits("x")
+        ticks = nice_ticks(x0, x1, max(3, int(area.width() // 90)))
+        step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
+        for value in ticks:
+            x = self.to_screen(value, y0).x()
+            painter.setPen(QPen(t.color("grid"), 1))
+            painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+            if self.show_x:
+                painter.setPen(t.color("mute"))
+                painter.drawText(QRectF(x - 40, area.bottom() + 2, 80, 14), Qt.AlignmentFlag.AlignCenter, tick_text(value, step))
+        painter.setPen(t.color("soft"))
+        if self.y_label:
+            painter.drawText(QRectF(area.left() + 4, area.top() + 2, area.width() - 8, 16), Qt.AlignmentFlag.AlignRight, self.y_label)
+        if self.show_x and self.x_label:
+            painter.setPen(t.color("mute"))
+            painter.drawText(QRectF(area.left(), area.bottom() + 15, area.width(), 16), Qt.AlignmentFlag.AlignRight, self.x_label)
+
+    def _points(self, painter: QPainter, points: Points) -> None:
+        t = self.theme
+        if points.line:
+            painter.setPen(QPen(t.color(points.token), 1.6))
+            painter.drawPolyline([self.to_screen(float(a), float(b)) for a, b in zip(points.x, points.y) if math.isfinite(b)])
+            return
+        for i, (x, y) in enumerate(zip(points.x, points.y)):
+            if not (math.isfinite(x) and math.isfinite(y)):
+                continue
+            place = self.to_screen(float(x), float(y))
+            if points.error is not None and math.isfinite(points.error[i]):
+                a = self.to_screen(float(x), float(y - points.error[i]))
+                b = self.to_screen(float(x), float(y + points.error[i]))
+                painter.setPen(QPen(t.color("mute"), 1))
+                painter.drawLine(a, b)
+            kind = points.kinds[i] if points.kinds else "kept"
+            if points.token != "text" and kind == "kept":
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(t.color(points.token))
+                painter.drawEllipse(place, 2.4, 2.4)
+            else:
+                glyphs.draw_dot(painter, t, place.x(), place.y(), kind)
+            if points.keys and points.keys[i] == self.current:
+                painter.setPen(QPen(t.color("cur"), 2))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.drawEllipse(place, 6, 6)
+        if points.name:
+            painter.setFont(font("value"))
+            painter.setPen(t.color(points.token))
+            last = np.flatnonzero(np.isfinite(points.y))
+            if len(last):
+                place = self.to_screen(float(points.x[last[-1]]), float(points.y[last[-1]]))
+                width = painter.fontMetrics().horizontalAdvance(points.name)
+                painter.drawText(QPointF(min(place.x() + 6, self._area().right() - width - 4), place.y() - 8), points.name)
+            painter.setFont(font("unit"))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take the nearest point within 20 px."""
+        best, key = 400.0, ""
+        for points in self.series:
+            for i, name in enumerate(points.keys):
+                if not (math.isfinite(points.x[i]) and math.isfinite(points.y[i])):
+                    continue
+                place = self.to_screen(float(points.x[i]), float(points.y[i]))
+                distance = (place.x() - event.position().x()) ** 2 + (place.y() - event.position().y()) ** 2
+                if distance < best:
+                    best, key = distance, name
+        if key and self._on_pick is not None:
+            self._on_pick(key)
+
+
+class Sparkline(QWidget):
+    """A line of small dots, for evidence."""
+
+    def __init__(self, theme: Theme, values: Sequence[float], token: str = "soft") -> None:
+        super().__init__()
+        self.theme, self._values, self._token = theme, np.asarray(values, dtype=float), token
+        self.setFixedHeight(30)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the dots."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), self.theme.color("plot"))
+        draw_spark(painter, self.theme, QRectF(self.rect()), self._values, self._token)
+
+
+def draw_spark(painter: QPainter, theme: Theme, box: QRectF, values: np.ndarray, token: str, scale: tuple[float, float] | None = None) -> None:
+    """Draw values as small dots in a box; `scale` fixes the range so that several can be compared."""
+    good = np.isfinite(values)
+    if not good.any():
+        return
+    low, high = scale or (float(values[good].min()), float(values[good].max()))
+    span = max(high - low, 1e-12)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(theme.color(token))
+    for i in np.flatnonzero(good):
+        x = box.left() + 4 + (box.width() - 8) * i / max(1, len(values) - 1)
+        share = min(max((values[i] - low) / span, 0.0), 1.0)
+        painter.drawEllipse(QPointF(x, box.bottom() - 4 - share * (box.height() - 8)), 1.3, 1.3)
