@@ -223,5 +223,3 @@ def _load_tiles(folder: Path) -> StarCatalogue:
         values = np.concatenate(parts)
         whole[name] = np.concatenate([values, np.full(total - len(values), math.nan)])
     return _from_columns(whole, str(folder))
-
-

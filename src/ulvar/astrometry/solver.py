@@ -178,7 +178,7 @@ def solve_plate(
                 tolerance_px=options.tolerance_px,
             )  # fmt: skip
             found = match_stars(centred[:150], plane, options=options_here)
-            if not found:
+            if isinstance(found, Failed):
                 continue
             solution = _refine(found.matrix, (ra0, dec0), stars, snr, shape, now)
             if isinstance(solution, PlateSolution):
@@ -263,7 +263,14 @@ def _clipped_fit(
             break
         good = new
         wcs = fit_wcs(
-            x[good], y[good], ra[good], dec[good], centre=centre, start=start, order=order, weights=weights[good]
+            x[good],
+            y[good],
+            ra[good],
+            dec[good],
+            centre=centre,
+            start=start,
+            order=order,
+            weights=weights[good],
         )
     return wcs, np.flatnonzero(good)
 
@@ -282,7 +289,16 @@ def _best_order(
         errors = []
         for fold in range(5):
             use, test = folds != fold, folds == fold
-            wcs = fit_wcs(x[use], y[use], ra[use], dec[use], centre=centre, start=start, order=order, weights=weights[use])
+            wcs = fit_wcs(
+                x[use],
+                y[use],
+                ra[use],
+                dec[use],
+                centre=centre,
+                start=start,
+                order=order,
+                weights=weights[use],
+            )
             px, py = wcs.pixel(ra[test], dec[test])
             errors.append(np.hypot(px - x[test], py - y[test]) * np.sqrt(weights[test]))
         error = float(np.median(np.concatenate(errors)))

@@ -6,14 +6,14 @@ import numpy as np
 
 from ulvar.engine import F64Array
 
+Angle = F64Array | np.float64 | float
 
-def separation_deg(ra1: F64Array, dec1: F64Array, ra2: F64Array, dec2: F64Array) -> F64Array:
+
+def separation_deg(ra1: Angle, dec1: Angle, ra2: Angle, dec2: Angle) -> F64Array:
     """Great-circle separation [deg], accurate at every distance (the Vincenty form of the great circle)."""
     a1, d1, a2, d2 = (np.radians(np.asarray(value, dtype=np.float64)) for value in (ra1, dec1, ra2, dec2))
     delta = a2 - a1
-    across = np.hypot(
-        np.cos(d2) * np.sin(delta), np.cos(d1) * np.sin(d2) - np.sin(d1) * np.cos(d2) * np.cos(delta)
-    )
+    across = np.hypot(np.cos(d2) * np.sin(delta), np.cos(d1) * np.sin(d2) - np.sin(d1) * np.cos(d2) * np.cos(delta))
     along = np.sin(d1) * np.sin(d2) + np.cos(d1) * np.cos(d2) * np.cos(delta)
     return np.asarray(np.degrees(np.arctan2(across, along)))
 

@@ -62,7 +62,9 @@ class Wcs:
 
         With SIP the forward polynomial is inverted by Newton steps, so the round trip is exact, not fitted.
         """
-        xi, eta = tangent_plane(np.asarray(ra, dtype=np.float64), np.asarray(dec, dtype=np.float64), self.ra0, self.dec0)
+        xi, eta = tangent_plane(
+            np.asarray(ra, dtype=np.float64), np.asarray(dec, dtype=np.float64), self.ra0, self.dec0
+        )
         inverse = np.linalg.inv(self.cd)
         f = inverse[0, 0] * xi + inverse[0, 1] * eta
         g = inverse[1, 0] * xi + inverse[1, 1] * eta

@@ -68,7 +68,9 @@ class Calibrator:
         return Frame(data=out, facts=facts, mask=mask if mask.any() else None, steps=frame.steps + self.steps)
 
 
-def make_calibrator(*, dark: Master | None = None, bias: Master | None = None, flat: Master | None = None) -> Calibrator:
+def make_calibrator(
+    *, dark: Master | None = None, bias: Master | None = None, flat: Master | None = None
+) -> Calibrator:
     """Prepare masters for use.
 
     Parameters

@@ -129,9 +129,7 @@ def build_master(
     if not used:
         reason = left_out[0].reason if left_out else "there are no frames"
         return Failed(f"no {kind.value.replace('_', ' ')} frame could be used: {reason}")
-    combined = combine_sources(
-        sources, rejection=rejection or Rejection(), budget_bytes=budget_bytes, threads=threads
-    )
+    combined = combine_sources(sources, rejection=rejection or Rejection(), budget_bytes=budget_bytes, threads=threads)
     data = combined.data
     kept = np.maximum(combined.kept, 1)
     noise = float(np.nanmedian(combined.spread / np.sqrt(kept))) if len(used) > 1 else math.nan
@@ -174,10 +172,22 @@ def write_master(path: Path, master: Master, *, fingerprint: str = "", replace_e
     cards: list[tuple[str, Any, str]] = [
         ("IMAGETYP", f"Master {master.kind.value.replace('_', ' ')}", "combined frame"),
         ("NCOMBINE", master.count, "frames combined"),
-        ("MNOISE", None if math.isnan(master.noise_adu) else round(master.noise_adu, 6), "standard error per pixel"),
+        (
+            "MNOISE",
+            None if math.isnan(master.noise_adu) else round(master.noise_adu, 6),
+            "standard error per pixel",
+        ),
         ("MREJECT", round(master.rejected_fraction, 8), "fraction of pixels rejected"),
-        ("MLEVEL", None if math.isnan(master.level_adu) else round(master.level_adu, 3), "[adu] level of the inputs"),
-        ("CCD-TEMP", None if facts.temperature_c is None else round(facts.temperature_c, 3), "[C] mean of the inputs"),
+        (
+            "MLEVEL",
+            None if math.isnan(master.level_adu) else round(master.level_adu, 3),
+            "[adu] level of the inputs",
+        ),
+        (
+            "CCD-TEMP",
+            None if facts.temperature_c is None else round(facts.temperature_c, 3),
+            "[C] mean of the inputs",
+        ),
         ("EXPTIME", facts.exposure_s, "[s]"),
         ("GAIN", facts.gain, "camera setting"),
         ("OFFSET", facts.offset, "camera setting"),

@@ -235,9 +235,7 @@ def _choose(
     return Choice(kind, Fit.NOTHING_SAFE, off=refused[0][1].off, reason=told[0][1], refused=told)
 
 
-def match_lights(
-    lights: ExposureFacts, candidates: Sequence[Candidate], limits: Tolerances | None = None
-) -> Match:
+def match_lights(lights: ExposureFacts, candidates: Sequence[Candidate], limits: Tolerances | None = None) -> Match:
     """Choose bias, dark, flat and dark flat for a group of lights.
 
     Parameters
@@ -275,7 +273,5 @@ def match_flat(flat: ExposureFacts, candidates: Sequence[Candidate], limits: Tol
         return choice
     bias = _choose(Role.BIAS, flat, candidates, limits, use_exposure=False)
     if bias.usable:
-        return Choice(
-            Role.DARK_FLAT, Fit.NEAR, bias.candidate, bias.off, "bias in its place", choice.refused
-        )
+        return Choice(Role.DARK_FLAT, Fit.NEAR, bias.candidate, bias.off, "bias in its place", choice.refused)
     return choice

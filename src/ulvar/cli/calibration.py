@@ -69,7 +69,9 @@ def masters(
     if not any(f.role in KINDS and not f.is_master for f in exposures):
         findings.append(
             Finding(
-                Severity.BLOCKS, "no_calibration", "No calibration frames",
+                Severity.BLOCKS,
+                "no_calibration",
+                "No calibration frames",
                 f"None of the {len(exposures)} exposures is a bias, dark, dark flat or flat.",
             )  # fmt: skip
         )
@@ -113,9 +115,7 @@ def calibrate(
     if not found:
         fail_usage(f"{masters}: the folder holds no master")
     with plain_errors(), running(len(lights)) as context:
-        outcomes, findings = calibrate_lights(
-            lights, found, out, context, partial=partial, replace_existing=replace
-        )
+        outcomes, findings = calibrate_lights(lights, found, out, context, partial=partial, replace_existing=replace)
     # Calibration frames in a folder of lights are no failure; they are passed over and told.
     outcomes = failed_outcomes(failed) + outcomes
     good = [o for o in outcomes if o.ok]

@@ -28,7 +28,11 @@ Paths = Annotated[list[str], typer.Argument(metavar="PATH...", help="Files, fold
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object on standard output and nothing else there.")]
 Facts = Annotated[
     list[str],
-    typer.Option("--fact", metavar="NAME=VALUE", help="Give or correct a fact of the exposures, such as gain_e_per_adu=1.45."),
+    typer.Option(
+        "--fact",
+        metavar="NAME=VALUE",
+        help="Give or correct a fact of the exposures, such as gain_e_per_adu=1.45.",
+    ),
 ]
 Replace = Annotated[bool, typer.Option("--replace", help="Replace outputs that exist.")]
 
@@ -69,9 +73,7 @@ def running(items: int | None = None, *, memory_gib: float | None = None) -> Ite
             yield JobContext(executor=pool, progress=progress, budget_bytes=budget, workers=workers)
 
 
-def read_exposures(
-    paths: Sequence[str], facts: Sequence[str]
-) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
+def read_exposures(paths: Sequence[str], facts: Sequence[str]) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
     """Scan what the user named; a path that does not exist or a wrong fact ends with exit code 2."""
     try:
         return scan_paths(paths, given_facts(facts), JobContext())
@@ -91,7 +93,11 @@ def lights_of(exposures: Sequence[ExposureFacts]) -> tuple[list[ExposureFacts], 
     lights = [f for f in exposures if f.role in (Role.LIGHT, Role.UNKNOWN) and not f.is_master]
     taken = {f.path for f in lights}
     rest = [
-        Outcome(f.path, False, f"it is a {'master ' if f.is_master else ''}{f.role.value.replace('_', ' ')}, not a light")
+        Outcome(
+            f.path,
+            False,
+            f"it is a {'master ' if f.is_master else ''}{f.role.value.replace('_', ' ')}, not a light",
+        )
         for f in exposures
         if f.path not in taken
     ]

@@ -59,7 +59,9 @@ def root(
 
 @app.command("open")
 def open_night(
-    night: Annotated[Path | None, typer.Argument(metavar="[NIGHT]", help="A night, or a folder of raw exposures.")] = None,
+    night: Annotated[
+        Path | None, typer.Argument(metavar="[NIGHT]", help="A night, or a folder of raw exposures.")
+    ] = None,
 ) -> None:
     """Open the window, on a night or a folder of exposures if one is named."""
     if night is not None and not night.exists():

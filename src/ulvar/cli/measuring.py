@@ -17,6 +17,7 @@ from ulvar.cli.common import (
     fail_usage,
     failed_outcomes,
     finish,
+    given_facts,
     lights_of,
     plain_errors,
     read_exposures,
@@ -24,14 +25,12 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.engine import Failed, OutputExists
-from ulvar.frames import parse_position, scan_file, with_user_facts
-from ulvar.frames import FrameError
+from ulvar.frames import FrameError, parse_position, scan_file, with_user_facts
 from ulvar.lightcurves import write_curve
 from ulvar.night.flows.curve import CurveOptions, make_curve
 from ulvar.night.flows.measure import MeasureOptions, make_reference, measure_series
 from ulvar.night.flows.plate import PlateOptions, solve_files
 from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
-from ulvar.cli.common import given_facts
 
 
 class Centre(StrEnum):
@@ -67,14 +66,18 @@ def solve(
     scale: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Range of pixel scales [arcsec/px].")] = None,
     blind: Annotated[bool, typer.Option("--blind", help="Without any hint over the whole sky.")] = False,
     again: Annotated[bool, typer.Option("--again", help="Solve anew what was solved before.")] = False,
-    out: Annotated[Path | None, typer.Option(metavar="DIR", help="Write solved copies here instead of .wcs files.")] = None,
+    out: Annotated[
+        Path | None, typer.Option(metavar="DIR", help="Write solved copies here instead of .wcs files.")
+    ] = None,
     json: Json = False,
     fact: Facts = [],
     replace: Replace = False,
 ) -> None:
     """Find where on the sky exposures are."""
     if blind:
-        fail_usage("--blind is not there yet; without --at the header's position is used, else the catalogue's own area")
+        fail_usage(
+            "--blind is not there yet; without --at the header's position is used, else the catalogue's own area"
+        )
     if radius <= 0:
         fail_usage("--radius must be above 0")
     try:
@@ -92,7 +95,14 @@ def solve(
     good = [o for o in outcomes if o.ok]
     keys = ("ra", "dec", "scale_arcsec_px", "rotation_deg", "flipped", "matched", "rms_arcsec", "seconds")
     frames = [
-        {"file": o.file, "output": o.output, "solved": o.ok, "ok": o.ok, "reason": o.reason, "skipped": o.skipped}
+        {
+            "file": o.file,
+            "output": o.output,
+            "solved": o.ok,
+            "ok": o.ok,
+            "reason": o.reason,
+            "skipped": o.skipped,
+        }
         | {key: o.values.get(key) for key in keys}
         for o in outcomes
     ]
@@ -102,7 +112,13 @@ def solve(
         + (f", {o.values['matched']} stars, rms {o.values['rms_arcsec']:.2f} arcsec" if o.values["matched"] else "")
         for o in good
     ]
-    finish({"frames": frames}, as_json=json, done=len(good), failed=len(outcomes) - len(good), lines=lines + told(outcomes))
+    finish(
+        {"frames": frames},
+        as_json=json,
+        done=len(good),
+        failed=len(outcomes) - len(good),
+        lines=lines + told(outcomes),
+    )
 
 
 def catalogue_import(
@@ -142,10 +158,16 @@ def measure(
     paths: Paths,
     stars: Annotated[Path, typer.Option(metavar="FILE.csv", help="Stars: name, role and ra, dec or x, y.")],
     out: Annotated[Path, typer.Option(metavar="TABLE", help="The series table (.csv).")],
-    aperture: Annotated[str, typer.Option(metavar="6|1.5fwhm", help="Aperture radius in px, or in FWHM of each exposure.")] = "1.7fwhm",
+    aperture: Annotated[
+        str, typer.Option(metavar="6|1.5fwhm", help="Aperture radius in px, or in FWHM of each exposure.")
+    ] = "1.7fwhm",
     annulus: Annotated[str | None, typer.Option(metavar="IN,OUT", help="Sky annulus [px].")] = None,
-    centre: Annotated[Centre, typer.Option(help="Apertures at the given place, or on the star found there.")] = Centre.FORCED,
-    reference: Annotated[Path | None, typer.Option(metavar="FILE", help="Exposure that x, y refer to; the first by default.")] = None,
+    centre: Annotated[
+        Centre, typer.Option(help="Apertures at the given place, or on the star found there.")
+    ] = Centre.FORCED,
+    reference: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Exposure that x, y refer to; the first by default.")
+    ] = None,
     json: Json = False,
     fact: Facts = [],
     replace: Replace = False,

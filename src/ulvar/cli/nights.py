@@ -34,7 +34,9 @@ def prepare_demo(folder: Path, truth: dict[str, Any]) -> Night:
 
 def demo(
     folder: Annotated[Path | None, typer.Option(metavar="DIR", help="Where the demo night is made.")] = None,
-    no_window: Annotated[bool, typer.Option("--no-window", help="Run the whole path and print results beside the truth.")] = False,
+    no_window: Annotated[
+        bool, typer.Option("--no-window", help="Run the whole path and print results beside the truth.")
+    ] = False,
     json: Json = False,
 ) -> None:
     """Make the demo night if it is absent, and open it."""
@@ -114,7 +116,10 @@ def compare(night: Night, truth: dict[str, Any]) -> dict[str, Any]:
                 "error": fit["kwee_van_woerden_error_d"] * 86400, "limit": 30.0,
             }  # fmt: skip
         results["depth_mag"] = {
-            "measured": fit["depth_mag"], "truth": eclipse["depth_mag"], "error": fit["depth_error_mag"], "limit": 0.01
+            "measured": fit["depth_mag"],
+            "truth": eclipse["depth_mag"],
+            "error": fit["depth_error_mag"],
+            "limit": 0.01,
         }
         results["duration_h"] = {"measured": 24 * fit["duration_d"], "truth": 24 * eclipse["duration_d"]}
     return results
@@ -165,7 +170,9 @@ def _lines(results: dict[str, Any]) -> list[str]:
     lines = []
     for name, entry in results.items():
         if name == "troubles":
-            lines.append("  planted troubles named: " + ", ".join(f"{k} {'yes' if v else 'NO'}" for k, v in entry.items()))
+            lines.append(
+                "  planted troubles named: " + ", ".join(f"{k} {'yes' if v else 'NO'}" for k, v in entry.items())
+            )
             continue
         parts = [f"{key.replace('_', ' ')} {value:.5g}" for key, value in entry.items()]
         lines.append(f"  {name.replace('_', ' '):<34} {', '.join(parts)}")
@@ -174,7 +181,9 @@ def _lines(results: dict[str, Any]) -> list[str]:
 
 def run(
     recipe: Annotated[Path, typer.Argument(metavar="RECIPE.toml", help="A recorded recipe.")],
-    night: Annotated[Path, typer.Option("--night", metavar="DIR", help="A night, or a folder of raw exposures.")] = Path(),
+    night: Annotated[
+        Path, typer.Option("--night", metavar="DIR", help="A night, or a folder of raw exposures.")
+    ] = Path(),
     cluster: Annotated[str | None, typer.Option(metavar="ADDRESS", help="Run on a cluster.")] = None,
     json: Json = False,
 ) -> None:
@@ -199,7 +208,13 @@ def run(
                 break
     findings = target.findings()
     steps = [
-        {"station": r.station, "ok": not r.problem, "text": r.problem or r.text, "done": r.done, "failed": r.failed}
+        {
+            "station": r.station,
+            "ok": not r.problem,
+            "text": r.problem or r.text,
+            "done": r.done,
+            "failed": r.failed,
+        }
         for r in results
     ]
     folder = target.folder
@@ -210,4 +225,3 @@ def run(
         failed=sum(not s["ok"] for s in steps), lines=[f"{s['station']:<10} {s['text']}" for s in steps],
         findings=findings,
     )  # fmt: skip
-

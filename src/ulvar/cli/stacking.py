@@ -98,8 +98,12 @@ def stack(
     high: Annotated[float, typer.Option(help="Rejection limit above, in sigma.")] = 3.0,
     normalise: Annotated[Normalise, typer.Option(help="What is made equal first.")] = Normalise.BOTH,
     weights: Annotated[Weighting | None, typer.Option(help="What an exposure counts; snr by default.")] = None,
-    reference: Annotated[Path | None, typer.Option(metavar="FILE", help="Exposure that sets the grid; the best by default.")] = None,
-    memory: Annotated[float | None, typer.Option(metavar="GIB", help="Memory budget; half of what is free by default.")] = None,
+    reference: Annotated[
+        Path | None, typer.Option(metavar="FILE", help="Exposure that sets the grid; the best by default.")
+    ] = None,
+    memory: Annotated[
+        float | None, typer.Option(metavar="GIB", help="Memory budget; half of what is free by default.")
+    ] = None,
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
     json: Json = False,
     fact: Facts = [],
@@ -142,12 +146,18 @@ def stack(
     if len(filters) > 1:
         findings.append(
             Finding(
-                Severity.CHECK, "mixed_filters", "Exposures of several filters",
+                Severity.CHECK,
+                "mixed_filters",
+                "Exposures of several filters",
                 f"Filters {', '.join(name or 'none' for name in filters)} were stacked into one image.",
                 tuple(f.path for f in lights),
             )  # fmt: skip
         )
-    lines = [result.reason] if result.reason else [f"{result.output}: {used} exposures, {result.width} x {result.height} px"]
+    lines = (
+        [result.reason]
+        if result.reason
+        else [f"{result.output}: {used} exposures, {result.width} x {result.height} px"]
+    )
     finish(
         {
             "output": result.output if result.ok else "", "frames": [_frame_json(o) for o in outcomes],
@@ -160,4 +170,11 @@ def stack(
 
 def _frame_json(outcome: Outcome) -> dict[str, object]:
     empty = {"matrix": None, "residual_px": None, "weight": 0.0, "rejected_fraction": None}
-    return {"file": outcome.file, "used": outcome.ok, "ok": outcome.ok, "reason": outcome.reason, **empty, **outcome.values}
+    return {
+        "file": outcome.file,
+        "used": outcome.ok,
+        "ok": outcome.ok,
+        "reason": outcome.reason,
+        **empty,
+        **outcome.values,
+    }

@@ -1,6 +1,14 @@
 """N aligned arrays to one: mean, median, rejection, weights, in row bands."""
 
-from ulvar.combine.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources, combine_stack
+from ulvar.combine.combine import (
+    Combined,
+    Method,
+    Rejection,
+    RowSource,
+    ScaledRows,
+    combine_sources,
+    combine_stack,
+)
 
 __all__ = [
     "Combined",

@@ -53,8 +53,15 @@ class Rejection:
 class RowSource(Protocol):
     """Anything that gives rows of float32 pixels: a mapped file, an array, a resampled exposure."""
 
-    height: int
-    width: int
+    @property
+    def height(self) -> int:
+        """Rows."""
+        ...
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        ...
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``; the caller owns the array."""

@@ -17,9 +17,21 @@ class ActionSpec:
 
 
 ACTIONS = (
-    ActionSpec("open", "Open a folder or night…", "Ctrl+O", "Choose a folder of raw exposures, or a night made before", "file"),
+    ActionSpec(
+        "open",
+        "Open a folder or night…",
+        "Ctrl+O",
+        "Choose a folder of raw exposures, or a night made before",
+        "file",
+    ),
     ActionSpec("rescan", "Read the folder again", "F5", "Look for new, changed and missing files", "file"),
-    ActionSpec("export png", "Save the picture as PNG…", "Ctrl+Shift+S", "Save what the sky view shows, marks included", "file"),
+    ActionSpec(
+        "export png",
+        "Save the picture as PNG…",
+        "Ctrl+Shift+S",
+        "Save what the sky view shows, marks included",
+        "file",
+    ),
     ActionSpec("quit", "Quit", "Ctrl+Q", "Close the window; everything is stored", "file"),
     ActionSpec("undo", "Undo", "Ctrl+Z", "Take the last change back", "edit"),
     ActionSpec("redo", "Redo", "Ctrl+Shift+Z", "Do it again", "edit"),

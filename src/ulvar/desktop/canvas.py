@@ -6,7 +6,17 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent, QWheelEvent, qRgb
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+    QWheelEvent,
+    qRgb,
+)
 from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop.overlays import Overlay, paint_overlay
@@ -92,7 +102,8 @@ class Canvas(QWidget):
     def to_screen(self, x: float, y: float) -> QPointF:
         """Return the widget position of an image position."""
         return QPointF(
-            self.width() / 2 + (x - self.centre.x()) * self.scale, self.height() / 2 - (y - self.centre.y()) * self.scale
+            self.width() / 2 + (x - self.centre.x()) * self.scale,
+            self.height() / 2 - (y - self.centre.y()) * self.scale,
         )
 
     # ---- painting

@@ -123,7 +123,15 @@ def role_path(role: str, x: float, y: float, r: float) -> QPainterPath:
         path.addPolygon(QPolygonF([*corners, corners[0]]))
     else:
         path.addPolygon(
-            QPolygonF([QPointF(x, y - r), QPointF(x + r, y), QPointF(x, y + r), QPointF(x - r, y), QPointF(x, y - r)])
+            QPolygonF(
+                [
+                    QPointF(x, y - r),
+                    QPointF(x + r, y),
+                    QPointF(x, y + r),
+                    QPointF(x - r, y),
+                    QPointF(x, y - r),
+                ]
+            )
         )
     return path
 
@@ -200,7 +208,15 @@ def _draw_residuals(p: QPainter) -> None:
 
 def _draw_open(p: QPainter) -> None:
     p.drawPolyline(
-        [QPointF(2, 12.5), QPointF(2, 3.5), QPointF(6.5, 3.5), QPointF(8, 5.5), QPointF(14, 5.5), QPointF(14, 12.5), QPointF(2, 12.5)]
+        [
+            QPointF(2, 12.5),
+            QPointF(2, 3.5),
+            QPointF(6.5, 3.5),
+            QPointF(8, 5.5),
+            QPointF(14, 5.5),
+            QPointF(14, 12.5),
+            QPointF(2, 12.5),
+        ]
     )
 
 

@@ -1,4 +1,4 @@
-"""The window's model: the night, where the user is, what is selected, what runs. Views subscribe and write back here."""
+"""The window's model: the night, where the user is, what is selected, what runs. Views write back here."""
 
 from __future__ import annotations
 
@@ -16,6 +16,7 @@ from ulvar.engine import Failed, Finding, Job, PoolKeeper, Severity, WorkerDied
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
+from ulvar.night.flows.curve import CurveResult
 from ulvar.night.stations import (
     curve_path,
     night_curve,
@@ -26,7 +27,6 @@ from ulvar.night.stations import (
     stack_candidates,
     working_filter,
 )
-from ulvar.night.flows.curve import CurveResult
 from ulvar.photometry import ListedStar, SeriesTable, read_series
 from ulvar.registration import Transform
 
@@ -256,7 +256,7 @@ class Model(QObject):
         found = list(self._cached("findings", lambda: self.night.findings() if self.night else []))
         if self.job_finding is not None:
             found.insert(0, self.job_finding)
-        return sorted(found, key=lambda f: (f.severity, f.station != self.station))
+        return sorted(found, key=lambda f: (f is not self.job_finding and f.station != self.station, f.severity))
 
     def files_with_findings(self) -> set[str]:
         """Lights that a check or a block speaks of."""
@@ -425,9 +425,7 @@ class Model(QObject):
 
         def make() -> dict[str, float]:
             if metric == "temperature":
-                return {
-                    f.path: f.sensor_temperature_c for f in self.lights() if f.sensor_temperature_c is not None
-                }
+                return {f.path: f.sensor_temperature_c for f in self.lights() if f.sensor_temperature_c is not None}
             if metric == "airmass":
                 return self._airmass()
             if metric == "target":
@@ -505,7 +503,9 @@ class Model(QObject):
         runner = {"score": run_score, "stack": run_stack}.get(what, RUNNERS[station])
         self.job_station = station
         self.job_finding = None
-        self.job = Job(station, lambda context: runner(night, context), pools=self.pools, on_change=self._job_event.emit)
+        self.job = Job(
+            station, lambda context: runner(night, context), pools=self.pools, on_change=self._job_event.emit
+        )
         self.job.start()
         self.job_changed.emit()
         self.states_changed.emit()
@@ -532,7 +532,9 @@ class Model(QObject):
         if job.state == "failed":
             self.job_finding = _failure_finding(self.job_station, job.error)
         elif job.state == "stopped":
-            self.message.emit(f"{self.job_station.title()} stopped; what was finished is kept, and a new run goes on from there.")
+            self.message.emit(
+                f"{self.job_station.title()} stopped; what was finished is kept, and a new run goes on from there."
+            )
         elif isinstance(job.result, StationResult):
             self.message.emit(job.result.problem or job.result.text)
         if not self.current:
@@ -549,7 +551,9 @@ class Model(QObject):
 
 def _failure_finding(station: str, error: BaseException | None) -> Finding:
     if isinstance(error, WorkerDied):
-        text = f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
+        text = (
+            f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
+        )
         return Finding(Severity.BLOCKS, "worker_died", "A worker process died", text, station=station)
     text = f"{type(error).__name__}: {error}. Finished products are kept; details are in the log."
     return Finding(Severity.BLOCKS, "job_failed", f"{station.title()} could not finish", text, station=station)

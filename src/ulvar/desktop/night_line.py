@@ -114,7 +114,11 @@ class Line(QWidget):
         painter.fillRect(plot, t.color("plot"))
         if not self._model.exposures():
             painter.setPen(t.color("mute"))
-            painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, "Exposures appear here, one dot each, in the order of time.")
+            painter.drawText(
+                plot,
+                Qt.AlignmentFlag.AlignCenter,
+                "Exposures appear here, one dot each, in the order of time.",
+            )
             return
         if not any(f.start_utc for f in self._model.exposures()):
             painter.setPen(t.color("mute"))
@@ -133,7 +137,8 @@ class Line(QWidget):
 
     def _site(self):  # type: ignore[no-untyped-def]
         return next(
-            (f for f in self._model.lights() if f.site and f.ra_deg is not None and f.dec_deg is not None), None
+            (f for f in self._model.lights() if f.site and f.ra_deg is not None and f.dec_deg is not None),
+            None,
         )
 
     def _paint_sky(self, painter: QPainter, plot: QRectF) -> None:
@@ -153,10 +158,22 @@ class Line(QWidget):
         t = self.theme
         step = plot.width() / len(moments)
         for moment, altitude in zip(moments, sun):
-            strength = 0.0 if altitude < -18 else 0.16 if altitude < -12 else 0.34 if altitude < -6 else 0.55 if altitude < 0 else 0.8
+            strength = (
+                0.0
+                if altitude < -18
+                else 0.16
+                if altitude < -12
+                else 0.34
+                if altitude < -6
+                else 0.55
+                if altitude < 0
+                else 0.8
+            )
             if strength:
                 color = t.color("edge", 0.42 * strength)
-                painter.fillRect(QRectF(self._x(float(moment)) - step / 2, plot.top(), step + 0.6, plot.height()), color)
+                painter.fillRect(
+                    QRectF(self._x(float(moment)) - step / 2, plot.top(), step + 0.6, plot.height()), color
+                )
         if self._model.station in ("combine", "plate", "measure", "curve") and airmass is not None:
             pen = QPen(t.color("mute"), 1, Qt.PenStyle.DashLine)
             painter.setPen(pen)
@@ -170,7 +187,9 @@ class Line(QWidget):
             for value in (1.0, 1.5, 2.0):
                 y = plot.top() + _LANE + (value - 1.0) / 1.2 * (plot.height() - _LANE - 14)
                 painter.drawText(QPointF(plot.right() + 6, y + 4), f"{value:.1f}")
-            painter.drawText(QRectF(plot.right() - 50, plot.bottom() + 4, 94, 16), Qt.AlignmentFlag.AlignRight, "airmass")
+            painter.drawText(
+                QRectF(plot.right() - 50, plot.bottom() + 4, 94, 16), Qt.AlignmentFlag.AlignRight, "airmass"
+            )
 
     def _paint_axes(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme
@@ -179,10 +198,20 @@ class Line(QWidget):
         hours = (high - low) / 3600
         step = next((s for s in (0.25, 0.5, 1, 2, 3, 6, 12, 24, 48, 120) if hours / s <= 12), 240)
         start = datetime.fromtimestamp(low, UTC).replace(minute=0, second=0, microsecond=0)
+        facts = self._model.facts(self._model.current)
+        flag = self._x(facts.start_utc.timestamp()) if facts is not None and facts.start_utc else -1e9
+
+        def hidden(x: float) -> bool:
+            return abs(x - flag) < 56
+
         moment = start
         while moment.timestamp() <= high:
             x = self._x(moment.timestamp())
-            if plot.left() + 16 < x < plot.right() - 60 and (moment - start).total_seconds() % (step * 3600) == 0:
+            if (
+                plot.left() + 16 < x < plot.right() - 100
+                and not hidden(x)
+                and (moment - start).total_seconds() % (step * 3600) == 0
+            ):
                 painter.setPen(QPen(t.color("grid"), 1))
                 painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
                 painter.setPen(t.color("mute"))
@@ -256,8 +285,7 @@ class Line(QWidget):
             if finding.code == "flip":
                 painter.setPen(QPen(t.color("mute"), 1, Qt.PenStyle.DotLine))
                 painter.drawLine(QPointF(a + 3, plot.top()), QPointF(a + 3, plot.bottom()))
-                painter.drawText(QPointF(a + 7, plot.top() + 12), "flip")
-                right = max(right, a + 32)
+                painter.drawText(QPointF(a + 7, plot.top() + _LANE + 12), "flip")
                 continue
             token = "note" if finding.code == "trail" else "check"
             width = painter.fontMetrics().horizontalAdvance(finding.code)
@@ -378,7 +406,11 @@ class _Gutter(QWidget):
         painter.setFont(font("unit"))
         painter.setPen(self._line.theme.color("mute"))
         for y, text in self._line.value_ticks():
-            painter.drawText(QRectF(0, y - 8, self.width() - 6, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+            painter.drawText(
+                QRectF(0, y - 8, self.width() - 6, 16),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                text,
+            )
 
 
 class _Legend(QWidget):
@@ -416,7 +448,11 @@ class _Legend(QWidget):
                 glyphs.draw_dot(painter, self.theme, 9, y, kind)
             painter.setFont(font("value"))
             painter.setPen(self.theme.color("text"))
-            painter.drawText(QRectF(18, y - 9, 34, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(count))
+            painter.drawText(
+                QRectF(18, y - 9, 34, 18),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                str(count),
+            )
             painter.setFont(font("label"))
             painter.setPen(self.theme.color("soft"))
             painter.drawText(QRectF(60, y - 9, 120, 18), Qt.AlignmentFlag.AlignVCenter, words)
@@ -450,7 +486,12 @@ class NightLine(QWidget):
         self.gutter = _Gutter(self.line)
         layout.addWidget(self.gutter)
         layout.addWidget(self.line, 1)
-        for signal in (model.exposures_changed, model.station_changed, model.results_changed, model.current_changed):
+        for signal in (
+            model.exposures_changed,
+            model.station_changed,
+            model.results_changed,
+            model.current_changed,
+        ):
             signal.connect(lambda *_: self._refresh())
         self._refresh()
 
@@ -472,5 +513,3 @@ class NightLine(QWidget):
         self.legend.update()
         self.gutter.update()
         self.line.update()
-
-

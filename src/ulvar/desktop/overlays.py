@@ -72,7 +72,9 @@ def halo_text(painter: QPainter, canvas: Canvas, place: QPointF, text: str, colo
     path = QPainterPath()
     path.addText(place, font("value"), text)
     painter.setBrush(Qt.BrushStyle.NoBrush)
-    painter.setPen(QPen(QColor("#000000"), 3, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin))
+    painter.setPen(
+        QPen(QColor("#000000"), 3, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin)
+    )
     painter.drawPath(path)
     painter.fillPath(path, color)
 
@@ -107,7 +109,13 @@ def _residuals(painter: QPainter, canvas: Canvas) -> None:
         angle = math.atan2(b.y() - a.y(), b.x() - a.x())
         for turn in (2.6, -2.6):
             painter.drawLine(b, QPointF(b.x() + 5 * math.cos(angle + turn), b.y() + 5 * math.sin(angle + turn)))
-    halo_text(painter, canvas, QPointF(12, 20), f"arrows: residuals, median {length:.3f} px", canvas.theme.color("text"))
+    halo_text(
+        painter,
+        canvas,
+        QPointF(12, 20),
+        f"arrows: residuals, median {length:.3f} px",
+        canvas.theme.color("text"),
+    )
 
 
 def _role(painter: QPainter, canvas: Canvas, mark: RoleMark) -> None:

@@ -40,8 +40,16 @@ def make_picture(path: str) -> Picture:
     while max(levels[-1].shape) > 700:
         small = levels[-1]
         if not np.isfinite(small).all():
-            small = np.nan_to_num(small, nan=float(np.nanmedian(small[::7, ::7])) if np.isfinite(small[::7, ::7]).any() else 0.0)
-        levels.append(cv2.resize(small, (max(1, small.shape[1] // 2), max(1, small.shape[0] // 2)), interpolation=cv2.INTER_AREA))
+            small = np.nan_to_num(
+                small, nan=float(np.nanmedian(small[::7, ::7])) if np.isfinite(small[::7, ::7]).any() else 0.0
+            )
+        levels.append(
+            cv2.resize(
+                small,
+                (max(1, small.shape[1] // 2), max(1, small.shape[0] // 2)),
+                interpolation=cv2.INTER_AREA,
+            )
+        )
     step = max(1, int(np.sqrt(data.size / 40_000)))
     sample = data[::step, ::step].ravel()
     return Picture(path, tuple(levels), np.sort(sample[np.isfinite(sample)]))

@@ -87,7 +87,7 @@ class Plot(QWidget):
         self._on_pick = on_pick
 
     def _area(self) -> QRectF:
-        return QRectF(52, 8, self.width() - 60, self.height() - (34 if self.show_x else 14))
+        return QRectF(52, 8, self.width() - 60, self.height() - (40 if self.show_x else 12))
 
     def _limits(self, which: str) -> tuple[float, float]:
         fixed = self.x_range if which == "x" else self.y_range
@@ -100,7 +100,7 @@ class Plot(QWidget):
         low, high = float(joined.min()), float(joined.max())
         if high - low < 1e-12:
             low, high = low - 0.5, high + 0.5
-        pad = 0.06 * (high - low)
+        pad = 0.08 * (high - low)
         return low - pad, high + pad
 
     def to_screen(self, x: float, y: float) -> QPointF:
@@ -141,6 +141,12 @@ class Plot(QWidget):
         for points in self.series:
             self._points(painter, points)
         painter.setClipping(False)
+        if self.y_label:
+            width = painter.fontMetrics().horizontalAdvance(self.y_label) + 8
+            box = QRectF(area.left() + 1, area.top() + 1, width, 16)
+            painter.fillRect(box, t.color("plot", 0.85))
+            painter.setPen(t.color("soft"))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.y_label)
         painter.setFont(font("value"))
         for x, y, text, token in self.notes:
             place = self.to_screen(x, y)
@@ -160,7 +166,11 @@ class Plot(QWidget):
             painter.setPen(QPen(t.color("grid"), 1))
             painter.drawLine(QPointF(area.left(), y), QPointF(area.right(), y))
             painter.setPen(t.color("mute"))
-            painter.drawText(QRectF(0, y - 8, area.left() - 6, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, tick_text(value, step))
+            painter.drawText(
+                QRectF(0, y - 8, area.left() - 6, 16),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                tick_text(value, step),
+            )
         x0, x1 = self._limits("x")
         ticks = nice_ticks(x0, x1, max(3, int(area.width() // 90)))
         step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
@@ -170,19 +180,26 @@ class Plot(QWidget):
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             if self.show_x:
                 painter.setPen(t.color("mute"))
-                painter.drawText(QRectF(x - 40, area.bottom() + 2, 80, 14), Qt.AlignmentFlag.AlignCenter, tick_text(value, step))
-        painter.setPen(t.color("soft"))
-        if self.y_label:
-            painter.drawText(QRectF(area.left() + 4, area.top() + 2, area.width() - 8, 16), Qt.AlignmentFlag.AlignRight, self.y_label)
+                painter.drawText(
+                    QRectF(x - 40, area.bottom() + 2, 80, 14),
+                    Qt.AlignmentFlag.AlignCenter,
+                    tick_text(value, step),
+                )
         if self.show_x and self.x_label:
             painter.setPen(t.color("mute"))
-            painter.drawText(QRectF(area.left(), area.bottom() + 15, area.width(), 16), Qt.AlignmentFlag.AlignRight, self.x_label)
+            painter.drawText(
+                QRectF(area.left(), area.bottom() + 15, area.width(), 16),
+                Qt.AlignmentFlag.AlignRight,
+                self.x_label,
+            )
 
     def _points(self, painter: QPainter, points: Points) -> None:
         t = self.theme
         if points.line:
             painter.setPen(QPen(t.color(points.token), 1.6))
-            painter.drawPolyline([self.to_screen(float(a), float(b)) for a, b in zip(points.x, points.y) if math.isfinite(b)])
+            painter.drawPolyline(
+                [self.to_screen(float(a), float(b)) for a, b in zip(points.x, points.y) if math.isfinite(b)]
+            )
             return
         for i, (x, y) in enumerate(zip(points.x, points.y)):
             if not (math.isfinite(x) and math.isfinite(y)):
@@ -211,7 +228,9 @@ class Plot(QWidget):
             if len(last):
                 place = self.to_screen(float(points.x[last[-1]]), float(points.y[last[-1]]))
                 width = painter.fontMetrics().horizontalAdvance(points.name)
-                painter.drawText(QPointF(min(place.x() + 6, self._area().right() - width - 4), place.y() - 8), points.name)
+                painter.drawText(
+                    QPointF(min(place.x() + 6, self._area().right() - width - 4), place.y() - 8), points.name
+                )
             painter.setFont(font("unit"))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -245,7 +264,14 @@ class Sparkline(QWidget):
         draw_spark(painter, self.theme, QRectF(self.rect()), self._values, self._token)
 
 
-def draw_spark(painter: QPainter, theme: Theme, box: QRectF, values: np.ndarray, token: str, scale: tuple[float, float] | None = None) -> None:
+def draw_spark(
+    painter: QPainter,
+    theme: Theme,
+    box: QRectF,
+    values: np.ndarray,
+    token: str,
+    scale: tuple[float, float] | None = None,
+) -> None:
     """Draw values as small dots in a box; `scale` fixes the range so that several can be compared."""
     good = np.isfinite(values)
     if not good.any():

@@ -9,7 +9,17 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPolygonF
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QMenu, QPushButton, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
+    QLabel,
+    QMenu,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ulvar.astrometry import CatalogueError, load_catalogue
 from ulvar.desktop import glyphs
@@ -72,13 +82,29 @@ class Histogram(QWidget):
             return
         step = (self.width() - 12) / len(self._bars)
         for i, value in enumerate(self._bars):
-            painter.fillRect(QRectF(6 + i * step, self.height() - 2 - value * (self.height() - 6), step + 0.4, value * (self.height() - 6)), self.theme.color("mute"))
+            painter.fillRect(
+                QRectF(
+                    6 + i * step,
+                    self.height() - 2 - value * (self.height() - 6),
+                    step + 0.4,
+                    value * (self.height() - 6),
+                ),
+                self.theme.color("mute"),
+            )
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("cur"))
         for value in (self.stretch.floor, self.stretch.ceiling):
             x = self._x(value)
             painter.fillRect(QRectF(x - 0.7, 0, 1.4, self.height()), self.theme.color("cur"))
-            painter.drawPolygon(QPolygonF([QPointF(x - 4, self.height()), QPointF(x + 4, self.height()), QPointF(x, self.height() - 6)]))
+            painter.drawPolygon(
+                QPolygonF(
+                    [
+                        QPointF(x - 4, self.height()),
+                        QPointF(x + 4, self.height()),
+                        QPointF(x, self.height() - 6),
+                    ]
+                )
+            )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take the nearer handle."""
@@ -160,7 +186,8 @@ class SkyView(QWidget):
         self.name.setProperty("kind", "section")
         self.facts = QLabel("")
         self.facts.setProperty("kind", "label")
-        self.facts.setMinimumWidth(0)
+        # The facts give way first: without this the header would hold the whole view wide.
+        self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         row.addWidget(self.name)
         row.addSpacing(8)
         row.addWidget(self.facts, 1)
@@ -272,8 +299,11 @@ class SkyView(QWidget):
             key = self._stretch_key(path)
             known = self._stretches.get(key)
             if known is None:
-                known = auto_stretch(result.sample, Stretch(self.stretch_box.currentText(), inverted=self.canvas.stretch.inverted))
-                self._stretches[key] = known
+                # Levels follow each exposure until the user sets them; then they stay.
+                known = auto_stretch(
+                    result.sample,
+                    Stretch(self.stretch_box.currentText(), inverted=self.canvas.stretch.inverted),
+                )
             self.canvas.stretch = known
             self.canvas.set_picture(result)
             self.histogram.show_picture(result, known)
@@ -282,7 +312,7 @@ class SkyView(QWidget):
             self.histogram.show_picture(None, Stretch())
 
     def _stretch_key(self, path: str) -> str:
-        # One stretch for all lights of a kind, so that a cloud or dawn shows as what it is.
+        # Levels set by hand hold for all exposures of a kind, so that a cloud or dawn shows as what it is.
         facts = self._model.facts(self._model.current)
         if self._override:
             return self._override
@@ -308,6 +338,7 @@ class SkyView(QWidget):
         """Choose floor and ceiling anew."""
         if self.canvas.picture is not None:
             self._set_stretch(auto_stretch(self.canvas.picture.sample, self.canvas.stretch))
+            self._stretches.pop(self._stretch_key(self._wanted), None)
             self.histogram.show_picture(self.canvas.picture, self.canvas.stretch)
 
     def _set_stretch(self, stretch: Stretch) -> None:
@@ -448,6 +479,11 @@ class SkyView(QWidget):
 def role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
     """Return the menu that gives a clicked star a role."""
     menu = QMenu(parent)
-    for role, text in (("target", "Target"), ("comparison", "Comparison star"), ("check", "Check star"), ("", "No role")):
+    for role, text in (
+        ("target", "Target"),
+        ("comparison", "Comparison star"),
+        ("check", "Check star"),
+        ("", "No role"),
+    ):
         menu.addAction(text, lambda r=role: chosen(r))
     return menu

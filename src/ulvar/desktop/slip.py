@@ -39,7 +39,11 @@ _WEIGHTS = {
     Weighting.SNR: "Point-source SNR", Weighting.NOISE: "Noise", Weighting.FWHM: "FWHM", Weighting.SCORE: "Score",
     Weighting.EQUAL: "Equal",
 }  # fmt: skip
-_FRAMINGS = {Framing.REFERENCE: "Reference exposure", Framing.UNION: "Everything", Framing.COMMON: "Common area"}
+_FRAMINGS = {
+    Framing.REFERENCE: "Reference exposure",
+    Framing.UNION: "Everything",
+    Framing.COMMON: "Common area",
+}
 
 
 @dataclass(frozen=True)
@@ -114,7 +118,9 @@ class SeverityMark(QWidget):
 class FindingCard(QWidget):
     """One finding: mark, title, severity word, sentence, evidence, mend, Show."""
 
-    def __init__(self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None]) -> None:
+    def __init__(
+        self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None]
+    ) -> None:
         super().__init__()
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 2, 0, 6)
@@ -301,7 +307,9 @@ class Slip(QWidget):
         button.setMaximumWidth(152)
 
         def choose() -> None:
-            path, _ = QFileDialog.getOpenFileName(self, "Choose a star catalogue", value or "", "Tables (*.csv *.parquet);;All files (*)")
+            path, _ = QFileDialog.getOpenFileName(
+                self, "Choose a star catalogue", value or "", "Tables (*.csv *.parquet);;All files (*)"
+            )
             if path:
                 chosen = str(Path(path).parent) if path.endswith(".parquet") else path
                 self._model.set_setting(field.section, field.name, chosen)
@@ -394,7 +402,11 @@ class Slip(QWidget):
         out = model.left_out()
         lights = [f for f in model.lights() if f.path not in out]
         if station == "intake":
-            return "Go on to Masters", f"{len(model.exposures())} exposures, {len(lights)} lights kept.", "go masters"
+            return (
+                "Go on to Masters",
+                f"{len(model.exposures())} exposures, {len(lights)} lights kept.",
+                "go masters",
+            )
         if station == "masters":
             groups = [g for g in model.groups() if g.role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)]
             n = sum(any(f not in out for f in g.files) for g in groups)
@@ -406,15 +418,27 @@ class Slip(QWidget):
                 return "Go to Masters", "There are no masters yet.", "go masters"
             done = len(model.products("calibrated"))
             size = sum(4 * f.width * f.height for f in lights) / 1e6
-            return f"Calibrate {len(lights)} lights", f"{done} done; about {size:.0f} MB on disk. What has no safe match is told.", "run calibrate"
+            return (
+                f"Calibrate {len(lights)} lights",
+                f"{done} done; about {size:.0f} MB on disk. What has no safe match is told.",
+                "run calibrate",
+            )
         if station == "combine":
             scores = model.products("score")
             if not scores:
-                return f"Score {len(lights)} exposures", "Finds stars, judges and aligns each exposure.", "run score"
+                return (
+                    f"Score {len(lights)} exposures",
+                    "Finds stars, judges and aligns each exposure.",
+                    "run score",
+                )
             keep, ruled = model.stack_plan()
             if not keep:
                 return "Score again", "No exposure is left to stack.", "run score"
-            return f"Stack {len(keep)} exposures", f"Filter {model.working_filter() or 'none'}; {len(ruled)} ruled out, {len(out)} left out.", "run stack"
+            return (
+                f"Stack {len(keep)} exposures",
+                f"Filter {model.working_filter() or 'none'}; {len(ruled)} ruled out, {len(out)} left out.",
+                "run stack",
+            )
         if station == "plate":
             if not model.settings().plate.catalogue:
                 return "Solve", "Choose a star catalogue first.", ""
@@ -427,9 +451,17 @@ class Slip(QWidget):
             if not any(s.role == "target" for s in stars):
                 return "Measure", "Click the target in the picture.", ""
             if not any(s.role == "comparison" for s in stars):
-                return "Propose comparison stars", "Of like brightness, alone and away from the edge.", "propose"
+                return (
+                    "Propose comparison stars",
+                    "Of like brightness, alone and away from the edge.",
+                    "propose",
+                )
             n = sum(f.filter == model.working_filter() for f in lights)
-            return f"Measure {n} exposures", f"{len(stars)} stars in filter {model.working_filter() or 'none'}.", "run measure"
+            return (
+                f"Measure {n} exposures",
+                f"{len(stars)} stars in filter {model.working_filter() or 'none'}.",
+                "run measure",
+            )
         if model.series() is None:
             return "Go to Measure", "There are no measurements yet.", "go measure"
         return "Make the light curve", "Written as curve.csv into the night's products.", "run curve"
@@ -456,5 +488,3 @@ class Slip(QWidget):
 
     def _act(self) -> None:
         self.action_wanted.emit()
-
-

@@ -56,7 +56,7 @@ def auto_stretch(sample: np.ndarray, stretch: Stretch) -> Stretch:
     noise = 1.4826 * float(np.median(np.abs(good - median))) or 1.0
     top = float(np.percentile(good, 99.8))
     if top - median > 8 * noise:
-        low, high = median - 1.5 * noise, max(median + 40 * noise, median + 0.35 * (top - median))
+        low, high = median - 1.2 * noise, max(median + 50 * noise, median + 0.3 * (top - median))
     else:
         low, high = median - 4 * noise, max(median + 5 * noise, top)
     return replace(stretch, floor=low, ceiling=high)

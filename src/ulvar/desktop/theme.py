@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from importlib import resources
+from tempfile import TemporaryDirectory
 
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPainter, QPalette, QPen, QPixmap
 from PySide6.QtWidgets import QApplication
 
 
@@ -88,6 +90,29 @@ def font(kind: str, scale: float = 1.0) -> QFont:
     return result
 
 
+_IMAGE_FOLDERS: dict[str, TemporaryDirectory[str]] = {}
+
+
+def _images(theme: Theme) -> str:
+    """Draw the few images that a style sheet takes only as files; returns their folder."""
+    if theme.name not in _IMAGE_FOLDERS:
+        folder = TemporaryDirectory(prefix="ulvar-")
+        _IMAGE_FOLDERS[theme.name] = folder
+        for name, points, token in (
+            ("chevron", ((6, 9), (12, 15), (18, 9)), "soft"),
+            ("tick", ((5, 12), (10, 17), (19, 7)), "on_accent" if theme.filled_action else "text"),
+        ):
+            pixmap = QPixmap(24, 24)
+            pixmap.fill(Qt.GlobalColor.transparent)
+            painter = QPainter(pixmap)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(QPen(theme.color(token), 2.6))
+            painter.drawPolyline([QPointF(x, y) for x, y in points])
+            painter.end()
+            pixmap.save(f"{folder.name}/{name}.png")
+    return _IMAGE_FOLDERS[theme.name].name
+
+
 def apply_theme(app: QApplication, theme: Theme) -> None:
     """Give the application a theme's palette and style sheet."""
     palette = QPalette()
@@ -109,6 +134,7 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
 def style_sheet(theme: Theme) -> str:
     """Return the style sheet of a theme."""
     t = theme
+    images = _images(theme)
     action = (
         f"background: {t.accent}; color: {t.on_accent}; border: 1px solid {t.accent};"
         if t.filled_action
@@ -142,12 +168,14 @@ def style_sheet(theme: Theme) -> str:
     QToolButton:checked {{ background: {t.raised}; border-bottom: 2px solid {t.cur}; }}
     QComboBox, QLineEdit, QAbstractSpinBox {{ background: {t.raised}; border: 1px solid {t.edge}; border-radius: 4px;
         padding: 2px 8px; min-height: 22px; selection-background-color: {t.sel}; }}
-    QComboBox::drop-down {{ border: none; width: 20px; }}
+    QComboBox::drop-down {{ border: none; width: 22px; }}
+    QComboBox::down-arrow {{ image: url({images}/chevron.png); width: 12px; height: 12px; }}
     QComboBox QAbstractItemView {{ background: {t.raised}; border: 1px solid {t.edge}; selection-background-color: {t.sel}; }}
+    QAbstractSpinBox QLineEdit {{ border: none; padding: 0; min-height: 0; background: transparent; }}
     QAbstractSpinBox::up-button, QAbstractSpinBox::down-button {{ width: 0; border: none; }}
     QCheckBox {{ spacing: 8px; background: transparent; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.edge}; border-radius: 3px; background: {t.raised}; }}
-    QCheckBox::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
+    QCheckBox::indicator:checked {{ image: url({images}/tick.png); background: {t.accent if t.filled_action else "transparent"}; border-color: {t.accent}; }}
     QTableView, QListView, QTreeView {{ background: {t.panel}; border: none; gridline-color: transparent; outline: 0;
         selection-background-color: {t.sel}; selection-color: {t.text}; }}
     QTableView::item {{ padding: 0 6px; border: none; }}

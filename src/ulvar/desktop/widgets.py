@@ -84,7 +84,13 @@ class Rows(QAbstractTableModel):
         self._dim: set[int] = set()
         self.theme: Theme | None = None
 
-    def fill(self, rows: Sequence[Sequence[Any]], keys: Sequence[str], marks: dict[tuple[int, int], str] | None = None, dim: set[int] | None = None) -> None:
+    def fill(
+        self,
+        rows: Sequence[Sequence[Any]],
+        keys: Sequence[str],
+        marks: dict[tuple[int, int], str] | None = None,
+        dim: set[int] | None = None,
+    ) -> None:
         """Replace all rows; `marks` maps (row, column) to a colour token, `dim` rows are drawn soft."""
         self.beginResetModel()
         self._rows, self._keys = list(rows), list(keys)
@@ -122,8 +128,7 @@ class Rows(QAbstractTableModel):
             if index.row() in self._dim:
                 return self.theme.color("mute")
         if role == Qt.ItemDataRole.FontRole and mark:
-            bold = QFont(font("value"))
-            return bold
+            return QFont(font("value"))
         return None
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
@@ -152,7 +157,9 @@ def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: 
     view.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
     view.horizontalHeader().setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
     if on_row is not None:
-        view.selectionModel().currentRowChanged.connect(lambda now, _: on_row(model.key(now.row())) if now.isValid() else None)
+        view.selectionModel().currentRowChanged.connect(
+            lambda now, _: on_row(model.key(now.row())) if now.isValid() else None
+        )
     return view
 
 
@@ -160,4 +167,5 @@ def number(value: Any, decimals: int) -> str:
     """Return a number as tables show it: equal decimals, a true minus, thin spaces, a dash when unknown."""
     if value is None or value != value:
         return "–"
-    return f"{value:,.{decimals}f}".replace(",", "\u2009").replace("-", "−")
+    rounded = round(float(value), decimals) + 0.0  # no negative zero
+    return f"{rounded:,.{decimals}f}".replace(",", "\u2009").replace("-", "−")

@@ -5,13 +5,22 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QCursor, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
+from PySide6.QtGui import (
+    QAction,
+    QCloseEvent,
+    QCursor,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeySequence,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
     QLabel,
     QMainWindow,
     QMenu,
+    QSizePolicy,
     QSplitter,
     QStackedWidget,
     QToolTip,
@@ -62,7 +71,9 @@ class MainWindow(QMainWindow):
         self._make_actions()
         self.model.station_changed.connect(self._station)
         self.model.message.connect(self._say)
-        self.model.night_changed.connect(lambda: self.setWindowTitle(f"{self.model.night.name} – Ulvar" if self.model.night else "Ulvar"))
+        self.model.night_changed.connect(
+            lambda: self.setWindowTitle(f"{self.model.night.name} – Ulvar" if self.model.night else "Ulvar")
+        )
         self._widths: dict[str, int] = {}
         self._station(self.model.station)
 
@@ -126,9 +137,7 @@ class MainWindow(QMainWindow):
     def command(self, command: str) -> None:
         """Run a command by its word; this is what menus, keys, finder and buttons call."""
         word, _, rest = command.partition(" ")
-        if word == "station":
-            self.model.set_station(rest)
-        elif word == "go":
+        if word == "station" or word == "go":
             self.model.set_station(rest)
         elif word == "toggle":
             self.sky.toggle(rest)
@@ -197,7 +206,9 @@ class MainWindow(QMainWindow):
         menu.popup(QCursor.pos())
 
     def _find(self) -> None:
-        entries = [(spec.text, spec.keys, lambda c=spec.command: self.command(c)) for spec in ACTIONS if spec.command != "find"]
+        entries = [
+            (spec.text, spec.keys, lambda c=spec.command: self.command(c)) for spec in ACTIONS if spec.command != "find"
+        ]
         for star in self.model.night.stars() if self.model.night else []:
             entries.append((f"Star {star.name}", star.role, lambda s=star.name: self._go_to_star(s)))
         for facts in self.model.lights():
@@ -257,7 +268,13 @@ class MainWindow(QMainWindow):
             recent.addAction(Path(folder).name, lambda f=folder: self.model.open(Path(f)))
         recent.setEnabled(bool(self.model.recent()))
         menu.addSeparator()
-        for title, word in (("Edit", "edit"), ("Stations", "go"), ("Run", "run"), ("View", "view"), ("Help", "help")):
+        for title, word in (
+            ("Edit", "edit"),
+            ("Stations", "go"),
+            ("Run", "run"),
+            ("View", "view"),
+            ("Help", "help"),
+        ):
             part = menu.addMenu(title)
             for spec in ACTIONS:
                 if spec.menu == word:
@@ -277,6 +294,10 @@ class MainWindow(QMainWindow):
 
     def _station(self, station: str) -> None:
         board = self.board_of[station]
+        # A stack is as wide as its widest page unless the pages out of sight are ignored.
+        for other in self.board_of.values():
+            policy = QSizePolicy.Policy.Preferred if other is board else QSizePolicy.Policy.Ignored
+            other.setSizePolicy(policy, policy)
         self.boards.setCurrentWidget(board)
         board.rebuild()
         self._lay_out()

@@ -65,6 +65,4 @@ def check_disk(folder: Path, need_bytes: int) -> None:
         place = place.parent
     free = shutil.disk_usage(place).free
     if free < need_bytes:
-        raise DiskFull(
-            f"{folder} needs about {need_bytes / 1e6:.0f} MB, but its disk has {free / 1e6:.0f} MB free"
-        )
+        raise DiskFull(f"{folder} needs about {need_bytes / 1e6:.0f} MB, but its disk has {free / 1e6:.0f} MB free")

@@ -261,9 +261,7 @@ def facts_from_header(header: Mapping[str, Any], path: str, **known: Any) -> Exp
     if named is None and (named := role_from_path(path)):
         reader.origins["role"] = "path"
     role, master = named or (Role.UNKNOWN, False)
-    return ExposureFacts(
-        path=path, role=role, is_master=master, origins=reader.origins, **{**values, **known}
-    )
+    return ExposureFacts(path=path, role=role, is_master=master, origins=reader.origins, **{**values, **known})
 
 
 def _pointing_from_wcs(reader: _Reader, values: dict[str, Any]) -> None:

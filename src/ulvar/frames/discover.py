@@ -38,7 +38,8 @@ def find_files(paths: Iterable[str | Path]) -> tuple[list[str], list[str]]:
         if os.path.lexists(text):
             matches = [text]
         else:
-            matches = sorted(glob.glob(text, recursive=True)) if glob.has_magic(text) else []
+            # pathlib takes relative patterns only.
+            matches = sorted(glob.glob(text, recursive=True)) if glob.has_magic(text) else []  # noqa: PTH207
             if not matches:
                 raise FileNotFoundError(text)
         for match in matches:

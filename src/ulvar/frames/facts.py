@@ -210,5 +210,5 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
         exposure = changes.get("exposure_s", facts.exposure_s)
         if start is not None and exposure is not None:
             changes["mid_utc"] = start + timedelta(seconds=exposure / 2)
-    origins = {**facts.origins, **{name: "user" for name in changes}}
+    origins = {**facts.origins, **dict.fromkeys(changes, "user")}
     return replace(facts, origins=origins, **changes)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from statistics import median
 
 from ulvar.frames.facts import ExposureFacts, Role
@@ -66,6 +66,11 @@ class Group:
         return tuple(member.path for member in self.members)
 
     @property
+    def typical(self) -> ExposureFacts:
+        """The first member's facts with the group's median temperature: what is matched for the whole group."""
+        return replace(self.members[0], temperature_c=self.temperature_c)
+
+    @property
     def key(self) -> str:
         """A short text that names the group within its night."""
         parts = [self.role.value]
@@ -91,9 +96,7 @@ def _exact_key(facts: ExposureFacts) -> tuple:
     )  # fmt: skip
 
 
-def group_exposures(
-    exposures: Iterable[ExposureFacts], tolerances: Tolerances | None = None
-) -> list[Group]:
+def group_exposures(exposures: Iterable[ExposureFacts], tolerances: Tolerances | None = None) -> list[Group]:
     """Return groups by role, filter, exposure, gain, offset, temperature, binning, size and camera.
 
     Exposure time and temperature agree within the tolerances of their neighbours: values are sorted and a
@@ -140,7 +143,9 @@ def _split_temperature(members: Sequence[ExposureFacts], limits: Tolerances) -> 
 
 
 def _group(members: Sequence[ExposureFacts]) -> Group:
-    ordered = sorted(members, key=lambda f: (f.start_utc is None, f.start_utc.timestamp() if f.start_utc else 0, f.path))
+    ordered = sorted(
+        members, key=lambda f: (f.start_utc is None, f.start_utc.timestamp() if f.start_utc else 0, f.path)
+    )
     first = ordered[0]
     temperatures = [f.sensor_temperature_c for f in ordered if f.sensor_temperature_c is not None]
     return Group(

@@ -22,11 +22,15 @@ def comparison_findings(ensemble: Ensemble) -> list[Finding]:
         told = f", {ratio:.1f} times its noise" if math.isfinite(ratio) else ""
         found.append(
             Finding(
-                Severity.CHECK, "comparison_varies", f"Star {name} varies",
+                Severity.CHECK,
+                "comparison_varies",
+                f"Star {name} varies",
                 f"±{1086 * half_range:.0f} mmag against the other comparisons{told}; it weighs "
                 f"{ensemble.weights[k]:.1%} now.",
-                (), {"star": name, "series": [round(float(v), 5) for v in good]},
-                Mend(f"Leave out {name}", "leave_out_star", (name,)), station="curve",
+                (),
+                {"star": name, "series": [round(float(v), 5) for v in good]},
+                Mend(f"Leave out {name}", "leave_out_star", (name,)),
+                station="curve",
             )  # fmt: skip
         )
     return found

@@ -25,17 +25,22 @@ def intake_findings(
         short = "cut short" in failure.reason
         found.append(
             Finding(
-                Severity.CHECK, "truncated" if short else "unreadable",
+                Severity.CHECK,
+                "truncated" if short else "unreadable",
                 "One file is cut short" if short else "A file cannot be read",
-                f"{Path(failure.file).name}: {failure.reason}.", (failure.file,),
+                f"{Path(failure.file).name}: {failure.reason}.",
+                (failure.file,),
             )  # fmt: skip
         )
     unsure = [f for g in groups if g.role is Role.UNKNOWN for f in g.files]
     if unsure:
         found.append(
             Finding(
-                Severity.CHECK, "role_unknown", f"{len(unsure)} files have no role",
-                f"Neither header nor name says what {_names(unsure)} is for; give it a role.", tuple(unsure),
+                Severity.CHECK,
+                "role_unknown",
+                f"{len(unsure)} files have no role",
+                f"Neither header nor name says what {_names(unsure)} is for; give it a role.",
+                tuple(unsure),
             )  # fmt: skip
         )
     found += _gain_mismatch(groups)
@@ -50,7 +55,7 @@ def _lights(groups: Sequence[Group]) -> list[Group]:
 
 def _gain_mismatch(groups: Sequence[Group]) -> list[Finding]:
     """Calibration sets whose gain or offset no light has."""
-    found = []
+    found: list[Finding] = []
     lights = _lights(groups)
     for name in ("gain", "offset"):
         wanted = {getattr(g, name) for g in lights if getattr(g, name) is not None}
@@ -64,10 +69,12 @@ def _gain_mismatch(groups: Sequence[Group]) -> list[Finding]:
             told = ", ".join(f"{w:g}" for w in sorted(wanted))
             found.append(
                 Finding(
-                    Severity.BLOCKS if group.role is Role.FLAT else Severity.CHECK, f"{group.role.value}_{name}",
+                    Severity.BLOCKS if group.role is Role.FLAT else Severity.CHECK,
+                    f"{group.role.value}_{name}",
                     f"{label} have {name} {value:g}",
                     f"The lights have {name} {told}; {group.count} frames of {name} {value:g} do not fit them.",
-                    group.files, {"value": value, "wanted": sorted(wanted)},
+                    group.files,
+                    {"value": value, "wanted": sorted(wanted)},
                     Mend(f"Leave out {group.count}", "leave_out", group.files),
                 )  # fmt: skip
             )
@@ -75,7 +82,7 @@ def _gain_mismatch(groups: Sequence[Group]) -> list[Finding]:
 
 
 def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[Finding]:
-    found = []
+    found: list[Finding] = []
     wanted = [g.temperature_c for g in _lights(groups) if g.temperature_c is not None]
     if not wanted:
         return found
@@ -88,16 +95,21 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
             exposure = f"{group.exposure_s:g} s " if group.exposure_s is not None else ""
             found.append(
                 Finding(
-                    Severity.CHECK, "dark_temperature", f"{group.count} darks are {abs(off):.1f} °C {word}",
-                    f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at {group.temperature_c - off:.0f} °C.",
-                    group.files, {"off_c": off}, Mend(f"Leave out {group.count}", "leave_out", group.files),
+                    Severity.CHECK,
+                    "dark_temperature",
+                    f"{group.count} darks are {abs(off):.1f} °C {word}",
+                    f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
+                    f"{group.temperature_c - off:.0f} °C.",
+                    group.files,
+                    {"off_c": off},
+                    Mend(f"Leave out {group.count}", "leave_out", group.files),
                 )  # fmt: skip
             )
     return found
 
 
 def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
-    found = []
+    found: list[Finding] = []
     members = [f for g in _lights(groups) for f in g.members]
     if not members:
         return found
@@ -105,22 +117,30 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
     if no_time:
         found.append(
             Finding(
-                Severity.CHECK, "no_time", f"{len(no_time)} lights have no time",
-                f"{_names(no_time)}: no start time in the header, so there is no light curve of them.", tuple(no_time),
+                Severity.CHECK,
+                "no_time",
+                f"{len(no_time)} lights have no time",
+                f"{_names(no_time)}: no start time in the header, so there is no light curve of them.",
+                tuple(no_time),
             )  # fmt: skip
         )
     no_gain = [f.path for f in members if f.gain_e_per_adu is None]
     if no_gain:
         found.append(
             Finding(
-                Severity.NOTE, "no_egain", "Electrons per ADU unknown",
-                f"{len(no_gain)} lights lack EGAIN: measurements of them will have no error bars.", tuple(no_gain),
+                Severity.NOTE,
+                "no_egain",
+                "Electrons per ADU unknown",
+                f"{len(no_gain)} lights lack EGAIN: measurements of them will have no error bars.",
+                tuple(no_gain),
             )  # fmt: skip
         )
     if all(f.site is None for f in members):
         found.append(
             Finding(
-                Severity.NOTE, "no_site", "The site is unknown",
+                Severity.NOTE,
+                "no_site",
+                "The site is unknown",
                 "No latitude and longitude in the headers: there is no airmass, and times are of the Earth's centre.",
             )  # fmt: skip
         )
@@ -132,8 +152,11 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
     for group in quiet:
         found.append(
             Finding(
-                Severity.NOTE, "gain_missing", f"{group.role.plural} {group.exposure_s or 0:g} s: gain unknown",
-                f"{group.count} headers do not say the gain; they are used with reserve.", group.files,
+                Severity.NOTE,
+                "gain_missing",
+                f"{group.role.plural} {group.exposure_s or 0:g} s: gain unknown",
+                f"{group.count} headers do not say the gain; they are used with reserve.",
+                group.files,
             )  # fmt: skip
         )
     return found
@@ -153,24 +176,36 @@ def match_findings(matches: Sequence[tuple[Group, Match]]) -> list[Finding]:
                 kind_code = {Role.DARK: "no_safe_dark", Role.FLAT: "no_safe_flat", Role.BIAS: "no_safe_bias"}
                 found.append(
                     Finding(
-                        Severity.BLOCKS, kind_code[choice.kind], f"{label} has no safe {word}",
+                        Severity.BLOCKS,
+                        kind_code[choice.kind],
+                        f"{label} has no safe {word}",
                         f"{group.count} lights of {group.exposure_s or 0:g} s stay uncalibrated: "
-                        + "; ".join(dict.fromkeys(reason for _, reason in choice.refused[:4])) + ".",
-                        group.files, station="masters",
+                        + "; ".join(dict.fromkeys(reason for _, reason in choice.refused[:4]))
+                        + ".",
+                        group.files,
+                        station="masters",
                     )  # fmt: skip
                 )
             elif choice.fit is Fit.NEAR:
                 found.append(
                     Finding(
-                        Severity.NOTE, "near_match", f"{label}: the {word} fits with reserve",
-                        f"{choice.reason}.", group.files, station="masters",
+                        Severity.NOTE,
+                        "near_match",
+                        f"{label}: the {word} fits with reserve",
+                        f"{choice.reason}.",
+                        group.files,
+                        station="masters",
                     )  # fmt: skip
                 )
             elif choice.fit is Fit.NONE_TAKEN and choice.kind in (Role.DARK, Role.FLAT) and match.safe:
                 found.append(
                     Finding(
-                        Severity.CHECK, f"no_{choice.kind.value}", f"{label}: no {word} was taken",
-                        f"{group.count} lights are calibrated without a {word}.", group.files, station="masters",
+                        Severity.CHECK,
+                        f"no_{choice.kind.value}",
+                        f"{label}: no {word} was taken",
+                        f"{group.count} lights are calibrated without a {word}.",
+                        group.files,
+                        station="masters",
                     )  # fmt: skip
                 )
     return found

@@ -89,10 +89,14 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
         files = tuple(e.file for e in members)
         found.append(
             Finding(
-                Severity.CHECK, "cloud", f"Cloud {_clock(members[0].mid_utc)}–{_clock(members[-1].mid_utc)}",
-                f"{len(members)} exposures lose up to {loss:.0%} of their light.", files,
+                Severity.CHECK,
+                "cloud",
+                f"Cloud {_clock(members[0].mid_utc)}–{_clock(members[-1].mid_utc)}",
+                f"{len(members)} exposures lose up to {loss:.0%} of their light.",
+                files,
                 {"series": [round(float(v), 3) for v in relative], "loss": loss},
-                Mend(f"Leave out {len(files)}", "leave_out", files), station="combine",
+                Mend(f"Leave out {len(files)}", "leave_out", files),
+                station="combine",
             )  # fmt: skip
         )
     return found
@@ -119,10 +123,14 @@ def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
         ending = ", then refocused" if refocused else ""
         found.append(
             Finding(
-                Severity.CHECK, "focus", f"Focus drifted to {_clock(members[-1].mid_utc)}",
-                f"FWHM rose from {best:.1f} to {top:.1f} px from {_clock(members[0].mid_utc)} on{ending}.", files,
+                Severity.CHECK,
+                "focus",
+                f"Focus drifted to {_clock(members[-1].mid_utc)}",
+                f"FWHM rose from {best:.1f} to {top:.1f} px from {_clock(members[0].mid_utc)} on{ending}.",
+                files,
                 {"series": [round(float(v), 3) for v in fwhm]},
-                Mend(f"Leave out {len(files)}", "leave_out", files), station="combine",
+                Mend(f"Leave out {len(files)}", "leave_out", files),
+                station="combine",
             )  # fmt: skip
         )
     return found
@@ -134,15 +142,19 @@ def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
     long = np.flatnonzero(np.nan_to_num(ellipticity, nan=0.0) > max(0.25, typical + 0.15))
     if not len(long) or len(long) > len(series) / 2:
         return []
-    files = tuple(series[i].file for i in long)
+    files = tuple(series[int(i)].file for i in long)
     worst = int(long[np.argmax(ellipticity[long])])
     return [
         Finding(
-            Severity.CHECK, "trailing", f"{len(files)} exposure{'s' if len(files) > 1 else ''} with long stars",
+            Severity.CHECK,
+            "trailing",
+            f"{len(files)} exposure{'s' if len(files) > 1 else ''} with long stars",
             f"{Path(series[worst].file).name} at {_clock(series[worst].mid_utc)} has ellipticity "
             f"{ellipticity[worst]:.2f}; {typical:.2f} is usual.",
-            files, {"series": [round(float(v), 3) for v in ellipticity]},
-            Mend(f"Leave out {len(files)}", "leave_out", files), station="combine",
+            files,
+            {"series": [round(float(v), 3) for v in ellipticity]},
+            Mend(f"Leave out {len(files)}", "leave_out", files),
+            station="combine",
         )  # fmt: skip
     ]
 
@@ -163,17 +175,24 @@ def _flip_and_jump(series: Sequence[ExposureSummary]) -> list[Finding]:
         if turned[k]:
             found.append(
                 Finding(
-                    Severity.NOTE, "flip", f"Meridian flip before {_clock(entry.mid_utc)}",
+                    Severity.NOTE,
+                    "flip",
+                    f"Meridian flip before {_clock(entry.mid_utc)}",
                     f"From {Path(entry.file).name} on the field is turned by 180 degrees; alignment follows it.",
-                    (entry.file,), station="combine",
+                    (entry.file,),
+                    station="combine",
                 )  # fmt: skip
             )
         elif length[k] > max(8 * usual, 12.0):
             found.append(
                 Finding(
-                    Severity.CHECK, "jump", f"The field jumped at {_clock(entry.mid_utc)}",
+                    Severity.CHECK,
+                    "jump",
+                    f"The field jumped at {_clock(entry.mid_utc)}",
                     f"It moved by {length[k]:.0f} px before {Path(entry.file).name}; {usual:.1f} px is usual.",
-                    (entry.file,), {"shift_px": float(length[k])}, station="combine",
+                    (entry.file,),
+                    {"shift_px": float(length[k])},
+                    station="combine",
                 )  # fmt: skip
             )
     return found
@@ -188,7 +207,7 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
     usual_sky = float(np.nanmedian(_column(series, "sky_adu")))
     found = []
     for i in np.flatnonzero(np.nan_to_num(rejected, nan=0.0) > typical + max(8 * spread, 1.5e-3)):
-        entry = series[i]
+        entry = series[int(i)]
         # Long stars and a bright, uneven sky are rejected too, and have findings of their own.
         if np.isfinite(entry.ellipticity) and entry.ellipticity > 0.3:
             continue
@@ -196,9 +215,12 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
             continue
         found.append(
             Finding(
-                Severity.NOTE, "trail", f"Bright pixels in {Path(entry.file).stem}",
+                Severity.NOTE,
+                "trail",
+                f"Bright pixels in {Path(entry.file).stem}",
                 f"Stacking rejected {rejected[i]:.1%} of it, {typical:.1%} is usual: a satellite or aeroplane trail.",
-                (entry.file,), station="combine",
+                (entry.file,),
+                station="combine",
             )  # fmt: skip
         )
     return found

@@ -63,6 +63,10 @@ def sun_altitude_deg(moments: Sequence[datetime], site: tuple[float, float, floa
     sun = np.einsum("nij,nj->ni", to_earth, sun / np.linalg.norm(sun, axis=-1, keepdims=True))
     latitude, longitude = math.radians(site[0]), math.radians(site[1])
     up = np.array(
-        [math.cos(latitude) * math.cos(longitude), math.cos(latitude) * math.sin(longitude), math.sin(latitude)]
+        [
+            math.cos(latitude) * math.cos(longitude),
+            math.cos(latitude) * math.sin(longitude),
+            math.sin(latitude),
+        ]
     )
     return np.asarray(np.degrees(np.arcsin(sun @ up)))

@@ -141,7 +141,10 @@ def write_curve(path: Path, curve: LightCurve, *, replace: bool = False) -> None
     OutputExists
         If `path` exists and may not be replaced.
     """
-    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="", encoding="utf-8") as handle:
+    with (
+        atomic_path(path, replace=replace) as temporary,
+        temporary.open("w", newline="", encoding="utf-8") as handle,
+    ):
         writer = csv.writer(handle)
         writer.writerow([name for name, _, _, _ in CURVE_COLUMNS])
         for i in range(len(curve)):

@@ -165,7 +165,11 @@ def fit_eclipse(
     def fit(first: F64Array, calls: int) -> OptimizeResult:
         first = np.clip(first, lower + 1e-9, upper - 1e-9)
         return least_squares(
-            lambda p: (magnitude - model(p)) / sigma, first, bounds=(lower, upper), x_scale="jac", max_nfev=calls
+            lambda p: (magnitude - model(p)) / sigma,
+            first,
+            bounds=(lower, upper),
+            x_scale="jac",
+            max_nfev=calls,
         )
 
     light = 1 - 10 ** (-0.4 * depth)
@@ -174,7 +178,10 @@ def fit_eclipse(
         for part in (0.12, 0.3):
             share = min(0.95, 1.6 * light / min(1.0, ratio**2))
             first = np.concatenate(
-                [[base, start_mid, math.log(part * span), math.log(ratio), impact, share], np.zeros(len(trends))]
+                [
+                    [base, start_mid, math.log(part * span), math.log(ratio), impact, share],
+                    np.zeros(len(trends)),
+                ]
             )
             trials.append(fit(first, 12))
     best = min((fit(trial.x, 80) for trial in sorted(trials, key=lambda f: f.cost)[:2]), key=lambda f: f.cost)

@@ -184,7 +184,9 @@ class Night:
     def store_exposures(self, order: Sequence[str], scanned: Iterable[ExposureFacts], failed: Iterable[Failed]) -> None:
         """Store the outcome of a scan; files not in `order` are gone and are forgotten."""
         position = {path: i for i, path in enumerate(order)}
-        rows = [(f.path, position[f.path], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned]
+        rows: list[tuple[str, int, int, int, str | None, str]] = [
+            (f.path, position[f.path], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned
+        ]
         for failure in failed:
             try:
                 status = Path(failure.file).stat()
@@ -196,7 +198,9 @@ class Night:
         with self.store.transaction() as connection:
             connection.executemany("INSERT OR REPLACE INTO exposures VALUES (?, ?, ?, ?, ?, ?)", rows)
             connection.executemany("DELETE FROM exposures WHERE path = ?", gone)
-            connection.executemany("UPDATE exposures SET position = ? WHERE path = ?", [(i, p) for p, i in position.items()])
+            connection.executemany(
+                "UPDATE exposures SET position = ? WHERE path = ?", [(i, p) for p, i in position.items()]
+            )
         self._exposures = self._failed = None
 
     def correct(self, paths: Iterable[str], name: str, value: str | None) -> None:
@@ -291,7 +295,9 @@ class Night:
     def products_of(self, kind: str) -> dict[str, Product]:
         """Return source to product; products whose file is gone are left away."""
         result = {}
-        for source, output, body in self.store.rows("SELECT source, output, body FROM products WHERE kind = ?", (kind,)):
+        for source, output, body in self.store.rows(
+            "SELECT source, output, body FROM products WHERE kind = ?", (kind,)
+        ):
             if not output or Path(output).exists():
                 result[source] = Product(kind, source, output, json.loads(body))
         return result

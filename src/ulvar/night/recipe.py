@@ -32,14 +32,19 @@ def record_step(night: Night, station: str) -> None:
 def recipe_text(night: Night) -> str:
     """Return the night's recipe as TOML."""
     document = tomlkit.document()
-    document.add(tomlkit.comment("Recorded by Ulvar; run it on other exposures with: ulvar run recipe.toml --night FOLDER"))
+    document.add(
+        tomlkit.comment("Recorded by Ulvar; run it on other exposures with: ulvar run recipe.toml --night FOLDER")
+    )
     document["version"] = __version__
     document["steps"] = [s["station"] for s in night.meta("steps", [])]
     document["settings"] = _without_none(night.settings.model_dump(mode="json"))
     stars = tomlkit.aot()
     for star in night.stars():
         entry = {"name": star.name, "role": star.role}
-        body: dict[str, Any] = {**entry, **{k: getattr(star, k) for k in ("ra", "dec", "x", "y") if getattr(star, k) is not None}}
+        body: dict[str, Any] = {
+            **entry,
+            **{k: getattr(star, k) for k in ("ra", "dec", "x", "y") if getattr(star, k) is not None},
+        }
         stars.append(tomlkit.item(body))
     if len(stars):
         document["stars"] = stars

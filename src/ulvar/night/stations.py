@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
+from ulvar.combine import Rejection
 from ulvar.engine import Failed, Finding, JobContext, Severity, sort_findings
 from ulvar.frames import ExposureFacts, Role, find_files
 from ulvar.inspection import ExposureSummary, series_findings
@@ -21,12 +22,11 @@ from ulvar.night.flows.intake import scan_files, sort_exposures
 from ulvar.night.flows.masters import make_masters
 from ulvar.night.flows.measure import MeasureOptions, Reference, measure_series
 from ulvar.night.flows.plate import PlateOptions, read_wcs_file, solve_files
-from ulvar.night.flows.stack import Aligned, Scored, StackOptions, align_all, pick_reference, stack_exposures
-from ulvar.night.flows.starfind import find_all, read_stars, write_stars
+from ulvar.night.flows.stack import Aligned, StackOptions, align_all, pick_reference, stack_exposures
+from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
 from ulvar.night.project import Night, Product
 from ulvar.night.recipe import record_step
 from ulvar.photometry import ApertureOptions, read_series, write_series
-from ulvar.combine import Rejection
 from ulvar.registration import Transform
 from ulvar.stars import DetectOptions, ExposureQuality
 
@@ -83,7 +83,9 @@ def run_intake(night: Night, context: JobContext) -> StationResult:
     lights = len(night.lights())
     text = f"{len(night.exposures)} exposures in {len(result.groups)} groups, {lights} of them lights"
     return _finish(
-        night, StationResult("intake", text, len(night.exposures), len(night.failed), problem), list(result.findings)
+        night,
+        StationResult("intake", text, len(night.exposures), len(night.failed), problem),
+        list(result.findings),
     )
 
 
@@ -113,7 +115,9 @@ def run_masters(night: Night, context: JobContext) -> StationResult:
     findings = findings + match_findings(match_groups(_kept_lights(night), masters, settings.tolerances))
     problem = "" if good else "no master could be made"
     return _finish(
-        night, StationResult("masters", f"{len(good)} masters", len(good), len(outcomes) - len(good), problem), findings
+        night,
+        StationResult("masters", f"{len(good)} masters", len(good), len(outcomes) - len(good), problem),
+        findings,
     )
 
 
@@ -140,7 +144,9 @@ def run_calibrate(night: Night, context: JobContext) -> StationResult:
     )  # fmt: skip
     outcomes = _redo_changed(night, outcomes, lights, masters, context)
     good = [o for o in outcomes if o.ok]
-    night.store_products("calibrated", [Product("calibrated", o.file, o.output, dict(o.values)) for o in good], clear=True)
+    night.store_products(
+        "calibrated", [Product("calibrated", o.file, o.output, dict(o.values)) for o in good], clear=True
+    )
     problem = "" if good else "no light has safe masters"
     text = f"{len(good)} of {len(outcomes)} lights calibrated"
     # What does not match was told at the masters station; here only what went wrong on the way.
@@ -354,7 +360,11 @@ def run_stack(night: Night, context: JobContext) -> StationResult:
     keep, ruled = stack_candidates(night)
     findings = [f for f in night.findings("combine") if f.code != "trail"]
     if not keep:
-        return _finish(night, StationResult("combine", "nothing to stack", problem="no exposure is left to stack"), findings)
+        return _finish(
+            night,
+            StationResult("combine", "nothing to stack", problem="no exposure is left to stack"),
+            findings,
+        )
     settings = night.settings.combine
     aligned = [_aligned_of(night, raw, product) for raw, product in keep.items()]
     reference = next(iter(keep.values())).values["reference"]
@@ -363,7 +373,10 @@ def run_stack(night: Night, context: JobContext) -> StationResult:
         # The reference itself was left out: another becomes the frame, everything is carried onto it.
         best = max(aligned, key=lambda a: a.scored.quality.score)
         back = best.transform.inverse().matrix
-        aligned = [replace(a, transform=_chained(a.transform, back), flux_ratio=a.flux_ratio / best.flux_ratio) for a in aligned]
+        aligned = [
+            replace(a, transform=_chained(a.transform, back), flux_ratio=a.flux_ratio / best.flux_ratio)
+            for a in aligned
+        ]
     options = StackOptions(
         framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
         normalise=settings.normalise, weighting=settings.weights, reference=best.scored.facts.path,
@@ -434,7 +447,9 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     name = working_filter(night)
     working = working_exposures(night)
     scores = {raw: p for raw, p in night.products_of("score").items() if p.values["filter"] == name and raw in working}
-    stars = {working[raw].path: read_stars(night.products / "stars" / f"{working[raw].stem}.stars.csv") for raw in scores}
+    stars = {
+        working[raw].path: read_stars(night.products / "stars" / f"{working[raw].stem}.stars.csv") for raw in scores
+    }
     exposures = [working[raw] for raw in scores]
     if not exposures:
         return _finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [])
@@ -451,8 +466,12 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     if bad:
         findings.append(
             Finding(
-                Severity.CHECK, "not_solved", f"{len(bad)} exposures are not solved",
-                f"{Path(bad[0].file).name}: {bad[0].reason}.", tuple(raw_of[o.file] for o in bad), station="plate",
+                Severity.CHECK,
+                "not_solved",
+                f"{len(bad)} exposures are not solved",
+                f"{Path(bad[0].file).name}: {bad[0].reason}.",
+                tuple(raw_of[o.file] for o in bad),
+                station="plate",
             )  # fmt: skip
         )
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
@@ -538,8 +557,12 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     if bad:
         findings.append(
             Finding(
-                Severity.CHECK, "not_measured", f"{len(bad)} exposures are not measured",
-                f"{Path(bad[0].file).name}: {bad[0].reason}.", tuple(raw_of[o.file] for o in bad), station="measure",
+                Severity.CHECK,
+                "not_measured",
+                f"{len(bad)} exposures are not measured",
+                f"{Path(bad[0].file).name}: {bad[0].reason}.",
+                tuple(raw_of[o.file] for o in bad),
+                station="measure",
             )  # fmt: skip
         )
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"

@@ -51,7 +51,11 @@ class Store:
 
     def _migrate(self) -> None:
         steps = sorted(
-            (entry for entry in resources.files("ulvar.night").joinpath("migrations").iterdir() if entry.name.endswith(".sql")),
+            (
+                entry
+                for entry in resources.files("ulvar.night").joinpath("migrations").iterdir()
+                if entry.name.endswith(".sql")
+            ),
             key=lambda entry: entry.name,
         )
         connection = self._connection()

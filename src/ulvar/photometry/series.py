@@ -68,7 +68,10 @@ class ListedStar:
         NaN outside the times of the track, or without a time.
         """
         if not self.track:
-            return self.ra if self.ra is not None else math.nan, self.dec if self.dec is not None else math.nan
+            return (
+                self.ra if self.ra is not None else math.nan,
+                self.dec if self.dec is not None else math.nan,
+            )
         if when is None:
             return math.nan, math.nan
         moments = np.array([entry[0] for entry in self.track])
@@ -185,7 +188,8 @@ class SeriesTable:
         """Return a numeric column as an array of shape (names, files); NaN where there is no row."""
         index = {(row.name, row.file): row for row in self.rows}
         return np.array(
-            [[getattr(index[n, f], what) if (n, f) in index else math.nan for f in files] for n in names], dtype=float
+            [[getattr(index[n, f], what) if (n, f) in index else math.nan for f in files] for n in names],
+            dtype=float,
         ).reshape(len(names), len(files))
 
 
@@ -272,7 +276,10 @@ def write_series(path: Path, rows: Iterable[SeriesRow], *, replace: bool = False
     OutputExists
         If `path` exists and may not be replaced.
     """
-    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="", encoding="utf-8") as handle:
+    with (
+        atomic_path(path, replace=replace) as temporary,
+        temporary.open("w", newline="", encoding="utf-8") as handle,
+    ):
         writer = csv.writer(handle)
         writer.writerow([name for name, _, _, _ in SERIES_COLUMNS])
         for row in rows:

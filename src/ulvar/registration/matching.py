@@ -56,9 +56,7 @@ def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]
         chosen.add(triple)
     index = np.array(sorted(chosen), dtype=np.int64).reshape(-1, 3)
     corner = points[index]
-    sides = np.stack(
-        [np.hypot(*(corner[:, (k + 1) % 3] - corner[:, (k + 2) % 3]).T) for k in range(3)], axis=1
-    )
+    sides = np.stack([np.hypot(*(corner[:, (k + 1) % 3] - corner[:, (k + 2) % 3]).T) for k in range(3)], axis=1)
     order = np.argsort(sides, axis=1)
     sides = np.take_along_axis(sides, order, axis=1)
     index = np.take_along_axis(index, order, axis=1)
@@ -70,9 +68,7 @@ def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]
     return invariants[good], index[good]
 
 
-def _hypotheses(
-    source: F64Array, target: F64Array, options: MatchOptions
-) -> F64Array:
+def _hypotheses(source: F64Array, target: F64Array, options: MatchOptions) -> F64Array:
     """Return candidate affine matrices (n, 2, 3), the most voted first."""
     inv_s, tri_s = _triangles(source, options.neighbours)
     inv_t, tri_t = _triangles(target, options.neighbours)

@@ -14,9 +14,7 @@ from ulvar.registration.transform import Transform
 _table = lru_cache(maxsize=4)(lanczos_table)
 
 
-def resample(
-    data: F32Array, transform: Transform, shape: tuple[int, int], *, order: int = 3
-) -> F32Array:
+def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, order: int = 3) -> F32Array:
     """Return `data` on the target grid by Lanczos interpolation.
 
     Parameters
@@ -45,7 +43,11 @@ def resample(
         raise ValueError("the Lanczos order is 3 or 4")
     missing = ~np.isfinite(data)
     # A tap may fall up to `order` pixels away from the position's own pixel.
-    holes = cv2.dilate(missing.astype(np.uint8), np.ones((2 * order + 1, 2 * order + 1), np.uint8)) if missing.any() else missing.astype(np.uint8)
+    holes = (
+        cv2.dilate(missing.astype(np.uint8), np.ones((2 * order + 1, 2 * order + 1), np.uint8))
+        if missing.any()
+        else missing.astype(np.uint8)
+    )
     out = np.empty(shape, dtype=np.float32)
     inverse = np.ascontiguousarray(transform.inverse().matrix)
     factor = np.float32(abs(np.linalg.det(inverse[:, :2])))

@@ -103,7 +103,12 @@ class Camera:
         return np.asarray(response)
 
     def expose(
-        self, rng: np.random.Generator, light_e: F64Array | float, state: CameraState, *, cosmic_rays: float = 0.0
+        self,
+        rng: np.random.Generator,
+        light_e: F64Array | float,
+        state: CameraState,
+        *,
+        cosmic_rays: float = 0.0,
     ) -> np.ndarray:
         """Return raw uint16 pixels [ADU].
 

@@ -285,7 +285,11 @@ def _light_electrons(exposure: _Exposure) -> F64Array:
     )  # fmt: skip
     if exposure.satellite:
         image += satellite_trail(
-            image.shape, y0=0.22 * size.height, slope=0.41 * size.height / size.width, width_px=1.5, electrons=900.0
+            image.shape,
+            y0=0.22 * size.height,
+            slope=0.41 * size.height / size.width,
+            width_px=1.5,
+            electrons=900.0,
         )
     return image
 

@@ -86,9 +86,7 @@ class Psf:
     @classmethod
     def with_fwhm(cls, fwhm_px: float, wing_fraction: float = 0.12, wing_ratio: float = 2.1) -> Psf:
         """Return the PSF whose FWHM *as recorded* is `fwhm_px`."""
-        sigma = brentq(
-            lambda s: recorded_fwhm(cls(s, wing_fraction, wing_ratio)) - fwhm_px, 0.05, fwhm_px, xtol=1e-6
-        )
+        sigma = brentq(lambda s: recorded_fwhm(cls(s, wing_fraction, wing_ratio)) - fwhm_px, 0.05, fwhm_px, xtol=1e-6)
         return cls(float(sigma), wing_fraction, wing_ratio)
 
     @property

@@ -37,7 +37,10 @@ class Frame2D:
 
 
 def frame_exposures(
-    transforms: Sequence[Transform], shapes: Sequence[tuple[int, int]], reference: tuple[int, int], framing: Framing
+    transforms: Sequence[Transform],
+    shapes: Sequence[tuple[int, int]],
+    reference: tuple[int, int],
+    framing: Framing,
 ) -> Frame2D:
     """Return the grid for exposures that are mapped onto a reference.
 

@@ -145,7 +145,11 @@ def _candidates(
     ys, xs = out_y[:found], out_x[:found]
     height = smooth[ys, xs].astype(np.float64)
     order = np.argsort(-height, kind="stable")
-    return xs[order].astype(np.float64), ys[order].astype(np.float64), height[order] / (factor * noise[ys, xs][order])
+    return (
+        xs[order].astype(np.float64),
+        ys[order].astype(np.float64),
+        height[order] / (factor * noise[ys, xs][order]),
+    )
 
 
 def _moments(
@@ -157,7 +161,12 @@ def _moments(
 
 
 def _measure_shape(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, saturated: BoolArray, guess: float, settings: DetectOptions
+    residual: F32Array,
+    noise: F32Array,
+    hidden: BoolArray,
+    saturated: BoolArray,
+    guess: float,
+    settings: DetectOptions,
 ) -> tuple[float, float, float] | None:
     """Return (FWHM of the profile, ratio of that to the moments' FWHM, ellipticity) from bright stars."""
     fwhm = guess
@@ -233,7 +242,10 @@ def _measure(
     flags[saturated_near] |= StarFlag.SATURATED
     reach = 2 * fwhm
     flags[
-        (rows[:, 0] < reach) | (rows[:, 1] < reach) | (rows[:, 0] > width - 1 - reach) | (rows[:, 1] > height - 1 - reach)
+        (rows[:, 0] < reach)
+        | (rows[:, 1] < reach)
+        | (rows[:, 0] > width - 1 - reach)
+        | (rows[:, 1] > height - 1 - reach)
     ] |= StarFlag.EDGE
     flags[(rows[:, 10] > 0) & ~saturated_near] |= StarFlag.BAD_PIXEL
     flux, error = rows[:, 2] * total, np.sqrt(rows[:, 3]) * total

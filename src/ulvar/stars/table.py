@@ -6,6 +6,7 @@ import csv
 from dataclasses import dataclass, fields
 from enum import IntFlag
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -72,8 +73,9 @@ class StarTable:
     @classmethod
     def empty(cls) -> StarTable:
         """Return a table without stars."""
-        columns = {f.name: np.empty(0) for f in fields(cls)}
-        return cls(**{**columns, "flags": np.empty(0, dtype=np.int64)})
+        columns: dict[str, Any] = {f.name: np.empty(0) for f in fields(cls)}
+        columns["flags"] = np.empty(0, dtype=np.int64)
+        return cls(**columns)
 
 
 def write_star_csv(path: Path, stars: StarTable, *, replace: bool = True) -> None:

@@ -20,7 +20,13 @@ class Board(QWidget):
 
     width_hint = 344
 
-    def __init__(self, model: Model, theme: Theme, show_file: Callable[[str, str], None], command: Callable[[str], object]) -> None:
+    def __init__(
+        self,
+        model: Model,
+        theme: Theme,
+        show_file: Callable[[str, str], None],
+        command: Callable[[str], object],
+    ) -> None:
         super().__init__()
         self.model, self.theme = model, theme
         self.show_file, self.command = show_file, command
@@ -43,7 +49,12 @@ class Board(QWidget):
         self.body.setSpacing(8)
         column.addLayout(self.body, 1)
         self._stale = True
-        for signal in (model.exposures_changed, model.results_changed, model.stars_changed, model.settings_changed):
+        for signal in (
+            model.exposures_changed,
+            model.results_changed,
+            model.stars_changed,
+            model.settings_changed,
+        ):
             signal.connect(self.mark_stale)
         model.current_changed.connect(self._current)
 

@@ -25,13 +25,23 @@ class CalibrateBoard(Board):
         if not done:
             ready = len([f for f in lights if f.path not in self.model.left_out()])
             self.body.addWidget(
-                empty_state(f"Masters are made. {ready} lights wait.", f"Calibrate {ready}", lambda: self.command("run calibrate"))
+                empty_state(
+                    f"Masters are made. {ready} lights wait.",
+                    f"Calibrate {ready}",
+                    lambda: self.command("run calibrate"),
+                )
             )
             return
         for group in self.model.groups():
             if group.role is Role.LIGHT:
                 count = sum(f in done for f in group.files)
-                state = "calibrated" if count == group.count else "no safe masters: see Masters" if not count else f"{group.count - count} not"
+                state = (
+                    "calibrated"
+                    if count == group.count
+                    else "no safe masters: see Masters"
+                    if not count
+                    else f"{group.count - count} not"
+                )
                 exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"
                 self.body.addWidget(label(f"{group.filter}  {exposure}   {count} of {group.count}   {state}", "value"))
         self.body.addWidget(label("Space blinks before and after in the picture.", "unit"))

@@ -35,9 +35,17 @@ class CombineBoard(Board):
             self.count.setText("")
             n = len([f for f in self.model.lights() if f.path not in self.model.left_out()])
             if n:
-                self.body.addWidget(empty_state("No exposure is scored yet.", f"Score {n}", lambda: self.command("run score")))
+                self.body.addWidget(
+                    empty_state("No exposure is scored yet.", f"Score {n}", lambda: self.command("run score"))
+                )
             else:
-                self.body.addWidget(empty_state("There are no lights to combine.", "Go to Intake", lambda: self.command("station intake")))
+                self.body.addWidget(
+                    empty_state(
+                        "There are no lights to combine.",
+                        "Go to Intake",
+                        lambda: self.command("station intake"),
+                    )
+                )
             return
         name = self.model.working_filter()
         members = {raw: p.values for raw, p in scores.items() if p.values["filter"] == name}
@@ -60,7 +68,9 @@ class CombineBoard(Board):
         stack = next(iter(self.model.products("stack").values()), None)
         if stack is not None:
             shown = QPushButton(f"Show the stack of {stack.values['count']}")
-            shown.setToolTip(f"SNR gain × {stack.values['snr_gain']:.1f}; alignment residual {stack.values['residual_px']:.3f} px")
+            shown.setToolTip(
+                f"SNR gain × {stack.values['snr_gain']:.1f}; alignment residual {stack.values['residual_px']:.3f} px"
+            )
             shown.clicked.connect(lambda: self.show_file(stack.output, f"Stack of {stack.values['count']}"))
             row.addWidget(shown)
         self.body.addLayout(row)

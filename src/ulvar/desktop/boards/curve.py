@@ -26,10 +26,14 @@ class CurveBoard(Board):
         self.count.setText("")
         self._plots: list[Plot] = []
         if self.model.series() is None:
-            self.body.addWidget(empty_state("No measurements yet.", "Go to Measure", lambda: self.command("station measure")))
+            self.body.addWidget(
+                empty_state("No measurements yet.", "Go to Measure", lambda: self.command("station measure"))
+            )
             return
         if result is None:
-            self.body.addWidget(empty_state("The stars are measured.", "Make the light curve", lambda: self.command("run curve")))
+            self.body.addWidget(
+                empty_state("The stars are measured.", "Make the light curve", lambda: self.command("run curve"))
+            )
             return
         curve, fit = result.curve, result.eclipse
         self.title.setText(curve.name)
@@ -44,7 +48,17 @@ class CurveBoard(Board):
         kinds = ["other" if not g else "finding" if k in marked else "kept" for g, k in zip(curve.good, keys)]
         pad = 0.03 * float(np.ptp(x))
         limits = (float(x.min()) - pad, float(x.max()) + pad)
-        main = self._add(Plot(self.theme, y_label="target − ensemble, mag", on_pick=self.model.set_current, y_down=True, show_x=False), limits, 6)
+        main = self._add(
+            Plot(
+                self.theme,
+                y_label="target − ensemble, mag",
+                on_pick=self.model.set_current,
+                y_down=True,
+                show_x=False,
+            ),
+            limits,
+            6,
+        )
         main.series = [Points(x, curve.magnitude, curve.magnitude_error, kinds, keys)]
         self._check_stars(main, result, x)
         if fit is not None:
@@ -57,7 +71,9 @@ class CurveBoard(Board):
         shown = [(k, t) for k, t in _STRIPS if np.isfinite(curve.companions[k]).any()]
         for i, (key, text) in enumerate(shown):
             last = i == len(shown) - 1
-            strip = self._add(self._strip(text, show_x=last, label=f"{scale} − {day:,} d".replace(",", "\u2009")), limits, 2)
+            strip = self._add(
+                self._strip(text, show_x=last, label=f"{scale} − {day:,} d".replace(",", "\u2009")), limits, 2
+            )
             strip.series = [Points(x, curve.companions[key], kinds=kinds, keys=keys)]
         if not shown:
             main.show_x = True
@@ -84,7 +100,9 @@ class CurveBoard(Board):
             with np.errstate(divide="ignore", invalid="ignore"):
                 magnitude = -2.5 * np.log10(values)
             shift = base + 0.06 * number - float(np.nanmedian(magnitude))
-            plot.series.append(Points(x, magnitude + shift, token="check_star", name=f"{name} {shift:+.2f}".replace("-", "−")))
+            plot.series.append(
+                Points(x, magnitude + shift, token="check_star", name=f"{name} {shift:+.2f}".replace("-", "−"))
+            )
 
     def _model_curve(self, plot: Plot, fit, day: int, limits: tuple[float, float]) -> None:  # type: ignore[no-untyped-def]
         fine = np.linspace(*limits, 500)
@@ -94,7 +112,12 @@ class CurveBoard(Board):
         text = f"min {fit.mid - day:.5f} ± {fit.mid_error:.5f} d"
         plot.notes = [
             (fit.mid - day, fit.base_mag + 0.35 * fit.depth_mag, text, "cur"),
-            (fit.mid - day, fit.base_mag + 0.52 * fit.depth_mag, f"depth {fit.depth_mag:.3f} ± {fit.depth_error_mag:.3f} mag", "text"),
+            (
+                fit.mid - day,
+                fit.base_mag + 0.52 * fit.depth_mag,
+                f"depth {fit.depth_mag:.3f} ± {fit.depth_error_mag:.3f} mag",
+                "text",
+            ),
             (fit.mid - day, fit.base_mag + 0.69 * fit.depth_mag, f"{24 * fit.duration_d:.2f} h", "text"),
         ]
 
@@ -103,5 +126,7 @@ class CurveBoard(Board):
         for plot in getattr(self, "_plots", []):
             plot.current = path
             points = plot.series[0] if plot.series else None
-            plot.cursor = float(points.x[list(points.keys).index(path)]) if points is not None and path in points.keys else None
+            plot.cursor = (
+                float(points.x[list(points.keys).index(path)]) if points is not None and path in points.keys else None
+            )
             plot.update()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QMimeData, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import (
+    QColor,
     QContextMenuEvent,
     QDrag,
     QDragEnterEvent,
@@ -26,7 +27,10 @@ from ulvar.engine import Finding
 from ulvar.frames import Group, Role
 
 _ORDER = (Role.LIGHT, Role.FLAT, Role.DARK_FLAT, Role.DARK, Role.BIAS, Role.UNKNOWN)
-_FILTER_COLOR = {"V": "#E8ECF0", "B": "#4C8DF5", "R": "#FF7A5C"}
+_FILTER_COLOR = {
+    "dark": {"V": "#E8ECF0", "B": "#4C8DF5", "R": "#FF7A5C"},
+    "light": {"V": "#586470", "B": "#2F6FE0", "R": "#D2452A"},
+}
 _MIME = "application/x-ulvar-group"
 
 
@@ -71,17 +75,18 @@ class GroupCard(QWidget):
         painter.setBrush(t.color("sel" if here else "raised"))
         painter.drawRoundedRect(box, 4, 4)
         if group.filter:
-            color = t.color("soft")
-            if t.name != "red" and group.filter in _FILTER_COLOR:
-                color.setNamedColor(_FILTER_COLOR[group.filter]) if t.name == "dark" else color.setNamedColor(
-                    {"V": "#586470", "B": "#2F6FE0", "R": "#D2452A"}[group.filter]
-                )
+            known = _FILTER_COLOR.get(t.name, {}).get(group.filter)
+            color = QColor(known) if known else t.color("soft")
             painter.fillRect(QRectF(2, 6, 3.4, box.height() - 10), color)
         first, second = self.lines()
         painter.setFont(font("value"))
         painter.setPen(t.color("text"))
         painter.drawText(QRectF(14, 6, 100, 18), Qt.AlignmentFlag.AlignVCenter, first)
-        painter.drawText(QRectF(60, 6, 80, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(group.count))
+        painter.drawText(
+            QRectF(60, 6, 80, 18),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            str(group.count),
+        )
         painter.setFont(font("label"))
         painter.setPen(t.color("soft"))
         painter.drawText(QRectF(14, 25, 130, 16), Qt.AlignmentFlag.AlignVCenter, second)
@@ -91,7 +96,9 @@ class GroupCard(QWidget):
         out = self._board.model.left_out()
         step = min(3.2, 126 / max(1, group.count))
         for i, path in enumerate(group.files):
-            painter.fillRect(QRectF(14 + i * step, 47, max(0.8, step * 0.5), 8), t.color("line" if path in out else "mute"))
+            painter.fillRect(
+                QRectF(14 + i * step, 47, max(0.8, step * 0.5), 8), t.color("line" if path in out else "mute")
+            )
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Look at the group's first exposure."""
@@ -127,7 +134,10 @@ class GroupCard(QWidget):
         if all(f in out for f in self.group.files):
             menu.addAction(f"Put back {self.group.count}", lambda: self._board.model.put_back(self.group.files))
         else:
-            menu.addAction(f"Leave out {self.group.count}", lambda: self._board.model.leave_out(self.group.files, "group left out"))
+            menu.addAction(
+                f"Leave out {self.group.count}",
+                lambda: self._board.model.leave_out(self.group.files, "group left out"),
+            )
         return menu
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -213,7 +223,9 @@ class IntakeBoard(Board):
             self.count.setText("")
             self.hint.setText("")
             if self.model.night is not None and self.model.findings():
-                sentence = f"{self.model.findings()[0].text} Drop a folder of exposures here; raw files are never changed."
+                sentence = (
+                    f"{self.model.findings()[0].text} Drop a folder of exposures here; raw files are never changed."
+                )
             else:
                 sentence = "Drop a folder of exposures here; raw files are never changed."
             self.body.addWidget(empty_state(sentence, "Open a folder", lambda: self.command("open")))
@@ -271,5 +283,3 @@ class IntakeBoard(Board):
         """Mark the card of the current exposure."""
         for card in self.findChildren(GroupCard):
             card.update()
-
-

@@ -115,12 +115,12 @@ class MastersBoard(Board):
         out = self.model.left_out()
         groups = self.model.groups()
         candidates = [
-            Candidate(g.role, g.members[0], n, g.key)
+            Candidate(g.role, g.typical, n, g.key)
             for g in groups
             if g.role in KINDS and (n := sum(f not in out for f in g.files))
         ]
         limits = self.model.settings().masters.tolerances
-        return [(g, match_lights(g.members[0], candidates, limits)) for g in groups if g.role is Role.LIGHT]
+        return [(g, match_lights(g.typical, candidates, limits)) for g in groups if g.role is Role.LIGHT]
 
     def fill(self) -> None:
         """Build grid, refusals and list of masters."""
@@ -131,7 +131,13 @@ class MastersBoard(Board):
         lights = [g for g in groups if g.role is Role.LIGHT]
         self.hint.setText("second line: how far off, and age" if lights else "")
         if not lights:
-            self.body.addWidget(empty_state("No lights yet, so nothing to match.", "Go to Intake", lambda: self.command("station intake")))
+            self.body.addWidget(
+                empty_state(
+                    "No lights yet, so nothing to match.",
+                    "Go to Intake",
+                    lambda: self.command("station intake"),
+                )
+            )
             return
         if not any(g.role in KINDS for g in groups):
             sentence = "No calibration frames in this night. Lights will be used as they are."
@@ -172,7 +178,12 @@ class MastersBoard(Board):
         made = self.model.products("master")
         self.body.addWidget(label(f"Masters   {len(made)} made" if made else "Masters   none made yet", "section"))
         if not made:
-            self.body.addWidget(label("Each group of calibration frames becomes one master; flats after what they need.", wrap=True))
+            self.body.addWidget(
+                label(
+                    "Each group of calibration frames becomes one master; flats after what they need.",
+                    wrap=True,
+                )
+            )
             self.body.addStretch(1)
             return
         self._rows = Rows(["Master", "Frames", "Exposure\ns", "Temp.\n°C", "Noise\nADU", "Rejected\n%"])

@@ -42,7 +42,9 @@ class _Marks(QStyledItemDelegate):
             if values is not None:
                 box = QRectF(option.rect).adjusted(0, 2, 0, -2)
                 token = "check" if star.name in self._board.suspects else glyphs.role_token(star.role)
-                low, high = (0.97, 1.03) if star.role != "target" else (float(np.nanmin(values)), float(np.nanmax(values)))
+                low, high = (
+                    (0.97, 1.03) if star.role != "target" else (float(np.nanmin(values)), float(np.nanmax(values)))
+                )
                 draw_spark(painter, t, box, values, token, (low, high))
         painter.restore()
 
@@ -65,7 +67,9 @@ class MeasureBoard(Board):
         measured = len({row.file for row in series.rows}) if series else 0
         self.count.setText(f"{measured} {self.model.working_filter()} exposures" if measured else "")
         if not self.listed:
-            self.body.addWidget(empty_state("Click the target in the picture.", "Propose stars", lambda: self.command("propose")))
+            self.body.addWidget(
+                empty_state("Click the target in the picture.", "Propose stars", lambda: self.command("propose"))
+            )
             return
         self._collect()
         self._rows = Rows(["Star", "Flux\nADU", "SNR", "Scatter\n× noise", "Over time\n±3 %"])
@@ -98,7 +102,12 @@ class MeasureBoard(Board):
         if ensemble is not None and curve is not None:
             self.body.addWidget(label(f"Target scatter {1000 * curve.rms:.1f} mmag about its fit", "value"))
         self.body.addWidget(hairline())
-        self._plot = Plot(self.theme, x_label="hours after the first exposure", y_label="relative to the others", on_pick=self._open)
+        self._plot = Plot(
+            self.theme,
+            x_label="hours after the first exposure",
+            y_label="relative to the others",
+            on_pick=self._open,
+        )
         self._plot.setMinimumHeight(150)
         self._plot.empty = "Measure to see how a star behaves." if not measured else "Choose a star in the list."
         self.body.addWidget(self._plot, 2)

@@ -20,7 +20,13 @@ class PlateBoard(Board):
         self.title.setText("Plate solutions")
         if not scores:
             self.count.setText("")
-            self.body.addWidget(empty_state("Score the exposures first: their stars are matched with the catalogue.", "Go to Combine", lambda: self.command("station combine")))
+            self.body.addWidget(
+                empty_state(
+                    "Score the exposures first: their stars are matched with the catalogue.",
+                    "Go to Combine",
+                    lambda: self.command("station combine"),
+                )
+            )
             return
         name = self.model.working_filter()
         members = [raw for raw, p in scores.items() if p.values["filter"] == name]
@@ -28,7 +34,13 @@ class PlateBoard(Board):
         if not plates:
             stars = scores[members[0]].values["stars"] if members else 0
             if self.model.settings().plate.catalogue:
-                self.body.addWidget(empty_state(f"Not solved; {stars} stars found in the first exposure.", "Solve", lambda: self.command("run plate")))
+                self.body.addWidget(
+                    empty_state(
+                        f"Not solved; {stars} stars found in the first exposure.",
+                        "Solve",
+                        lambda: self.command("run plate"),
+                    )
+                )
             else:
                 self.body.addWidget(empty_state("Choose a star catalogue at the right: a CSV file with ra and dec."))
             return
@@ -56,7 +68,15 @@ class PlateBoard(Board):
                 rows.append((stem, "not solved", "", "", ""))
                 continue
             v = plates[raw].values
-            rows.append((stem, number(v["matched"], 0), number(v["rms_arcsec"], 2), number(v["scale_arcsec_px"], 4), number(v["rotation_deg"], 2)))
+            rows.append(
+                (
+                    stem,
+                    number(v["matched"], 0),
+                    number(v["rms_arcsec"], 2),
+                    number(v["scale_arcsec_px"], 4),
+                    number(v["rotation_deg"], 2),
+                )
+            )
         self._rows.fill(rows, members, dim=dim)
         self._table = table(self._rows, on_row=self.model.set_current)
         self.body.addWidget(self._table, 1)

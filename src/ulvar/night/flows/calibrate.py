@@ -101,7 +101,7 @@ def match_groups(
     """Match every group of lights with the masters."""
     candidates = [candidate for candidate, _ in masters]
     groups = [g for g in group_exposures(lights, limits) if g.role is Role.LIGHT]
-    return [(group, match_lights(group.members[0], candidates, limits)) for group in groups]
+    return [(group, match_lights(group.typical, candidates, limits)) for group in groups]
 
 
 def calibrate_lights(
@@ -180,5 +180,11 @@ def calibrated_facts(raw: ExposureFacts, output: str) -> ExposureFacts:
     """Return the raw exposure's facts for its calibrated copy, the user's corrections included."""
     status = Path(output).stat()
     return replace(
-        raw, path=output, saturation_adu=None, bitpix=-32, hdu=0, size_bytes=status.st_size, mtime_ns=status.st_mtime_ns
+        raw,
+        path=output,
+        saturation_adu=None,
+        bitpix=-32,
+        hdu=0,
+        size_bytes=status.st_size,
+        mtime_ns=status.st_mtime_ns,
     )

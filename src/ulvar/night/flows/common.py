@@ -54,7 +54,9 @@ def may_write(path: Path, wanted: str, replace: bool) -> Outcome | None:
         return None
     if have == wanted:
         return Outcome(str(path), True, "it exists with the same recipe", str(path), skipped=True)
-    return Outcome(str(path), False, f"{path.name} exists and was made otherwise; it is kept (see --replace)", str(path))
+    return Outcome(
+        str(path), False, f"{path.name} exists and was made otherwise; it is kept (see --replace)", str(path)
+    )
 
 
 def write_same_text(path: Path, text: str, replace: bool) -> Outcome:

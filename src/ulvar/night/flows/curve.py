@@ -112,13 +112,13 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
         fit = fit_eclipse(time, magnitude, error, trends=trends)
         if isinstance(fit, Failed):
             notes.append(fit.reason)
-            findings.append(Finding(Severity.CHECK, "no_fit", "No eclipse was fitted", f"{fit.reason}.", station="curve"))
+            findings.append(
+                Finding(Severity.CHECK, "no_fit", "No eclipse was fitted", f"{fit.reason}.", station="curve")
+            )
         else:
             eclipse = fit
             residual = magnitude - fit.model_mag
-            timed = kwee_van_woerden(
-                time, magnitude - fit.trend_mag, near=fit.mid, half_width=0.36 * fit.duration_d
-            )
+            timed = kwee_van_woerden(time, magnitude - fit.trend_mag, near=fit.mid, half_width=0.36 * fit.duration_d)
             if isinstance(timed, Failed):
                 notes.append(f"Kwee-van Woerden: {timed.reason}")
             else:
@@ -137,8 +137,11 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
     if not np.isfinite(curve.magnitude_error).any():
         findings.append(
             Finding(
-                Severity.CHECK, "no_error_bars", "No error bars",
-                "The gain in electrons per ADU is unknown, so errors cannot be told.", station="curve",
+                Severity.CHECK,
+                "no_error_bars",
+                "No error bars",
+                "The gain in electrons per ADU is unknown, so errors cannot be told.",
+                station="curve",
             )  # fmt: skip
         )
     return CurveResult(
@@ -157,5 +160,3 @@ def _trends(curve: LightCurve, good: np.ndarray, terms: Sequence[str], notes: li
         else:
             notes.append(f"no detrending by {term}: it is unknown or constant")
     return trends
-
-

@@ -59,7 +59,11 @@ def master_item(task: MasterTask) -> Outcome:
     try:
         subtract = read_master(task.subtract).data if task.subtract else None
         master = build_master(
-            group.role, group.members, rejection=task.rejection, subtract=subtract, budget_bytes=task.budget_bytes
+            group.role,
+            group.members,
+            rejection=task.rejection,
+            subtract=subtract,
+            budget_bytes=task.budget_bytes,
         )
         if isinstance(master, Failed):
             return Outcome(task.output, False, master.reason, "", False, values)
@@ -118,25 +122,32 @@ def make_masters(
         outcomes.append(outcome)
         if outcome.ok:
             group = job.group
-            built.append((Candidate(group.role, group.members[0], outcome.values["count"], group.key), outcome.output))
+            built.append((Candidate(group.role, group.typical, outcome.values["count"], group.key), outcome.output))
     # Results come in any order; choices must not depend on it.
     built.sort(key=lambda entry: entry[1])
     jobs = []
     for group in flats:
-        choice = match_flat(group.members[0], [candidate for candidate, _ in built], limits)
+        choice = match_flat(group.typical, [candidate for candidate, _ in built], limits)
         if choice.candidate is None:
             findings.append(
                 Finding(
-                    Severity.CHECK, "flat_not_subtracted", f"Flats {group.filter}: nothing to subtract",
+                    Severity.CHECK,
+                    "flat_not_subtracted",
+                    f"Flats {group.filter}: nothing to subtract",
                     f"There is no dark flat or bias for {group.count} flats of {group.exposure_s or 0:g} s"
                     f" ({choice.reason}); no master flat is made of them.",
-                    group.files, station="masters",
+                    group.files,
+                    station="masters",
                 )  # fmt: skip
             )
             outcomes.append(
                 Outcome(
-                    str(out / names[id(group)]), False, f"no dark flat or bias to subtract: {choice.reason}", "",
-                    False, {"kind": "flat", "filter": group.filter, "exposure_s": group.exposure_s},
+                    str(out / names[id(group)]),
+                    False,
+                    f"no dark flat or bias to subtract: {choice.reason}",
+                    "",
+                    False,
+                    {"kind": "flat", "filter": group.filter, "exposure_s": group.exposure_s},
                 )  # fmt: skip
             )
             continue
@@ -148,8 +159,12 @@ def make_masters(
         for file, reason in outcome.values.get("left_out", []):
             findings.append(
                 Finding(
-                    Severity.CHECK, "frame_left_out", f"{Path(file).name} left out of a master", f"{reason}.",
-                    (file,), station="masters",
+                    Severity.CHECK,
+                    "frame_left_out",
+                    f"{Path(file).name} left out of a master",
+                    f"{reason}.",
+                    (file,),
+                    station="masters",
                 )  # fmt: skip
             )
     outcomes.sort(key=lambda o: o.file)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 import numpy as np
@@ -24,7 +24,7 @@ from ulvar.stars import StarTable, find_stars
 class MeasureOptions:
     """Aperture and centring."""
 
-    aperture: ApertureOptions = ApertureOptions()
+    aperture: ApertureOptions = field(default_factory=ApertureOptions)
     refined: bool = False
 
 
@@ -134,9 +134,7 @@ def _positions(
     return x, y, ra, dec
 
 
-def _refined(
-    x: F64Array, y: F64Array, detected: StarTable, fwhm: float
-) -> tuple[F64Array, F64Array, np.ndarray]:
+def _refined(x: F64Array, y: F64Array, detected: StarTable, fwhm: float) -> tuple[F64Array, F64Array, np.ndarray]:
     """Move each position to the detection beside it; where there is none the star is lost and stays put."""
     new_x, new_y = x.copy(), y.copy()
     lost = np.ones(len(x), dtype=bool)

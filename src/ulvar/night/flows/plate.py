@@ -74,7 +74,10 @@ def plate_item(task: PlateTask) -> Outcome:
     start = time.perf_counter()
     path = Path(task.output)
     stamp = fingerprint(
-        "plate", identity(task.facts), [task.options.at, task.options.radius_deg, task.options.scale], task.catalogue_print
+        "plate",
+        identity(task.facts),
+        [task.options.at, task.options.radius_deg, task.options.scale],
+        task.catalogue_print,
     )
     if task.copy:
         there = may_write(path, stamp, task.replace or task.options.again)
@@ -86,7 +89,12 @@ def plate_item(task: PlateTask) -> Outcome:
         known = read_wcs_file(path)
         if known is not None:
             return Outcome(
-                task.facts.path, True, "solved before; --again solves anew", task.output, True, describe(known, task.facts)
+                task.facts.path,
+                True,
+                "solved before; --again solves anew",
+                task.output,
+                True,
+                describe(known, task.facts),
             )
     solution = solve_exposure(task.facts, task.catalogue, task.options, task.stars)
     if isinstance(solution, Failed):
@@ -218,10 +226,11 @@ def solve_files(
 
 def _near(catalogue: StarCatalogue, facts: ExposureFacts, options: PlateOptions) -> StarCatalogue:
     """Cut a large catalogue down to what a hint can reach, so that little travels to the worker."""
-    at = options.at or ((facts.ra_deg, facts.dec_deg) if facts.ra_deg is not None and facts.dec_deg is not None else None)
+    at = options.at or (
+        (facts.ra_deg, facts.dec_deg) if facts.ra_deg is not None and facts.dec_deg is not None else None
+    )
     slim = replace(catalogue, bands={})
     if at is None or len(catalogue) < 50_000:
         return slim
     near = slim.cone(at[0], at[1], max(5.0, 3 * options.radius_deg))  # type: ignore[arg-type]
     return near if len(near) > 100 else slim
-

@@ -6,7 +6,7 @@ import math
 import shutil
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +19,7 @@ from ulvar.frames import ExposureFacts, FrameError, MaskBit, header_of, read_fra
 from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
 from ulvar.night.flows.starfind import Scored, find_all
 from ulvar.registration import Transform, fit_transform, match_stars, resample
-from ulvar.stacking import Framing, Normalise, StackInput, Stacked, Weighting, frame_exposures, stack_warped
+from ulvar.stacking import Frame2D, Framing, Normalise, Stacked, StackInput, Weighting, frame_exposures, stack_warped
 from ulvar.stars import StarFlag, StarTable
 
 _HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
@@ -31,7 +31,7 @@ class StackOptions:
 
     align: str = "stars"
     framing: Framing = Framing.REFERENCE
-    rejection: Rejection = Rejection(Method.SIGMA, 4.0, 3.0)
+    rejection: Rejection = field(default_factory=lambda: Rejection(Method.SIGMA, 4.0, 3.0))
     normalise: Normalise = Normalise.BOTH
     weighting: Weighting = Weighting.SNR
     depth: int = 16
@@ -212,7 +212,9 @@ def stack_exposures(
     if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights: use --weights equal with --method median")
     is_tiff = output.suffix.lower() in (".tif", ".tiff")
-    stamp = fingerprint("stack", [identity(f) for f in exposures], vars(settings) | {"rejection": vars(settings.rejection)})
+    stamp = fingerprint(
+        "stack", [identity(f) for f in exposures], vars(settings) | {"rejection": vars(settings.rejection)}
+    )
     if not is_tiff:
         there = may_write(output, stamp, replace)
         if there is not None:
@@ -265,7 +267,9 @@ def _aligned(
     return *align_all(scored, reference.stars, context), reference
 
 
-def _combine(aligned, reference, output, settings, context):  # type: ignore[no-untyped-def]
+def _combine(
+    aligned: Sequence[Aligned], reference: Scored, output: Path, settings: StackOptions, context: JobContext
+) -> tuple[Stacked | None, list[Aligned], Frame2D, list[Failed]]:
     shape = (reference.facts.height, reference.facts.width)
     grid = frame_exposures(
         [a.transform for a in aligned], [(a.scored.facts.height, a.scored.facts.width) for a in aligned], shape,
@@ -278,7 +282,13 @@ def _combine(aligned, reference, output, settings, context):  # type: ignore[no-
     failed: list[Failed] = []
     try:
         tasks = [
-            _WarpTask(a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", settings.align == "none")
+            _WarpTask(
+                a.scored.facts,
+                grid.shifted(a.transform),
+                out_shape,
+                f"{scratch}/{i}.f32",
+                settings.align == "none",
+            )
             for i, a in enumerate(aligned)
         ]
         bad: set[str] = set()
@@ -308,7 +318,10 @@ def _combine(aligned, reference, output, settings, context):  # type: ignore[no-
 
 
 def _frames(
-    exposures: Sequence[ExposureFacts], kept: Sequence[Aligned], failed: Sequence[Failed], stacked: Stacked | None
+    exposures: Sequence[ExposureFacts],
+    kept: Sequence[Aligned],
+    failed: Sequence[Failed],
+    stacked: Stacked | None,
 ) -> tuple[Outcome, ...]:
     used = {a.scored.facts.path: (i, a) for i, a in enumerate(kept)}
     why = {f.file: f.reason for f in failed}

@@ -8,6 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -97,7 +98,7 @@ def read_stars(path: Path) -> StarTable:
     bits = {flag.name.lower(): int(flag) for flag in StarFlag if flag.name}
     with path.open(newline="", encoding="utf-8") as handle:
         rows = list(csv.DictReader(handle))
-    columns = {}
+    columns: dict[str, Any] = {}
     for name, _, _, _ in STAR_COLUMNS:
         if name == "flags":
             columns[name] = np.array([sum(bits[w] for w in r[name].split("|") if w) for r in rows], dtype=np.int64)
