@@ -46,17 +46,18 @@ def _sorted_median(values, lo, hi):
 
 
 @numba.njit(nogil=True, cache=True)
-def _sigma_bounds(values, n, low, high, quantile_k, quantile_z):
+def _sigma_bounds(values, n, low, high, quantile_k, quantile_z, usual):
     """Indices [lo, hi) kept by iterated clipping about the median.
 
     The first spread comes from two order statistics, so that a single large outlier cannot hide itself
-    among few frames; later spreads are standard deviations of what is kept.
+    among few frames; later spreads are standard deviations of what is kept. No spread is taken for smaller
+    than `usual`, that of the pixels around: a few values that happen to agree would reject their fellows.
     """
     lo, hi = 0, n
     k = quantile_k[n]
     if k < 0:
         return lo, hi
-    spread = (np.float64(values[n - 1 - k]) - np.float64(values[k])) / quantile_z[n]
+    spread = max((np.float64(values[n - 1 - k]) - np.float64(values[k])) / quantile_z[n], usual)
     for step in range(12):
         if spread <= 0.0:
             break
@@ -80,14 +81,14 @@ def _sigma_bounds(values, n, low, high, quantile_k, quantile_z):
         total = 0.0
         for i in range(lo, hi):
             total += (values[i] - mean) ** 2
-        new_spread = np.sqrt(total / (hi - lo - 1))
+        new_spread = max(np.sqrt(total / (hi - lo - 1)), usual)
         # The spread of clipped data may only fall; without this a rejected tail could come back.
         spread = min(spread, new_spread) if step > 0 else new_spread
     return lo, hi
 
 
 @numba.njit(nogil=True, cache=True)
-def _winsorized_bounds(values, n, low, high, quantile_k, quantile_z):
+def _winsorized_bounds(values, n, low, high, quantile_k, quantile_z, usual):
     """Clipping with the spread of winsorized data (Huber 1981: limits 1.5 sigma, factor 1.134)."""
     k = quantile_k[n]
     if k < 0:
@@ -110,6 +111,7 @@ def _winsorized_bounds(values, n, low, high, quantile_k, quantile_z):
             spread = new_spread
             break
         spread = new_spread
+    spread = max(spread, usual)
     lo, hi = 0, n
     while lo < hi and values[lo] < centre - low * spread:
         lo += 1
@@ -119,7 +121,7 @@ def _winsorized_bounds(values, n, low, high, quantile_k, quantile_z):
 
 
 @numba.njit(nogil=True, cache=True)
-def _mad_bounds(values, n, low, high, scratch):
+def _mad_bounds(values, n, low, high, scratch, usual):
     """Clipping with 1.4826 times the median absolute deviation."""
     if n < 4:
         return 0, n
@@ -136,7 +138,7 @@ def _mad_bounds(values, n, low, high, scratch):
         else:
             scratch[i] = centre - values[left]
             left -= 1
-    spread = 1.4826 * _sorted_median(scratch, 0, n)
+    spread = max(1.4826 * _sorted_median(scratch, 0, n), usual)
     lo, hi = 0, n
     if spread <= 0.0:
         return lo, hi
@@ -205,6 +207,7 @@ def combine_rows(
     squares = np.empty(CHUNK, dtype=np.float64)
     weight_sum = np.empty(CHUNK, dtype=np.float64)
     kept = np.empty(CHUNK, dtype=np.int64)
+    around = np.empty(CHUNK, dtype=np.float32)
     inf = np.float32(np.inf)
     for y in range(height):
         for x0 in range(0, width, CHUNK):
@@ -225,6 +228,17 @@ def combine_rows(
                         first, second = buffer[a, x], buffer[b, x]
                         buffer[a, x] = first if first < second else second
                         buffer[b, x] = second if first < second else first
+                usual = 0.0
+                if method != MEDIAN and method != LINEAR:
+                    m = 0
+                    for x in range(size):
+                        c = count[x]
+                        k = quantile_k[c]
+                        if k >= 0:
+                            around[m] = (buffer[c - 1 - k, x] - buffer[k, x]) / quantile_z[c]
+                            m += 1
+                    if m > 0:
+                        usual = np.float64(np.median(around[:m]))
                 for x in range(size):
                     c = count[x]
                     if c == 0:
@@ -233,11 +247,11 @@ def combine_rows(
                         column[i] = buffer[i, x]
                     lo, hi = 0, c
                     if method == SIGMA:
-                        lo, hi = _sigma_bounds(column, c, low, high, quantile_k, quantile_z)
+                        lo, hi = _sigma_bounds(column, c, low, high, quantile_k, quantile_z, usual)
                     elif method == WINSORIZED:
-                        lo, hi = _winsorized_bounds(column, c, low, high, quantile_k, quantile_z)
+                        lo, hi = _winsorized_bounds(column, c, low, high, quantile_k, quantile_z, usual)
                     elif method == MAD:
-                        lo, hi = _mad_bounds(column, c, low, high, scratch)
+                        lo, hi = _mad_bounds(column, c, low, high, scratch, usual)
                     elif method == LINEAR:
                         lo, hi = _linear_bounds(column, c, low, high)
                     if hi > lo:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -161,6 +161,9 @@ class Night:
                 failed.append(Failed(reason, path))
             else:
                 exposures.append(with_user_facts(facts_from_text(facts), given.get(path, {})))
+        if exposures and all(f.role is Role.UNKNOWN for f in exposures):
+            # A folder where nothing says what it is holds lights: who takes calibration frames labels them.
+            exposures = [replace(f, role=Role.LIGHT, origins={**f.origins, "role": "guessed"}) for f in exposures]
         self._exposures, self._failed = exposures, failed
 
     @property

@@ -79,13 +79,25 @@ def run_intake(night: Night, context: JobContext) -> StationResult:
     exposures, failed = scan_files(todo, context)
     night.store_exposures(fits, exposures, failed)
     result = sort_exposures(night.exposures, night.failed, other, night.settings.masters.tolerances)
+    findings = list(result.findings)
+    guessed = tuple(f.path for f in night.exposures if f.origins.get("role") == "guessed")
+    if guessed:
+        findings.append(
+            Finding(
+                Severity.CHECK,
+                "role_guessed",
+                f"{len(guessed)} files taken for lights",
+                "Neither headers nor names say what they are for; drag them to another role if they are not lights.",
+                guessed,
+            )
+        )
     problem = "" if night.exposures else result.findings[0].text if result.findings else "there is nothing to read"
     lights = len(night.lights())
     text = f"{len(night.exposures)} exposures in {len(result.groups)} groups, {lights} of them lights"
     return _finish(
         night,
         StationResult("intake", text, len(night.exposures), len(night.failed), problem),
-        list(result.findings),
+        findings,
     )
 
 

@@ -12,11 +12,11 @@ from pathlib import Path
 import numpy as np
 import tifffile
 
-from ulvar.astrometry import wcs_from_header
 from ulvar.combine import Method, Rejection
 from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, header_of, read_frame, write_fits
 from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.plate import wcs_of
 from ulvar.night.flows.starfind import Scored, find_all
 from ulvar.registration import Transform, fit_transform, match_stars, resample
 from ulvar.stacking import Frame2D, Framing, Normalise, Stacked, StackInput, Weighting, frame_exposures, stack_warped
@@ -97,12 +97,13 @@ def align_all(
 
 
 def _align_by_sky(scored: Sequence[Scored], reference: Scored) -> tuple[list[Aligned], list[Failed]]:
-    base = wcs_from_header(header_of(reference.facts.path))
+    base = wcs_of(reference.facts.path)
     if base is None:
-        return [], [Failed("it is the reference and has no plate solution", reference.facts.path)]
+        name = Path(reference.facts.path).name
+        return [], [Failed(f"the reference {name} has no plate solution: solve it first", s.facts.path) for s in scored]
     done, failed = [], []
     for one in scored:
-        wcs = wcs_from_header(header_of(one.facts.path))
+        wcs = wcs_of(one.facts.path)
         if wcs is None:
             failed.append(Failed("it has no plate solution", one.facts.path))
             continue
