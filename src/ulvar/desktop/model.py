@@ -530,6 +530,8 @@ class Model(QObject):
             return
         self._drop()
         if job.state == "failed":
+            if self.night is not None:
+                self.night.clear_leftovers()
             self.job_finding = _failure_finding(self.job_station, job.error)
         elif job.state == "stopped":
             self.message.emit(

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import atexit
+import shutil
+import tempfile
 from dataclasses import dataclass
 from importlib import resources
-from tempfile import TemporaryDirectory
 
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPainter, QPalette, QPen, QPixmap
@@ -90,13 +92,14 @@ def font(kind: str, scale: float = 1.0) -> QFont:
     return result
 
 
-_IMAGE_FOLDERS: dict[str, TemporaryDirectory[str]] = {}
+_IMAGE_FOLDERS: dict[str, str] = {}
 
 
 def _images(theme: Theme) -> str:
     """Draw the few images that a style sheet takes only as files; returns their folder."""
     if theme.name not in _IMAGE_FOLDERS:
-        folder = TemporaryDirectory(prefix="ulvar-")
+        folder = tempfile.mkdtemp(prefix="ulvar-")
+        atexit.register(shutil.rmtree, folder, ignore_errors=True)
         _IMAGE_FOLDERS[theme.name] = folder
         for name, points, token in (
             ("chevron", ((6, 9), (12, 15), (18, 9)), "soft"),
@@ -109,8 +112,8 @@ def _images(theme: Theme) -> str:
             painter.setPen(QPen(theme.color(token), 2.6))
             painter.drawPolyline([QPointF(x, y) for x, y in points])
             painter.end()
-            pixmap.save(f"{folder.name}/{name}.png")
-    return _IMAGE_FOLDERS[theme.name].name
+            pixmap.save(f"{folder}/{name}.png")
+    return _IMAGE_FOLDERS[theme.name]
 
 
 def apply_theme(app: QApplication, theme: Theme) -> None:

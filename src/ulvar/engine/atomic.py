@@ -17,6 +17,20 @@ class DiskFull(OSError):
     """The output folder has less free space than the run is estimated to need."""
 
 
+def clear_leftovers(folder: Path) -> int:
+    """Remove temporary files that killed processes left below `folder`; returns how many.
+
+    A temporary file of `atomic_path` carries the process id of its writer; one whose process still runs stays.
+    """
+    removed = 0
+    for path in folder.rglob(".*-*"):
+        number = path.name[1:].split("-", 1)[0]
+        if number.isdigit() and path.is_file() and not Path(f"/proc/{number}").exists():
+            path.unlink(missing_ok=True)
+            removed += 1
+    return removed
+
+
 @contextmanager
 def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
     """Yield a temporary path beside `path`; on success flush it and rename it to `path`.

@@ -136,7 +136,9 @@ def fit_eclipse(
     -----
     Errors are those of the covariance matrix, scaled up by the square root of the reduced chi-squared where
     it exceeds 1, so that a poor model does not look precise. Ratio, impact and share trade against each other;
-    the depth and its error are taken from the curve they make, not from any one of them.
+    the depth and its error are taken from the curve they make, not from any one of them. Where points are few
+    near mid-eclipse, other shapes (total, partial) may fit about as well; they widen the errors by their own
+    distance from the best, weighted by likelihood.
     """
     n = len(time)
     free = 6 + len(trends)
@@ -162,14 +164,12 @@ def fit_eclipse(
     lower[1:6] = (t.min(), math.log(2e-3 * span), math.log(0.15), 0.0, 1e-4)
     upper[1:6] = (t.max(), math.log(3 * span), math.log(4.0), 0.98, 1.0)
 
-    def fit(first: F64Array, calls: int) -> OptimizeResult:
-        first = np.clip(first, lower + 1e-9, upper - 1e-9)
+    def fit(
+        first: F64Array, calls: int, bounds: tuple[F64Array, F64Array] = (lower, upper)
+    ) -> OptimizeResult:
+        first = np.clip(first, bounds[0] + 1e-9, bounds[1] - 1e-9)
         return least_squares(
-            lambda p: (magnitude - model(p)) / sigma,
-            first,
-            bounds=(lower, upper),
-            x_scale="jac",
-            max_nfev=calls,
+            lambda p: (magnitude - model(p)) / sigma, first, bounds=bounds, x_scale="jac", max_nfev=calls
         )
 
     light = 1 - 10 ** (-0.4 * depth)
@@ -185,6 +185,14 @@ def fit_eclipse(
             )
             trials.append(fit(first, 12))
     best = min((fit(trial.x, 80) for trial in sorted(trials, key=lambda f: f.cost)[:2]), key=lambda f: f.cost)
+    solutions = [best]
+    for impact in (0.05, 0.25, 0.45, 0.65):
+        # Likelihood along the shape that points near mid-eclipse would fix.
+        held = best.x.copy()
+        held[4] = impact
+        narrow = lower.copy(), upper.copy()
+        narrow[0][4], narrow[1][4] = impact - 0.01, impact + 0.01
+        solutions.append(fit(held, 15, narrow))
     if _depth(best.x) < 1e-4:
         return Failed("no eclipse was found in the light curve")
     dof = max(1, n - free)
@@ -192,16 +200,32 @@ def fit_eclipse(
     # The pseudo-inverse leaves out directions that the points do not fix (ratio against impact).
     covariance = np.linalg.pinv(best.jac.T @ best.jac, rcond=1e-12) * (max(1.0, chi2) if weighted else chi2)
     shape = _shape(best.x, origin)
+    other = _spread_of_solutions(solutions, max(1.0, chi2) if weighted else chi2)
     trend = sum((c * s for c, s in zip(best.x[6:], standard)), np.zeros(n))
     curve = model(best.x)
     return EclipseFit(
-        mid=shape.mid, mid_error=_error(covariance, np.eye(free)[1]), depth_mag=_depth(best.x),
-        depth_error_mag=_error(covariance, _gradient(_depth, best.x)), duration_d=2 * shape.half_length,
-        duration_error_d=2 * shape.half_length * _error(covariance, np.eye(free)[2]),
+        mid=shape.mid, mid_error=math.hypot(_error(covariance, np.eye(free)[1]), other[0]), depth_mag=_depth(best.x),
+        depth_error_mag=math.hypot(_error(covariance, _gradient(_depth, best.x)), other[1]), duration_d=2 * shape.half_length,
+        duration_error_d=2 * math.hypot(shape.half_length * _error(covariance, np.eye(free)[2]), other[2]),
         base_mag=float(best.x[0]), rms_mag=float(np.std(magnitude - curve)),
         chi2_reduced=chi2 if weighted else math.nan, model_mag=curve, trend_mag=np.asarray(trend),
         shape=shape,
     )  # fmt: skip
+
+
+def _spread_of_solutions(solutions: Sequence[OptimizeResult], scale: float) -> tuple[float, float, float]:
+    """Likelihood-weighted distance of the other solutions from the best in mid-time, depth and half length."""
+    best = solutions[0]
+    here = (float(best.x[1]), _depth(best.x), math.exp(best.x[2]))
+    total, squares = 0.0, [0.0, 0.0, 0.0]
+    for solution in solutions:
+        # The cost is half of chi-squared; like the covariance it is scaled where the model does not fit.
+        weight = math.exp(-(solution.cost - best.cost) / scale)
+        there = (float(solution.x[1]), _depth(solution.x), math.exp(solution.x[2]))
+        total += weight
+        for k in range(3):
+            squares[k] += weight * (there[k] - here[k]) ** 2
+    return math.sqrt(squares[0] / total), math.sqrt(squares[1] / total), math.sqrt(squares[2] / total)
 
 
 def _first_look(t: F64Array, magnitude: F64Array) -> tuple[float, float, float]:

@@ -11,7 +11,7 @@ from typing import Any
 
 import platformdirs
 
-from ulvar.engine import Failed, Finding, sort_findings
+from ulvar.engine import Failed, Finding, clear_leftovers, sort_findings
 from ulvar.frames import ExposureFacts, Group, Role, group_exposures, with_user_facts
 from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
 from ulvar.night.flows.common import fingerprint, identity
@@ -47,6 +47,7 @@ class Night:
         self.store = Store(folder / _FILE)
         self._exposures: list[ExposureFacts] | None = None
         self._failed: list[Failed] | None = None
+        self.clear_leftovers()
 
     # ---- making and opening
 
@@ -102,6 +103,10 @@ class Night:
     def close(self) -> None:
         """Close the file."""
         self.store.close()
+
+    def clear_leftovers(self) -> None:
+        """Remove half-written files of processes that were killed."""
+        clear_leftovers(self.products)
 
     # ---- small facts about the night
 

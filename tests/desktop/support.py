@@ -1,0 +1,78 @@
+"""Driving the real window offscreen."""
+
+from __future__ import annotations
+
+import shutil
+import tempfile
+import time
+import unittest
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QWidget
+
+from ulvar.desktop.app import make_application
+from ulvar.desktop.window import MainWindow
+
+
+class WindowCase(unittest.TestCase):
+    """A test with a window of its own, closed with everything it started."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        """Make the application."""
+        cls.app = make_application()
+
+    def setUp(self) -> None:
+        """Make folder and window."""
+        self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        self.addCleanup(shutil.rmtree, self.folder, True)
+        self.window = MainWindow("dark")
+        self.messages: list[str] = []
+        self.window.model.message.connect(self.messages.append)
+        self.window.show()
+        self.addCleanup(self._close)
+        QApplication.processEvents()
+
+    def _close(self) -> None:
+        self.window.close()
+        QApplication.processEvents()
+
+    def until(self, condition: Callable[[], object], seconds: float = 120.0, what: str = "") -> None:
+        """Let the window live until something holds."""
+        end = time.monotonic() + seconds
+        while not condition():
+            if time.monotonic() > end:
+                self.fail(f"not within {seconds} s: {what or condition}")
+            QApplication.processEvents()
+            time.sleep(0.005)
+        QApplication.processEvents()
+
+    def idle(self) -> None:
+        """Wait for the running job."""
+        self.until(lambda: not self.window.model.busy, 300, "the job to end")
+
+    def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+        """Press a key in the window."""
+        self.window.activateWindow()
+        self.window.setFocus()
+        QTest.keyClick(self.window, key, modifier)
+        QApplication.processEvents()
+
+    def click(self, widget: QWidget, x: float | None = None, y: float | None = None) -> None:
+        """Click a widget, in the middle unless told where."""
+        place = widget.rect().center() if x is None or y is None else QPoint(round(x), round(y))
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, place)
+        QApplication.processEvents()
+
+    def drag(self, widget: QWidget, start: QPointF, end: QPointF) -> None:
+        """Drag with the left button."""
+        QTest.mousePress(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, start.toPoint())
+        middle = (start + end) / 2
+        for place in (middle, end):
+            QTest.mouseMove(widget, place.toPoint())
+            QApplication.processEvents()
+        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, end.toPoint())
+        QApplication.processEvents()

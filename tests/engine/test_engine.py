@@ -1,0 +1,185 @@
+"""Atomic files, executors, progress, memory bands, findings."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from pathlib import Path
+from unittest import mock
+
+from tests.support import FolderCase, files_under
+from ulvar.engine import (
+    DiskFull,
+    Failed,
+    Finding,
+    Job,
+    JobContext,
+    OutputExists,
+    PoolKeeper,
+    Severity,
+    StopRequested,
+    StopToken,
+    WorkerDied,
+    atomic_path,
+    check_disk,
+    row_bands,
+    sort_findings,
+    worker_pool,
+    write_text,
+)
+
+
+def double(value: int) -> int:
+    """Work of a test item."""
+    return 2 * value
+
+
+def die(value: int) -> int:
+    """An item whose worker process is killed, as by the kernel when memory is short."""
+    if value == 3:
+        os._exit(9)
+    return value
+
+
+def slow(value: int) -> int:
+    """An item that takes a moment."""
+    time.sleep(0.05)
+    return value
+
+
+class AtomicFiles(FolderCase):
+    """Files appear whole or not at all."""
+
+    def test_success_leaves_only_the_file(self) -> None:
+        write_text(self.folder / "deep" / "a.txt", "ä")
+        self.assertEqual((self.folder / "deep" / "a.txt").read_text(encoding="utf-8"), "ä")
+        self.assertEqual(files_under(self.folder), {"deep/a.txt"})
+
+    def test_failure_leaves_nothing_and_keeps_the_old(self) -> None:
+        path = self.folder / "a.fits"
+        path.write_text("old")
+        with self.assertRaises(RuntimeError), atomic_path(path) as temporary:
+            temporary.write_text("half")
+            raise RuntimeError("power cut")
+        self.assertEqual(path.read_text(), "old")
+        self.assertEqual(files_under(self.folder), {"a.fits"})
+
+    def test_existing_file_is_kept_unless_replaced(self) -> None:
+        path = self.folder / "a.txt"
+        path.write_text("old")
+        with self.assertRaises(OutputExists):
+            write_text(path, "new", replace=False)
+        self.assertEqual(path.read_text(), "old")
+        write_text(path, "new")
+        self.assertEqual(path.read_text(), "new")
+
+    def test_temporary_name_keeps_the_ending(self) -> None:
+        with atomic_path(self.folder / "x.fits.fz") as temporary:
+            self.assertTrue(temporary.name.endswith("x.fits.fz"))
+            temporary.write_bytes(b"1")
+
+    def test_full_disk_is_told_before_the_run(self) -> None:
+        with self.assertRaisesRegex(DiskFull, "MB free"):
+            check_disk(self.folder / "not" / "there", 10**18)
+        check_disk(self.folder, 1)
+
+
+class Running(FolderCase):
+    """Items in the calling thread and in workers."""
+
+    def test_inline_yields_in_order_with_progress(self) -> None:
+        seen: list[tuple[int, int]] = []
+        context = JobContext(progress=lambda done, total, text: seen.append((done, total)))
+        self.assertEqual(list(context.each(double, [1, 2, 3], "Doubling")), [(1, 2), (2, 4), (3, 6)])
+        self.assertEqual(seen, [(0, 3), (1, 3), (2, 3), (3, 3)])
+
+    def test_stop_ends_between_items(self) -> None:
+        token = StopToken()
+        context = JobContext(stop=token)
+        with self.assertRaises(StopRequested):
+            for item, _ in context.each(double, range(10), "Doubling"):
+                if item == 3:
+                    token.stop()
+
+    def test_workers_give_every_result_once(self) -> None:
+        with worker_pool(2) as pool:
+            context = JobContext(executor=pool, workers=2)
+            self.assertEqual(dict(context.each(double, range(20), "Doubling")), {i: 2 * i for i in range(20)})
+            self.assertEqual(list(context.each(double, [], "Doubling")), [])
+
+    def test_dead_worker_is_told_and_finished_items_stay(self) -> None:
+        got = []
+        with worker_pool(1) as pool:
+            context = JobContext(executor=pool, workers=1)
+            with self.assertRaisesRegex(WorkerDied, "worker process ended"):
+                for item, _ in context.each(die, range(8), "Working"):
+                    got.append(item)
+        self.assertTrue(set(got) <= {0, 1, 2})
+
+    def test_job_stops_and_pool_serves_the_next(self) -> None:
+        pools = PoolKeeper(2)
+        self.addCleanup(pools.close)
+        ended = threading.Event()
+
+        def watch(job: Job) -> None:
+            if job.done >= 4 and not job.finished:
+                job.stop()
+            if job.finished:
+                ended.set()
+
+        job = Job("slow", lambda c: list(c.each(slow, range(500), "Waiting")), pools=pools, on_change=watch)
+        job.start()
+        self.assertTrue(ended.wait(60))
+        job.join(10)
+        self.assertEqual(job.state, "stopped")
+        self.assertLess(job.done, 500)
+        again = Job("double", lambda c: dict(c.each(double, range(5), "Doubling")), pools=pools)
+        again.start()
+        again.join(60)
+        self.assertEqual((again.state, again.result), ("done", {i: 2 * i for i in range(5)}))
+
+    def test_job_survives_a_dead_worker_and_the_next_runs(self) -> None:
+        pools = PoolKeeper(1)
+        self.addCleanup(pools.close)
+        job = Job("die", lambda c: list(c.each(die, range(8), "Dying")), pools=pools)
+        with self.assertLogs("ulvar.engine.executors", "ERROR"):
+            job.start()
+            job.join(60)
+        self.assertEqual(job.state, "failed")
+        self.assertIsInstance(job.error, WorkerDied)
+        again = Job("double", lambda c: dict(c.each(double, [1], "Doubling")), pools=pools)
+        again.start()
+        again.join(60)
+        self.assertEqual(again.result, {1: 2})
+
+
+class Small(FolderCase):
+    """Bands, results, findings."""
+
+    def test_bands_cover_every_row_once_within_budget(self) -> None:
+        for height, row, budget in ((10, 4, 12), (7, 100, 1), (1, 1, 10), (1000, 8, 8000)):
+            bands = list(row_bands(height, row, budget))
+            self.assertEqual([y for a, b in bands for y in range(a, b)], list(range(height)))
+            self.assertTrue(all((b - a) * row <= max(budget, row) for a, b in bands))
+
+    def test_failure_is_falsy_and_says_why(self) -> None:
+        failure = Failed("too few stars", "a.fits")
+        self.assertFalse(failure)
+        self.assertEqual(failure.reason, "too few stars")
+
+    def test_findings_sort_by_severity_and_keep_order(self) -> None:
+        notes = [
+            Finding(Severity.NOTE, "n1", "", ""),
+            Finding(Severity.BLOCKS, "b", "", ""),
+            Finding(Severity.NOTE, "n2", "", ""),
+        ]
+        self.assertEqual([f.code for f in sort_findings(notes)], ["b", "n1", "n2"])
+        self.assertEqual(notes[1].as_json()["severity"], "blocks")
+
+    def test_available_memory_is_read_from_the_system(self) -> None:
+        from ulvar.engine import available_bytes, default_budget
+
+        self.assertGreater(available_bytes(), 10**8)
+        with mock.patch.object(Path, "read_text", return_value="MemAvailable: 2048 kB\n"):
+            self.assertEqual(default_budget(), 1024 * 1024)

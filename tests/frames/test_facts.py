@@ -1,0 +1,232 @@
+"""Header dialects, angles, facts from the user, grouping."""
+
+from __future__ import annotations
+
+import math
+import unittest
+from datetime import UTC, datetime, timedelta
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from ulvar.frames import (
+    ExposureFacts,
+    Role,
+    Tolerances,
+    facts_from_header,
+    group_exposures,
+    parse_angle,
+    parse_position,
+    with_user_facts,
+)
+from ulvar.frames.dialects import parse_time, role_from_path, role_from_words
+
+
+class Roles(unittest.TestCase):
+    """Role words in the spellings of the trade."""
+
+    def test_words(self) -> None:
+        cases = {
+            "Light Frame": Role.LIGHT, "LIGHT": Role.LIGHT, "object": Role.LIGHT, "science": Role.LIGHT,
+            "Bias Frame": Role.BIAS, "zero": Role.BIAS, "Dark": Role.DARK, "DARKS": Role.DARK,
+            "Flat Field": Role.FLAT, "skyflat": Role.FLAT, "Dark Flat": Role.DARK_FLAT, "FLATDARK": Role.DARK_FLAT,
+            "darkflat": Role.DARK_FLAT, "flat_dark": Role.DARK_FLAT, "darks for flats": Role.DARK_FLAT,
+        }  # fmt: skip
+        for text, role in cases.items():
+            with self.subTest(text=text):
+                self.assertEqual(role_from_words(text), (role, False))
+        self.assertEqual(role_from_words("Master Dark"), (Role.DARK, True))
+        self.assertEqual(role_from_words("masterFlat"), (Role.FLAT, True))
+        for text in ("", "tracking", "darkness", "flatter", "12"):
+            self.assertIsNone(role_from_words(text))
+
+    def test_path_takes_the_name_first_then_the_nearest_folder(self) -> None:
+        self.assertEqual(role_from_path("night/flats/bias-001.fits"), (Role.BIAS, False))
+        self.assertEqual(role_from_path("darks/flats/V/001.fits"), (Role.FLAT, False))
+        self.assertEqual(role_from_path("dark flats/R/DF-R-001.fits"), (Role.DARK_FLAT, False))
+        self.assertIsNone(role_from_path("a/b/c.fits"))
+
+    def test_header_wins_over_path(self) -> None:
+        facts = facts_from_header({"IMAGETYP": "Dark Frame"}, "flats/a.fits")
+        self.assertEqual((facts.role, facts.origins["role"]), (Role.DARK, "header IMAGETYP"))
+
+
+class Dialects(unittest.TestCase):
+    """Keywords of many programs to one set of facts, each with its origin."""
+
+    def test_same_facts_from_different_dialects(self) -> None:
+        first = facts_from_header(
+            {"EXPTIME": 240.0, "DATE-OBS": "2027-02-11T22:00:00.500", "RA": 115.53, "DEC": 41.3, "CCD-TEMP": -15.0, "XBINNING": 1,
+             "SITELAT": 61.2, "SITELONG": 9.7, "SITEELEV": 640.0, "FOCALLEN": 625.8, "XPIXSZ": 3.76, "EGAIN": 1.3}, "a.fits",
+        )  # fmt: skip
+        second = facts_from_header(
+            {"EXPOSURE": "240", "DATE-OBS": "2027-02-11", "TIME-OBS": "22:00:00.5", "OBJCTRA": "07 42 07.2", "OBJCTDEC": "+41 18 00",
+             "SET-TEMP": -15, "BINNING": "1x1", "SITELAT": "+61 12 00", "SITELONG": "+09 42 00", "SITEELEV": "640", "SECPIX": 1.2393,
+             "CCDGAIN": 1.3}, "b.fits",
+        )  # fmt: skip
+        for name in ("exposure_s", "start_utc", "mid_utc", "binning", "site", "gain_e_per_adu"):
+            self.assertEqual(getattr(first, name), getattr(second, name), name)
+        for name, tolerance in (
+            ("ra_deg", 1e-9),
+            ("dec_deg", 1e-9),
+            ("scale_arcsec_px", 1e-3),
+            ("sensor_temperature_c", 0),
+        ):
+            self.assertAlmostEqual(getattr(first, name), getattr(second, name), delta=tolerance + 1e-12)
+        self.assertEqual(first.mid_utc, datetime(2027, 2, 11, 22, 2, 0, 500000, tzinfo=UTC))
+        self.assertEqual(first.origins["exposure_s"], "header EXPTIME")
+        self.assertEqual(second.origins["exposure_s"], "header EXPOSURE")
+
+    def test_empty_header_knows_nothing(self) -> None:
+        facts = facts_from_header({}, "x.fits")
+        for name in (
+            "exposure_s",
+            "gain",
+            "temperature_c",
+            "start_utc",
+            "ra_deg",
+            "scale_arcsec_px",
+            "site",
+            "gain_e_per_adu",
+        ):
+            self.assertIsNone(getattr(facts, name), name)
+        self.assertEqual((facts.role, facts.filter, facts.binning), (Role.UNKNOWN, "", 1))
+
+    def test_nonsense_values_are_passed_over(self) -> None:
+        facts = facts_from_header(
+            {"EXPTIME": "n/a", "EXPOSURE": 3.0, "GAIN": "high", "DATE-OBS": "yesterday", "RA": "x", "FILTER": "None"},
+            "x.fits",
+        )
+        self.assertEqual(
+            (facts.exposure_s, facts.gain, facts.start_utc, facts.ra_deg, facts.filter), (3.0, None, None, None, "")
+        )
+
+    def test_times(self) -> None:
+        noon = datetime(2027, 2, 11, 12, tzinfo=UTC)
+        for header in (
+            {"MJD-OBS": 61447.5},
+            {"JD": 2461448.0},
+            {"DATE-BEG": "2027-02-11T12:00:00Z"},
+            {"DATE-OBS": "2027/02/11 12:00:00"},
+        ):
+            start = facts_from_header(header, "x").start_utc
+            assert start is not None
+            self.assertLess(abs(start - noon), timedelta(milliseconds=1), header)
+        facts = facts_from_header(
+            {"DATE-OBS": "2027-02-11T12:00:00", "DATE-AVG": "2027-02-11T12:00:31", "EXPTIME": 60}, "x"
+        )
+        self.assertEqual(facts.mid_utc, noon + timedelta(seconds=31))
+        self.assertEqual(parse_time("2027-02-11T12:00:00.123456789"), noon + timedelta(microseconds=123456))
+
+    @given(
+        st.dictionaries(
+            st.sampled_from(
+                [
+                    "EXPTIME",
+                    "RA",
+                    "DEC",
+                    "DATE-OBS",
+                    "GAIN",
+                    "XBINNING",
+                    "IMAGETYP",
+                    "FOCALLEN",
+                    "XPIXSZ",
+                    "CRVAL1",
+                    "CTYPE1",
+                    "SITELAT",
+                ]
+            ),
+            st.one_of(st.text(max_size=20), st.floats(), st.integers(-(10**12), 10**12), st.booleans(), st.none()),
+        )
+    )
+    @settings(max_examples=200, deadline=None)
+    def test_no_header_breaks_the_reader(self, header: dict) -> None:
+        facts = facts_from_header(header, "x.fits")
+        self.assertTrue(facts.exposure_s is None or math.isfinite(facts.exposure_s))
+        self.assertGreaterEqual(facts.binning, 1)
+
+
+class Angles(unittest.TestCase):
+    """Angles as people write them."""
+
+    @given(st.floats(0, 359.999))
+    def test_round_trip_of_hours(self, degrees: float) -> None:
+        hours = degrees / 15
+        h, m = int(hours), int(hours * 60 % 60)
+        s = hours * 3600 - h * 3600 - m * 60
+        if s >= 59.9999995:
+            return
+        self.assertAlmostEqual(parse_angle(f"{h:02d}:{m:02d}:{s:.6f}", hours=True), degrees, delta=1e-6)
+
+    def test_signs_and_forms(self) -> None:
+        for text, value in (("-00:30:00", -0.5), ("−41 18 36", -41.31), ("+41d18m36s", 41.31), ("41.31", 41.31)):
+            self.assertAlmostEqual(parse_angle(text), value, places=9)
+        for text in ("", "abc", "12:61:00", "12:00:60", "nan", "1:2:3:4"):
+            with self.assertRaises(ValueError, msg=text):
+                parse_angle(text)
+
+    def test_positions(self) -> None:
+        ra, dec = parse_position("07:42:10.5,+41:18:03")
+        self.assertAlmostEqual(ra, 115.54375)
+        self.assertAlmostEqual(dec, 41.300833333)
+        for text in ("1", "1,2,3", "10,91", "400,0", "a,b"):
+            with self.assertRaises(ValueError, msg=text):
+                parse_position(text)
+
+
+class UserFacts(unittest.TestCase):
+    """Facts given by the user win and say so."""
+
+    def test_given_facts(self) -> None:
+        facts = facts_from_header({"DATE-OBS": "2027-02-11T12:00:00"}, "x.fits")
+        given_facts = with_user_facts(
+            facts, {"gain_e_per_adu": "1.45", "site": "61.20,9.70,640", "role": "dark flat", "exposure_s": "60"}
+        )
+        self.assertEqual(
+            (given_facts.gain_e_per_adu, given_facts.site, given_facts.role), (1.45, (61.2, 9.7, 640.0), Role.DARK_FLAT)
+        )
+        self.assertEqual(given_facts.origins["gain_e_per_adu"], "user")
+        self.assertEqual(given_facts.mid_utc, datetime(2027, 2, 11, 12, 0, 30, tzinfo=UTC))
+        self.assertEqual(facts.gain_e_per_adu, None)
+
+    def test_wrong_ones_are_told(self) -> None:
+        for name, text, message in (
+            ("nope", "1", "unknown fact 'nope'"),
+            ("gain", "abc", "gain=abc"),
+            ("site", "1", "site=1"),
+            ("binning", "0", "binning=0"),
+            ("path", "x", "unknown fact"),
+        ):
+            with self.assertRaisesRegex(ValueError, message):
+                with_user_facts(ExposureFacts("x"), {name: text})
+
+
+class Grouping(unittest.TestCase):
+    """Groups do not depend on the order of files."""
+
+    def make(self, **facts: object) -> ExposureFacts:
+        return ExposureFacts(
+            **{"path": f"{facts}", "role": Role.DARK, "exposure_s": 60.0, "width": 10, "height": 10, **facts}
+        )  # type: ignore[arg-type]
+
+    def test_tolerances(self) -> None:
+        members = [self.make(temperature_c=t) for t in (-15.2, -14.9, -14.6, -10.0)] + [
+            self.make(exposure_s=61.5, temperature_c=-15.0)
+        ]
+        groups = group_exposures(members)
+        self.assertEqual(sorted(g.count for g in groups), [1, 1, 3])
+        self.assertEqual(group_exposures(reversed(members)), groups)
+
+    def test_short_exposures_are_told_apart(self) -> None:
+        limits = Tolerances()
+        self.assertFalse(limits.same_exposure(1.6, 2.0))
+        self.assertTrue(limits.same_exposure(2.0, 2.02))
+        self.assertTrue(limits.same_exposure(240.0, 240.4))
+        self.assertFalse(limits.same_exposure(240.0, 300.0))
+        self.assertTrue(limits.same_exposure(None, None))
+        self.assertFalse(limits.same_exposure(None, 1.0))
+
+    def test_filter_matters_for_flats_not_for_darks(self) -> None:
+        darks = group_exposures([self.make(filter="V"), self.make(filter="B")])
+        flats = group_exposures([self.make(role=Role.FLAT, filter="V"), self.make(role=Role.FLAT, filter="B")])
+        self.assertEqual((len(darks), len(flats)), (1, 2))

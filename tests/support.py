@@ -1,0 +1,57 @@
+"""What tests share: temporary folders, small made-up files, one small demo night for all processes."""
+
+from __future__ import annotations
+
+import fcntl
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+from typing import Any
+
+import fitsio
+import numpy as np
+
+from ulvar.engine import JobContext
+from ulvar.simulation import DemoSize, make_demo_night
+
+ROOT = Path(__file__).resolve().parent.parent
+SMALL = DemoSize(width=500, height=375, cycles=9, visual=4, bias=6, darks=9, flats=6)
+
+
+class FolderCase(unittest.TestCase):
+    """A test with a folder of its own."""
+
+    def setUp(self) -> None:
+        """Make the folder."""
+        super().setUp()
+        self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        self.addCleanup(shutil.rmtree, self.folder, True)
+
+    def write(self, name: str, data: np.ndarray, **cards: Any) -> str:
+        """Write a FITS file with cards; underscores in names become hyphens."""
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        header = [{"name": key.replace("_", "-"), "value": value} for key, value in cards.items()]
+        fitsio.write(str(path), data, header=header, clobber=True)
+        return str(path)
+
+
+def small_demo() -> Path:
+    """Return the folder of a small demo night, made once for all test processes."""
+    place = ROOT / "build" / "test-demo"
+    place.mkdir(parents=True, exist_ok=True)
+    with (place / ".lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        make_demo_night(place, SMALL, JobContext())
+    return place
+
+
+def files_under(folder: Path) -> set[str]:
+    """Return all files below a folder, relative, to see that nothing was left behind."""
+    return {str(p.relative_to(folder)) for p in folder.rglob("*") if p.is_file()}
+
+
+def stamps(folder: Path) -> dict[str, tuple[int, int]]:
+    """Return size and time of every file, to see that none was touched."""
+    return {str(p): (p.stat().st_size, p.stat().st_mtime_ns) for p in folder.rglob("*") if p.is_file()}
