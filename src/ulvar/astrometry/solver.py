@@ -67,7 +67,7 @@ class PlateSolution:
 
 
 _SKY_STEP = 0.55
-_MOST_PLACES = 400
+_MOST_PLACES = 200
 
 
 def _places(hints: SolveHints, catalogue: StarCatalogue, field_deg: float) -> list[tuple[float, float]]:

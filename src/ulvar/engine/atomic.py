@@ -17,6 +17,15 @@ class DiskFull(OSError):
     """The output folder has less free space than the run is estimated to need."""
 
 
+def _lives(process_id: str) -> bool:
+    """Whether a process runs; one that ended but was not yet waited for does not."""
+    try:
+        state = Path(f"/proc/{process_id}/stat").read_text().rpartition(")")[2].split()[0]
+    except (OSError, IndexError):
+        return False
+    return state not in ("Z", "X")
+
+
 def clear_leftovers(folder: Path) -> int:
     """Remove temporary files that killed processes left below `folder`; returns how many.
 
@@ -25,7 +34,7 @@ def clear_leftovers(folder: Path) -> int:
     removed = 0
     for path in folder.rglob(".*-*"):
         number = path.name[1:].split("-", 1)[0]
-        if number.isdigit() and path.is_file() and not Path(f"/proc/{number}").exists():
+        if number.isdigit() and path.is_file() and not _lives(number):
             path.unlink(missing_ok=True)
             removed += 1
     return removed

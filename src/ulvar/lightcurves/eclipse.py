@@ -164,9 +164,7 @@ def fit_eclipse(
     lower[1:6] = (t.min(), math.log(2e-3 * span), math.log(0.15), 0.0, 1e-4)
     upper[1:6] = (t.max(), math.log(3 * span), math.log(4.0), 0.98, 1.0)
 
-    def fit(
-        first: F64Array, calls: int, bounds: tuple[F64Array, F64Array] = (lower, upper)
-    ) -> OptimizeResult:
+    def fit(first: F64Array, calls: int, bounds: tuple[F64Array, F64Array] = (lower, upper)) -> OptimizeResult:
         first = np.clip(first, bounds[0] + 1e-9, bounds[1] - 1e-9)
         return least_squares(
             lambda p: (magnitude - model(p)) / sigma, first, bounds=bounds, x_scale="jac", max_nfev=calls
@@ -205,7 +203,8 @@ def fit_eclipse(
     curve = model(best.x)
     return EclipseFit(
         mid=shape.mid, mid_error=math.hypot(_error(covariance, np.eye(free)[1]), other[0]), depth_mag=_depth(best.x),
-        depth_error_mag=math.hypot(_error(covariance, _gradient(_depth, best.x)), other[1]), duration_d=2 * shape.half_length,
+        depth_error_mag=math.hypot(_error(covariance, _gradient(_depth, best.x)), other[1]),
+        duration_d=2 * shape.half_length,
         duration_error_d=2 * math.hypot(shape.half_length * _error(covariance, np.eye(free)[2]), other[2]),
         base_mag=float(best.x[0]), rms_mag=float(np.std(magnitude - curve)),
         chi2_reduced=chi2 if weighted else math.nan, model_mag=curve, trend_mag=np.asarray(trend),

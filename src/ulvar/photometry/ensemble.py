@@ -46,6 +46,11 @@ class Ensemble:
     curves: F64Array
 
 
+def _row_medians(values: F64Array) -> F64Array:
+    """Median of each row's finite values; NaN for a row without any."""
+    return np.array([np.median(row[np.isfinite(row)]) if np.isfinite(row).any() else math.nan for row in values])
+
+
 def _mix(relative: F64Array, variance: F64Array, weights: F64Array) -> tuple[F64Array, F64Array]:
     """Weighted mean over the stars present at each time, and its error."""
     present = np.isfinite(relative) & (weights[:, None] > 0)
@@ -79,13 +84,13 @@ def build_ensemble(names: Sequence[str], flux: F64Array, error: F64Array) -> Ens
     ValueError
         If there is no comparison star with a measurement.
     """
-    level = np.nanmedian(np.where(flux > 0, flux, np.nan), axis=1) if flux.size else np.empty(0)
+    level = _row_medians(np.where(flux > 0, flux, np.nan)) if flux.size else np.empty(0)
     if not np.isfinite(level).any():
         raise ValueError("there is no comparison star with a measurement")
     usable = np.isfinite(level)
     relative = np.where(flux > 0, flux, np.nan) / np.where(usable, level, 1.0)[:, None]
     variance = (error / np.where(usable, level, 1.0)[:, None]) ** 2
-    promised = np.sqrt(np.nanmedian(variance, axis=1)) if np.isfinite(variance).any() else np.full(len(names), math.nan)
+    promised = np.sqrt(_row_medians(variance))
     filled = np.where(np.isfinite(variance), variance, 0.0)
     # Brighter stars have less noise: a start that is good enough to iterate from.
     weights = np.where(usable, np.nan_to_num(level, nan=0.0), 0.0)

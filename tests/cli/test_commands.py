@@ -1,0 +1,252 @@
+"""The command line's contract: exit codes, JSON on standard output only, files kept."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import io
+import json
+import math
+import sys
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+import tifffile
+
+from tests.support import FolderCase, files_under, small_demo, stamps
+from ulvar.cli.main import main
+from ulvar.frames import header_of, read_plane
+from ulvar.simulation import Psf, star_field
+
+
+class Command(FolderCase):
+    """Runs commands in this process."""
+
+    def ulvar(self, *words: object) -> tuple[int, str, str]:
+        """Return exit code, standard output and standard error."""
+        out, err = io.StringIO(), io.StringIO()
+        with (
+            mock.patch.object(sys, "argv", ["ulvar", *map(str, words)]),
+            contextlib.redirect_stdout(out),
+            contextlib.redirect_stderr(err),
+        ):
+            try:
+                main()
+                code = 0
+            except SystemExit as end:
+                code = int(end.code or 0)
+        return code, out.getvalue(), err.getvalue()
+
+    def json(self, *words: object) -> tuple[int, dict]:
+        """Run with --json; what is printed must be one JSON object."""
+        code, out, _ = self.ulvar(*words, "--json")
+        return code, json.loads(out)
+
+    def bare(self, count: int = 4) -> Path:
+        """Write exposures whose headers say nothing."""
+        rng = np.random.default_rng(3)
+        x, y, flux = rng.uniform(20, 380, 60), rng.uniform(20, 280, 60), 10 ** rng.uniform(3.5, 5, 60)
+        for i in range(count):
+            image = star_field(
+                rng, width=400, height=300, x=x + 1.3 * i, y=y - 0.7 * i, flux_e=flux, psf=Psf.with_fwhm(3.0)
+            )
+            self.write(f"bare/im{i}.fits", image.astype(np.uint16))
+        return self.folder / "bare"
+
+
+class StrangeFolders(Command):
+    """Empty, text only, missing, bare: the right code, a clear sentence, valid JSON."""
+
+    def test_nothing_to_find(self) -> None:
+        (self.folder / "empty").mkdir()
+        (self.folder / "text").mkdir()
+        (self.folder / "text" / "a.txt").write_text("x")
+        for name in ("empty", "text"):
+            code, body = self.json("sort", self.folder / name)
+            self.assertEqual((code, body["groups"], body["findings"][0]["code"]), (3, [], "nothing_found"))
+        code, out, err = self.ulvar("sort", self.folder / "nope", "--json")
+        self.assertEqual((code, out), (2, ""))
+        self.assertIn("no such file or folder", err)
+
+    def test_bare_exposures_from_sort_to_curve(self) -> None:
+        bare = self.bare()
+        before = stamps(bare)
+        code, body = self.json("sort", bare)
+        self.assertEqual((code, body["groups"][0]["role"], body["groups"][0]["count"]), (0, "unknown", 4))
+        self.assertEqual(self.json("masters", bare, "--out", self.folder / "m")[0], 3)
+        code, body = self.json("stars", bare, "--table", self.folder / "t")
+        self.assertEqual(code, 0)
+        self.assertTrue(all(abs(f["fwhm_px"] - 3) < 0.06 and 0 <= f["score"] <= 1 for f in body["frames"]))
+        code, body = self.json("stack", bare, "--out", self.folder / "s.fits")
+        self.assertEqual((code, body["width"], body["height"]), (0, 400, 300))
+        m = [np.array(f["matrix"]) for f in body["frames"]]
+        # Exposure i lies 1.3 i px to the right of the first; matched on 55 stars the shift is known to 0.02 px.
+        np.testing.assert_allclose(m[3][:, 2] - m[0][:, 2], [-3.9, 2.1], atol=0.1)
+        self.assertAlmostEqual(sum(f["weight"] for f in body["frames"]), 1.0)
+        with (self.folder / "t" / "im0.stars.csv").open(newline="") as handle:
+            rows = list(csv.DictReader(handle))[:4]
+        listed = "name,role,x,y\n" + "".join(
+            f"s{i},{'target' if not i else 'comparison'},{r['x']},{r['y']}\n" for i, r in enumerate(rows)
+        )
+        (self.folder / "s.csv").write_text(listed)
+        code, body = self.json("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "series.csv")
+        self.assertEqual((code, body["rows"]), (0, 16))
+        with (self.folder / "series.csv").open(newline="") as handle:
+            table = list(csv.DictReader(handle))
+        self.assertEqual({r["flux_error"] for r in table}, {""}, "no gain, no error bar")
+        self.assertEqual(self.ulvar("curve", self.folder / "series.csv", "--out", self.folder / "c.csv")[0], 0)
+        self.assertEqual(stamps(bare), before)
+
+    def test_one_frame(self) -> None:
+        bare = self.bare(1)
+        self.assertEqual(self.json("stack", bare, "--out", self.folder / "one.fits")[0], 0)
+        np.testing.assert_allclose(
+            read_plane(str(self.folder / "one.fits")), read_plane(str(bare / "im0.fits")), atol=1e-2
+        )
+
+
+class Outputs(Command):
+    """Nothing is overwritten; what is there already counts as done."""
+
+    def test_skip_keep_replace(self) -> None:
+        bare, out = self.bare(), self.folder / "s.fits"
+        self.assertEqual(self.ulvar("stack", bare, "--out", out)[0], 0)
+        first = out.stat().st_mtime_ns
+        code, body = self.json("stack", bare, "--out", out)
+        self.assertEqual((code, body["skipped"], out.stat().st_mtime_ns), (0, True, first))
+        code, body = self.json("stack", bare, "--out", out, "--method", "median")
+        self.assertEqual((code, out.stat().st_mtime_ns), (3, first))
+        self.assertEqual(self.ulvar("stack", bare, "--out", out, "--method", "median", "--replace")[0], 0)
+        self.assertNotEqual(out.stat().st_mtime_ns, first)
+        self.assertFalse([f for f in files_under(self.folder) if "/." in f or f.startswith(".")], "no scratch is left")
+
+    def test_tiff(self) -> None:
+        bare = self.bare(2)
+        for depth, kind in ((16, np.uint16), (32, np.float32)):
+            out = self.folder / f"{depth}.tif"
+            self.assertEqual(self.ulvar("stack", bare, "--out", out, "--depth", depth, "--align", "none")[0], 0)
+            picture = tifffile.imread(out)
+            self.assertEqual((picture.dtype, picture.shape), (kind, (300, 400)))
+
+    def test_one_bad_file_does_not_stop_the_rest(self) -> None:
+        bare = self.bare()
+        (bare / "im2.fits").write_bytes((bare / "im2.fits").read_bytes()[:60000])
+        (bare / "junk.fits").write_text("junk")
+        code, body = self.json("stack", bare, "--out", self.folder / "s.fits")
+        bad = {Path(f["file"]).name: f["reason"] for f in body["frames"] if not f["used"]}
+        self.assertEqual(code, 1)
+        self.assertIn("cut short", bad["im2.fits"])
+        self.assertIn("not a FITS file", bad["junk.fits"])
+        code, body = self.json("stars", bare)
+        self.assertEqual((code, sum(f["ok"] for f in body["frames"])), (1, 3))
+
+
+class Usage(Command):
+    """Wrong usage is exit code 2 with a plain sentence."""
+
+    def test_refusals(self) -> None:
+        bare = self.bare(2)
+        (self.folder / "c.csv").write_text("ra,dec\n1,2\n")
+        (self.folder / "s.csv").write_text("name,role,x,y\nt,target,1,1\n")
+        cases = (
+            (("solve", bare, "--catalogue", self.folder / "c.csv", "--blind"), "--blind is not there yet"),
+            (("solve", bare, "--catalogue", self.folder / "c.csv", "--at", "1,2,3"), "is not RA,DEC"),
+            (("solve", bare, "--catalogue", self.folder / "none.csv"), "no such file"),
+            (("stack", bare, "--out", self.folder / "s.png"), "written as"),
+            (("stack", bare, "--out", self.folder / "s.fits", "--method", "median", "--weights", "snr"), "takes no weights"),
+            (("stack", bare, "--out", self.folder / "s.fits", "--low", "0"), "above 0"),
+            (("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "t.csv", "--aperture", "big"), "not a radius"),
+            (("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "t.vot"), "written as .csv"),
+            (("stars", bare, "--fact", "gain=abc"), "gain=abc"),
+            (("stars", bare, "--fact", "nonsense"), "NAME=VALUE"),
+            (("calibrate", bare, "--masters", bare, "--out", self.folder), "holds no master"),
+            (("catalogue", "fetch", "--service", "x", "--at", "1,2", "--radius", "1", "--out", "o"), "not there yet"),
+            (("run", self.folder / "none.toml"), "no such file"),
+            (("stack", bare), "Missing option"),
+            (("nonsense",), "No such command"),
+        )  # fmt: skip
+        for words, sentence in cases:
+            with self.subTest(words=words[0], sentence=sentence):
+                code, out, err = self.ulvar(*words)
+                self.assertEqual(code, 2)
+                self.assertIn(sentence, " ".join(err.split()))
+                self.assertEqual(out, "")
+
+    def test_window_without_a_display_says_so(self) -> None:
+        with mock.patch.dict("os.environ", clear=True):
+            code, _, err = self.ulvar("open")
+        self.assertEqual(code, 3)
+        self.assertIn("no display", err)
+
+
+class Night(Command):
+    """Masters to curve on the small demo night, against its truth."""
+
+    def test_whole_path_on_files(self) -> None:
+        demo = small_demo()
+        truth = json.loads((demo / "truth.json").read_text())
+        raw, masters, cal = demo / "raw", self.folder / "masters", self.folder / "cal"
+        before = stamps(raw)
+        code, body = self.json("sort", raw)
+        self.assertEqual(code, 1, "one file is cut short")
+        codes = {f["code"] for f in body["findings"]}
+        self.assertLessEqual({"truncated", "flat_gain", "dark_temperature"}, codes)
+        self.assertEqual(
+            sum(g["count"] for g in body["groups"]) + 1, len([p for p in raw.rglob("*.f*") if p.is_file()])
+        )
+        code, body = self.json("masters", raw, "--out", masters)
+        self.assertEqual({m["kind"] for m in body["masters"]}, {"bias", "dark", "dark_flat", "flat"})
+        self.assertTrue(all(m["rejected_fraction"] < 0.02 for m in body["masters"]))
+        again = self.json("masters", raw, "--out", masters)[1]
+        self.assertTrue(all(m["skipped"] for m in again["masters"]))
+        self.assertEqual([m["count"] for m in again["masters"]], [m["count"] for m in body["masters"]])
+        code, body = self.json("calibrate", raw / "lights" / "V", "--masters", masters, "--out", cal)
+        self.assertEqual((code, sum(not f["ok"] for f in body["frames"])), (1, 1))
+        good = next(f for f in body["frames"] if f["ok"])
+        self.assertTrue(good["dark"] and good["flat"] and not good["bias"])
+        self.assertNotIn("SATURATE", header_of(good["output"]))
+        code, body = self.json("calibrate", raw / "lights" / "B", "--masters", masters, "--out", cal)
+        self.assertEqual(code, 3)
+        self.assertIn("no safe dark", body["frames"][0]["reason"])
+        tiles = self.folder / "tiles"
+        self.assertEqual(self.json("catalogue", "import", demo / "catalogue.csv", "--out", tiles)[1]["tiles"], 1)
+        code, body = self.json("solve", cal, "--catalogue", tiles)
+        self.assertEqual(code, 0)
+        for frame in body["frames"]:
+            true = truth["frames"]["lights/V/" + Path(frame["file"]).name.replace("-cal.fits", ".fits")]
+            east = (frame["ra"] - true["ra"]) * math.cos(math.radians(true["dec"])) * 3600
+            self.assertLess(math.hypot(east, (frame["dec"] - true["dec"]) * 3600), 0.3)
+            self.assertLess(abs((frame["rotation_deg"] - true["rotation_deg"] + 180) % 360 - 180), 0.05)
+        self.assertTrue(all(f["skipped"] for f in self.json("solve", cal, "--catalogue", tiles)[1]["frames"]))
+        code, body = self.json("measure", cal, "--stars", demo / "stars.csv", "--out", self.folder / "series.csv")
+        self.assertEqual((code, body["rows"]), (0, 8 * len(body["frames"])))
+        code, body = self.json(
+            "curve",
+            self.folder / "series.csv",
+            "--out",
+            self.folder / "curve.csv",
+            "--model",
+            "eclipse",
+            "--detrend",
+            "airmass",
+            "--period",
+            "0.05,0.5",
+        )
+        self.assertEqual(code, 0)
+        fit = body["fit"]
+        self.assertLess(
+            abs(fit["mid_bjd_tdb"] - truth["eclipse"]["mid_bjd_tdb"]) * 86400, max(30, 4 * fit["mid_error_d"] * 86400)
+        )
+        self.assertLess(abs(fit["depth_mag"] - truth["eclipse"]["depth_mag"]), max(0.01, 4 * fit["depth_error_mag"]))
+        self.assertEqual({f["code"] for f in body["findings"]}, {"comparison_varies"})
+        with (self.folder / "series.csv").open(newline="") as handle:
+            row = next(csv.DictReader(handle))
+        self.assertEqual(len(row["bjd_tdb"].split(".")[1]), 9)
+        self.assertTrue(row["airmass"] and row["flux_error"])
+        code, body = self.json(
+            "stack", cal, "--align", "sky", "--framing", "common", "--out", self.folder / "s.fits", "--memory", "0.2"
+        )
+        self.assertEqual(code, 0)
+        self.assertLess(body["width"], 500)
+        self.assertEqual(stamps(raw), before)

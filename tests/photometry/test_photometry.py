@@ -1,0 +1,202 @@
+"""Apertures, errors and ensembles."""
+
+from __future__ import annotations
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.support import FolderCase
+from ulvar.frames import MaskBit
+from ulvar.photometry import (
+    ApertureOptions,
+    StarListError,
+    build_ensemble,
+    circle_overlap,
+    measure_apertures,
+    read_star_list,
+)
+from ulvar.simulation import Psf, star_field
+from ulvar.stars import StarFlag
+
+
+class Overlap(unittest.TestCase):
+    """Circle and pixel, exactly."""
+
+    @given(st.floats(0.05, 9.0), st.floats(-0.5, 0.5), st.floats(-0.5, 0.5))
+    @settings(max_examples=80, deadline=None)
+    def test_pixels_sum_to_the_circle(self, r: float, cx: float, cy: float) -> None:
+        total = sum(circle_overlap(x - cx, y - cy, r) for x in range(-11, 12) for y in range(-11, 12))
+        self.assertAlmostEqual(total, math.pi * r * r, delta=1e-9)
+
+    def test_against_fine_sampling(self) -> None:
+        rng = np.random.default_rng(1)
+        steps = (np.arange(1000) + 0.5) / 1000 - 0.5
+        for _ in range(30):
+            dx, dy, r = *rng.uniform(-4, 4, 2), rng.uniform(0.3, 5)
+            sampled = (np.hypot(dx + steps[:, None], dy + steps[None, :]) <= r).mean()
+            self.assertAlmostEqual(circle_overlap(dx, dy, r), sampled, delta=2e-3)
+            self.assertAlmostEqual(circle_overlap(-dy, dx, r), circle_overlap(dx, dy, r), delta=1e-12)
+
+
+class Apertures(unittest.TestCase):
+    """Flux, error bars, flags."""
+
+    def test_error_bars_are_honest_from_bright_to_faint(self) -> None:
+        rng = np.random.default_rng(51)
+        gain = 1.6
+        gx, gy = np.meshgrid(np.arange(30, 470, 44.0), np.arange(30, 370, 44.0))
+        x, y = gx.ravel() + rng.uniform(-0.5, 0.5, gx.size), gy.ravel() + rng.uniform(-0.5, 0.5, gx.size)
+        pulls = {1e3: [], 1e4: [], 1e6: []}
+        for flux, store in pulls.items():
+            for _ in range(6):
+                image = star_field(
+                    rng,
+                    width=500,
+                    height=400,
+                    x=x,
+                    y=y,
+                    flux_e=np.full(x.size, flux),
+                    psf=Psf.with_fwhm(3.0),
+                    sky_e=300,
+                    read_noise_e=7,
+                    gain_e_per_adu=gain,
+                )
+                result = measure_apertures(image, x, y, radius_px=6, inner_px=11, outer_px=17, gain_e_per_adu=gain)
+                inside = np.median(result.flux) * gain
+                store.extend((result.flux * gain - inside) / (result.flux_error * gain))
+        for flux, store in pulls.items():
+            with self.subTest(flux=flux):
+                # 480 values: reduced chi-squared is known to 6.5 %; 0.9 to 1.1 is the target.
+                self.assertLess(abs(np.mean(np.square(store)) - 1), 0.1 + 0.13)
+
+    def test_no_bias_with_fractional_position(self) -> None:
+        image = np.zeros((60, 60))
+        from ulvar.simulation import add_stars
+
+        fluxes = []
+        for fraction in np.linspace(0, 1, 9):
+            image[:] = 0
+            add_stars(
+                image, np.array([30 + fraction]), np.array([30.3 - fraction]), np.array([1e5]), Psf.with_fwhm(3.0)
+            )
+            result = measure_apertures(
+                image.astype(np.float32),
+                np.array([30 + fraction]),
+                np.array([30.3 - fraction]),
+                radius_px=6,
+                inner_px=18,
+                outer_px=25,
+            )
+            fluxes.append(result.flux[0])
+        self.assertLess(np.ptp(fluxes) / np.mean(fluxes), 3e-4)
+
+    def test_unknown_gain_gives_no_error_bar(self) -> None:
+        image = np.random.default_rng(2).normal(100, 5, (60, 60)).astype(np.float32)
+        result = measure_apertures(image, np.array([30.0]), np.array([30.0]), radius_px=5, inner_px=9, outer_px=14)
+        self.assertTrue(np.isnan(result.flux_error[0]))
+        self.assertTrue(np.isfinite(result.flux[0]))
+        self.assertAlmostEqual(result.area_px[0], math.pi * 25, places=9)
+
+    def test_flags(self) -> None:
+        image = np.full((80, 80), 10.0, np.float32)
+        mask = np.zeros(image.shape, np.uint16)
+        mask[40, 42] = MaskBit.SATURATED
+        mask[20, 20] = MaskBit.HOT
+        result = measure_apertures(
+            image,
+            np.array([40.0, 20.0, 2.0, 60.0, np.nan]),
+            np.array([40.0, 20.0, 40.0, 60.0, 5.0]),
+            radius_px=4,
+            inner_px=7,
+            outer_px=12,
+            mask=mask,
+            gain_e_per_adu=1.0,
+        )
+        self.assertEqual(list(result.flags), [StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.EDGE, 0, StarFlag.EDGE])
+        self.assertAlmostEqual(result.flux[3], 0.0, places=4)
+
+    def test_options(self) -> None:
+        self.assertEqual(ApertureOptions.parse("6", "10,15").radii(3.0), (6.0, 10.0, 15.0))
+        self.assertEqual(ApertureOptions.parse("1.5fwhm").radii(4.0)[0], 6.0)
+        for aperture, annulus in (("x", None), ("0", None), ("6", "15,10"), ("6", "a"), ("-1", None)):
+            with self.assertRaises(ValueError):
+                ApertureOptions.parse(aperture, annulus)
+        with self.assertRaises(ValueError):
+            ApertureOptions(1.5).radii(math.nan)
+
+
+class StarLists(FolderCase):
+    """Star lists, right and wrong."""
+
+    def listed(self, text: str):  # type: ignore[no-untyped-def]
+        path = self.folder / "s.csv"
+        path.write_text(text)
+        return read_star_list(path)
+
+    def test_forms(self) -> None:
+        stars = self.listed("name,role,ra,dec\nT,target,07:42:10.5,+41:18:03\na,comparison,115.6,41.2\n")
+        self.assertAlmostEqual(stars[0].ra, 115.54375)
+        self.assertEqual(stars[1].role, "comparison")
+        pixels = self.listed("name,role,x,y\nT,target,10.5,20\n")
+        self.assertEqual((pixels[0].x, pixels[0].on_sky), (10.5, False))
+
+    def test_moving_target(self) -> None:
+        from datetime import UTC, datetime
+
+        star = self.listed(
+            "name,role,ra,dec,time_utc\nM,target,10,5,2027-02-11T20:00:00\nM,target,10.2,5.4,2027-02-11T22:00:00\n"
+        )[0]
+        np.testing.assert_allclose(star.sky_at(datetime(2027, 2, 11, 21, tzinfo=UTC)), (10.1, 5.2))
+        self.assertTrue(math.isnan(star.sky_at(datetime(2027, 2, 11, 23, tzinfo=UTC))[0]))
+
+    def test_errors_name_the_line(self) -> None:
+        for text, reason in (
+            ("a,b\n1,2\n", "needs the columns"), ("name,role,ra,dec\nT,star,1,2\n", "line 2: the role 'star'"),
+            ("name,role,ra,dec\nT,target,x,2\n", "line 2"), ("name,role,ra,dec\nT,target,1,2\nT,check,1,3\n", "line 3: the name T stands twice"),
+            ("name,role,ra,dec\n", "no star"), ("name,role,ra,dec\n,target,1,2\n", "no name"), ("name,role,ra,dec\nT,target,1,99\n", "outside"),
+        ):  # fmt: skip
+            with self.subTest(text=text), self.assertRaisesRegex(StarListError, reason):
+                self.listed(text)
+
+
+class Ensembles(unittest.TestCase):
+    """Weights follow the noise; a variable comparison is named, steady ones are not."""
+
+    def make(self, rng: np.random.Generator, amplitude: float):  # type: ignore[no-untyped-def]
+        n = 80
+        sky = 1 - 0.3 * rng.random(n)
+        level = np.array([9e4, 7e4, 1.1e5, 5e4, 8e4])
+        error = np.sqrt(level)[:, None] * 1.2 * np.ones(n)
+        flux = level[:, None] * sky + rng.normal(0, 1, (5, n)) * error
+        flux[2] *= 1 + amplitude * np.sin(np.arange(n) / 9)
+        return flux, error, sky
+
+    def test_variable_is_named_and_weighs_little(self) -> None:
+        flux, error, _ = self.make(np.random.default_rng(61), 0.03)
+        ensemble = build_ensemble(list("abcde"), flux, error)
+        self.assertEqual(ensemble.suspects, ("c",))
+        self.assertLess(ensemble.weights[2], 0.05)
+
+    def test_steady_stars_are_not_named(self) -> None:
+        named = 0
+        for seed in range(30):
+            flux, error, sky = self.make(np.random.default_rng(seed), 0.0)
+            ensemble = build_ensemble(list("abcde"), flux, error)
+            named += len(ensemble.suspects)
+            ratio = ensemble.flux / sky
+            self.assertLess(np.std(ratio / np.median(ratio)), 0.004)
+        self.assertEqual(named, 0)
+
+    def test_missing_values(self) -> None:
+        flux, error, _ = self.make(np.random.default_rng(5), 0.0)
+        flux[0, :40] = np.nan
+        flux[:, 7] = np.nan
+        ensemble = build_ensemble(list("abcde"), flux, error)
+        self.assertTrue(np.isnan(ensemble.flux[7]))
+        self.assertEqual(int(np.isnan(ensemble.flux).sum()), 1)
+        with self.assertRaises(ValueError):
+            build_ensemble(["a"], np.full((1, 4), np.nan), np.full((1, 4), np.nan))
