@@ -1,0 +1,138 @@
+"""Times, airmass, minima, eclipses, periods."""
+
+from __future__ import annotations
+
+import math
+import unittest
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+
+from ulvar.engine import Failed
+from ulvar.lightcurves import (
+    airmass_at,
+    altitude_deg,
+    barycentric_jd,
+    find_period,
+    fit_eclipse,
+    jd_from_utc,
+    kwee_van_woerden,
+    sun_altitude_deg,
+)
+from ulvar.simulation import EclipsingBinary
+
+SITE = (61.2, 9.7, 640.0)
+
+
+class Times(unittest.TestCase):
+    """Time scales against numbers worked out another way."""
+
+    def test_julian_date(self) -> None:
+        moments = [datetime(2000, 1, 1, 12, tzinfo=UTC), datetime(2027, 2, 11, 0, 0, 0, 1, tzinfo=UTC)]
+        jd = jd_from_utc(moments)
+        self.assertEqual(jd[0], 2451545.0)
+        self.assertAlmostEqual(jd[1], 2461447.5, places=9)
+
+    def test_light_travel_over_a_year(self) -> None:
+        moments = [datetime(2027, 1, 1, tzinfo=UTC) + timedelta(days=3 * i) for i in range(122)]
+        jd = jd_from_utc(moments)
+        ecliptic = (barycentric_jd(moments, 90.0, 23.4392911, None) - jd) * 86400
+        pole = (barycentric_jd(moments, 270.0, 66.5607089, None) - jd) * 86400
+        # TT - UTC is 69.184 s; the Earth is 490.6 to 507.4 light seconds from the Sun, the barycentre a few off.
+        self.assertAlmostEqual((ecliptic.max() + ecliptic.min()) / 2, 69.2, delta=12)
+        self.assertAlmostEqual((ecliptic.max() - ecliptic.min()) / 2, 499.0, delta=6)
+        self.assertLess(np.abs(pole - 69.184).max(), 5)
+
+    def test_site_moves_the_time_by_its_light_travel(self) -> None:
+        moments = [datetime(2027, 2, 11, 22, tzinfo=UTC)]
+        up = math.sin(math.radians(float(altitude_deg(moments, 115.53, 41.3, SITE)[0])))
+        off = (barycentric_jd(moments, 115.53, 41.3, SITE) - barycentric_jd(moments, 115.53, 41.3, None))[0] * 86400
+        # The Earth's radius is 21.26 ms of light; the geocentric zenith differs from the site's by 0.2 degrees.
+        self.assertAlmostEqual(off * 1000, 21.2 * up, delta=0.3)
+
+    def test_airmass(self) -> None:
+        moments = [datetime(2027, 2, 11, 12, tzinfo=UTC) + timedelta(minutes=20 * i) for i in range(72)]
+        altitude, airmass = altitude_deg(moments, 115.53, 41.3, SITE), airmass_at(moments, 115.53, 41.3, SITE)
+        high = altitude > 40
+        np.testing.assert_allclose(airmass[high], 1 / np.sin(np.radians(altitude[high])), rtol=2e-3)
+        self.assertAlmostEqual(altitude.max(), 90 - 61.2 + 41.3, delta=0.3)
+        south = airmass_at(moments, 115.53, -80.0, SITE)
+        self.assertTrue(np.isnan(south).all())
+
+    def test_sun(self) -> None:
+        noon = sun_altitude_deg([datetime(2027, 2, 11, 11, 35, tzinfo=UTC)], SITE)[0]
+        self.assertAlmostEqual(float(noon), 90 - 61.2 - 14.0, delta=0.4)
+        self.assertLess(float(sun_altitude_deg([datetime(2027, 2, 11, 23, 30, tzinfo=UTC)], SITE)[0]), -40)
+
+
+class Eclipses(unittest.TestCase):
+    """Injected minima come back without bias and with errors that are true."""
+
+    def draws(self, count: int):  # type: ignore[no-untyped-def]
+        binary = EclipsingBinary(2461448.4483)
+        for seed in range(count):
+            rng = np.random.default_rng(seed)
+            time = 2461448.4483 + np.sort(rng.uniform(-0.16, 0.15, 75))
+            magnitude = -2.5 * np.log10(binary.flux(time)) + rng.normal(0, 0.004, 75)
+            yield binary, time, magnitude, np.full(75, 0.004)
+
+    def test_template(self) -> None:
+        pulls, depth, chi = [], [], []
+        for binary, time, magnitude, error in self.draws(24):
+            fit = fit_eclipse(time, magnitude, error)
+            assert not isinstance(fit, Failed)
+            pulls.append((fit.mid - binary.mid_bjd_tdb) / fit.mid_error)
+            depth.append(fit.depth_mag - binary.depth_mag)
+            chi.append(fit.chi2_reduced)
+        # 24 draws: the mean pull is known to 0.2, its scatter to 0.15.
+        self.assertLess(abs(np.mean(pulls)), 0.7)
+        self.assertLess(np.std(pulls), 1.45)
+        self.assertLess(abs(np.median(depth)), 0.003)
+        self.assertLess(abs(np.mean(chi) - 1), 0.12)
+
+    def test_kwee_van_woerden(self) -> None:
+        pulls = []
+        for binary, time, magnitude, _ in self.draws(40):
+            found = kwee_van_woerden(time, magnitude, near=2461448.449, half_width=0.04)
+            assert not isinstance(found, Failed)
+            pulls.append((found.time - binary.mid_bjd_tdb) / found.error)
+        self.assertLess(abs(np.mean(pulls)), 0.6)
+        self.assertLess(np.std(pulls), 1.4)
+
+    def test_trend_is_fitted_together(self) -> None:
+        binary, time, magnitude, error = next(iter(self.draws(1)))
+        airmass = 1.1 + 30 * (time - time.mean()) ** 2
+        plain = fit_eclipse(time, magnitude, error)
+        fit = fit_eclipse(time, magnitude + 0.05 * airmass, error, trends=[airmass])
+        assert not isinstance(fit, Failed) and not isinstance(plain, Failed)
+        self.assertLess(abs(fit.depth_mag - binary.depth_mag), 5 * max(fit.depth_error_mag, 0.003))
+        self.assertLess(abs(fit.mid - plain.mid), 3 * fit.mid_error)
+
+    def test_failures_have_reasons(self) -> None:
+        time = np.linspace(0, 1, 30)
+        self.assertIn("only 5 points", fit_eclipse(time[:5], time[:5], time[:5]).reason)  # type: ignore[union-attr]
+        self.assertIn("dip", fit_eclipse(time, np.zeros(30), np.full(30, 0.1)).reason)  # type: ignore[union-attr]
+        self.assertIsInstance(kwee_van_woerden(time, np.zeros(30), near=0.5, half_width=0.2), Failed)
+        self.assertIn("points", kwee_van_woerden(time, time, near=0.5, half_width=0.01).reason)  # type: ignore[union-attr]
+        self.assertIn("both sides", kwee_van_woerden(time, (time - 0.02) ** 2, near=0.02, half_width=0.3).reason)  # type: ignore[union-attr]
+
+
+class Periods(unittest.TestCase):
+    """A planted sine is found; noise is not sure of anything."""
+
+    def test_sine_and_noise(self) -> None:
+        rng = np.random.default_rng(3)
+        time = np.sort(rng.uniform(0, 3, 150))
+        signal = 0.02 * np.sin(2 * np.pi * time / 0.0791)
+        found = find_period(time, signal + rng.normal(0, 0.01, 150), np.full(150, 0.01), shortest_d=0.02, longest_d=1.0)
+        assert not isinstance(found, Failed)
+        self.assertLess(abs(found.period_d - 0.0791), 5 * found.period_error_d)
+        self.assertLess(found.false_alarm, 1e-6)
+        alarms = [
+            find_period(time, rng.normal(0, 0.01, 150), np.full(150, 0.01), shortest_d=0.02, longest_d=1.0).false_alarm  # type: ignore[union-attr]
+            for _ in range(20)
+        ]
+        self.assertGreater(np.median(alarms), 0.05)
+        self.assertIsInstance(find_period(time[:4], time[:4], time[:4], shortest_d=0.1, longest_d=1), Failed)
+        with self.assertRaises(ValueError):
+            find_period(time, time, time, shortest_d=1, longest_d=0.1)

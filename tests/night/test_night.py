@@ -1,0 +1,178 @@
+"""The night's store: selections, corrections, recipe, states, resuming."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import FolderCase, stamps
+from ulvar.engine import Finding, JobContext, Mend, Severity
+from ulvar.frames import Role
+from ulvar.night import RUNNERS, Night, NightError, NightSettings, RecipeError, read_recipe
+from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
+from ulvar.photometry import ListedStar
+from ulvar.simulation import Psf, star_field
+
+
+class Project(FolderCase):
+    """A small folder of raw frames and its night."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        rng = np.random.default_rng(4)
+        x, y, flux = rng.uniform(20, 280, 50), rng.uniform(20, 180, 50), 10 ** rng.uniform(3.6, 4.8, 50)
+        for i in range(5):
+            image = star_field(rng, width=300, height=200, x=x + i, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0)) + 300
+            self.write(
+                f"raw/light-{i}.fits",
+                image.astype(np.uint16),
+                IMAGETYP="Light",
+                EXPTIME=30.0,
+                FILTER="V",
+                DATE_OBS=f"2027-02-11T20:0{i}:00",
+                EGAIN=1.0,
+            )
+        for i in range(4):
+            self.write(
+                f"raw/dark-{i}.fits", rng.normal(300, 5, (200, 300)).astype(np.uint16), IMAGETYP="Dark", EXPTIME=30.0
+            )
+        self.raw = self.folder / "raw"
+        self.night = Night.for_path(self.raw)
+        self.addCleanup(self.night.close)
+
+    def run_all(self, *stations: str) -> None:
+        for station in stations:
+            result = RUNNERS[station](self.night, JobContext())
+            self.assertEqual(result.problem, "", station)
+
+    def test_place_and_reopening(self) -> None:
+        self.assertEqual(self.night.folder.name, "raw-night")
+        self.run_all("intake")
+        self.assertEqual((len(self.night.exposures), len(self.night.lights())), (9, 5))
+        again = Night.for_path(self.night.folder)
+        self.addCleanup(again.close)
+        self.assertEqual([f.path for f in again.exposures], [f.path for f in self.night.exposures])
+        self.assertEqual(again.exposures[0].mid_utc, self.night.exposures[0].mid_utc)
+
+    def test_changed_new_and_missing_files_are_noticed(self) -> None:
+        self.run_all("intake")
+        (self.raw / "light-0.fits").unlink()
+        path = self.raw / "light-1.fits"
+        os.utime(path, ns=(1, 1))
+        self.write("raw/light-9.fits", np.zeros((200, 300), np.uint16), IMAGETYP="Light", EXPTIME=30.0)
+        self.run_all("intake")
+        names = {Path(f.path).name for f in self.night.exposures}
+        self.assertNotIn("light-0.fits", names)
+        self.assertIn("light-9.fits", names)
+        self.assertEqual(next(f for f in self.night.exposures if f.path == str(path)).mtime_ns, 1)
+
+    def test_selection_and_corrections(self) -> None:
+        self.run_all("intake")
+        paths = [f.path for f in self.night.lights()]
+        self.assertEqual(self.night.leave_out(paths[:2], "cloud"), paths[:2])
+        self.assertEqual(self.night.leave_out(paths[:3], "again"), paths[2:3])
+        self.assertEqual(self.night.put_back(paths[:1]), {paths[0]: "cloud"})
+        self.assertEqual(set(self.night.left_out), set(paths[1:3]))
+        self.night.correct(paths[:1], "role", "dark")
+        self.assertEqual(self.night.facts(paths[0]).role, Role.DARK)  # type: ignore[union-attr]
+        self.night.correct(paths[:1], "role", None)
+        self.assertEqual(self.night.facts(paths[0]).role, Role.LIGHT)  # type: ignore[union-attr]
+        with self.assertRaises(ValueError):
+            self.night.correct(paths[:1], "role", "moon")
+
+    def test_states_go_stale_and_runs_resume(self) -> None:
+        before = stamps(self.raw)
+        self.run_all("intake", "masters", "calibrate", "combine")
+        self.assertEqual(
+            [self.night.state(s) for s in ("intake", "masters", "calibrate", "combine", "plate")],
+            ["done", "done", "done", "done", "empty"],
+        )
+        products = stamps(self.night.products / "calibrated")
+        self.run_all("calibrate")
+        self.assertEqual(stamps(self.night.products / "calibrated"), products, "finished products are not made again")
+        settings = self.night.settings
+        settings.combine.high = 5.0
+        self.night.set_settings(settings)
+        self.assertEqual((self.night.state("calibrate"), self.night.state("combine")), ("done", "stale"))
+        self.night.leave_out([self.night.lights()[0].path], "x")
+        self.assertEqual(self.night.state("masters"), "stale")
+        self.run_all("masters", "calibrate", "combine")
+        self.assertEqual(len(self.night.products_of("stack_frame")), 4)
+        self.assertEqual(stamps(self.raw), before)
+
+    def test_recipe_runs_on_another_folder(self) -> None:
+        settings = self.night.settings
+        settings.combine.transparency_under = None
+        settings.combine.low = 3.5
+        self.night.set_settings(settings)
+        self.night.set_stars([ListedStar("T", "target", ra=10.0, dec=5.0), ListedStar("a", "comparison", x=3.0, y=4.0)])
+        self.run_all("intake", "masters")
+        stations, read, stars = read_recipe(self.night.folder / "recipe.toml")
+        self.assertEqual(stations, ["intake", "masters"])
+        self.assertEqual(read, self.night.settings)
+        self.assertEqual(stars, self.night.stars())
+        bad = self.folder / "bad.toml"
+        for text in ("x = [", 'steps = ["moon"]', "[settings.combine]\nlow = -1\n", "[settings.combine]\nnope = 1\n"):
+            bad.write_text(text)
+            with self.assertRaises(RecipeError):
+                read_recipe(bad)
+
+    def test_half_written_files_of_dead_processes_go(self) -> None:
+        left = self.night.products / "calibrated"
+        left.mkdir(parents=True)
+        (left / ".999999-x.fits").write_text("half")
+        (left / f".{os.getpid()}-y.fits").write_text("being written")
+        again = Night(self.night.folder)
+        self.addCleanup(again.close)
+        self.assertEqual([p.name for p in left.iterdir()], [f".{os.getpid()}-y.fits"])
+
+    def test_not_a_night(self) -> None:
+        place = self.folder / "odd"
+        place.mkdir()
+        (place / "night.sqlite").write_text("this is not a database, but long enough to look at" * 30)
+        with self.assertRaises(NightError):
+            Night(place)
+        with self.assertRaises(NightError):
+            Night.for_path(self.folder / "nowhere")
+        newer = Night.create(self.folder / "newer", [self.raw])
+        newer.close()
+        connection = sqlite3.connect(self.folder / "newer" / "night.sqlite")
+        connection.execute("PRAGMA user_version=99")
+        connection.close()
+        with self.assertRaisesRegex(NightError, "newer"):
+            Night(self.folder / "newer")
+
+    def test_facts_and_findings_round_trip(self) -> None:
+        self.run_all("intake")
+        for facts in self.night.exposures:
+            self.assertEqual(facts_from_text(facts_to_text(facts)), facts)
+        finding = Finding(
+            Severity.CHECK,
+            "cloud",
+            "t",
+            "x",
+            ("a",),
+            {"series": [1.0, 2.0]},
+            Mend("Leave out 1", "leave_out", ("a",)),
+            "combine",
+        )
+        self.assertEqual(finding_from_text(finding_to_text(finding)), finding)
+
+
+class Settings(unittest.TestCase):
+    """Settings refuse nonsense."""
+
+    def test_validation(self) -> None:
+        settings = NightSettings()
+        for section, name, value in (
+            ("combine", "low", 0),
+            ("masters", "age_d", -1),
+            ("measure", "centre", "there"),
+            ("curve", "model", "x"),
+        ):
+            with self.assertRaises(ValueError):
+                setattr(getattr(settings, section), name, value)
