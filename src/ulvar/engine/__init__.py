@@ -1,7 +1,7 @@
 """Executors, progress, stop, memory budget, atomic files. Knows no astronomy."""
 
 from ulvar.engine.arrays import BoolArray, F32Array, F64Array, I64Array, MaskArray
-from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk, clear_leftovers, write_text
+from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk, clear_leftovers, write_csv, write_text
 from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, worker_pool
 from ulvar.engine.memory import available_bytes, default_budget, row_bands
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
@@ -35,5 +35,6 @@ __all__ = [
     "silent",
     "sort_findings",
     "worker_pool",
+    "write_csv",
     "write_text",
 ]

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import csv
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -76,6 +77,14 @@ def write_text(path: Path, text: str, *, replace: bool = True) -> None:
     """Write `text` as UTF-8 to `path` atomically (see `atomic_path`)."""
     with atomic_path(path, replace=replace) as temporary:
         temporary.write_text(text, encoding="utf-8")
+
+
+def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[str]], *, replace: bool = True) -> None:
+    """Write a CSV table of prepared texts atomically (see `atomic_path`)."""
+    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="", encoding="utf-8") as handle:
+        writer = csv.writer(handle)
+        writer.writerow(header)
+        writer.writerows(rows)
 
 
 def check_disk(folder: Path, need_bytes: int) -> None:

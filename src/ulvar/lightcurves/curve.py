@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed, atomic_path
+from ulvar.engine import F64Array, Failed, write_csv
 from ulvar.photometry import Ensemble, SeriesTable, build_ensemble
 from ulvar.stars import StarFlag, flag_words
 
@@ -141,18 +140,12 @@ def write_curve(path: Path, curve: LightCurve, *, replace: bool = False) -> None
     OutputExists
         If `path` exists and may not be replaced.
     """
-    with (
-        atomic_path(path, replace=replace) as temporary,
-        temporary.open("w", newline="", encoding="utf-8") as handle,
-    ):
-        writer = csv.writer(handle)
-        writer.writerow([name for name, _, _, _ in CURVE_COLUMNS])
-        for i in range(len(curve)):
-            cells = []
-            for name, _, decimals, _ in CURVE_COLUMNS:
-                value = getattr(curve, name)[i]
-                if decimals is None:
-                    cells.append(flag_words(int(value)))
-                else:
-                    cells.append(f"{value:.{decimals}f}" if math.isfinite(value) else "")
-            writer.writerow(cells)
+
+    def cell(name: str, decimals: int | None, i: int) -> str:
+        value = getattr(curve, name)[i]
+        if decimals is None:
+            return flag_words(int(value))
+        return f"{value:.{decimals}f}" if math.isfinite(value) else ""
+
+    rows = ([cell(name, decimals, i) for name, _, decimals, _ in CURVE_COLUMNS] for i in range(len(curve)))
+    write_csv(path, [name for name, _, _, _ in CURVE_COLUMNS], rows, replace=replace)

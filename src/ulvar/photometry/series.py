@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, atomic_path
+from ulvar.engine import F64Array, write_csv
 from ulvar.frames import Frame, parse_angle
 from ulvar.frames.dialects import parse_time
 from ulvar.photometry.aperture import ApertureOptions, measure_apertures
@@ -276,14 +276,8 @@ def write_series(path: Path, rows: Iterable[SeriesRow], *, replace: bool = False
     OutputExists
         If `path` exists and may not be replaced.
     """
-    with (
-        atomic_path(path, replace=replace) as temporary,
-        temporary.open("w", newline="", encoding="utf-8") as handle,
-    ):
-        writer = csv.writer(handle)
-        writer.writerow([name for name, _, _, _ in SERIES_COLUMNS])
-        for row in rows:
-            writer.writerow([_cell(getattr(row, name), name, decimals) for name, _, decimals, _ in SERIES_COLUMNS])
+    cells = ([_cell(getattr(row, name), name, decimals) for name, _, decimals, _ in SERIES_COLUMNS] for row in rows)
+    write_csv(path, [name for name, _, _, _ in SERIES_COLUMNS], cells, replace=replace)
 
 
 def read_series(path: str | Path) -> SeriesTable:

@@ -4,7 +4,7 @@ from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.detection import Detection, DetectOptions, find_stars
 from ulvar.stars.profile import measured_fwhm
 from ulvar.stars.quality import ExposureQuality, measure_quality, relative_scores
-from ulvar.stars.table import STAR_COLUMNS, StarFlag, StarTable, flag_words, write_star_csv
+from ulvar.stars.table import STAR_COLUMNS, StarFlag, StarTable, flag_words
 
 __all__ = [
     "STAR_COLUMNS",
@@ -20,5 +20,4 @@ __all__ = [
     "measure_quality",
     "measured_fwhm",
     "relative_scores",
-    "write_star_csv",
 ]

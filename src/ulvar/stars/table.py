@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import csv
 from dataclasses import dataclass, fields
 from enum import IntFlag
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, atomic_path
+from ulvar.engine import F64Array
 
 
 class StarFlag(IntFlag):
@@ -76,19 +74,3 @@ class StarTable:
         columns: dict[str, Any] = {f.name: np.empty(0) for f in fields(cls)}
         columns["flags"] = np.empty(0, dtype=np.int64)
         return cls(**columns)
-
-
-def write_star_csv(path: Path, stars: StarTable, *, replace: bool = True) -> None:
-    """Write the table as CSV with the columns of `STAR_COLUMNS`, atomically."""
-    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="") as handle:
-        writer = csv.writer(handle)
-        writer.writerow([name for name, _, _, _ in STAR_COLUMNS])
-        for i in range(len(stars)):
-            row = []
-            for name, _, decimals, _ in STAR_COLUMNS:
-                value = getattr(stars, name)[i]
-                if name == "flags":
-                    row.append(flag_words(int(value)))
-                else:
-                    row.append(f"{value:.{decimals}f}" if np.isfinite(value) else "")
-            writer.writerow(row)

@@ -52,6 +52,8 @@ class _Marks(QStyledItemDelegate):
 class MeasureBoard(Board):
     """How bright, and against which stars?"""
 
+    width_hint = 396
+
     def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self.listed: list[ListedStar] = []
         self.suspects: set[str] = set()
