@@ -152,9 +152,8 @@ def run_calibrate(night: Night, context: JobContext) -> StationResult:
         return _finish(night, StationResult("calibrate", "nothing to calibrate with; lights are used as they are"), [])
     outcomes, findings = calibrate_lights(
         lights, masters, night.products / "calibrated", context, tolerances=settings.masters.tolerances,
-        partial=settings.calibrate.partial, replace_existing=False,
+        partial=settings.calibrate.partial, replace_existing=True,
     )  # fmt: skip
-    outcomes = _redo_changed(night, outcomes, lights, masters, context)
     good = [o for o in outcomes if o.ok]
     night.store_products(
         "calibrated", [Product("calibrated", o.file, o.output, dict(o.values)) for o in good], clear=True
@@ -176,21 +175,6 @@ def _not_calibrated(outcomes: list[Outcome]) -> list[Finding]:
         )
         for o in broken
     ]  # fmt: skip
-
-
-def _redo_changed(
-    night: Night, outcomes: list[Outcome], lights: list[ExposureFacts], masters: list, context: JobContext
-) -> list[Outcome]:
-    """A product of the night that was made otherwise is the night's own to renew."""
-    stale = {o.file for o in outcomes if not o.ok and "made otherwise" in o.reason}
-    if not stale:
-        return outcomes
-    again, _ = calibrate_lights(
-        [f for f in lights if f.path in stale], masters, night.products / "calibrated", context,
-        tolerances=night.settings.masters.tolerances, partial=night.settings.calibrate.partial, replace_existing=True,
-    )  # fmt: skip
-    fresh = {o.file: o for o in again}
-    return [fresh.get(o.file, o) for o in outcomes]
 
 
 def working_exposures(night: Night) -> dict[str, ExposureFacts]:

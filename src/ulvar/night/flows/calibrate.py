@@ -21,7 +21,7 @@ from ulvar.frames import (
     write_fits,
 )
 from ulvar.inspection import match_findings
-from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.common import Outcome, done_before, fingerprint, identity
 
 SUFFIX = "-cal.fits"
 
@@ -53,7 +53,7 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
     """Calibrate and write one light (runs in a worker)."""
     values = {"bias": task.bias, "dark": task.dark, "flat": task.flat}
     path = Path(task.output)
-    done = may_write(path, task.print, task.replace)
+    done = done_before(path, task.print, task.replace)
     if done is not None:
         return Outcome(task.facts.path, done.ok, done.reason, task.output if done.ok else "", done.skipped, values)
     try:

@@ -59,6 +59,12 @@ def may_write(path: Path, wanted: str, replace: bool) -> Outcome | None:
     )
 
 
+def done_before(path: Path, wanted: str, replace: bool) -> Outcome | None:
+    """As `may_write`, but a product of the same recipe counts as done even where others are replaced."""
+    there = may_write(path, wanted, False)
+    return None if there is not None and not there.ok and replace else there
+
+
 def write_same_text(path: Path, text: str, replace: bool) -> Outcome:
     """Write a text table unless it exists; an identical one counts as done, another one is kept."""
     from ulvar.engine import write_text

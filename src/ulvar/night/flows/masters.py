@@ -11,7 +11,7 @@ from ulvar.calibration import Candidate, build_master, match_flat, read_master, 
 from ulvar.combine import Rejection
 from ulvar.engine import Failed, Finding, JobContext, OutputExists, Severity, sort_findings
 from ulvar.frames import ExposureFacts, FrameError, Group, Role, Tolerances, group_exposures
-from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.common import Outcome, done_before, fingerprint, identity
 
 KINDS = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
 
@@ -46,7 +46,7 @@ def master_item(task: MasterTask) -> Outcome:
         "offset": group.offset, "temperature_c": group.temperature_c, "binning": group.binning,
         "width": group.width, "height": group.height,
     }  # fmt: skip
-    stop = may_write(path, task.print, task.replace)
+    stop = done_before(path, task.print, task.replace)
     if stop is not None:
         if stop.ok:
             from ulvar.frames import header_of
