@@ -52,13 +52,13 @@ def read(folder: Path) -> Callable[[], dict]:
 
 def _combined(folder: Path, method: str) -> Callable[[], dict]:
     from ulvar.combine import Method, Rejection, combine_sources
-    from ulvar.frames import MappedRows
+    from ulvar.frames import FileRows
 
     files = raw_files(folder)
 
     def work() -> dict:
         result = combine_sources(
-            [MappedRows(f) for f in files],
+            [FileRows(f) for f in files],
             rejection=Rejection(Method(method), 3, 3),
             threads=2,
             budget_bytes=300 * 1024**2,
@@ -127,13 +127,13 @@ def warp(folder: Path) -> Callable[[], dict]:
 def stack(folder: Path) -> Callable[[], dict]:
     """Rejection stack of registered float frames."""
     from ulvar.combine import Method, Rejection
-    from ulvar.frames import MappedRows
+    from ulvar.frames import FileRows
     from ulvar.stacking import StackInput, Weighting, stack_warped
 
     files = raw_files(folder)
 
     def work() -> dict:
-        inputs = [StackInput(MappedRows(f), 1000.0, 12.0, 3.0) for f in files]
+        inputs = [StackInput(FileRows(f), 1000.0, 12.0, 3.0) for f in files]
         result = stack_warped(
             inputs,
             rejection=Rejection(Method.SIGMA, 3, 3),

@@ -12,8 +12,8 @@ import numpy as np
 from tests.support import FolderCase, files_under
 from ulvar.engine import OutputExists
 from ulvar.frames import (
+    FileRows,
     FrameError,
-    MappedRows,
     MaskBit,
     find_files,
     header_of,
@@ -40,7 +40,7 @@ class Reading(FolderCase):
                 plane = read_plane(path)
                 self.assertEqual(plane.dtype, np.float32)
                 np.testing.assert_array_equal(plane, data.astype(np.float32))
-                np.testing.assert_array_equal(MappedRows(path).rows(3, 8), data[3:8].astype(np.float32))
+                np.testing.assert_array_equal(FileRows(path).rows(3, 8), data[3:8].astype(np.float32))
 
     def test_full_range_of_uint16(self) -> None:
         data = np.arange(65536, dtype=np.uint16).reshape(256, 256)

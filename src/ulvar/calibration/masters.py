@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.combine import Rejection, RowSource, ScaledRows, combine_sources
 from ulvar.engine import F32Array, Failed
-from ulvar.frames import ExposureFacts, FrameError, MappedRows, Role, read_plane, scan_file, write_fits
+from ulvar.frames import ExposureFacts, FileRows, FrameError, Role, read_plane, scan_file, write_fits
 
 
 @dataclass(frozen=True)
@@ -107,7 +107,7 @@ def build_master(
     left_out: list[Failed] = []
     for facts in exposures:
         try:
-            source: RowSource = MappedRows(facts.path)
+            source: RowSource = FileRows(facts.path)
         except FrameError as error:
             left_out.append(Failed(error.reason, facts.path))
             continue

@@ -3,17 +3,17 @@
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.discover import find_files, is_supported_output
 from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
-from ulvar.frames.fits import MappedRows, header_of, read_frame, read_plane, scan_file, write_fits
+from ulvar.frames.fits import FileRows, header_of, read_frame, read_plane, scan_file, write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
 from ulvar.frames.grouping import Group, Tolerances, group_exposures
 from ulvar.frames.sexagesimal import parse_angle, parse_position
 
 __all__ = [
     "ExposureFacts",
+    "FileRows",
     "Frame",
     "FrameError",
     "Group",
-    "MappedRows",
     "MaskBit",
     "Role",
     "Tolerances",

@@ -129,11 +129,11 @@ def scan_file(path: str) -> ExposureFacts:
     )
 
 
-class MappedRows:
+class FileRows:
     """Rows of one exposure as float32, read band by band.
 
-    An uncompressed pixel block is memory-mapped at the offset that fitsio reports and swapped and
-    scaled in a kernel; anything else is read whole once by fitsio.
+    An uncompressed pixel block is read at the offset that fitsio reports and swapped and scaled in a
+    kernel; anything else is read whole once by fitsio.
 
     Parameters
     ----------
@@ -148,7 +148,7 @@ class MappedRows:
     def __init__(self, path: str) -> None:
         self.path = path
         self._whole: F32Array | None = None
-        self._map: np.memmap | None = None
+        self._start: int | None = None
         with _open(path) as handle:
             try:
                 hdu = _image_hdu(handle, path)
@@ -166,20 +166,18 @@ class MappedRows:
                 blank = header.get("BLANK") if self._type > 0 else None
                 self._blank = None if blank is None else int(blank)
                 if plain:
-                    self._map_block(int(handle[hdu].get_offsets()["data_start"]))
+                    self._check_block(int(handle[hdu].get_offsets()["data_start"]))
                 else:
                     self._whole = self._read_whole(handle[hdu])
             except OSError as error:
                 raise FrameError(path, _plain_reason(error)) from None
 
-    def _map_block(self, start: int) -> None:
-        dtype = {8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}[self._type]
-        shape = (self.height, self.width)
+    def _check_block(self, start: int) -> None:
         have = os.stat(self.path).st_size - start  # noqa: PTH116 - one call, path is text here
         need = self.height * self.width * abs(self._type) // 8
         if have < need:
             raise FrameError(self.path, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
-        self._map = np.memmap(self.path, dtype=dtype, mode="r", offset=start, shape=shape)
+        self._start = start
 
     def _read_whole(self, hdu: Any) -> F32Array:
         with warnings.catch_warnings():
@@ -192,13 +190,19 @@ class MappedRows:
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1`` as a new float32 array, BZERO and BSCALE applied, blanks NaN."""
-        if self._map is None:
+        if self._start is None:
             assert self._whole is not None
             return self._whole[y0:y1].copy()
-        block = self._map[y0:y1]
+        # Read, not mapped: mapped pages of many files would count as this process's memory.
+        dtype = np.dtype({8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}[self._type])
+        count, offset = (y1 - y0) * self.width, self._start + y0 * self.width * dtype.itemsize
+        block = np.fromfile(self.path, dtype=dtype, count=count, offset=offset)
+        if block.size != count:
+            raise FrameError(self.path, "the file became shorter while it was read")
+        block = block.reshape(y1 - y0, self.width)
         out = np.empty(block.shape, dtype=np.float32)
         if self._type == 16:
-            native = np.ascontiguousarray(block).view(np.uint16).reshape(-1)
+            native = block.view(np.uint16).reshape(-1)
             swap16_to_float32(native, np.float32(self._zero), np.float32(self._scale), out.reshape(-1))
         else:
             out[...] = _plain(block, self._zero, self._scale)
@@ -207,8 +211,7 @@ class MappedRows:
         return out
 
     def close(self) -> None:
-        """Let go of the mapping."""
-        self._map = None
+        """Let go of pixels held."""
         self._whole = None
 
 
@@ -225,9 +228,9 @@ def read_plane(path: str) -> F32Array:
     Raises
     ------
     FrameError
-        As `MappedRows`.
+        As `FileRows`.
     """
-    source = MappedRows(path)
+    source = FileRows(path)
     return source.rows(0, source.height)
 
 
