@@ -448,6 +448,16 @@ def _truth(exposures: list[_Exposure], sky: MadeUpSky, size: DemoSize) -> dict[s
             "mid_bjd_tdb": _ECLIPSE_BJD, "depth_mag": binary.depth_mag,
             "duration_d": 2 * binary.half_length_d,
         },
+        "cast": {
+            name: {"ra": float(sky.ra[i]), "dec": float(sky.dec[i]), "V": float(sky.V[i])}
+            for i, name in enumerate(sky.names)
+            if name
+        },
+        "minor_body": [
+            {"time_utc": moment.isoformat(), "ra": ra, "dec": dec, "V": magnitude}
+            for moment in (_clock(19, 0), _clock(22, 0), _clock(1, 0))
+            for ra, dec, magnitude in (_minor_body(moment),)
+        ],
         "plate": {
             "scale_arcsec_px": size.scale_arcsec_px, "rotation_deg": 12.4,
         },
