@@ -149,8 +149,8 @@ class JobContext:
                 f"a worker process ended while it was {text.lower()}; {done} of {total} were finished"
             ) from error
         finally:
-            for future in flying:
-                future.cancel()
+            # What runs already is let finish, so that nothing is written after the job says it has ended.
+            wait([future for future in flying if not future.cancel()])
 
 
 class Job:
