@@ -157,6 +157,7 @@ class Model(QObject):
         self.job: Job | None = None
         self.job_station = ""
         self.job_finding: Finding | None = None
+        self._running = False
         self._caches: dict[str, object] = {}
         self._job_event.connect(self._on_job_event)
 
@@ -192,6 +193,7 @@ class Model(QObject):
         if self.job is not None and not self.job.finished:
             self.job.stop()
             self.job.join(60)
+        self._running = False
         if self.night is not None:
             self.night.close()
             self.night = None
@@ -497,7 +499,7 @@ class Model(QObject):
 
     def run_station(self, station: str, what: str = "") -> bool:
         """Start a station's work in the background; False when something runs already."""
-        if self.night is None or (self.job is not None and not self.job.finished):
+        if self.night is None or self.busy:
             return False
         night = self.night
         runner = {"score": run_score, "stack": run_stack}.get(what, RUNNERS[station])
@@ -506,6 +508,7 @@ class Model(QObject):
         self.job = Job(
             station, lambda context: runner(night, context), pools=self.pools, on_change=self._job_event.emit
         )
+        self._running = True
         self.job.start()
         self.job_changed.emit()
         self.states_changed.emit()
@@ -520,7 +523,8 @@ class Model(QObject):
     @property
     def busy(self) -> bool:
         """Whether a job runs."""
-        return self.job is not None and not self.job.finished
+        # Until the end was told here, not only reached in the job's own thread.
+        return self._running
 
     def _on_job_event(self, job: Job) -> None:
         if job is not self.job:
@@ -528,6 +532,7 @@ class Model(QObject):
         if not job.finished:
             self.job_changed.emit()
             return
+        self._running = False
         self._drop()
         if job.state == "failed":
             if self.night is not None:
