@@ -37,7 +37,7 @@ def merge_network(n: int) -> np.ndarray:
     return np.array(pairs, dtype=np.int32).reshape(-1, 2)
 
 
-@numba.njit(nogil=True, cache=True, inline="always")
+@numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
 def _sorted_median(values, lo, hi):
     middle = (lo + hi) // 2
     if (hi - lo) % 2 == 1:
@@ -45,7 +45,7 @@ def _sorted_median(values, lo, hi):
     return 0.5 * (np.float64(values[middle - 1]) + np.float64(values[middle]))
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def _sigma_bounds(values, n, low, high, quantile_k, quantile_z, usual):
     """Indices [lo, hi) kept by iterated clipping about the median.
 
@@ -87,7 +87,7 @@ def _sigma_bounds(values, n, low, high, quantile_k, quantile_z, usual):
     return lo, hi
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def _winsorized_bounds(values, n, low, high, quantile_k, quantile_z, usual):
     """Clipping with the spread of winsorized data (Huber 1981: limits 1.5 sigma, factor 1.134)."""
     k = quantile_k[n]
@@ -120,7 +120,7 @@ def _winsorized_bounds(values, n, low, high, quantile_k, quantile_z, usual):
     return lo, hi
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def _mad_bounds(values, n, low, high, scratch, usual):
     """Clipping with 1.4826 times the median absolute deviation."""
     if n < 4:
@@ -149,7 +149,7 @@ def _mad_bounds(values, n, low, high, scratch, usual):
     return lo, hi
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def _linear_bounds(values, n, low, high):
     """Reject what lies off a straight line through the sorted values (drifting levels give such lines)."""
     lo, hi = 0, n
@@ -185,12 +185,193 @@ def _linear_bounds(values, n, low, high):
     return lo, hi
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _bounds(column, c, method, low, high, quantile_k, quantile_z, usual, scratch):
+    """Indices [lo, hi) that a method keeps of `c` sorted values."""
+    if method == SIGMA:
+        return _sigma_bounds(column, c, low, high, quantile_k, quantile_z, usual)
+    if method == WINSORIZED:
+        return _winsorized_bounds(column, c, low, high, quantile_k, quantile_z, usual)
+    if method == MAD:
+        return _mad_bounds(column, c, low, high, scratch, usual)
+    if method == LINEAR:
+        return _linear_bounds(column, c, low, high)
+    return 0, c
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _few_bounds(column, c, low, high, usual):
+    """Indices kept of two or three sorted values, judged by the spread `usual` of the pixels around.
+
+    Of two values the higher goes when they lie apart by more than their difference can scatter: what falls
+    on a calibration frame by accident (cosmic rays, light) is positive.
+    """
+    if usual <= 0.0:
+        return 0, c
+    if c == 2:
+        return (0, 1) if column[1] - column[0] > 1.4142 * high * usual else (0, 2)
+    # The distance of an extreme from the middle of three scatters by 0.75 of the spread, with longer tails.
+    lo = 1 if column[1] - column[0] > 1.25 * low * usual else 0
+    hi = 2 if column[2] - column[1] > 1.25 * high * usual else 3
+    return lo, hi
+
+
+# The loops below run over whole one-dimensional views, counted from 0: only then can the compiler prove that no
+# index wraps around, and make vectors of them.
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _load(source, row, count):
+    inf = np.float32(np.inf)
+    for x in range(source.size):
+        value = source[x]
+        good = value == value
+        row[x] = value if good else inf
+        count[x] += np.float32(1.0) if good else np.float32(0.0)
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _exchange(first_row, second_row):
+    for x in range(first_row.size):
+        first, second = first_row[x], second_row[x]
+        first_row[x] = first if first < second else second
+        second_row[x] = second if first < second else first
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _add_deviations(source, weight, middle, total, squares):
+    for x in range(source.size):
+        deviation = np.float64(source[x] - middle[x])
+        total[x] += weight * deviation
+        squares[x] += deviation * deviation
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _add_plain_deviations(source, middle, total, squares):
+    for x in range(source.size):
+        deviation = np.float64(source[x] - middle[x])
+        total[x] += deviation
+        squares[x] += deviation * deviation
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _sort_chunk(buffer, pairs, size):
+    for p in range(pairs.shape[0]):
+        _exchange(buffer[pairs[p, 0], :size], buffer[pairs[p, 1], :size])
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _finish_chunk(middle, total, squares, n, weight_sum, keep_middle, out, spread):
+    for x in range(out.size):
+        mean = total[x] / weight_sum
+        out[x] = middle[x] if keep_middle else np.float32(middle[x] + mean)
+        spread[x] = np.float32(np.sqrt(max(0.0, (squares[x] - n * mean * mean) / (n - 1.0))))
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _suspects(lowest, highest, early, late, middle, spread, z, usual, low, high, suspect):
+    """Mark pixels of which a value lies beyond either of the first two spreads that clipping would use."""
+    found = 0
+    for x in range(middle.size):
+        first = max((late[x] - early[x]) / z, usual)
+        reach = min(first, max(spread[x], usual))
+        beyond = (lowest[x] < middle[x] - low * reach) | (highest[x] > middle[x] + high * reach)
+        flag = np.uint8(1) if beyond & (first > np.float32(0.0)) else np.uint8(0)
+        suspect[x] = flag
+        found += flag
+    return found
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around):
+    """The typical spread over a chunk's pixels, 0 when no pixel has values enough to tell."""
+    m = 0
+    for x in range(size):
+        c = np.int64(count[x])
+        if quantile_k[c] >= 0:
+            k = quantile_k[c]
+            around[m] = (buffer[c - 1 - k, x] - buffer[k, x]) / quantile_z[c]
+            m += 1
+        elif few and c >= 2:
+            # Median of |a - b| is 0.954 of the spread; of the range of three 1.588.
+            around[m] = (buffer[c - 1, x] - buffer[0, x]) / (0.954 if c == 2 else 1.588)
+            m += 1
+    return np.float64(np.median(around[:m])) if m > 0 else 0.0
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, rejected_high):
+    """Weighted mean, sample deviation and count of one pixel's values inside bounds; counts what it rejects."""
+    total = 0.0
+    squares = 0.0
+    weight_sum = 0.0
+    kept = 0
+    for i in range(stack.shape[0]):
+        value = stack[i, y, x]
+        if not (value == value):
+            continue
+        if value < floor:
+            rejected_low[i] += 1
+        elif value > ceiling:
+            rejected_high[i] += 1
+        else:
+            deviation = np.float64(value - centre)
+            total += weights[i] * deviation
+            squares += deviation * deviation
+            weight_sum += weights[i]
+            kept += 1
+    if kept == 0 or weight_sum <= 0.0:
+        return np.nan, np.nan, kept
+    mean = total / weight_sum
+    spread = np.nan
+    if kept > 1:
+        # The sum of squares is about the centre; equal weights make this exact, others nearly so.
+        spread = np.sqrt(max(0.0, (squares - kept * mean * mean) / (kept - 1)))
+    return mean, spread, kept
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _holed_pixel(
+    stack, weights, y, x0, x, c, method, low, high, few, quantile_k, quantile_z, usual, buffer, column, scratch,
+    out, spread_out, kept_out, rejected_low, rejected_high,
+):  # fmt: skip
+    """One pixel of a chunk in which some frames have no data."""
+    inf = np.float32(np.inf)
+    clips = method != MEAN and method != MEDIAN
+    for i in range(c):
+        column[i] = buffer[i, x]
+    lo, hi = 0, c
+    centre = np.float32(0.0)
+    if method == MEAN:
+        for i in range(stack.shape[0]):
+            if buffer[i, x] < inf:
+                centre = buffer[i, x]
+                break
+    elif c > 0:
+        centre = np.float32(_sorted_median(column, 0, c))
+    if clips and few and (c == 2 or c == 3):
+        lo, hi = _few_bounds(column, c, low, high, usual)
+    elif clips and c > 0:
+        lo, hi = _bounds(column, c, method, low, high, quantile_k, quantile_z, usual, scratch)
+    floor, ceiling = -inf, inf
+    if clips and hi > lo:
+        floor, ceiling = column[lo], column[hi - 1]
+    mean, spread, kept = _one_pixel(stack, weights, y, x0 + x, floor, ceiling, centre, rejected_low, rejected_high)
+    kept_out[x] = kept
+    spread_out[x] = spread
+    out[x] = centre if method == MEDIAN and kept > 0 else np.float32(centre + mean)
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def combine_rows(
-    stack, weights, method, low, high, pairs, quantile_k, quantile_z,
+    stack, weights, method, low, high, few, pairs, quantile_k, quantile_z,
     out, spread_out, kept_out, rejected_low, rejected_high,
 ):  # fmt: skip
     """Combine ``stack[frame, row, column]`` (float32, NaN = no data) along the frames.
+
+    A chunk without holes takes the fast way: sums over whole row vectors, and the scalar rejection only for
+    pixels of which a value lies beyond the bounds that the method would start from. `few` judges two and
+    three values by the spread of the pixels around.
 
     Outputs, all preallocated: `out` and `spread_out` float32 (value; sample deviation of what was kept,
     NaN for fewer than two), `kept_out` uint16, and per frame the rejected counts (int64).
@@ -199,102 +380,82 @@ def combine_rows(
     buffer = np.empty((n, CHUNK), dtype=np.float32)
     column = np.empty(n, dtype=np.float32)
     scratch = np.empty(n, dtype=np.float32)
-    floor = np.empty(CHUNK, dtype=np.float32)
-    ceiling = np.empty(CHUNK, dtype=np.float32)
-    middle = np.empty(CHUNK, dtype=np.float32)
-    count = np.empty(CHUNK, dtype=np.int64)
-    total = np.empty(CHUNK, dtype=np.float64)
-    squares = np.empty(CHUNK, dtype=np.float64)
-    weight_sum = np.empty(CHUNK, dtype=np.float64)
-    kept = np.empty(CHUNK, dtype=np.int64)
     around = np.empty(CHUNK, dtype=np.float32)
-    inf = np.float32(np.inf)
+    all_middle = np.empty(CHUNK, dtype=np.float32)
+    all_count = np.empty(CHUNK, dtype=np.float32)
+    all_total = np.empty(CHUNK, dtype=np.float64)
+    all_squares = np.empty(CHUNK, dtype=np.float64)
+    all_suspect = np.empty(CHUNK, dtype=np.uint8)
+    weight_sum = weights.sum()
+    equal = weights.min() == 1.0 and weights.max() == 1.0
+    clips = method != MEAN and method != MEDIAN
+    quick = method == SIGMA and n >= 4
     for y in range(height):
         for x0 in range(0, width, CHUNK):
             size = min(CHUNK, width - x0)
-            count[:size] = 0
+            middle, count = all_middle[:size], all_count[:size]
+            total, squares, suspect = all_total[:size], all_squares[:size], all_suspect[:size]
+            out_row, spread_row = out[y, x0 : x0 + size], spread_out[y, x0 : x0 + size]
+            kept_row = kept_out[y, x0 : x0 + size]
+            count[:] = np.float32(0.0)
             for i in range(n):
-                for x in range(size):
-                    value = stack[i, y, x0 + x]
-                    good = value == value
-                    buffer[i, x] = value if good else inf
-                    count[x] += 1 if good else 0
-            floor[:size] = -inf
-            ceiling[:size] = inf
+                _load(stack[i, y, x0 : x0 + size], buffer[i, :size], count)
             if method != MEAN:
-                for p in range(pairs.shape[0]):
-                    a, b = pairs[p, 0], pairs[p, 1]
-                    for x in range(size):
-                        first, second = buffer[a, x], buffer[b, x]
-                        buffer[a, x] = first if first < second else second
-                        buffer[b, x] = second if first < second else first
-                usual = 0.0
-                if method != MEDIAN and method != LINEAR:
-                    m = 0
-                    for x in range(size):
-                        c = count[x]
-                        k = quantile_k[c]
-                        if k >= 0:
-                            around[m] = (buffer[c - 1 - k, x] - buffer[k, x]) / quantile_z[c]
-                            m += 1
-                    if m > 0:
-                        usual = np.float64(np.median(around[:m]))
+                _sort_chunk(buffer, pairs, size)
+            usual = 0.0
+            if clips and method != LINEAR:
+                usual = _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around)
+            if count.min() < np.float32(n):
                 for x in range(size):
-                    c = count[x]
-                    if c == 0:
-                        continue
-                    for i in range(c):
-                        column[i] = buffer[i, x]
-                    lo, hi = 0, c
-                    if method == SIGMA:
-                        lo, hi = _sigma_bounds(column, c, low, high, quantile_k, quantile_z, usual)
-                    elif method == WINSORIZED:
-                        lo, hi = _winsorized_bounds(column, c, low, high, quantile_k, quantile_z, usual)
-                    elif method == MAD:
-                        lo, hi = _mad_bounds(column, c, low, high, scratch, usual)
-                    elif method == LINEAR:
-                        lo, hi = _linear_bounds(column, c, low, high)
-                    if hi > lo:
-                        floor[x], ceiling[x] = column[lo], column[hi - 1]
-                    middle[x] = np.float32(_sorted_median(column, 0, c))
-            total[:size] = 0.0
-            squares[:size] = 0.0
-            weight_sum[:size] = 0.0
-            kept[:size] = 0
+                    _holed_pixel(
+                        stack, weights, y, x0, x, np.int64(count[x]), method, low, high, few, quantile_k, quantile_z,
+                        usual, buffer, column, scratch, out_row, spread_row, kept_row, rejected_low, rejected_high,
+                    )  # fmt: skip
+                continue
             # Deviations are summed about a value near the mean, so that squares do not cancel.
-            for x in range(size):
-                if method == MEAN:
-                    middle[x] = stack[0, y, x0 + x]
-                    if not (middle[x] == middle[x]):
-                        middle[x] = np.float32(0.0)
-            for i in range(n):
-                w = weights[i]
-                lows = 0
-                highs = 0
-                for x in range(size):
-                    value = stack[i, y, x0 + x]
-                    below = value < floor[x]
-                    above = value > ceiling[x]
-                    lows += 1 if below else 0
-                    highs += 1 if above else 0
-                    keep = (value == value) and not below and not above
-                    deviation = np.float64(value - middle[x]) if keep else 0.0
-                    total[x] += w * deviation
-                    squares[x] += deviation * deviation
-                    weight_sum[x] += w if keep else 0.0
-                    kept[x] += 1 if keep else 0
-                rejected_low[i] += lows
-                rejected_high[i] += highs
-            for x in range(size):
-                k = kept[x]
-                kept_out[y, x0 + x] = k
-                if k == 0 or weight_sum[x] <= 0.0:
-                    out[y, x0 + x] = np.nan
-                    spread_out[y, x0 + x] = np.nan
+            if method == MEAN:
+                middle[:] = stack[0, y, x0 : x0 + size]
+            elif n % 2 == 1:
+                middle[:] = buffer[n // 2, :size]
+            else:
+                middle[:] = np.float32(0.5) * (buffer[n // 2 - 1, :size] + buffer[n // 2, :size])
+            total[:] = 0.0
+            squares[:] = 0.0
+            if equal:
+                for i in range(n):
+                    _add_plain_deviations(stack[i, y, x0 : x0 + size], middle, total, squares)
+            else:
+                for i in range(n):
+                    _add_deviations(stack[i, y, x0 : x0 + size], weights[i], middle, total, squares)
+            _finish_chunk(middle, total, squares, n, weight_sum, method == MEDIAN, out_row, spread_row)
+            kept_row[:] = n
+            if n == 1:
+                spread_row[:] = np.nan
+            if not clips or n < 2:
+                continue
+            suspect[:] = 1
+            if quick:
+                k = quantile_k[n]
+                found = _suspects(
+                    buffer[0, :size], buffer[n - 1, :size], buffer[k, :size], buffer[n - 1 - k, :size], middle,
+                    spread_row, np.float32(quantile_z[n]), np.float32(usual), np.float32(low), np.float32(high), suspect,
+                )  # fmt: skip
+                if found == 0:
                     continue
-                mean = total[x] / weight_sum[x]
-                out[y, x0 + x] = middle[x] if method == MEDIAN else np.float32(middle[x] + mean)
-                if k > 1:
-                    spread_out[y, x0 + x] = np.sqrt(max(0.0, (squares[x] - k * mean * mean) / (k - 1)))
+            for x in range(size):
+                if suspect[x] == 0:
+                    continue
+                for i in range(n):
+                    column[i] = buffer[i, x]
+                if few and n <= 3:
+                    lo, hi = _few_bounds(column, n, low, high, usual)
                 else:
-                    spread_out[y, x0 + x] = np.nan
+                    lo, hi = _bounds(column, n, method, low, high, quantile_k, quantile_z, usual, scratch)
+                if hi - lo == n or hi <= lo:
+                    continue
+                mean, spread, kept = _one_pixel(
+                    stack, weights, y, x0 + x, column[lo], column[hi - 1], middle[x], rejected_low, rejected_high
+                )
+                out_row[x] = np.float32(middle[x] + mean)
+                spread_row[x] = spread
+                kept_row[x] = kept

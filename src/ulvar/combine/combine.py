@@ -7,7 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from enum import StrEnum
 from functools import lru_cache
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 from scipy.special import ndtri
@@ -39,11 +39,16 @@ _CODES = {
 
 @dataclass(frozen=True)
 class Rejection:
-    """A method and its limits in units of the spread (of the mean deviation for ``linear``)."""
+    """A method and its limits in units of the spread (of the mean deviation for ``linear``).
+
+    With `few` two and three values are judged too, by the spread of the pixels around: right for calibration
+    frames, whose noise is alike over the frame, and wrong for stars.
+    """
 
     method: Method = Method.SIGMA
     low: float = 4.0
     high: float = 4.0
+    few: bool = False
 
     def __post_init__(self) -> None:
         if self.low <= 0 or self.high <= 0:
@@ -68,6 +73,22 @@ class RowSource(Protocol):
         ...
 
 
+@runtime_checkable
+class DirectRows(RowSource, Protocol):
+    """A source that can write its rows where they are wanted, which saves a copy of them all."""
+
+    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
+        """Write rows ``y0 <= y < y1`` into `out`, C-contiguous float32 of shape (y1 - y0, width)."""
+        ...
+
+
+def _fill(source: RowSource, y0: int, y1: int, out: F32Array) -> None:
+    if isinstance(source, DirectRows):
+        source.rows_into(y0, y1, out)
+    else:
+        out[...] = source.rows(y0, y1)
+
+
 @dataclass
 class ScaledRows:
     """A source with a plane subtracted and a factor applied: ``(rows - subtract) * factor + add``."""
@@ -89,14 +110,19 @@ class ScaledRows:
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``."""
-        band = self.source.rows(y0, y1)
-        if self.subtract is not None:
-            band -= self.subtract[y0:y1]
-        if self.factor != 1.0:
-            band *= np.float32(self.factor)
-        if self.add != 0.0:
-            band += np.float32(self.add)
+        band = np.empty((y1 - y0, self.width), dtype=np.float32)
+        self.rows_into(y0, y1, band)
         return band
+
+    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
+        """Write rows ``y0 <= y < y1`` into `out`."""
+        _fill(self.source, y0, y1, out)
+        if self.subtract is not None:
+            out -= self.subtract[y0:y1]
+        if self.factor != 1.0:
+            out *= np.float32(self.factor)
+        if self.add != 0.0:
+            out += np.float32(self.add)
 
 
 @dataclass(frozen=True)
@@ -217,7 +243,7 @@ def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into
     high = np.zeros(stack.shape[0], dtype=np.int64)
     _kernels.combine_rows(
         stack, weights, _CODES[rejection.method], float(rejection.low), float(rejection.high),
-        *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
+        rejection.few, *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
     )  # fmt: skip
     # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
     into.rejected_low[...] += low
@@ -283,7 +309,7 @@ def combine_sources(
         y0, y1 = band
         stack = np.empty((len(sources), y1 - y0, width), dtype=np.float32)
         for index, source in enumerate(sources):
-            stack[index] = source.rows(y0, y1)
+            _fill(source, y0, y1, stack[index])
         _combine_into(stack, factors, rejection, result, y0)
         return y1 - y0
 

@@ -3,7 +3,7 @@
 from ulvar.engine.arrays import BoolArray, F32Array, F64Array, I64Array, MaskArray
 from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk, clear_leftovers, write_csv, write_text
 from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, worker_pool
-from ulvar.engine.memory import available_bytes, default_budget, row_bands
+from ulvar.engine.memory import available_bytes, default_budget, keep_large_blocks, row_bands
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
 from ulvar.engine.results import Failed, Finding, Mend, Severity, sort_findings
 
@@ -31,6 +31,7 @@ __all__ = [
     "check_disk",
     "clear_leftovers",
     "default_budget",
+    "keep_large_blocks",
     "row_bands",
     "silent",
     "sort_findings",

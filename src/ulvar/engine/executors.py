@@ -14,7 +14,7 @@ from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
 from typing import Any, TypeVar
 
-from ulvar.engine.memory import default_budget
+from ulvar.engine.memory import default_budget, keep_large_blocks
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
 
 log = logging.getLogger(__name__)
@@ -30,6 +30,7 @@ class WorkerDied(RuntimeError):
 def _prepare_worker() -> None:
     # Ctrl+C goes to the whole process group; the parent decides what stops, not each worker.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    keep_large_blocks()
     # Item parallelism already fills the cores; a library's own threads would only fight over them.
     import cv2
 

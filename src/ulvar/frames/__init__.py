@@ -1,14 +1,27 @@
-"""An exposure: pixels, mask, facts. FITS in and out, header dialects, grouping."""
+"""An exposure: pixels, mask, facts. FITS, camera raw, TIFF in; FITS out; header dialects, sessions, grouping."""
 
+from ulvar.frames.address import Address, file_of, split_address
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.discover import find_files, is_supported_output
 from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
-from ulvar.frames.fits import FileRows, header_of, read_frame, read_plane, scan_file, write_fits
+from ulvar.frames.fits import FileRows, header_of, write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
 from ulvar.frames.grouping import Group, Tolerances, group_exposures
+from ulvar.frames.readers import (
+    Rows,
+    carried_cards,
+    is_fits_path,
+    open_rows,
+    read_frame,
+    read_plane,
+    scan_file,
+    scan_images,
+)
+from ulvar.frames.sessions import TagRule, assign_sessions, preview_rule
 from ulvar.frames.sexagesimal import parse_angle, parse_position
 
 __all__ = [
+    "Address",
     "ExposureFacts",
     "FileRows",
     "Frame",
@@ -16,19 +29,29 @@ __all__ = [
     "Group",
     "MaskBit",
     "Role",
+    "Rows",
+    "TagRule",
     "Tolerances",
+    "assign_sessions",
+    "carried_cards",
     "fact_names",
     "facts_from_header",
+    "file_of",
     "find_files",
     "group_exposures",
     "header_of",
+    "is_fits_path",
     "is_supported_output",
     "mark",
+    "open_rows",
     "parse_angle",
     "parse_position",
+    "preview_rule",
     "read_frame",
     "read_plane",
     "scan_file",
+    "scan_images",
+    "split_address",
     "with_user_facts",
     "write_fits",
 ]

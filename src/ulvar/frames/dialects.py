@@ -31,6 +31,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "aperture_mm": ("APTDIA", "APERTUR"),
     "site_height_m": ("SITEELEV", "SITEALT", "ALT-OBS", "OBSGEO-H", "HEIGHT"),
     "pedestal_adu": ("PEDESTAL",),
+    "black_adu": ("BLACKADU",),
 }
 _TEXT_KEYS: dict[str, tuple[str, ...]] = {
     "object": ("OBJECT", "OBJNAME", "TARGET"),
@@ -39,6 +40,9 @@ _TEXT_KEYS: dict[str, tuple[str, ...]] = {
     "telescope": ("TELESCOP",),
     "readout_mode": ("READOUTM", "READMODE", "RDMODE"),
     "software": ("SWCREATE", "CREATOR", "PROGRAM", "SOFTWARE"),
+    "driver": ("DRIVER", "DRVVER", "DRIVERV", "CAMDRV"),
+    "overscan": ("BIASSEC",),
+    "trim": ("TRIMSEC",),
 }
 _ANGLE_KEYS: dict[str, tuple[tuple[str, ...], bool]] = {
     "ra_deg": (("OBJCTRA", "RA", "RA_OBJ", "TELRA", "RA-TEL", "OBJRA"), True),
@@ -167,6 +171,11 @@ def _binning(value: Any) -> int | None:
     return int(numbers[0]) if numbers and int(numbers[0]) > 0 else None
 
 
+def _cfa(value: Any) -> str | None:
+    letters = str(value).strip().upper()
+    return letters if len(letters) == 4 and not set(letters) - set("RGBCMYE") else None
+
+
 def _times(reader: _Reader, exposure_s: float | None) -> tuple[datetime | None, datetime | None]:
     start = reader.first("start_utc", ("DATE-BEG", "DATE-OBS", "DATE_OBS"), lambda v: parse_time(str(v)))
     if start is None:
@@ -251,6 +260,7 @@ def facts_from_header(header: Mapping[str, Any], path: str, **known: Any) -> Exp
     values["scale_arcsec_px"] = _scale(reader)
     values["count"] = reader.first("count", ("NCOMBINE", "NFRAMES"), lambda v: int(v) if int(v) > 0 else None) or 1
     values["start_utc"], values["mid_utc"] = _times(reader, values["exposure_s"])
+    values["cfa"] = reader.first("cfa", ("BAYERPAT", "CFAPAT", "COLORTYP"), _cfa) or ""
 
     named = None
     for key in _ROLE_KEYS:

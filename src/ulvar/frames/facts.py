@@ -6,10 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
 from datetime import datetime, timedelta
 from enum import StrEnum
-from pathlib import Path
 from typing import Any
 
+from ulvar.frames.address import split_address
+from ulvar.frames.discover import FITS_ENDINGS, RAW_ENDINGS, TIFF_ENDINGS
 from ulvar.frames.sexagesimal import parse_angle
+
+_ENDINGS = sorted((*FITS_ENDINGS, *TIFF_ENDINGS, *RAW_ENDINGS), key=len, reverse=True)
 
 
 class Role(StrEnum):
@@ -42,7 +45,7 @@ class ExposureFacts:
     Attributes
     ----------
     path : str
-        The file.
+        The file; for one image of several in a file its address, such as ``cube.fits[1,3]``.
     role : Role
     is_master : bool
         Whether the file says that it is already a combined frame.
@@ -75,6 +78,18 @@ class ExposureFacts:
         Conversion gain [e-/ADU] and read noise [e-].
     pedestal_adu : float
         Constant added to the data on purpose [ADU].
+    driver : str
+        Version of the camera's driver, as the header tells it.
+    cfa : str
+        Colours of a mosaic sensor's 2 x 2 cell, first row first (``RGGB``); empty for a mono sensor.
+    black_adu : float or None
+        The camera's own black level [ADU]; it is told, not subtracted.
+    overscan, trim : str
+        Regions that the header names, as ``[x1:x2,y1:y2]`` in FITS pixels: without light, and to be kept.
+    session : str
+        Observing session: the evening's date, or what the user's path pattern says.
+    tags : mapping of str to str
+        The user's own tags.
     origins : mapping of str to str
         Fact name to ``header KEYWORD``, ``path``, ``user`` or ``guessed``.
     """
@@ -111,6 +126,13 @@ class ExposureFacts:
     gain_e_per_adu: float | None = None
     read_noise_e: float | None = None
     pedestal_adu: float = 0.0
+    driver: str = ""
+    cfa: str = ""
+    black_adu: float | None = None
+    overscan: str = ""
+    trim: str = ""
+    session: str = ""
+    tags: Mapping[str, str] = field(default_factory=dict)
     count: int = 1
     hdu: int = 0
     size_bytes: int = 0
@@ -118,12 +140,22 @@ class ExposureFacts:
     origins: Mapping[str, str] = field(default_factory=dict)
 
     @property
+    def name(self) -> str:
+        """File name, with the place of the image where the file holds several."""
+        return self.path.rpartition("/")[2]
+
+    @property
     def stem(self) -> str:
-        """File name without its FITS endings."""
-        name = Path(self.path).name
-        for ending in (".gz", ".fz", ".fits", ".fit", ".fts", ".bz2"):
-            if name.lower().endswith(ending):
+        """File name without its endings; the place of the image, if any, is joined with hyphens."""
+        place = split_address(self.path) if self.path.endswith("]") else None
+        name = (place.file if place else self.path).rpartition("/")[2]
+        lower = name.lower()
+        for ending in _ENDINGS:
+            if lower.endswith(ending):
                 name = name[: -len(ending)]
+                break
+        if place is not None and place.hdu is not None:
+            name = "-".join([name, *(str(n) for n in (place.hdu, place.plane) if n is not None)])
         return name
 
     @property
@@ -141,11 +173,13 @@ class ExposureFacts:
 
 def fact_names() -> list[str]:
     """Names that `with_user_facts` takes."""
-    fixed = {"path", "origins", "size_bytes", "mtime_ns", "hdu", "width", "height", "planes", "bitpix"}
+    fixed = {"path", "origins", "size_bytes", "mtime_ns", "hdu", "width", "height", "planes", "bitpix", "tags"}
     return ["site", *(f.name for f in fields(ExposureFacts) if f.name not in fixed)]
 
 
-_TEXT = {"object", "filter", "camera", "telescope", "readout_mode", "software"}
+_TEXT = {
+    "object", "filter", "camera", "telescope", "readout_mode", "software", "driver", "overscan", "trim", "session",
+}  # fmt: skip
 
 
 def _parse_fact(name: str, text: str) -> Any:
@@ -162,6 +196,11 @@ def _parse_fact(name: str, text: str) -> Any:
         if value < 1:
             raise ValueError("at least 1")
         return value
+    if name == "cfa":
+        letters = text.strip().upper()
+        if letters and (len(letters) != 4 or set(letters) - set("RGBCMYE")):
+            raise ValueError("four letters such as RGGB")
+        return letters
     if name in ("start_utc", "mid_utc"):
         from ulvar.frames.dialects import parse_time
 

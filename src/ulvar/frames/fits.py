@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import math
 import os
+import tempfile
 import warnings
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,11 +17,15 @@ import numpy as np
 from ulvar import __version__
 from ulvar.engine import F32Array, MaskArray, atomic_path
 from ulvar.frames._kernels import swap16_to_float32
+from ulvar.frames.address import Address, split_address
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.facts import ExposureFacts
-from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
+from ulvar.frames.frame import FrameError
 
 _IMAGE_HDU = 0
+_BUFFER_PIXELS = 256 * 1024
+# Planes that Ulvar writes beside the pixels: they are about the image, not images of their own.
+_BESIDE = ("MASK", "REJECTED")
 # Keywords that describe the file's layout, not the exposure; the writer makes its own.
 _STRUCTURAL = {
     "SIMPLE", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "NAXIS3", "EXTEND", "BZERO", "BSCALE", "BLANK",
@@ -30,13 +36,14 @@ _STRUCTURAL = {
 
 
 def _open(path: str) -> fitsio.FITS:
-    place = Path(path)
+    file = split_address(path).file
+    place = Path(file)
     try:
         if not place.is_file():
             raise FrameError(path, "there is no such file")
         if place.stat().st_size == 0:
             raise FrameError(path, "the file is empty (0 bytes)")
-        return fitsio.FITS(path, "r")
+        return fitsio.FITS(file, "r")
     except OSError as error:
         raise FrameError(path, _plain_reason(error)) from None
 
@@ -55,10 +62,21 @@ def _plain_reason(error: Exception) -> str:
     return last[-1] if last else type(error).__name__
 
 
+def _is_image(handle: fitsio.FITS, index: int) -> bool:
+    info = handle[index].get_info()
+    if info["hdutype"] != _IMAGE_HDU or info["ndims"] == 0 or min(info["dims"]) == 0:
+        return False
+    return index == 0 or str(info.get("extname") or "").strip().upper() not in _BESIDE
+
+
 def _image_hdu(handle: fitsio.FITS, path: str) -> int:
+    wanted = split_address(path).hdu
+    if wanted is not None:
+        if wanted >= len(handle) or not _is_image(handle, wanted):
+            raise FrameError(path, f"it holds no image in extension {wanted}")
+        return wanted
     for index in range(len(handle)):
-        info = handle[index].get_info()
-        if info["hdutype"] == _IMAGE_HDU and info["ndims"] > 0 and min(info["dims"]) > 0:
+        if _is_image(handle, index):
             return index
     raise FrameError(path, "it holds no image")
 
@@ -88,8 +106,12 @@ def _merged_header(handle: fitsio.FITS, hdu: int) -> dict[str, Any]:
     return merged
 
 
-def scan_file(path: str) -> ExposureFacts:
-    """Return the facts of one file without touching its pixels.
+def scan_fits(path: str) -> list[ExposureFacts]:
+    """Return the facts of every image of a FITS file without touching its pixels.
+
+    A file with one image gives one entry under its own path; of cubes and of files with several image
+    extensions each plane is an entry under its address (see `ulvar.frames.address`). The header of a cube
+    dates its first plane only: the others have no time rather than a wrong one.
 
     Raises
     ------
@@ -97,43 +119,79 @@ def scan_file(path: str) -> ExposureFacts:
         If it is not a FITS image, or is shorter than its header says. The message names the reason;
         for a short file it gives the fraction of rows that are there.
     """
+    address = split_address(path)
     with _open(path) as handle:
         try:
-            hdu = _image_hdu(handle, path)
-            info = handle[hdu].get_info()
-            header = _merged_header(handle, hdu)
-            compressed = bool(info["is_compressed_image"])
-            start = int(handle[hdu].get_offsets()["data_start"])
+            if address.hdu is None:
+                hdus = [i for i in range(len(handle)) if _is_image(handle, i)]
+            else:
+                hdus = [_image_hdu(handle, path)]
+            if not hdus:
+                raise FrameError(path, "it holds no image")
+            found: list[ExposureFacts] = []
+            for hdu in hdus:
+                found += _scan_hdu(handle, address, hdu, several=len(hdus) > 1)
         except OSError as error:
             raise FrameError(path, _plain_reason(error)) from None
+    return found
+
+
+def _scan_hdu(handle: fitsio.FITS, address: Address, hdu: int, *, several: bool) -> list[ExposureFacts]:
+    info = handle[hdu].get_info()
+    header = _merged_header(handle, hdu)
     dims = list(info["dims"])
     height, width = dims[-2:] if len(dims) >= 2 else (1, dims[-1])
     planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
-    status = Path(path).stat()
+    status = Path(address.file).stat()
     bitpix = int(info["img_type"])
-    if not compressed and not path.lower().endswith((".gz", ".bz2")):
+    if not info["is_compressed_image"] and not address.file.lower().endswith((".gz", ".bz2")):
         need = height * width * planes * abs(bitpix) // 8
-        have = status.st_size - start
+        have = status.st_size - int(handle[hdu].get_offsets()["data_start"])
         if have < need:
-            raise FrameError(path, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
-    return facts_from_header(
-        header,
-        path,
-        width=int(width),
-        height=int(height),
-        planes=int(planes),
-        bitpix=bitpix,
-        hdu=hdu,
-        size_bytes=status.st_size,
-        mtime_ns=status.st_mtime_ns,
-    )
+            raise FrameError(address.text, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
+    if planes == 1:
+        wanted = [None]
+    elif address.plane is not None:
+        if address.plane >= planes:
+            raise FrameError(address.text, f"it holds {planes} planes only")
+        wanted = [address.plane]
+    else:
+        wanted = list(range(planes))
+    result = []
+    for plane in wanted:
+        alone = plane is None and not several and address.hdu is None
+        path = address.file if alone else Address(address.file, hdu, plane).text
+        facts = facts_from_header(
+            header, path, width=int(width), height=int(height), planes=int(planes), bitpix=bitpix, hdu=hdu,
+            size_bytes=status.st_size, mtime_ns=status.st_mtime_ns,
+        )  # fmt: skip
+        if plane:
+            facts = replace(facts, start_utc=None, mid_utc=None)
+        result.append(facts)
+    return result
+
+
+class SpooledRows:
+    """Rows of an unpacked image, kept in an unnamed temporary file that goes when the object does."""
+
+    def __init__(self, data: F32Array) -> None:
+        self.height, self.width = data.shape
+        self._spool = tempfile.TemporaryFile(prefix="ulvar-")  # noqa: SIM115 - lives as long as the object
+        data.tofile(self._spool)
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows ``y0 <= y < y1`` as a new float32 array."""
+        out = np.empty((y1 - y0, self.width), dtype=np.float32)
+        os.preadv(self._spool.fileno(), [memoryview(out).cast("B")], 4 * self.width * y0)
+        return out
 
 
 class FileRows:
     """Rows of one exposure as float32, read band by band.
 
     An uncompressed pixel block is read at the offset that fitsio reports and swapped and scaled in a
-    kernel; anything else is read whole once by fitsio.
+    kernel. Of a tile-compressed image only the tiles of the band are unpacked. A file compressed as a
+    whole is unpacked once into an unnamed temporary file, so that memory stays small for any number of files.
 
     Parameters
     ----------
@@ -147,42 +205,61 @@ class FileRows:
 
     def __init__(self, path: str) -> None:
         self.path = path
-        self._whole: F32Array | None = None
+        address = split_address(path)
+        self._file = address.file
+        self._whole: SpooledRows | None = None
+        self._tiled: int | None = None
         self._start: int | None = None
         with _open(path) as handle:
             try:
                 hdu = _image_hdu(handle, path)
                 info = handle[hdu].get_info()
-                dims = [size for size in info["dims"] if size > 1] if info["ndims"] > 2 else list(info["dims"])
-                if len(dims) != 2:
+                dims = list(info["dims"])
+                planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
+                if len(dims) < 2 or (planes > 1 and address.plane is None):
                     shape = " x ".join(str(size) for size in reversed(info["dims"]))
                     raise FrameError(path, f"it is not a two-dimensional image but {shape}")
-                self.height, self.width = int(dims[0]), int(dims[1])
+                plane = address.plane or 0
+                if plane >= planes:
+                    raise FrameError(path, f"it holds {planes} planes only")
+                self.height, self.width = int(dims[-2]), int(dims[-1])
                 header = handle[hdu].read_header()
-                plain = not info["is_compressed_image"] and not path.lower().endswith((".gz", ".bz2"))
+                plain = not info["is_compressed_image"] and not self._file.lower().endswith((".gz", ".bz2"))
                 self._type = int(info["img_type"])
                 self._zero = float(header.get("BZERO", 0.0) or 0.0)
                 self._scale = float(header.get("BSCALE", 1.0) or 1.0)
                 blank = header.get("BLANK") if self._type > 0 else None
                 self._blank = None if blank is None else int(blank)
                 if plain:
-                    self._check_block(int(handle[hdu].get_offsets()["data_start"]))
+                    skip = plane * self.height * self.width * abs(self._type) // 8
+                    self._check_block(int(handle[hdu].get_offsets()["data_start"]) + skip)
                 else:
-                    self._whole = self._read_whole(handle[hdu])
+                    self._unpacked(handle[hdu], hdu, planes, plane)
             except OSError as error:
                 raise FrameError(path, _plain_reason(error)) from None
 
     def _check_block(self, start: int) -> None:
-        have = os.stat(self.path).st_size - start  # noqa: PTH116 - one call, path is text here
+        have = os.stat(self._file).st_size - start  # noqa: PTH116 - one call, path is text here
         need = self.height * self.width * abs(self._type) // 8
         if have < need:
             raise FrameError(self.path, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
         self._start = start
 
-    def _read_whole(self, hdu: Any) -> F32Array:
+    def _unpacked(self, image: Any, hdu: int, planes: int, plane: int) -> None:
+        if planes == 1 and image.get_info()["ndims"] == 2 and not self._file.lower().endswith((".gz", ".bz2")):
+            # One row is unpacked now, so that damage is told when the file is opened.
+            self._tiled = hdu
+            self._tiles(image, 0, 1)
+            return
+        raw = image.read().reshape(planes, self.height, self.width)[plane]
+        self._whole = SpooledRows(self._converted(raw))
+
+    def _tiles(self, image: Any, y0: int, y1: int) -> F32Array:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
-            raw = hdu.read().reshape(self.height, self.width)
+            return self._converted(image[y0:y1, 0 : self.width])
+
+    def _converted(self, raw: np.ndarray) -> F32Array:
         data = np.ascontiguousarray(raw, dtype=np.float32)
         if self._blank is not None and raw.dtype.kind in "iu":
             data[raw == round(self._zero + self._scale * self._blank)] = np.nan
@@ -190,29 +267,59 @@ class FileRows:
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1`` as a new float32 array, BZERO and BSCALE applied, blanks NaN."""
-        if self._start is None:
-            assert self._whole is not None
-            return self._whole[y0:y1].copy()
+        out = np.empty((y1 - y0, self.width), dtype=np.float32)
+        self.rows_into(y0, y1, out)
+        return out
+
+    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
+        """Write rows ``y0 <= y < y1`` into `out`, C-contiguous float32 of shape (y1 - y0, width).
+
+        Raises
+        ------
+        FrameError
+            If the file became shorter, or its compressed pixels are damaged.
+        """
+        if self._whole is not None:
+            out[...] = self._whole.rows(y0, y1)
+            return
+        if self._tiled is not None:
+            try:
+                with _open(self.path) as handle:
+                    out[...] = self._tiles(handle[self._tiled], y0, y1)
+            except OSError as error:
+                raise FrameError(self.path, _plain_reason(error)) from None
+            return
+        assert self._start is not None
         # Read, not mapped: mapped pages of many files would count as this process's memory.
         dtype = np.dtype({8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}[self._type])
         count, offset = (y1 - y0) * self.width, self._start + y0 * self.width * dtype.itemsize
-        block = np.fromfile(self.path, dtype=dtype, count=count, offset=offset)
+        if self._type == 16 and self._blank is None:
+            self._swap_into(offset, out.reshape(-1))
+            return
+        block = np.fromfile(self._file, dtype=dtype, count=count, offset=offset)
         if block.size != count:
             raise FrameError(self.path, "the file became shorter while it was read")
         block = block.reshape(y1 - y0, self.width)
-        out = np.empty(block.shape, dtype=np.float32)
-        if self._type == 16:
-            native = block.view(np.uint16).reshape(-1)
-            swap16_to_float32(native, np.float32(self._zero), np.float32(self._scale), out.reshape(-1))
-        else:
-            out[...] = _plain(block, self._zero, self._scale)
+        out[...] = _plain(block, self._zero, self._scale)
         if self._blank is not None:
             out[block == self._blank] = np.nan
-        return out
 
-    def close(self) -> None:
-        """Let go of pixels held."""
-        self._whole = None
+    def _swap_into(self, offset: int, out: F32Array) -> None:
+        """Read 16-bit pixels through a buffer that stays in the cache: no second copy of the frame is made."""
+        buffer = np.empty(min(out.size, _BUFFER_PIXELS), dtype=np.uint16)
+        view = memoryview(buffer).cast("B")
+        zero, scale = np.float32(self._zero), np.float32(self._scale)
+        handle = os.open(self._file, os.O_RDONLY)
+        try:
+            done = 0
+            while done < out.size:
+                size = min(buffer.size, out.size - done)
+                if os.preadv(handle, [view[: 2 * size]], offset + 2 * done) != 2 * size:
+                    raise FrameError(self.path, "the file became shorter while it was read")
+                swap16_to_float32(buffer[:size], zero, scale, out[done : done + size])
+                done += size
+        finally:
+            os.close(handle)
 
 
 def _plain(block: np.ndarray, zero: float, scale: float) -> np.ndarray:
@@ -222,50 +329,8 @@ def _plain(block: np.ndarray, zero: float, scale: float) -> np.ndarray:
     return (block.astype(np.float64) * scale + zero).astype(np.float32)
 
 
-def read_plane(path: str) -> F32Array:
-    """Return the image of a FITS file as float32, shape (height, width).
-
-    Raises
-    ------
-    FrameError
-        As `FileRows`.
-    """
-    source = FileRows(path)
-    return source.rows(0, source.height)
-
-
-def read_frame(facts: ExposureFacts | str) -> Frame:
-    """Read one exposure with its mask.
-
-    Parameters
-    ----------
-    facts : ExposureFacts or str
-        The exposure, or its path (its header is then scanned first).
-
-    Returns
-    -------
-    Frame
-        NaN and blank pixels carry `MaskBit.NO_DATA`, pixels at or over the saturation level `SATURATED`.
-        A ``MASK`` extension written by `write_fits` is read back.
-
-    Raises
-    ------
-    FrameError
-        If the file cannot be used.
-    """
-    known = scan_file(facts) if isinstance(facts, str) else facts
-    data = read_plane(known.path)
-    mask = np.zeros(data.shape, dtype=np.uint16)
-    mark(mask, ~np.isfinite(data), MaskBit.NO_DATA)
-    if known.saturation_adu is not None:
-        mark(mask, data >= known.saturation_adu, MaskBit.SATURATED)
-    stored = _stored_mask(known.path, data.shape)
-    if stored is not None:
-        mask |= stored
-    return Frame(data=data, facts=known, mask=mask if mask.any() else None)
-
-
-def _stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
+def stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
+    """Return the mask plane that `write_fits` wrote beside an image, or None."""
     with _open(path) as handle:
         if len(handle) < 2 or "MASK" not in handle:
             return None
@@ -281,6 +346,7 @@ def write_fits(
     cards: Mapping[str, Any] | Iterable[tuple[str, Any, str]] = (),
     history: Sequence[str] = (),
     mask: MaskArray | None = None,
+    rejected: np.ndarray | None = None,
     drop: Iterable[str] = (),
     replace: bool = False,
 ) -> None:
@@ -292,13 +358,16 @@ def write_fits(
         Where to. Its folder is made if missing.
     data : float32 array, shape (height, width)
     like : str, optional
-        A FITS file whose cards are carried over, but for those about its layout.
+        A FITS file (or the address of one of its images) whose cards are carried over, but for those about
+        its layout.
     cards : mapping, or iterable of (keyword, value, comment)
         Further cards; they win over carried ones. A value of None removes the keyword.
     history : sequence of str
         HISTORY lines.
     mask : uint16 array, optional
         Written as an image extension ``MASK`` when any bit is set.
+    rejected : uint16 array, optional
+        How many frames were rejected at each pixel; written as an image extension ``REJECTED``.
     drop : iterable of str
         Keywords that are not carried over.
     replace : bool
@@ -327,6 +396,7 @@ def write_fits(
     with atomic_path(path, replace=replace) as temporary, fitsio.FITS(str(temporary), "rw") as handle:
         handle.write(np.ascontiguousarray(data, dtype=np.float32), header=header)
         handle[0].write_checksum()
-        if mask is not None and mask.any():
-            handle.write(mask, extname="MASK", compress="RICE", tile_dims=(1, mask.shape[1]))
-            handle["MASK"].write_checksum()
+        for name, plane in (("MASK", mask), ("REJECTED", rejected)):
+            if plane is not None and plane.any():
+                handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
+                handle[name].write_checksum()

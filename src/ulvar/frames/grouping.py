@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from statistics import median
 
 from ulvar.frames.facts import ExposureFacts, Role
@@ -39,7 +39,11 @@ class Tolerances:
 
 @dataclass(frozen=True)
 class Group:
-    """Exposures of one kind. Numbers are those of the group's first member or its median."""
+    """Exposures of one kind. Numbers are those of the group's first member or its median.
+
+    `one_of_sessions` tells that the exposures that were grouped are of more than one session, so that the
+    session has to be named.
+    """
 
     role: Role
     filter: str
@@ -54,6 +58,9 @@ class Group:
     readout_mode: str
     is_master: bool
     members: tuple[ExposureFacts, ...]
+    session: str = ""
+    tags: Mapping[str, str] = field(default_factory=dict)
+    one_of_sessions: bool = False
 
     @property
     def count(self) -> int:
@@ -84,6 +91,9 @@ class Group:
             parts.append(f"{self.temperature_c:+.0f}C")
         if self.binning != 1:
             parts.append(f"bin{self.binning}")
+        if self.one_of_sessions and self.session:
+            parts.append(self.session)
+        parts += [self.tags[name] for name in sorted(self.tags)]
         return "-".join(parts)
 
 
@@ -92,27 +102,29 @@ def _exact_key(facts: ExposureFacts) -> tuple:
     filtered = facts.role in (Role.FLAT, Role.LIGHT, Role.UNKNOWN)
     return (
         facts.role, facts.is_master, facts.filter if filtered else "", facts.gain, facts.offset, facts.binning,
-        facts.width, facts.height, facts.camera, facts.readout_mode,
+        facts.width, facts.height, facts.camera, facts.readout_mode, facts.session, tuple(sorted(facts.tags.items())),
     )  # fmt: skip
 
 
 def group_exposures(exposures: Iterable[ExposureFacts], tolerances: Tolerances | None = None) -> list[Group]:
-    """Return groups by role, filter, exposure, gain, offset, temperature, binning, size and camera.
+    """Return groups by role, filter, exposure, gain, offset, temperature, binning, size, camera, session and tags.
 
     Exposure time and temperature agree within the tolerances of their neighbours: values are sorted and a
     gap wider than the tolerance starts a new group, so the result does not depend on the order of files.
     """
     limits = tolerances or Tolerances()
     exact: dict[tuple, list[ExposureFacts]] = {}
+    sessions: set[str] = set()
     for facts in exposures:
+        sessions.add(facts.session)
         exact.setdefault(_exact_key(facts), []).append(facts)
     groups: list[Group] = []
     for same in exact.values():
         for by_time in _split_exposure(same, limits):
             for members in _split_temperature(by_time, limits):
-                groups.append(_group(members))
+                groups.append(_group(members, several=len(sessions - {""}) > 1))
     order = list(Role)
-    groups.sort(key=lambda g: (order.index(g.role), g.is_master, g.filter, g.exposure_s or 0.0, g.temperature_c or 0))
+    groups.sort(key=lambda g: (order.index(g.role), g.is_master, g.filter, g.exposure_s or 0.0, g.temperature_c or 0, g.session))
     return groups
 
 
@@ -142,7 +154,7 @@ def _split_temperature(members: Sequence[ExposureFacts], limits: Tolerances) -> 
     return split
 
 
-def _group(members: Sequence[ExposureFacts]) -> Group:
+def _group(members: Sequence[ExposureFacts], *, several: bool) -> Group:
     ordered = sorted(
         members, key=lambda f: (f.start_utc is None, f.start_utc.timestamp() if f.start_utc else 0, f.path)
     )
@@ -162,4 +174,7 @@ def _group(members: Sequence[ExposureFacts]) -> Group:
         readout_mode=first.readout_mode,
         is_master=first.is_master,
         members=tuple(ordered),
+        session=first.session,
+        tags=first.tags,
+        one_of_sessions=several,
     )

@@ -1,7 +1,26 @@
-"""Judgements that need several rooms: what does not fit, clouds, focus, jumps, flips, unsteady comparisons."""
+"""Judgements that need several rooms: role against pixels, bit depth, settings, clouds, focus, comparison stars."""
 
 from ulvar.inspection.comparisons import comparison_findings
+from ulvar.inspection.depth import Ceiling, camera_key, depth_findings, find_ceilings, with_ceilings
 from ulvar.inspection.facts import intake_findings, match_findings
+from ulvar.inspection.pixels import PixelLook, look_at, look_band
+from ulvar.inspection.roles import role_findings, zero_levels
 from ulvar.inspection.series import ExposureSummary, series_findings
 
-__all__ = ["ExposureSummary", "comparison_findings", "intake_findings", "match_findings", "series_findings"]
+__all__ = [
+    "Ceiling",
+    "ExposureSummary",
+    "PixelLook",
+    "camera_key",
+    "comparison_findings",
+    "depth_findings",
+    "find_ceilings",
+    "intake_findings",
+    "look_at",
+    "look_band",
+    "match_findings",
+    "role_findings",
+    "series_findings",
+    "with_ceilings",
+    "zero_levels",
+]

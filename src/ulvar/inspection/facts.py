@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from ulvar.calibration import Fit, Match
 from ulvar.engine import Failed, Finding, Mend, Severity
-from ulvar.frames import Group, Role, Tolerances
+from ulvar.frames import Group, Role, Tolerances, file_of
+from ulvar.inspection.agreement import setting_findings
+from ulvar.inspection.pixels import PixelLook
+from ulvar.inspection.roles import role_findings
 
 
 def _names(files: Sequence[str]) -> str:
@@ -16,10 +19,24 @@ def _names(files: Sequence[str]) -> str:
 
 
 def intake_findings(
-    groups: Sequence[Group], failed: Iterable[Failed], tolerances: Tolerances | None = None
+    groups: Sequence[Group],
+    failed: Iterable[Failed],
+    tolerances: Tolerances | None = None,
+    looks: Mapping[str, PixelLook] | None = None,
 ) -> list[Finding]:
-    """Return what intake notices in groups and unreadable files."""
+    """Return what intake notices in groups, unreadable files and, where pixels were looked at, in those.
+
+    Parameters
+    ----------
+    groups : sequence of Group
+    failed : iterable of Failed
+        Files that could not be read.
+    tolerances : Tolerances, optional
+    looks : mapping of str to PixelLook, optional
+        Path to what its pixels show.
+    """
     limits = tolerances or Tolerances()
+    seen = looks or {}
     found: list[Finding] = []
     for failure in failed:
         short = "cut short" in failure.reason
@@ -43,42 +60,17 @@ def intake_findings(
                 tuple(unsure),
             )  # fmt: skip
         )
-    found += _gain_mismatch(groups)
+    found += setting_findings(groups, seen)
     found += _temperature_mismatch(groups, limits)
+    found += _mixed_exposures(groups, limits)
     found += _missing_facts(groups)
+    found += _clocks_and_planes(groups)
+    found += role_findings(groups, seen)
     return found
 
 
 def _lights(groups: Sequence[Group]) -> list[Group]:
     return [group for group in groups if group.role is Role.LIGHT]
-
-
-def _gain_mismatch(groups: Sequence[Group]) -> list[Finding]:
-    """Calibration sets whose gain or offset no light has."""
-    found: list[Finding] = []
-    lights = _lights(groups)
-    for name in ("gain", "offset"):
-        wanted = {getattr(g, name) for g in lights if getattr(g, name) is not None}
-        if not wanted:
-            continue
-        for group in groups:
-            value = getattr(group, name)
-            if group.role in (Role.LIGHT, Role.UNKNOWN) or value is None or value in wanted:
-                continue
-            label = f"{group.role.plural} {group.filter}".strip()
-            told = ", ".join(f"{w:g}" for w in sorted(wanted))
-            found.append(
-                Finding(
-                    Severity.BLOCKS if group.role is Role.FLAT else Severity.CHECK,
-                    f"{group.role.value}_{name}",
-                    f"{label} have {name} {value:g}",
-                    f"The lights have {name} {told}; {group.count} frames of {name} {value:g} do not fit them.",
-                    group.files,
-                    {"value": value, "wanted": sorted(wanted)},
-                    Mend(f"Leave out {group.count}", "leave_out", group.files),
-                )  # fmt: skip
-            )
-    return found
 
 
 def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[Finding]:
@@ -103,6 +95,69 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
                     group.files,
                     {"off_c": off},
                     Mend(f"Leave out {group.count}", "leave_out", group.files),
+                )  # fmt: skip
+            )
+    return found
+
+
+def _mixed_exposures(groups: Sequence[Group], limits: Tolerances) -> list[Finding]:
+    """A few darks of another exposure among many in one folder, which no light and no flat asks for."""
+    wanted = [g.exposure_s for g in groups if g.role in (Role.LIGHT, Role.FLAT)]
+    folders: dict[tuple[str, Role], dict[float | None, list[str]]] = {}
+    for group in groups:
+        if group.role in (Role.DARK, Role.DARK_FLAT, Role.BIAS) and not group.is_master:
+            for facts in group.members:
+                place = folders.setdefault((str(Path(file_of(facts.path)).parent), group.role), {})
+                place.setdefault(group.exposure_s, []).append(facts.path)
+    found = []
+    for (folder, role), sets in folders.items():
+        most = max(len(files) for files in sets.values())
+        for exposure, files in sets.items():
+            asked = any(limits.same_exposure(exposure, w) for w in wanted)
+            if asked or exposure is None or len(files) > most / 4:
+                continue
+            found.append(
+                Finding(
+                    Severity.CHECK,
+                    "mixed_exposures",
+                    f"{len(files)} of another exposure among {role.plural.lower()}",
+                    f"{_names(files)} in {Path(folder).name} last {exposure:g} s, {most} others do not; no light "
+                    "needs them.",
+                    tuple(files),
+                    mend=Mend(f"Leave out {len(files)}", "leave_out", tuple(files)),
+                )  # fmt: skip
+            )
+    return found
+
+
+def _clocks_and_planes(groups: Sequence[Group]) -> list[Finding]:
+    members = [f for g in groups for f in g.members]
+    found = []
+    guessed = tuple(f.path for f in members if f.origins.get("start_utc") == "guessed")
+    if guessed:
+        found.append(
+            Finding(
+                Severity.CHECK,
+                "clock_assumed",
+                "The camera's clock is taken for UTC",
+                f"{len(guessed)} files such as {_names(guessed[:1])} give a time without a time zone; correct "
+                "start_utc if the clock ran on local time.",
+                guessed,
+            )  # fmt: skip
+        )
+    cubes: dict[str, list[str]] = {}
+    for facts in members:
+        if facts.path.endswith("]"):
+            cubes.setdefault(file_of(facts.path), []).append(facts.path)
+    for file, planes in cubes.items():
+        if len(planes) > 1:
+            found.append(
+                Finding(
+                    Severity.NOTE,
+                    "several_images",
+                    f"{Path(file).name} holds {len(planes)} images",
+                    "Each is an exposure of its own here; the header dates the first plane of a cube only.",
+                    tuple(planes),
                 )  # fmt: skip
             )
     return found

@@ -4,15 +4,25 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import platformdirs
 
 from ulvar.engine import Failed, Finding, clear_leftovers, sort_findings
-from ulvar.frames import ExposureFacts, Group, Role, group_exposures, with_user_facts
+from ulvar.frames import (
+    ExposureFacts,
+    Group,
+    Role,
+    assign_sessions,
+    file_of,
+    group_exposures,
+    with_user_facts,
+)
+from ulvar.inspection import Ceiling, PixelLook, with_ceilings
 from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
 from ulvar.night.flows.common import fingerprint, identity
 from ulvar.night.settings import NightSettings
@@ -46,6 +56,7 @@ class Night:
         self.folder = folder
         self.store = Store(folder / _FILE)
         self._exposures: list[ExposureFacts] | None = None
+        self._told: list[ExposureFacts] = []
         self._failed: list[Failed] | None = None
         self.clear_leftovers()
 
@@ -131,9 +142,7 @@ class Night:
         times = sorted(f.start_utc for f in self.exposures if f.start_utc and f.role is Role.LIGHT)
         if not times:
             return ""
-        from datetime import timedelta
-
-        return (times[0] - timedelta(hours=12)).strftime("%Y-%m-%d")
+        return next((f.session for f in self.lights() if f.session), (times[0] - timedelta(hours=12)).strftime("%Y-%m-%d"))
 
     @property
     def raw_paths(self) -> list[Path]:
@@ -153,6 +162,15 @@ class Night:
     def set_settings(self, settings: NightSettings) -> None:
         """Store settings."""
         self.set_meta("settings", settings.model_dump(mode="json"))
+        # Sessions and tags hang on the rules among them.
+        self._exposures = self._failed = None
+
+    def add_raw(self, paths: Iterable[Path]) -> list[Path]:
+        """Add raw files or folders; returns those that were not there before."""
+        known = self.raw_paths
+        fresh = [p.resolve() for p in paths if p.resolve() not in known]
+        self.set_meta("raw", [str(p) for p in [*known, *fresh]])
+        return fresh
 
     # ---- exposures
 
@@ -166,10 +184,18 @@ class Night:
                 failed.append(Failed(reason, path))
             else:
                 exposures.append(with_user_facts(facts_from_text(facts), given.get(path, {})))
+        exposures = assign_sessions(exposures, self.settings.intake.rules, [str(p) for p in self.raw_paths])
         if exposures and all(f.role is Role.UNKNOWN for f in exposures):
             # A folder where nothing says what it is holds lights: who takes calibration frames labels them.
             exposures = [replace(f, role=Role.LIGHT, origins={**f.origins, "role": "guessed"}) for f in exposures]
-        self._exposures, self._failed = exposures, failed
+        self._told, self._failed = exposures, failed
+        self._exposures = with_ceilings(exposures, self.ceilings())
+
+    def exposures_as_told(self) -> list[ExposureFacts]:
+        """Return exposures as headers and user tell them, without what was measured in their pixels."""
+        if self._exposures is None:
+            self._load()
+        return self._told
 
     @property
     def exposures(self) -> list[ExposureFacts]:
@@ -186,14 +212,14 @@ class Night:
         return self._failed or []
 
     def known_files(self) -> dict[str, tuple[int, int]]:
-        """Return path to (size, mtime_ns) of files scanned before."""
-        return {p: (s, m) for p, s, m in self.store.rows("SELECT path, size, mtime_ns FROM exposures")}
+        """Return file to (size, mtime_ns) of files scanned before."""
+        return {file_of(p): (s, m) for p, s, m in self.store.rows("SELECT path, size, mtime_ns FROM exposures")}
 
     def store_exposures(self, order: Sequence[str], scanned: Iterable[ExposureFacts], failed: Iterable[Failed]) -> None:
         """Store the outcome of a scan; files not in `order` are gone and are forgotten."""
         position = {path: i for i, path in enumerate(order)}
         rows: list[tuple[str, int, int, int, str | None, str]] = [
-            (f.path, position[f.path], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned
+            (f.path, position[file_of(f.path)], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned
         ]
         for failure in failed:
             try:
@@ -202,13 +228,43 @@ class Night:
             except OSError:
                 size = mtime = 0
             rows.append((failure.file, position[failure.file], size, mtime, None, failure.reason))
-        gone = [(path,) for path in self.known_files() if path not in position]
+        renewed = {file_of(row[0]) for row in rows}
         with self.store.transaction() as connection:
+            paths = [path for (path,) in connection.execute("SELECT path FROM exposures")]
+            old = [(p,) for p in paths if file_of(p) not in position or file_of(p) in renewed]
+            connection.executemany("DELETE FROM exposures WHERE path = ?", old)
             connection.executemany("INSERT OR REPLACE INTO exposures VALUES (?, ?, ?, ?, ?, ?)", rows)
-            connection.executemany("DELETE FROM exposures WHERE path = ?", gone)
             connection.executemany(
-                "UPDATE exposures SET position = ? WHERE path = ?", [(i, p) for p, i in position.items()]
+                "UPDATE exposures SET position = ? WHERE path = ?",
+                [(position[file_of(p)], p) for p in paths if file_of(p) in position],
             )
+        self._exposures = self._failed = None
+
+    def looks(self) -> dict[str, PixelLook]:
+        """Return path to what the pixels of exposures showed, of files that have not changed since."""
+        now = {f.path: (f.size_bytes, f.mtime_ns) for f in self.exposures}
+        return {
+            path: PixelLook.from_json(json.loads(body))
+            for path, size, mtime, body in self.store.rows("SELECT path, size, mtime_ns, body FROM looks")
+            if now.get(path) == (size, mtime)
+        }
+
+    def store_looks(self, looks: Mapping[str, PixelLook]) -> None:
+        """Store what pixels showed."""
+        rows = [
+            (f.path, f.size_bytes, f.mtime_ns, json.dumps(looks[f.path].as_json()))
+            for f in self.exposures
+            if f.path in looks
+        ]
+        self.store.write_many("INSERT INTO looks VALUES (?, ?, ?, ?)", rows, clear="DELETE FROM looks")
+
+    def ceilings(self) -> dict[str, Ceiling]:
+        """Return the measured full range of each camera setting."""
+        return {key: Ceiling(**body) for key, body in self.meta("ceilings", {}).items()}
+
+    def set_ceilings(self, ceilings: Mapping[str, Ceiling]) -> None:
+        """Store the measured full ranges; the exposures' saturation follows."""
+        self.set_meta("ceilings", {key: vars(ceiling) for key, ceiling in ceilings.items()})
         self._exposures = self._failed = None
 
     def correct(self, paths: Iterable[str], name: str, value: str | None) -> None:

@@ -4,15 +4,47 @@ from __future__ import annotations
 
 from typing import Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from ulvar.combine import Method, Rejection
-from ulvar.frames import Tolerances
+from ulvar.frames import TagRule, Tolerances
 from ulvar.stacking import Framing, Normalise, Weighting
 
 
 class _Section(BaseModel):
     model_config = ConfigDict(extra="forbid", validate_assignment=True)
+
+
+class TagSettings(_Section):
+    """A session or tag that stands in the path."""
+
+    name: str = Field(min_length=1, max_length=40)
+    pattern: str = ""
+    matches: bool = False
+    stacks: bool = False
+
+    @field_validator("pattern")
+    @classmethod
+    def _names_the_value_once(cls, pattern: str) -> str:
+        if pattern and pattern.count("{}") != 1:
+            raise ValueError("a pattern names the value once, with {}")
+        return pattern
+
+    @property
+    def rule(self) -> TagRule:
+        """As the core takes it."""
+        return TagRule(self.name, self.pattern, self.matches, self.stacks)
+
+
+class IntakeSettings(_Section):
+    """Sessions and tags by path."""
+
+    tags: list[TagSettings] = []
+
+    @property
+    def rules(self) -> list[TagRule]:
+        """As the core takes them."""
+        return [tag.rule for tag in self.tags]
 
 
 class MastersSettings(_Section):
@@ -89,6 +121,7 @@ class CurveSettings(_Section):
 class NightSettings(_Section):
     """All stations' settings."""
 
+    intake: IntakeSettings = IntakeSettings()
     masters: MastersSettings = MastersSettings()
     calibrate: CalibrateSettings = CalibrateSettings()
     combine: CombineSettings = CombineSettings()

@@ -1,4 +1,4 @@
-"""Reading headers and sorting exposures."""
+"""Reading headers, looking at pixels, sorting exposures."""
 
 from __future__ import annotations
 
@@ -11,15 +11,30 @@ from ulvar.frames import (
     ExposureFacts,
     FrameError,
     Group,
+    TagRule,
     Tolerances,
+    assign_sessions,
     find_files,
     group_exposures,
-    scan_file,
+    open_rows,
+    scan_images,
     with_user_facts,
 )
-from ulvar.inspection import intake_findings
+from ulvar.inspection import (
+    PixelLook,
+    depth_findings,
+    find_ceilings,
+    intake_findings,
+    look_at,
+    look_band,
+    with_ceilings,
+)
 
 _BATCH = 64
+_LOOK_BATCH = 8
+# Up to here every exposure's pixels are looked at; of larger nights a sample of each group.
+_ALL_LOOKED_AT = 2000
+_SAMPLE = 60
 
 
 @dataclass(frozen=True)
@@ -33,14 +48,11 @@ class Sorted:
 
 
 def scan_batch(paths: Sequence[str]) -> list[ExposureFacts | Failed]:
-    """Scan the headers of a few files."""
+    """Scan the headers of a few files; a file that holds several images gives an entry for each."""
     result: list[ExposureFacts | Failed] = []
     for path in paths:
         try:
-            facts = scan_file(path)
-            if facts.planes > 1:
-                raise FrameError(path, f"it is a cube of {facts.planes} planes; only single images are read so far")
-            result.append(facts)
+            result += scan_images(path)
         except FrameError as error:
             result.append(Failed(error.reason, path))
         except Exception as error:  # a header no one foresaw must not stop the scan
@@ -49,39 +61,83 @@ def scan_batch(paths: Sequence[str]) -> list[ExposureFacts | Failed]:
 
 
 def scan_paths(
-    paths: Iterable[str | Path], given: Mapping[str, str], context: JobContext
+    paths: Iterable[str | Path], given: Mapping[str, str], context: JobContext, rules: Sequence[TagRule] = ()
 ) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
-    """Find and scan files; returns (exposures, failures, files that are not FITS).
+    """Find and scan files; returns (exposures, failures, files that are no exposures).
 
     Raises
     ------
     FileNotFoundError
         If a path does not exist.
     ValueError
-        If a given fact cannot be read.
+        If a given fact or a rule's pattern cannot be read.
     """
-    fits, other = find_files(paths)
-    exposures, failed = scan_files(fits, context)
-    return [with_user_facts(facts, given) for facts in exposures], failed, other
+    asked = [str(p) for p in paths]
+    found, other = find_files(asked)
+    exposures, failed = scan_files(found, context)
+    corrected = [with_user_facts(facts, given) for facts in exposures]
+    roots = [p.rstrip("/") for p in asked if Path(p).is_dir()]
+    return assign_sessions(corrected, rules, roots), failed, other
 
 
-def scan_files(fits: Sequence[str], context: JobContext) -> tuple[list[ExposureFacts], list[Failed]]:
-    """Scan FITS files, in batches so that small headers do not cost a message each."""
-    batches = [fits[i : i + _BATCH] for i in range(0, len(fits), _BATCH)]
+def scan_files(files: Sequence[str], context: JobContext) -> tuple[list[ExposureFacts], list[Failed]]:
+    """Scan files, in batches so that small headers do not cost a message each."""
+    batches = [files[i : i + _BATCH] for i in range(0, len(files), _BATCH)]
     # A few hundred headers are read faster than workers start.
-    run = context if len(fits) > 2000 else JobContext(progress=context.progress, stop=context.stop)
-    exposures: list[ExposureFacts] = []
-    failed: list[Failed] = []
-    for _, results in run.each(scan_batch, batches, "Reading headers"):
-        for result in results:
-            if isinstance(result, Failed):
-                failed.append(result)
-            else:
-                exposures.append(result)
-    order = {path: i for i, path in enumerate(fits)}
-    exposures.sort(key=lambda f: order[f.path])
-    failed.sort(key=lambda f: order.get(f.file, 0))
+    run = context if len(files) > 2000 else JobContext(progress=context.progress, stop=context.stop)
+    by_batch: dict[str, list[ExposureFacts | Failed]] = {}
+    for batch, results in run.each(scan_batch, batches, "Reading headers"):
+        by_batch[batch[0]] = results
+    # Batches end in any order; the files keep theirs.
+    ordered = [result for batch in batches for result in by_batch.get(batch[0], [])]
+    exposures = [r for r in ordered if not isinstance(r, Failed)]
+    failed = [r for r in ordered if isinstance(r, Failed)]
     return exposures, failed
+
+
+def look_batch(exposures: Sequence[ExposureFacts]) -> dict[str, PixelLook]:
+    """Look at the pixels of a few exposures; what cannot be read is told where it is used."""
+    looks = {}
+    for facts in exposures:
+        try:
+            source = open_rows(facts.path)
+            looks[facts.path] = look_at(source.rows(*look_band(source.height, source.width)), mosaic=bool(facts.cfa))
+        except (FrameError, OSError):
+            continue
+    return looks
+
+
+def look_at_pixels(
+    exposures: Sequence[ExposureFacts],
+    context: JobContext,
+    *,
+    known: Mapping[str, PixelLook] | None = None,
+    tolerances: Tolerances | None = None,
+) -> dict[str, PixelLook]:
+    """Return path to look of exposures (of large nights: of an even sample of each group).
+
+    Parameters
+    ----------
+    exposures : sequence of ExposureFacts
+    context : JobContext
+    known : mapping, optional
+        Looks taken before; they are not taken again.
+    tolerances : Tolerances, optional
+    """
+    looks = dict(known or {})
+    wanted = [f for f in exposures if not f.is_master]
+    if len(wanted) > _ALL_LOOKED_AT:
+        chosen: list[ExposureFacts] = []
+        for group in group_exposures(wanted, tolerances):
+            step = max(1.0, group.count / _SAMPLE)
+            chosen += [group.members[int(i * step)] for i in range(min(group.count, _SAMPLE))]
+        wanted = chosen
+    todo = [f for f in wanted if f.path not in looks]
+    batches = [todo[i : i + _LOOK_BATCH] for i in range(0, len(todo), _LOOK_BATCH)]
+    run = context if len(todo) > 30 else JobContext(progress=context.progress, stop=context.stop)
+    for _, fresh in run.each(look_batch, batches, "Looking at pixels"):
+        looks.update(fresh)
+    return looks
 
 
 def sort_exposures(
@@ -89,13 +145,42 @@ def sort_exposures(
     failed: Sequence[Failed],
     other: Sequence[str] = (),
     tolerances: Tolerances | None = None,
+    looks: Mapping[str, PixelLook] | None = None,
 ) -> Sorted:
-    """Group exposures and say what is noticed about them."""
-    groups = group_exposures(exposures, tolerances)
-    findings = intake_findings(groups, failed, tolerances)
+    """Group exposures and say what is noticed about them.
+
+    With looks at their pixels the roles are checked, and the saturation level is that of the true bit depth.
+    """
+    seen = looks or {}
+    ceilings = find_ceilings(exposures, seen)
+    deep = with_ceilings(exposures, ceilings)
+    groups = group_exposures(deep, tolerances)
+    findings = intake_findings(groups, failed, tolerances, seen) + depth_findings(exposures, ceilings, seen)
     if not exposures and not failed:
-        text = "There is no FITS file in it."
+        text = "There is no FITS, camera raw or TIFF file in it."
         if other:
-            text = f"There is no FITS file among its {len(other)} files, such as {Path(other[0]).name}."
+            text = f"There is no FITS, camera raw or TIFF file among its {len(other)} files, such as {Path(other[0]).name}."
         findings.append(Finding(Severity.BLOCKS, "nothing_found", "No exposures", text, tuple(other[:20])))
-    return Sorted(tuple(exposures), tuple(failed), tuple(groups), tuple(sort_findings(findings)))
+    return Sorted(tuple(deep), tuple(failed), tuple(groups), tuple(sort_findings(findings)))
+
+
+# What pixels say against a role weighs more than a name: such frames are in no master.
+_CONTRADICTED = {
+    "dark_has_stars": "its pixels show stars",
+    "flat_no_light": "it saw no light",
+    "constant": "all its pixels are alike",
+    "no_pixels": "no pixel has a value",
+    "mixed_depth": "its bit depth is not that of the others",
+}
+
+
+def contradicted(findings: Iterable[Finding], exposures: Iterable[ExposureFacts]) -> dict[str, str]:
+    """Return path to reason of calibration frames that must not be used; a role the user gave is believed."""
+    believed = {f.path for f in exposures if f.origins.get("role") == "user"}
+    return {
+        path: _CONTRADICTED[finding.code]
+        for finding in findings
+        if finding.code in _CONTRADICTED
+        for path in finding.files
+        if path not in believed
+    }

@@ -1,0 +1,100 @@
+"""TIFF in: grey or colour, one page or many; each page and each colour is an image of its own."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import tifffile
+
+from ulvar.engine import F32Array
+from ulvar.frames.address import Address, split_address
+from ulvar.frames.camera import exif_facts
+from ulvar.frames.facts import ExposureFacts
+from ulvar.frames.frame import FrameError
+
+
+def _pages(path: str) -> tifffile.TiffFile:
+    try:
+        return tifffile.TiffFile(path)
+    except (tifffile.TiffFileError, OSError, ValueError) as error:
+        if isinstance(error, FileNotFoundError):
+            raise FrameError(path, "there is no such file") from None
+        raise FrameError(path, f"it cannot be read as TIFF: {error}") from None
+
+
+def _layout(page: Any, path: str) -> tuple[int, int, int]:
+    """Return (samples a pixel, height, width) of a page."""
+    samples = int(page.samplesperpixel)
+    height, width = int(page.imagelength), int(page.imagewidth)
+    if math.prod(page.shape) != samples * height * width:
+        shape = " x ".join(str(n) for n in page.shape)
+        raise FrameError(path, f"its page is {shape}, which is no plane of pixels")
+    return samples, height, width
+
+
+def scan_tiff(path: str) -> list[ExposureFacts]:
+    """Return the facts of every image in a TIFF file without touching its pixels.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read.
+    """
+    address = split_address(path)
+    with _pages(address.file) as tiff:
+        if not tiff.pages:
+            raise FrameError(path, "it holds no image")
+        layouts = [_layout(page, path) for page in tiff.pages]
+        bits = int(tiff.pages[0].bitspersample or 0) if not isinstance(tiff.pages[0].bitspersample, tuple) else 16
+        kind = np.dtype(tiff.pages[0].dtype or np.uint16).kind
+    wanted = [(i, s) for i, (samples, _, _) in enumerate(layouts) for s in range(samples)]
+    if address.hdu is not None:
+        wanted = [(i, s) for i, s in wanted if i == address.hdu and s == (address.plane or 0)]
+        if not wanted:
+            raise FrameError(path, f"it holds {len(layouts)} pages only")
+    base = exif_facts(address.file, bitpix=-bits if kind == "f" else bits, planes=len(wanted))
+    result = []
+    for page, sample in wanted:
+        samples, height, width = layouts[page]
+        alone = address.hdu is None and len(layouts) == 1 and samples == 1
+        facts = replace(
+            base, path=address.file if alone else Address(address.file, page, sample).text, width=width,
+            height=height, hdu=page,
+        )  # fmt: skip
+        if samples in (3, 4):
+            facts = replace(facts, filter="RGBA"[sample], origins={**facts.origins, "filter": "guessed"})
+        if page > 0:
+            facts = replace(facts, start_utc=None, mid_utc=None)
+        result.append(facts)
+    return result
+
+
+def tiff_pixels(path: str) -> F32Array:
+    """Return one image of a TIFF file as float32, shape (height, width).
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read, or holds several images and the path names none.
+    """
+    address = split_address(path)
+    with _pages(address.file) as tiff:
+        index = address.hdu or 0
+        if index >= len(tiff.pages):
+            raise FrameError(path, f"it holds {len(tiff.pages)} pages only")
+        page = tiff.pages[index]
+        samples, height, width = _layout(page, path)
+        if address.hdu is None and (len(tiff.pages) > 1 or samples > 1):
+            raise FrameError(path, f"it holds {len(tiff.pages) * samples} images; name one")
+        try:
+            data = page.asarray()
+        except (ValueError, OSError, RuntimeError, tifffile.TiffFileError) as error:
+            raise FrameError(path, f"its pixels cannot be read: {error}") from None
+    planar = samples > 1 and data.shape[0] == samples
+    if samples > 1:
+        sample = address.plane or 0
+        data = data[sample] if planar else data[..., sample]
+    return np.ascontiguousarray(data.reshape(height, width), dtype=np.float32)

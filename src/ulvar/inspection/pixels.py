@@ -1,0 +1,147 @@
+"""A quick look at an exposure's pixels: enough to tell a dark from a light and a flat from a lens cap."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+
+from ulvar.engine import F32Array
+
+# A look is taken in a band of rows across the middle of the frame, of about this many pixels.
+LOOK_PIXELS = 400_000
+
+
+@dataclass(frozen=True)
+class PixelLook:
+    """What a band of an exposure's pixels shows.
+
+    Attributes
+    ----------
+    level_adu : float
+        Median [ADU].
+    noise_adu : float
+        Robust deviation of neighbouring pixels from each other, over the root of two [ADU].
+    low_adu, high_adu : float
+        Levels that 1 % of the pixels lie below, and above [ADU].
+    maximum_adu : float
+    at_maximum : int
+        Pixels at the maximum: many of them are a ceiling.
+    step_adu : int
+        Greatest common step of the values, 0 when they are no integers or all alike.
+    stars : int
+        Compact sources wider than a pixel that stand 8 deviations over their surroundings.
+    pixels : int
+        Pixels looked at.
+    finite : float
+        Share of them that are numbers.
+    """
+
+    level_adu: float
+    noise_adu: float
+    low_adu: float
+    high_adu: float
+    maximum_adu: float
+    at_maximum: int
+    step_adu: int
+    stars: int
+    pixels: int
+    finite: float
+
+    @property
+    def constant(self) -> bool:
+        """Whether all pixels have the same value."""
+        return self.finite > 0 and self.low_adu == self.high_adu == self.maximum_adu
+
+    @property
+    def stars_per_megapixel(self) -> float:
+        """Density of stars [1/Mpx]."""
+        return 1e6 * self.stars / max(1, self.pixels)
+
+    def as_json(self) -> dict[str, Any]:
+        """Return plain numbers; what is not finite becomes None."""
+        return {k: None if isinstance(v, float) and not math.isfinite(v) else v for k, v in asdict(self).items()}
+
+    @classmethod
+    def from_json(cls, body: dict[str, Any]) -> PixelLook:
+        """Return a look from plain numbers."""
+        return cls(**{k: math.nan if v is None else v for k, v in body.items()})
+
+
+def look_band(height: int, width: int) -> tuple[int, int]:
+    """Return the rows (y0, y1) to look at: across the middle, an even number of them from an even row."""
+    rows = min(height, max(2, LOOK_PIXELS // max(1, width)))
+    y0 = (height - rows) // 2 // 2 * 2
+    return y0, min(height, y0 + max(2, rows // 2 * 2))
+
+
+def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
+    """Look at a band of pixels.
+
+    Parameters
+    ----------
+    band : float32 array, shape (rows, columns)
+        [ADU]; NaN is no data. Not modified.
+    mosaic : bool
+        Whether neighbours have different colours; 2 x 2 cells are then averaged before stars are looked for.
+
+    Returns
+    -------
+    PixelLook
+    """
+    good = np.isfinite(band)
+    finite = float(good.mean()) if band.size else 0.0
+    if finite == 0.0:
+        nan = math.nan
+        return PixelLook(nan, nan, nan, nan, nan, 0, 0, 0, int(band.size), 0.0)
+    values = band[good] if finite < 1.0 else band.ravel()
+    level = float(np.median(values[::3]))
+    data = band if finite == 1.0 else np.where(good, band, np.float32(level))
+    shift = 2 if mosaic else 1
+    difference = data[:, shift:] - data[:, :-shift]
+    noise = 1.4826 * float(np.median(np.abs(difference.ravel()[::3]))) / math.sqrt(2)
+    low, high = (float(v) for v in np.percentile(values[::2], (1, 99)))
+    top = float(values.max())
+    return PixelLook(
+        level, noise, low, high, top, int((values == np.float32(top)).sum()), _step(values), _stars(data, mosaic),
+        int(band.size), finite,
+    )  # fmt: skip
+
+
+def _step(values: F32Array) -> int:
+    sample = values[:: max(1, values.size // 50_000)]
+    if not np.array_equal(sample, np.rint(sample)) or np.abs(sample).max() >= 2**24:
+        return 0
+    distances = np.unique((sample - sample.min()).astype(np.int64))
+    return int(np.gcd.reduce(distances)) if distances.size > 1 else 0
+
+
+def _stars(data: F32Array, mosaic: bool) -> int:
+    if mosaic:
+        height, width = data.shape[0] // 2 * 2, data.shape[1] // 2 * 2
+        data = data[:height, :width].reshape(height // 2, 2, width // 2, 2).mean(axis=(1, 3), dtype=np.float32)
+    if min(data.shape) < 8:
+        return 0
+    # Cells small beside a vignette, large beside a star; their medians do not see stars.
+    cell = min(32, *data.shape)
+    ny, nx = data.shape[0] // cell, data.shape[1] // cell
+    data = data[: ny * cell, : nx * cell]
+    cells = data.reshape(ny, cell, nx, cell)[:, ::2, :, ::2].transpose(0, 2, 1, 3).reshape(ny, nx, -1)
+    coarse = np.median(cells, axis=2).astype(np.float32)
+    residual = data - cv2.resize(coarse, (data.shape[1], data.shape[0]), interpolation=cv2.INTER_LINEAR)
+    noise = 1.4826 * float(np.median(np.abs(residual.ravel()[::3])))
+    if noise <= 0:
+        # Integer pixels of a very quiet frame: the step of one is its noise.
+        noise = 1.0
+    # A glow at the edge is steeper than the cells; what is left of it is no star.
+    residual -= cv2.blur(np.clip(residual, -3 * noise, 3 * noise), (15, 15))
+    peaks = (residual > 8 * noise) & (residual >= cv2.dilate(residual, np.ones((3, 3), np.uint8)))
+    if not peaks.any():
+        return 0
+    around = 9 * cv2.blur(residual, (3, 3)) - residual
+    lit = 9 * cv2.blur((residual > 2.5 * noise).astype(np.float32), (3, 3)) - 1
+    # A hot pixel has dark neighbours, a cosmic ray a few bright ones in a line; a star shines on all sides.
+    return int((peaks & (lit > 6.5) & (around > 1.8 * residual)).sum())

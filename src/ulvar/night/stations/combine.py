@@ -1,0 +1,245 @@
+"""Combine: score, align, stack."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ulvar.combine import Rejection
+from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.inspection import ExposureSummary, series_findings
+from ulvar.night.flows.stack import Aligned, StackOptions, align_all, pick_reference, stack_exposures
+from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
+from ulvar.night.project import Night, Product
+from ulvar.night.stations.shared import StationResult, finish, number_of, working_exposures, working_filter
+from ulvar.registration import Transform
+from ulvar.stars import DetectOptions, ExposureQuality
+
+
+def run_score(night: Night, context: JobContext) -> StationResult:
+    """Find stars in the working exposures, judge them, align them within their filter."""
+    working = working_exposures(night)
+    if not working:
+        return finish(night, StationResult("combine", "no lights", problem="there is no light to work on"), [])
+    raw_of = {facts.path: raw for raw, facts in working.items()}
+    options = DetectOptions(threshold=night.settings.combine.threshold)
+    scored, failed = find_all(list(working.values()), context, options=options)
+    folder = night.products / "stars"
+    products: list[Product] = []
+    findings = [_unreadable(f) for f in failed]
+    for name in sorted({s.facts.filter for s in scored}):
+        series = [s for s in scored if s.facts.filter == name]
+        reference = series[pick_reference(series)]
+        aligned, lost = align_all(series, reference.stars, context) if len(series) > 1 else (_alone(reference), [])
+        by_path = {a.scored.facts.path: a for a in aligned}
+        findings += [_unaligned(f) for f in lost]
+        best = _clear_level([a.flux_ratio for a in aligned])
+        for one in series:
+            write_stars(one, folder, True)
+            match = by_path.get(one.facts.path)
+            values = _quality_values(one, match, reference.facts.path, best)
+            products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
+    products = _rescored(products)
+    night.store_products("score", products, clear=True)
+    findings += _series_findings(night)
+    text = f"{len(products)} exposures scored"
+    aligned_count = sum(1 for p in products if p.values["matrix"] is not None)
+    problem = "" if products else "no exposure could be scored"
+    result = StationResult("combine", text, len(products), len(failed) + len(products) - aligned_count, problem)
+    return finish(night, result, findings)
+
+
+def _alone(reference: Scored) -> list[Aligned]:
+    return [Aligned(reference, Transform.identity(), 1.0)]
+
+
+def _clear_level(ratios: list[float]) -> float:
+    finite = [r for r in ratios if math.isfinite(r)]
+    return float(np.percentile(finite, 90)) if finite else 1.0
+
+
+def _quality_values(one: Scored, match: Aligned | None, reference: str, best: float) -> dict[str, Any]:
+    q = one.quality
+    transform = match.transform if match else None
+    return {
+        "stars": q.stars, "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu,
+        "noise_adu": q.noise_adu, "bright_flux_adu": q.bright_flux_adu, "saturated": q.saturated, "score": q.score,
+        "filter": one.facts.filter, "reference": reference,
+        "matrix": transform.matrix.tolist() if transform else None,
+        "residual_px": transform.rms_px if transform else None, "matched": transform.matched if transform else 0,
+        "rotation_deg": transform.rotation_deg if transform else None,
+        "flux_ratio": match.flux_ratio if match else None,
+        "transparency": match.flux_ratio / best if match and best > 0 else None,
+    }  # fmt: skip
+
+
+def _rescored(products: list[Product]) -> list[Product]:
+    """Scores again with the transparency that common stars give."""
+    result = []
+    for name in sorted({p.values["filter"] for p in products}):
+        members = [p for p in products if p.values["filter"] == name]
+        raw = []
+        for p in members:
+            v = p.values
+            t = v["transparency"] if v["transparency"] is not None else 0.0
+            width = v["fwhm_px"] * v["noise_adu"]
+            raw.append(t / width if width > 0 and math.isfinite(width) else 0.0)
+        best = max(raw, default=0.0)
+        for p, value in zip(members, raw):
+            result.append(replace(p, values=p.values | {"score": value / best if best > 0 else 0.0}))
+    return result
+
+
+def _unreadable(failure: Failed) -> Finding:
+    return Finding(
+        Severity.CHECK, "unreadable", f"{Path(failure.file).name} was not scored", f"{failure.reason}.",
+        (failure.file,), station="combine",
+    )  # fmt: skip
+
+
+def _unaligned(failure: Failed) -> Finding:
+    return Finding(
+        Severity.CHECK, "not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason}.",
+        (failure.file,), station="combine",
+    )  # fmt: skip
+
+
+def _series_findings(night: Night) -> list[Finding]:
+    found: list[Finding] = []
+    scores = night.products_of("score")
+    rejected = night.products_of("stack_frame")
+    for name in sorted({p.values["filter"] for p in scores.values()}):
+        series = []
+        for raw, product in scores.items():
+            v = product.values
+            if v["filter"] != name:
+                continue
+            facts = night.facts(raw)
+            shift = (math.nan, math.nan)
+            rotation = number_of(v["rotation_deg"])
+            if v["matrix"] is not None and facts is not None:
+                matrix = np.array(v["matrix"])
+                middle = np.array([(facts.width - 1) / 2, (facts.height - 1) / 2])
+                moved = matrix[:, :2] @ middle + matrix[:, 2] - middle
+                shift = float(moved[0]), float(moved[1])
+            series.append(
+                ExposureSummary(
+                    raw, facts.mid_utc if facts else None, number_of(v["fwhm_px"]), number_of(v["ellipticity"]),
+                    number_of(v["sky_adu"]), number_of(v["transparency"]), shift, rotation,
+                    number_of(rejected[raw].values.get("rejected_fraction")) if raw in rejected else math.nan,
+                )
+            )  # fmt: skip
+        found += series_findings(series)
+    return found
+
+
+def ruled_out(night: Night, values: dict[str, Any]) -> str:
+    """Return the rule that keeps an exposure from the stack, or an empty text."""
+    rules = night.settings.combine
+    fwhm, transparency = number_of(values["fwhm_px"]), number_of(values["transparency"])
+    ellipticity = number_of(values["ellipticity"])
+    if values["matrix"] is None:
+        return "not aligned"
+    if rules.fwhm_over is not None and fwhm > rules.fwhm_over:
+        return f"FWHM {fwhm:.2f} px over {rules.fwhm_over:g}"
+    if rules.transparency_under is not None and transparency < rules.transparency_under:
+        return f"transparency {transparency:.0%} under {rules.transparency_under:.0%}"
+    if rules.ellipticity_over is not None and ellipticity > rules.ellipticity_over:
+        return f"ellipticity {ellipticity:.2f} over {rules.ellipticity_over:g}"
+    return ""
+
+
+def stack_candidates(night: Night) -> tuple[dict[str, Product], dict[str, str]]:
+    """Return (raw path to score of the exposures to stack, raw path to why of those ruled out)."""
+    name = working_filter(night)
+    out = night.left_out
+    keep, ruled = {}, {}
+    for raw, product in night.products_of("score").items():
+        if product.values["filter"] != name or raw in out:
+            continue
+        why = ruled_out(night, product.values)
+        if why:
+            ruled[raw] = why
+        else:
+            keep[raw] = product
+    return keep, ruled
+
+
+def run_stack(night: Night, context: JobContext) -> StationResult:
+    """Stack the scored exposures of the working filter that no rule takes out."""
+    keep, ruled = stack_candidates(night)
+    findings = [f for f in night.findings("combine") if f.code != "trail"]
+    if not keep:
+        return finish(
+            night,
+            StationResult("combine", "nothing to stack", problem="no exposure is left to stack"),
+            findings,
+        )
+    settings = night.settings.combine
+    aligned = [_aligned_of(night, raw, product) for raw, product in keep.items()]
+    reference = next(iter(keep.values())).values["reference"]
+    best = next((a for a in aligned if a.scored.facts.path == reference), None)
+    if best is None:
+        # The reference itself was left out: another becomes the frame, everything is carried onto it.
+        best = max(aligned, key=lambda a: a.scored.quality.score)
+        back = best.transform.inverse().matrix
+        aligned = [
+            replace(a, transform=_chained(a.transform, back), flux_ratio=a.flux_ratio / best.flux_ratio)
+            for a in aligned
+        ]
+    options = StackOptions(
+        framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
+        normalise=settings.normalise, weighting=settings.weights, reference=best.scored.facts.path,
+    )  # fmt: skip
+    name = working_filter(night)
+    output = night.products / f"stack{'-' + name if name else ''}.fits"
+    result = stack_exposures(
+        [a.scored.facts for a in aligned], output, context, options=options, replace=True,
+        scored=[a.scored for a in aligned], aligned=aligned,
+    )  # fmt: skip
+    if not result.ok:
+        return finish(night, StationResult("combine", result.reason, problem=result.reason), findings)
+    raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
+    frames = [Product("stack_frame", raw_of[o.file], "", dict(o.values)) for o in result.frames if o.ok]
+    night.store_products("stack_frame", frames, clear=True)
+    weights = result.stacked.weights if result.stacked is not None else np.ones(1)
+    values = {
+        "count": len(frames), "width": result.width, "height": result.height, "filter": name,
+        "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
+        "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
+        "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),
+    }  # fmt: skip
+    night.store_products("stack", [Product("stack", name, str(output), values)])
+    kinds = {"cloud", "focus", "trailing", "flip", "jump", "trail"}
+    findings = [f for f in findings if f.code not in kinds] + _series_findings(night)
+    text = f"{len(frames)} exposures stacked, {len(ruled)} ruled out"
+    return finish(night, StationResult("combine", text, len(frames), 0, "", values), findings)
+
+
+def _chained(first: Transform, then: np.ndarray) -> Transform:
+    linear = then[:, :2] @ first.matrix[:, :2]
+    shift = then[:, :2] @ first.matrix[:, 2] + then[:, 2]
+    return Transform(np.column_stack([linear, shift]), first.rms_px, first.matched)
+
+
+def _aligned_of(night: Night, raw: str, product: Product) -> Aligned:
+    v = product.values
+    facts = working_exposures(night)[raw] if raw in working_exposures(night) else night.facts(raw)
+    assert facts is not None
+    quality = ExposureQuality(
+        v["stars"], number_of(v["fwhm_px"]), number_of(v["ellipticity"]), number_of(v["sky_adu"]), number_of(v["noise_adu"]),
+        number_of(v["bright_flux_adu"]), v["saturated"], number_of(v["score"]),
+    )  # fmt: skip
+    stars = read_stars(night.products / "stars" / f"{facts.stem}.stars.csv")
+    transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
+    return Aligned(Scored(facts, stars, quality), transform, number_of(v["flux_ratio"]))
+
+
+def run_combine(night: Night, context: JobContext) -> StationResult:
+    """Score, then stack."""
+    scored = run_score(night, context)
+    return scored if scored.problem else run_stack(night, context)

@@ -1,0 +1,85 @@
+"""Plate: solve the stack and the exposures."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
+from ulvar.engine import Finding, JobContext, Severity
+from ulvar.frames import FrameError, scan_file
+from ulvar.night.flows.plate import PlateOptions, read_wcs_file, solve_files
+from ulvar.night.flows.starfind import read_stars
+from ulvar.night.project import Night, Product
+from ulvar.night.stations.shared import StationResult, finish, working_exposures, working_filter
+
+
+def run_plate(night: Night, context: JobContext) -> StationResult:
+    """Solve the stack and every scored exposure of the working filter."""
+    settings = night.settings.plate
+    if not settings.catalogue:
+        problem = "choose a star catalogue first"
+        return finish(night, StationResult("plate", problem, problem=problem), [])
+    try:
+        catalogue = load_catalogue(settings.catalogue)
+    except CatalogueError as error:
+        finding = Finding(Severity.BLOCKS, "catalogue", "The catalogue cannot be used", f"{error}.", station="plate")
+        return finish(night, StationResult("plate", str(error), problem=str(error)), [finding])
+    scale = (settings.scale_low, settings.scale_high) if settings.scale_low and settings.scale_high else None
+    options = PlateOptions(radius_deg=settings.radius_deg, scale=scale, again=True)
+    name = working_filter(night)
+    working = working_exposures(night)
+    scores = {raw: p for raw, p in night.products_of("score").items() if p.values["filter"] == name and raw in working}
+    stars = {
+        working[raw].path: read_stars(night.products / "stars" / f"{working[raw].stem}.stars.csv") for raw in scores
+    }
+    exposures = [working[raw] for raw in scores]
+    if not exposures:
+        return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [])
+    folder = night.products / "plate"
+    outcomes = solve_files(exposures, catalogue, context, options=options, stars=stars, wcs_folder=folder)
+    raw_of = {working[raw].path: raw for raw in scores}
+    good = [o for o in outcomes if o.ok]
+    night.store_products(
+        "plate", [Product("plate", raw_of[o.file], o.output, dict(o.values)) for o in good], clear=True
+    )
+    _solve_stack(night, catalogue, options, context)
+    findings = []
+    bad = [o for o in outcomes if not o.ok]
+    if bad:
+        findings.append(
+            Finding(
+                Severity.CHECK,
+                "not_solved",
+                f"{len(bad)} exposures are not solved",
+                f"{Path(bad[0].file).name}: {bad[0].reason}.",
+                tuple(raw_of[o.file] for o in bad),
+                station="plate",
+            )  # fmt: skip
+        )
+    problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
+    text = f"{len(good)} of {len(outcomes)} exposures solved"
+    return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings)
+
+
+def _solve_stack(night: Night, catalogue: Any, options: PlateOptions, context: JobContext) -> None:
+    solved = []
+    for name, product in night.products_of("stack").items():
+        try:
+            facts = scan_file(product.output)
+        except FrameError:
+            continue
+        (outcome,) = solve_files([facts], catalogue, context, options=options, wcs_folder=night.products / "plate")
+        if outcome.ok:
+            solved.append(Product("plate_stack", name, outcome.output, dict(outcome.values)))
+    night.store_products("plate_stack", solved, clear=True)
+
+
+def solutions(night: Night) -> dict[str, Wcs]:
+    """Return raw path to plate solution."""
+    result = {}
+    for raw, product in night.products_of("plate").items():
+        wcs = read_wcs_file(Path(product.output))
+        if wcs is not None:
+            result[raw] = wcs
+    return result

@@ -1,0 +1,65 @@
+"""What the stations share: results, the working exposures, the working filter."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from ulvar.engine import Finding, Severity, sort_findings
+from ulvar.frames import ExposureFacts
+from ulvar.night.flows.calibrate import calibrated_facts
+from ulvar.night.project import Night
+from ulvar.night.recipe import record_step
+
+
+@dataclass(frozen=True)
+class StationResult:
+    """What a station did: counts and a sentence; `problem` is set when nothing could be done."""
+
+    station: str
+    text: str
+    done: int = 0
+    failed: int = 0
+    problem: str = ""
+    values: dict[str, Any] | None = None
+
+
+def finish(night: Night, result: StationResult, findings: list[Finding]) -> StationResult:
+    night.set_findings(result.station, sort_findings(findings))
+    blocks = any(f.severity is Severity.BLOCKS for f in findings)
+    state = "attention" if result.problem or blocks else "part" if result.failed else "done"
+    night.mark_run(result.station, state)
+    record_step(night, result.station)
+    return result
+
+
+def kept_lights(night: Night) -> list[ExposureFacts]:
+    out = night.left_out
+    return [f for f in night.lights() if f.path not in out]
+
+
+def working_exposures(night: Night) -> dict[str, ExposureFacts]:
+    """Return raw path to the facts of the file to work on: the calibrated copy.
+
+    Only where the night has no calibrated light at all are raw lights themselves worked on.
+    """
+    calibrated = night.products_of("calibrated")
+    lights = kept_lights(night)
+    if calibrated:
+        return {f.path: calibrated_facts(f, calibrated[f.path].output) for f in lights if f.path in calibrated}
+    return {f.path: f for f in lights}
+
+
+def working_filter(night: Night) -> str:
+    """Return the filter that is combined and measured: the one set, else the one with most exposures."""
+    wanted = night.settings.combine.filter
+    filters = [f.filter for f in working_exposures(night).values()]
+    if wanted and wanted in filters:
+        return wanted
+    return max(sorted(set(filters)), key=filters.count) if filters else ""
+
+
+def number_of(value: Any) -> float:
+    """Return a stored number; what is missing is NaN."""
+    return math.nan if value is None else float(value)
