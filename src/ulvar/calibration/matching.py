@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from ulvar.frames import ExposureFacts, Role, Tolerances
@@ -21,12 +22,50 @@ class Fit(StrEnum):
 
 @dataclass(frozen=True)
 class Candidate:
-    """A master, or a set of frames that would make one."""
+    """A master, or a set of frames that would make one.
+
+    Attributes
+    ----------
+    kind : Role
+    facts : ExposureFacts
+    count : int
+        Frames combined, or to be combined.
+    key : str
+        Names it within the night, the folder or the library: what a pin refers to.
+    level_adu : float or None
+        Typical level [ADU], where it is known.
+    """
 
     kind: Role
     facts: ExposureFacts
     count: int
     key: str
+    level_adu: float | None = None
+
+
+# A pin to this key means: none, by hand.
+NO_MASTER = "none"
+
+
+@dataclass(frozen=True)
+class MatchOptions:
+    """What is allowed in matching.
+
+    Attributes
+    ----------
+    tolerances : Tolerances
+    scale_darks : bool
+        Whether a dark of another exposure may be scaled. It needs a bias, and is refused without one.
+    bound_tags : tuple of str
+        Tags (``session`` among them) that calibration frames must share with the lights.
+    pins : mapping of str to mapping of str to str
+        Lights' group key to kind to the key of the candidate chosen by hand, or `NO_MASTER`.
+    """
+
+    tolerances: Tolerances = field(default_factory=Tolerances)
+    scale_darks: bool = False
+    bound_tags: tuple[str, ...] = ()
+    pins: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -44,6 +83,10 @@ class Choice:
         Why it is only near, or why nothing is safe.
     refused : tuple of (Candidate, str)
         Every other candidate of this kind with the reason against it.
+    pinned : bool
+        Whether the user chose it by hand.
+    scale : float
+        What a dark is multiplied with after its bias was taken off; 1 for a dark of the right exposure.
     """
 
     kind: Role
@@ -52,6 +95,8 @@ class Choice:
     off: dict[str, float] = field(default_factory=dict)
     reason: str = ""
     refused: tuple[tuple[Candidate, str], ...] = ()
+    pinned: bool = False
+    scale: float = 1.0
 
     @property
     def usable(self) -> bool:
@@ -119,7 +164,13 @@ class Verdict:
 
 
 def suits(
-    wanted: ExposureFacts, candidate: Candidate, limits: Tolerances, *, use_exposure: bool, use_filter: bool
+    wanted: ExposureFacts,
+    candidate: Candidate,
+    limits: Tolerances,
+    *,
+    use_exposure: bool,
+    use_filter: bool,
+    bound_tags: tuple[str, ...] = (),
 ) -> Verdict:
     """Judge one candidate for an exposure: hard facts first, then gain and offset, exposure, temperature."""
     have = candidate.facts
@@ -141,6 +192,9 @@ def suits(
             f"filter {have.filter or 'unknown'}, not {wanted.filter or 'unknown'}",
         ),
     ]
+    for tag in bound_tags:
+        a, b = _tag(wanted, tag), _tag(have, tag)
+        hard.append((bool(a and b) and a != b, f"{tag} {b}, not {a}"))
     passed = 0
     for wrong, reason in hard:
         if wrong:
@@ -168,6 +222,10 @@ def suits(
         if age > limits.age_d:
             doubts.append(f"{age:.0f} d old, limit {limits.age_d:.0f} d")
     return Verdict("", ", ".join(doubts), off, passed)
+
+
+def _tag(facts: ExposureFacts, name: str) -> str:
+    return facts.session if name == "session" else facts.tags.get(name, "")
 
 
 def _exposure(
@@ -206,22 +264,36 @@ def _choose(
     kind: Role,
     wanted: ExposureFacts,
     candidates: Sequence[Candidate],
-    limits: Tolerances,
+    options: MatchOptions,
     *,
     use_exposure: bool,
     use_filter: bool = False,
+    pin: str = "",
 ) -> Choice:
     refused: list[tuple[Candidate, Verdict]] = []
     good: list[tuple[tuple, Candidate, str, dict[str, float]]] = []
     mine = [candidate for candidate in candidates if candidate.kind is kind]
     for candidate in mine:
-        verdict = suits(wanted, candidate, limits, use_exposure=use_exposure, use_filter=use_filter)
+        verdict = suits(
+            wanted, candidate, options.tolerances, use_exposure=use_exposure, use_filter=use_filter,
+            bound_tags=options.bound_tags,
+        )  # fmt: skip
+        if candidate.key == pin:
+            told = tuple((c, "another was chosen by hand") for c in mine if c is not candidate)
+            reason = verdict.refusal or verdict.doubt
+            fit = Fit.NEAR if reason else Fit.FITS
+            return Choice(kind, fit, candidate, verdict.off, reason, told, pinned=True)
         if verdict.refusal:
             refused.append((candidate, verdict))
             continue
         doubt, off = verdict.doubt, verdict.off
-        rank = (bool(doubt), abs(off.get("temperature_c", 0.0)), off.get("age_d", 0.0), -candidate.count)
+        # Of frames that fit alike those of the same session come first: dust moves from night to night.
+        apart = bool(wanted.session) and candidate.facts.session != wanted.session
+        rank = (bool(doubt), apart, abs(off.get("temperature_c", 0.0)), off.get("age_d", 0.0), -candidate.count)
         good.append((rank, candidate, doubt, off))
+    if pin == NO_MASTER:
+        told = tuple((c, "none was chosen by hand") for c in mine)
+        return Choice(kind, Fit.NONE_TAKEN, None, {}, "none, by hand", told, pinned=True)
     # The candidate that came closest is named first: its refusal tells the user most.
     refused.sort(key=lambda entry: (-entry[1].passed, abs(entry[1].off.get("exposure_s", 0.0))))
     told = tuple((candidate, verdict.refusal) for candidate, verdict in refused)
@@ -235,7 +307,38 @@ def _choose(
     return Choice(kind, Fit.NOTHING_SAFE, off=refused[0][1].off, reason=told[0][1], refused=told)
 
 
-def match_lights(lights: ExposureFacts, candidates: Sequence[Candidate], limits: Tolerances | None = None) -> Match:
+def bias_is_unsafe(wanted: ExposureFacts, candidates: Sequence[Candidate]) -> str:
+    """Return why a bias must not be used with this sensor, or an empty text.
+
+    Some sensors change their level with the mode of short exposures: their darks lie below their bias, so a
+    bias is no part of a dark. Neither may it then be taken off flats, nor a dark be scaled.
+    """
+    levels: dict[Role, list[float]] = {}
+    for candidate in candidates:
+        have = candidate.facts
+        same = all(
+            getattr(have, n) is None or getattr(wanted, n) is None or getattr(have, n) == getattr(wanted, n)
+            for n in ("gain", "offset")
+        )
+        if same and candidate.level_adu is not None and have.camera == wanted.camera:
+            levels.setdefault(candidate.kind, []).append(candidate.level_adu)
+    if Role.BIAS not in levels or Role.DARK not in levels:
+        return ""
+    bias, dark = min(levels[Role.BIAS]), max(levels[Role.DARK])
+    # Levels of whole numbers and a drift from set to set make up to 2 ADU; a dark adds to the bias, never takes.
+    if dark >= bias - 3.0:
+        return ""
+    return f"the darks lie {bias - dark:.0f} ADU below the bias"
+
+
+def match_lights(
+    lights: ExposureFacts,
+    candidates: Sequence[Candidate],
+    limits: Tolerances | None = None,
+    *,
+    options: MatchOptions | None = None,
+    key: str = "",
+) -> Match:
     """Choose bias, dark, flat and dark flat for a group of lights.
 
     Parameters
@@ -245,33 +348,108 @@ def match_lights(lights: ExposureFacts, candidates: Sequence[Candidate], limits:
     candidates : sequence of Candidate
         Masters, or sets that would make them.
     limits : Tolerances, optional
+        Short for options with these tolerances only.
+    options : MatchOptions, optional
+    key : str
+        The group's key, under which its pins are found.
 
     Returns
     -------
     Match
         A dark holds the bias, so with a fitting dark no bias is needed. A kind of which there are frames
         but none that is safe blocks the calibration; a kind nobody took does not, but is told.
+
+    Raises
+    ------
+    ValueError
+        If both limits and options are given.
     """
-    tolerances = limits or Tolerances()
-    dark = _choose(Role.DARK, lights, candidates, tolerances, use_exposure=True)
-    flat = _choose(Role.FLAT, lights, candidates, tolerances, use_exposure=False, use_filter=True)
-    if dark.usable:
+    if limits is not None and options is not None:
+        raise ValueError("tolerances stand in the options")
+    rules = options or MatchOptions(limits or Tolerances())
+    pins = rules.pins.get(key, {})
+    unsafe = bias_is_unsafe(lights, candidates)
+    dark = _choose(Role.DARK, lights, candidates, rules, use_exposure=True, pin=pins.get("dark", ""))
+    flat = _choose(
+        Role.FLAT, lights, candidates, rules, use_exposure=False, use_filter=True, pin=pins.get("flat", "")
+    )  # fmt: skip
+    bias = _choose(Role.BIAS, lights, candidates, rules, use_exposure=False, pin=pins.get("bias", ""))
+    if unsafe and not bias.pinned and bias.fit is not Fit.NONE_TAKEN:
+        told = tuple((c, unsafe) for c in candidates if c.kind is Role.BIAS)
+        bias = Choice(Role.BIAS, Fit.NOT_NEEDED, reason=unsafe, refused=told)
+    if not dark.usable and not dark.pinned and rules.scale_darks:
+        dark = _scaled(dark, lights, candidates, rules, bias)
+    if dark.usable and dark.scale == 1.0 and not bias.pinned and not _without_bias(dark, bias):
         bias = Choice(Role.BIAS, Fit.NOT_NEEDED, reason="the dark holds it")
-    else:
-        bias = _choose(Role.BIAS, lights, candidates, tolerances, use_exposure=False)
     if flat.candidate is None:
         dark_flat = Choice(Role.DARK_FLAT, Fit.NOT_NEEDED, reason="waits for a flat")
+    elif flat.candidate.facts.is_master:
+        dark_flat = Choice(Role.DARK_FLAT, Fit.NOT_NEEDED, reason="the master flat is made")
     else:
-        dark_flat = match_flat(flat.candidate.facts, candidates, tolerances)
+        dark_flat = match_flat(flat.candidate.facts, candidates, options=rules, pin=pins.get("dark_flat", ""))
     return Match(bias, dark, flat, dark_flat)
 
 
-def match_flat(flat: ExposureFacts, candidates: Sequence[Candidate], limits: Tolerances) -> Choice:
-    """Choose what to subtract from flats: a dark flat of their exposure, else a bias."""
-    choice = _choose(Role.DARK_FLAT, flat, candidates, limits, use_exposure=True)
-    if choice.usable:
-        return choice
-    bias = _choose(Role.BIAS, flat, candidates, limits, use_exposure=False)
+def _without_bias(dark: Choice, bias: Choice) -> bool:
+    """Whether a master dark had its bias taken off before, by whoever made it."""
+    a = dark.candidate.level_adu if dark.candidate else None
+    b = bias.candidate.level_adu if bias.candidate else None
+    return a is not None and b is not None and b > 20 and a < 0.5 * b
+
+
+def _scaled(
+    dark: Choice, lights: ExposureFacts, candidates: Sequence[Candidate], options: MatchOptions, bias: Choice
+) -> Choice:
+    """Return a dark of another exposure, to be scaled, where that is safe; else the refusal with its reason."""
+    if dark.fit is not Fit.NOTHING_SAFE or lights.exposure_s is None:
+        return dark
+    if not bias.usable:
+        why = bias.reason or "there is none"
+        return replace(dark, reason=f"{dark.reason}; scaling needs a bias: {why}")
+    others = [c for c in candidates if c.kind is Role.DARK and c.facts.exposure_s]
+    loose = _choose(Role.DARK, lights, others, options, use_exposure=False)
+    if loose.candidate is None:
+        return dark
+    # Among those that fit otherwise the nearest exposure is scaled least.
+    limits, tags = options.tolerances, options.bound_tags
+    fitting = [
+        c for c in others if not suits(lights, c, limits, use_exposure=False, use_filter=False, bound_tags=tags).refusal
+    ]
+    best = min(fitting, key=lambda c: abs(math.log((c.facts.exposure_s or 1.0) / (lights.exposure_s or 1.0))))
+    factor = lights.exposure_s / (best.facts.exposure_s or lights.exposure_s)
+    told = tuple((c, r) for c, r in dark.refused if c is not best)
+    off = {"exposure_s": (best.facts.exposure_s or 0.0) - lights.exposure_s}
+    return Choice(Role.DARK, Fit.NEAR, best, off, f"scaled × {factor:.2f}", told, scale=factor)
+
+
+def match_flat(
+    flat: ExposureFacts,
+    candidates: Sequence[Candidate],
+    limits: Tolerances | None = None,
+    *,
+    options: MatchOptions | None = None,
+    pin: str = "",
+) -> Choice:
+    """Choose what to subtract from flats: a dark flat of their exposure, a dark of it, else a bias if that is safe.
+
+    Parameters and errors as `match_lights`; `pin` is the key chosen by hand.
+    """
+    if limits is not None and options is not None:
+        raise ValueError("tolerances stand in the options")
+    rules = options or MatchOptions(limits or Tolerances())
+    named = next((c for c in candidates if pin and c.key == pin), None)
+    kind = named.kind if named else Role.DARK_FLAT
+    choice = _choose(kind, flat, candidates, rules, use_exposure=kind is not Role.BIAS, pin=pin)
+    if choice.usable or choice.pinned:
+        return replace(choice, kind=Role.DARK_FLAT)
+    dark = _choose(Role.DARK, flat, candidates, rules, use_exposure=True)
+    if dark.usable:
+        return Choice(Role.DARK_FLAT, dark.fit, dark.candidate, dark.off, dark.reason, choice.refused)
+    unsafe = bias_is_unsafe(flat, candidates)
+    if unsafe:
+        reason = f"{choice.reason}; no bias in its place: {unsafe}"
+        return replace(choice, fit=Fit.NOTHING_SAFE, reason=reason)
+    bias = _choose(Role.BIAS, flat, candidates, rules, use_exposure=False)
     if bias.usable:
         return Choice(Role.DARK_FLAT, Fit.NEAR, bias.candidate, bias.off, "bias in its place", choice.refused)
     return choice

@@ -7,6 +7,8 @@ from typing import Annotated
 
 import typer
 
+from ulvar.calibration import MatchOptions, parse_region
+from ulvar.calibration.prepare import Preparation
 from ulvar.cli.common import (
     Facts,
     Json,
@@ -19,13 +21,24 @@ from ulvar.cli.common import (
     plain_errors,
     read_exposures,
     running,
-    told,
 )
-from ulvar.engine import Finding, Severity
-from ulvar.frames import Group
+from ulvar.cli.common import told as told_outcomes
+from ulvar.combine import Method, Rejection
+from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.frames import ExposureFacts, Group, TagRule
 from ulvar.night.flows.calibrate import calibrate_lights, load_masters
-from ulvar.night.flows.intake import sort_exposures
-from ulvar.night.flows.masters import KINDS, make_masters
+from ulvar.night.flows.intake import Sorted, contradicted, look_at_pixels, sort_exposures
+from ulvar.night.flows.masters import KINDS, MasterOptions, make_masters
+from ulvar.night.settings import CalibrateSettings
+
+Overscan = Annotated[
+    str, typer.Option("--overscan", metavar="[X1:X2,Y1:Y2]", help="Pixels without light, as FITS counts them.")
+]
+Trim = Annotated[str, typer.Option("--trim", metavar="[X1:X2,Y1:Y2]", help="Pixels to keep, as FITS counts them.")]
+Linearity = Annotated[
+    str,
+    typer.Option("--linearity", metavar="C1,C2...", help="Polynomial: true = d (1 + c1 u + c2 u^2), u = d / 65535."),
+]
 
 
 def _group_json(group: Group) -> dict[str, object]:
@@ -33,22 +46,59 @@ def _group_json(group: Group) -> dict[str, object]:
         "role": group.role.value, "is_master": group.is_master, "filter": group.filter,
         "exposure_s": group.exposure_s, "gain": group.gain, "offset": group.offset,
         "temperature_c": group.temperature_c, "binning": group.binning, "width": group.width,
-        "height": group.height, "camera": group.camera, "count": group.count, "files": list(group.files),
+        "height": group.height, "camera": group.camera, "session": group.session, "count": group.count, "files": list(group.files),
     }  # fmt: skip
 
 
-def sort(paths: Paths, json: Json = False, fact: Facts = []) -> None:
+Tag = Annotated[
+    list[str],
+    typer.Option(
+        "--tag",
+        metavar="NAME=PATTERN",
+        help="A tag, or the session, that stands in the folders' names: session={}/*. {} is the value, * anything.",
+    ),
+]
+
+
+def _rules(tags: list[str]) -> list[TagRule]:
+    rules = []
+    for text in tags:
+        name, mark, pattern = text.partition("=")
+        if not mark or not name.strip() or pattern.count("{}") != 1:
+            fail_usage(f"--tag takes NAME=PATTERN with {{}} once in the pattern, not '{text}'")
+        rules.append(TagRule(name.strip(), pattern, matches=True))
+    return rules
+
+
+def _told_sort(
+    exposures: list[ExposureFacts], failed: list[Failed], other: list[str], context: JobContext | None
+) -> Sorted:
+    looks = look_at_pixels(exposures, context) if context is not None else {}
+    return sort_exposures(exposures, failed, other, looks=looks)
+
+
+def sort(
+    paths: Paths,
+    json: Json = False,
+    fact: Facts = [],
+    tag: Tag = [],
+    pixels: Annotated[
+        bool, typer.Option("--pixels/--no-pixels", help="Check roles and bit depth against the pixels.")
+    ] = True,
+) -> None:
     """Say what there is: groups of exposures, and what does not fit or cannot be read."""
-    exposures, failed, other = read_exposures(paths, fact)
-    result = sort_exposures(exposures, failed, other)
+    exposures, failed, other = read_exposures(paths, fact, _rules(tag))
+    with running(len(exposures) // 20) as context:
+        result = _told_sort(exposures, failed, other, context if pixels else None)
     lines = [f"{len(exposures)} exposures in {len(result.groups)} groups"]
     for group in result.groups:
         temperature = "" if group.temperature_c is None else f"{group.temperature_c:+.1f} C"
         exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"
         gain = "" if group.gain is None else f"gain {group.gain:g}"
+        session = f"{group.session:<12}" if group.one_of_sessions else ""
         lines.append(
             f"{group.count:>6}  {group.role.value:<10}{group.filter:<6}{exposure:<9}{gain:<9}{temperature:<9}"
-            f"{group.width} x {group.height}  {group.camera}"
+            f"{session}{group.width} x {group.height}  {group.camera}"
         )
     finish(
         {"groups": [_group_json(g) for g in result.groups]}, as_json=json, done=len(exposures), failed=len(failed),
@@ -59,14 +109,25 @@ def sort(paths: Paths, json: Json = False, fact: Facts = []) -> None:
 def masters(
     paths: Paths,
     out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder of the masters.")],
+    method: Annotated[Method, typer.Option("--method", help="How the frames of a set become one.")] = Method.SIGMA,
+    low: Annotated[float, typer.Option("--low", help="Rejection limit below, in deviations.")] = 4.0,
+    high: Annotated[float, typer.Option("--high", help="Rejection limit above, in deviations.")] = 4.0,
+    compare: Annotated[
+        bool, typer.Option("--compare/--no-compare", help="Leave out frames that do not look like their fellows.")
+    ] = True,
+    overscan: Overscan = "",
+    trim: Trim = "",
+    linearity: Linearity = "",
     json: Json = False,
     fact: Facts = [],
+    tag: Tag = [],
     replace: Replace = False,
 ) -> None:
     """Build every master that the frames allow."""
-    exposures, failed, other = read_exposures(paths, fact)
-    findings = list(sort_exposures(exposures, failed, other).findings)
+    exposures, failed, other = read_exposures(paths, fact, _rules(tag))
+    preparation = _preparation(overscan, trim, linearity)
     if not any(f.role in KINDS and not f.is_master for f in exposures):
+        findings = list(_told_sort(exposures, failed, other, None).findings)
         findings.append(
             Finding(
                 Severity.BLOCKS,
@@ -77,15 +138,23 @@ def masters(
         )
         finish({"masters": []}, as_json=json, done=0, failed=1, findings=findings)
     with plain_errors(), running(len(exposures)) as context:
-        outcomes, more = make_masters(exposures, out, context, replace=replace)
+        told = _told_sort(exposures, failed, other, context)
+        options = MasterOptions(
+            matching=MatchOptions(bound_tags=tuple(r.name for r in _rules(tag))),
+            rejection=_rejection(method, low, high), preparation=preparation, compare=compare,
+            excluded=contradicted(told.findings, exposures),
+        )  # fmt: skip
+        outcomes, more = make_masters(list(told.exposures), out, context, options=options, replace=replace)
+    findings = list(told.findings)
     good = [o for o in outcomes if o.ok]
     lines = [
         f"{Path(o.output).name}: {o.values['count']} frames, {o.values['rejected_fraction']:.3%} rejected"
         + (", was there already" if o.skipped else "")
         for o in good
-    ] + told(outcomes)
+    ] + told_outcomes(outcomes)
+    inner = ("left_out", "levels_adu", "inputs", "rejected_fractions", "key", "subtracted")
     entries = [
-        {"file": o.output, "skipped": o.skipped, **{k: v for k, v in o.values.items() if k != "left_out"}} for o in good
+        {"file": o.output, "skipped": o.skipped, **{k: v for k, v in o.values.items() if k not in inner}} for o in good
     ]
     missed = [{"file": o.file, "ok": False, "reason": o.reason, **o.values} for o in outcomes if not o.ok]
     finish(
@@ -95,6 +164,23 @@ def masters(
     )  # fmt: skip
 
 
+def _rejection(method: Method, low: float, high: float) -> Rejection:
+    try:
+        return Rejection(method, low, high, few=True)
+    except ValueError as error:
+        fail_usage(str(error))
+
+
+def _preparation(overscan: str, trim: str, linearity: str) -> Preparation:
+    try:
+        numbers = tuple(float(n) for n in linearity.split(",")) if linearity else ()
+        return Preparation(
+            parse_region(overscan) if overscan else None, parse_region(trim) if trim else None, linearity=numbers
+        )
+    except ValueError as error:
+        fail_usage(str(error))
+
+
 def calibrate(
     paths: Paths,
     masters: Annotated[Path, typer.Option("--masters", metavar="DIR", help="Folder of masters.")],
@@ -102,33 +188,65 @@ def calibrate(
     partial: Annotated[
         bool, typer.Option("--partial", help="Calibrate with what fits even where a kind has nothing safe.")
     ] = False,
+    scale_darks: Annotated[
+        bool, typer.Option("--scale-darks", help="Scale darks of another exposure; needs a bias.")
+    ] = False,
+    overscan: Overscan = "",
+    trim: Trim = "",
+    linearity: Linearity = "",
+    repair: Annotated[bool, typer.Option("--repair", help="Replace hot and cold pixels by their neighbours.")] = False,
+    hot_sigma: Annotated[float, typer.Option("--hot-sigma", help="Hot pixels stand this far over the dark.")] = 8.0,
+    cosmic: Annotated[bool, typer.Option("--cosmic", help="Find and repair cosmic rays.")] = False,
+    overlay: Annotated[
+        list[str], typer.Option("--overlay", metavar="[X1:X2,Y1:Y2]", help="A rectangle without picture: masked.")
+    ] = [],
+    pedestal: Annotated[
+        str, typer.Option("--pedestal", metavar="off|auto|ADU", help="A constant added to every pixel.")
+    ] = "off",
+    suffix: Annotated[str, typer.Option("--suffix", help="Put behind each light's name.")] = "-cal",
     json: Json = False,
     fact: Facts = [],
+    tag: Tag = [],
     replace: Replace = False,
 ) -> None:
     """Calibrate lights with the masters that fit them; a light without a safe match is told, not calibrated."""
     if not masters.is_dir():
         fail_usage(f"{masters}: there is no such folder")
-    exposures, failed, _ = read_exposures(paths, fact)
+    exposures, failed, _ = read_exposures(paths, fact, _rules(tag))
     lights, rest = lights_of(exposures)
     found, _ = load_masters(masters)
     if not found:
         fail_usage(f"{masters}: the folder holds no master")
+    try:
+        settings = CalibrateSettings(
+            overscan=overscan, trim=trim, linearity=[float(n) for n in linearity.split(",")] if linearity else [],
+            repair=repair, hot_sigma=hot_sigma, cosmic=cosmic, overlays=list(overlay), suffix=suffix,
+            pedestal="off" if pedestal == "off" else "auto" if pedestal == "auto" else "fixed",
+            pedestal_adu=0.0 if pedestal in ("off", "auto") else float(pedestal), header_regions=False,
+        )  # fmt: skip
+    except ValueError as error:
+        fail_usage(str(error).splitlines()[-1].strip() if "validation" in str(error) else str(error))
+    matching = MatchOptions(scale_darks=scale_darks, bound_tags=tuple(r.name for r in _rules(tag)))
     with plain_errors(), running(len(lights)) as context:
-        outcomes, findings = calibrate_lights(lights, found, out, context, partial=partial, replace_existing=replace)
+        outcomes, findings = calibrate_lights(
+            lights, found, out, context, matching=matching, options=settings.options(settings.preparation()),
+            suffix=f"{suffix}.fits", partial=partial, replace_existing=replace,
+        )  # fmt: skip
     # Calibration frames in a folder of lights are no failure; they are passed over and told.
     outcomes = failed_outcomes(failed) + outcomes
     good = [o for o in outcomes if o.ok]
+    numbers = ("noise_before", "noise_after", "noise_expected", "sky_adu", "pedestal_adu")
     frames = [
         {
             "file": o.file, "output": o.output, "bias": o.values.get("bias", ""), "dark": o.values.get("dark", ""),
             "flat": o.values.get("flat", ""), "ok": o.ok, "reason": o.reason, "skipped": o.skipped,
+            **{name: o.values.get(name) for name in numbers},
         }
         for o in outcomes
     ]  # fmt: skip
-    lines = [f"{len(good)} of {len(outcomes)} lights calibrated into {out}", *told(outcomes)]
+    lines = [f"{len(good)} of {len(outcomes)} lights calibrated into {out}", *told_outcomes(outcomes)]
     if rest and not lights:
-        lines += told(rest)
+        lines += told_outcomes(rest)
     finish(
         {"frames": frames}, as_json=json, done=len(good), failed=len(outcomes) - len(good), lines=lines,
         findings=findings,

@@ -18,7 +18,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemaini
 from rich.progress import Progress as Bar
 
 from ulvar.engine import DiskFull, Failed, Finding, JobContext, default_budget, worker_pool
-from ulvar.frames import ExposureFacts, Role
+from ulvar.frames import ExposureFacts, Role, TagRule
 from ulvar.night.flows.common import Outcome
 from ulvar.night.flows.intake import scan_paths
 
@@ -73,10 +73,12 @@ def running(items: int | None = None, *, memory_gib: float | None = None) -> Ite
             yield JobContext(executor=pool, progress=progress, budget_bytes=budget, workers=workers)
 
 
-def read_exposures(paths: Sequence[str], facts: Sequence[str]) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
+def read_exposures(
+    paths: Sequence[str], facts: Sequence[str], rules: Sequence[TagRule] = ()
+) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
     """Scan what the user named; a path that does not exist or a wrong fact ends with exit code 2."""
     try:
-        return scan_paths(paths, given_facts(facts), JobContext())
+        return scan_paths(paths, given_facts(facts), JobContext(), rules)
     except FileNotFoundError as error:
         fail_usage(f"{error.args[0]}: there is no such file or folder")
     except ValueError as error:

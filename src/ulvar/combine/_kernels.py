@@ -276,7 +276,7 @@ def _suspects(lowest, highest, early, late, middle, spread, z, usual, low, high,
         first = max((late[x] - early[x]) / z, usual)
         reach = min(first, max(spread[x], usual))
         beyond = (lowest[x] < middle[x] - low * reach) | (highest[x] > middle[x] + high * reach)
-        flag = np.uint8(1) if beyond & (first > np.float32(0.0)) else np.uint8(0)
+        flag = 1 if beyond & (first > np.float32(0.0)) else 0
         suspect[x] = flag
         found += flag
     return found

@@ -10,10 +10,11 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Failed:
-    """One item's failure: falsy, with the reason in plain words."""
+    """One item's failure: falsy, with the reason in plain words, and a code where the kind of failure matters."""
 
     reason: str
     file: str = ""
+    code: str = ""
 
     def __bool__(self) -> bool:
         return False

@@ -150,7 +150,7 @@ def _scan_hdu(handle: fitsio.FITS, address: Address, hdu: int, *, several: bool)
         if have < need:
             raise FrameError(address.text, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
     if planes == 1:
-        wanted = [None]
+        wanted: list[int | None] = [None]
     elif address.plane is not None:
         if address.plane >= planes:
             raise FrameError(address.text, f"it holds {planes} planes only")
@@ -182,7 +182,7 @@ class SpooledRows:
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1`` as a new float32 array."""
         out = np.empty((y1 - y0, self.width), dtype=np.float32)
-        os.preadv(self._spool.fileno(), [memoryview(out).cast("B")], 4 * self.width * y0)
+        os.preadv(self._spool.fileno(), [out.data.cast("B")], 4 * self.width * y0)
         return out
 
 
@@ -307,7 +307,7 @@ class FileRows:
     def _swap_into(self, offset: int, out: F32Array) -> None:
         """Read 16-bit pixels through a buffer that stays in the cache: no second copy of the frame is made."""
         buffer = np.empty(min(out.size, _BUFFER_PIXELS), dtype=np.uint16)
-        view = memoryview(buffer).cast("B")
+        view = buffer.data.cast("B")
         zero, scale = np.float32(self._zero), np.float32(self._scale)
         handle = os.open(self._file, os.O_RDONLY)
         try:

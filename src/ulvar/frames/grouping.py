@@ -124,7 +124,9 @@ def group_exposures(exposures: Iterable[ExposureFacts], tolerances: Tolerances |
             for members in _split_temperature(by_time, limits):
                 groups.append(_group(members, several=len(sessions - {""}) > 1))
     order = list(Role)
-    groups.sort(key=lambda g: (order.index(g.role), g.is_master, g.filter, g.exposure_s or 0.0, g.temperature_c or 0, g.session))
+    groups.sort(
+        key=lambda g: (order.index(g.role), g.is_master, g.filter, g.exposure_s or 0.0, g.temperature_c or 0, g.session)
+    )
     return groups
 
 

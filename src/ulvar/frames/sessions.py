@@ -120,9 +120,7 @@ def noon_offset(exposures: Sequence[ExposureFacts]) -> timedelta:
         if facts.site_longitude_deg is not None:
             return timedelta(hours=(12 - facts.site_longitude_deg / 15) % 24)
     lights = [f for f in exposures if f.role in (Role.LIGHT, Role.UNKNOWN) and f.start_utc]
-    hours = sorted(
-        f.start_utc.hour + f.start_utc.minute / 60 for f in (lights or exposures) if f.start_utc is not None
-    )
+    hours = sorted(f.start_utc.hour + f.start_utc.minute / 60 for f in (lights or exposures) if f.start_utc is not None)
     if not hours:
         return timedelta(hours=12)
     gaps = [(b - a, a) for a, b in zip(hours, hours[1:])] + [(hours[0] + 24 - hours[-1], hours[-1])]
@@ -165,5 +163,7 @@ def assign_sessions(
     if len(only) == 1:
         # With a single session there is no doubt where a file without a time belongs.
         (name,) = only
-        result = [f if f.session else replace(f, session=name, origins={**f.origins, SESSION: "guessed"}) for f in result]
+        result = [
+            f if f.session else replace(f, session=name, origins={**f.origins, SESSION: "guessed"}) for f in result
+        ]
     return result

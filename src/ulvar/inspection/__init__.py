@@ -3,6 +3,7 @@
 from ulvar.inspection.comparisons import comparison_findings
 from ulvar.inspection.depth import Ceiling, camera_key, depth_findings, find_ceilings, with_ceilings
 from ulvar.inspection.facts import intake_findings, match_findings
+from ulvar.inspection.flatcheck import FlatCheck, check_flat, flat_findings
 from ulvar.inspection.pixels import PixelLook, look_at, look_band
 from ulvar.inspection.roles import role_findings, zero_levels
 from ulvar.inspection.series import ExposureSummary, series_findings
@@ -10,11 +11,14 @@ from ulvar.inspection.series import ExposureSummary, series_findings
 __all__ = [
     "Ceiling",
     "ExposureSummary",
+    "FlatCheck",
     "PixelLook",
     "camera_key",
+    "check_flat",
     "comparison_findings",
     "depth_findings",
     "find_ceilings",
+    "flat_findings",
     "intake_findings",
     "look_at",
     "look_band",

@@ -80,11 +80,11 @@ def with_ceilings(exposures: Iterable[ExposureFacts], ceilings: Mapping[str, Cei
     for facts in exposures:
         ceiling = ceilings.get(camera_key(facts))
         known = facts.saturation_adu
-        if ceiling is not None and facts.origins.get("saturation_adu") != "user":
-            # A header that names a lower level may mean the end of the linear range; it is kept.
-            if known is None or ceiling.saturation_adu < known:
-                origins = {**facts.origins, "saturation_adu": "measured"}
-                facts = replace(facts, saturation_adu=ceiling.saturation_adu, origins=origins)
+        theirs = facts.origins.get("saturation_adu") == "user"
+        # A header that names a lower level may mean the end of the linear range; it is kept.
+        if ceiling is not None and not theirs and (known is None or ceiling.saturation_adu < known):
+            origins = {**facts.origins, "saturation_adu": "measured"}
+            facts = replace(facts, saturation_adu=ceiling.saturation_adu, origins=origins)
         result.append(facts)
     return result
 

@@ -68,7 +68,8 @@ class PixelLook:
     @classmethod
     def from_json(cls, body: dict[str, Any]) -> PixelLook:
         """Return a look from plain numbers."""
-        return cls(**{k: math.nan if v is None else v for k, v in body.items()})
+        values: dict[str, Any] = {k: math.nan if v is None else v for k, v in body.items()}
+        return cls(**values)
 
 
 def look_band(height: int, width: int) -> tuple[int, int]:

@@ -142,7 +142,9 @@ class Night:
         times = sorted(f.start_utc for f in self.exposures if f.start_utc and f.role is Role.LIGHT)
         if not times:
             return ""
-        return next((f.session for f in self.lights() if f.session), (times[0] - timedelta(hours=12)).strftime("%Y-%m-%d"))
+        return next(
+            (f.session for f in self.lights() if f.session), (times[0] - timedelta(hours=12)).strftime("%Y-%m-%d")
+        )
 
     @property
     def raw_paths(self) -> list[Path]:
@@ -387,7 +389,7 @@ class Night:
         """Return a fingerprint of all that a station's result depends on."""
         upto = STATIONS.index(station)
         settings = self.settings.model_dump(mode="json")
-        parts: list[Any] = [[identity(f) for f in self.exposures]]
+        parts: list[Any] = [[identity(f) for f in self.exposures], settings["intake"]]
         if upto >= 1:
             parts.append(sorted(self.left_out))
             parts.append([settings[name] for name in STATIONS[1 : upto + 1]])

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator
 
+from ulvar.calibration import CalibrateOptions, DefectOptions, MatchOptions, Region, parse_region
+from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Method, Rejection
 from ulvar.frames import TagRule, Tolerances
 from ulvar.stacking import Framing, Normalise, Weighting
@@ -47,6 +49,14 @@ class IntakeSettings(_Section):
         return [tag.rule for tag in self.tags]
 
 
+class PinSettings(_Section):
+    """A choice made by hand on the match board."""
+
+    lights: str
+    kind: Literal["bias", "dark", "flat", "dark_flat"]
+    choice: str
+
+
 class MastersSettings(_Section):
     """How far off still fits, and how calibration frames are combined."""
 
@@ -54,9 +64,13 @@ class MastersSettings(_Section):
     exposure_fraction: float = Field(0.02, ge=0, le=0.5)
     temperature_c: float = Field(1.0, ge=0)
     age_d: float = Field(30.0, ge=0)
+    scale_darks: bool = False
+    use_library: bool = True
+    compare: bool = True
     method: Method = Method.SIGMA
     low: float = Field(4.0, gt=0)
     high: float = Field(4.0, gt=0)
+    pins: list[PinSettings] = []
 
     @property
     def tolerances(self) -> Tolerances:
@@ -66,13 +80,88 @@ class MastersSettings(_Section):
     @property
     def rejection(self) -> Rejection:
         """As the core takes it."""
-        return Rejection(self.method, self.low, self.high)
+        return Rejection(self.method, self.low, self.high, few=True)
+
+    def matching(self, tags: list[TagSettings]) -> MatchOptions:
+        """Return tolerances, bound tags and pins as the core takes them."""
+        pins: dict[str, dict[str, str]] = {}
+        for pin in self.pins:
+            pins.setdefault(pin.lights, {})[pin.kind] = pin.choice
+        return MatchOptions(self.tolerances, self.scale_darks, tuple(t.name for t in tags if t.matches), pins)
+
+
+def _region(text: str) -> str:
+    if text:
+        parse_region(text)
+    return text
+
+
+RegionText = Annotated[str, AfterValidator(_region)]
 
 
 class CalibrateSettings(_Section):
-    """Calibration."""
+    """Calibration: every step is optional."""
 
     partial: bool = False
+    overscan: RegionText = ""
+    trim: RegionText = ""
+    header_regions: bool = True
+    overscan_fit: Literal["median", "rows", "line"] = "rows"
+    linearity: list[float] = []
+    linearity_zero_adu: float = 0.0
+    dark_scale: Literal["exposure", "noise"] = "exposure"
+    mark_defects: bool = True
+    repair: bool = False
+    hot_sigma: float = Field(8.0, ge=2, le=100)
+    cold_below: float = Field(0.5, ge=0, lt=1)
+    bright_above: float = Field(1.5, gt=1)
+    columns: bool = True
+    use_defect_list: bool = True
+    cosmic: bool = False
+    cosmic_sigma: float = Field(4.5, ge=2, le=50)
+    cosmic_contrast: float = Field(3.0, gt=0, le=50)
+    overlays: list[RegionText] = []
+    pedestal: Literal["off", "auto", "fixed"] = "off"
+    pedestal_adu: float = Field(0.0, ge=0)
+    folder: str = ""
+    suffix: str = Field("-cal", min_length=1)
+
+    @field_validator("suffix")
+    @classmethod
+    def _fits_a_file_name(cls, suffix: str) -> str:
+        if "/" in suffix or suffix.lower().endswith(".fits"):
+            raise ValueError("the suffix goes before .fits and holds no slash")
+        return suffix
+
+    def preparation(self, header_overscan: str = "", header_trim: str = "") -> Preparation:
+        """Return overscan, trimming and linearity; regions of the header count where none is set here.
+
+        A header region that cannot be read is passed over.
+        """
+
+        def region(own: str, told: str) -> Region | None:
+            if own:
+                return parse_region(own)
+            try:
+                return parse_region(told) if told and self.header_regions else None
+            except ValueError:
+                return None
+
+        overscan = region(self.overscan, header_overscan)
+        # A header's region to keep is of use only where there is something beside it to cut away.
+        trim = region(self.trim, header_trim if overscan is not None else "")
+        return Preparation(overscan, trim, self.overscan_fit, tuple(self.linearity), self.linearity_zero_adu)
+
+    def options(self, preparation: Preparation) -> CalibrateOptions:
+        """Return the steps as the core takes them."""
+        pedestal: float | Literal["off", "auto"] = self.pedestal_adu if self.pedestal == "fixed" else "off"
+        return CalibrateOptions(
+            preparation=preparation, dark_scale=self.dark_scale, mark_defects=self.mark_defects, repair=self.repair,
+            defects=DefectOptions(self.hot_sigma, self.cold_below, self.bright_above, self.columns),
+            cosmic=self.cosmic, cosmic_sigma=self.cosmic_sigma, cosmic_contrast=self.cosmic_contrast,
+            overlays=tuple(parse_region(t) for t in self.overlays),
+            pedestal="auto" if self.pedestal == "auto" else pedestal,
+        )  # fmt: skip
 
 
 class CombineSettings(_Section):

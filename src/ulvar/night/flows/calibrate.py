@@ -2,26 +2,43 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
-from ulvar.calibration import Calibrator, Candidate, Match, make_calibrator, match_lights, read_master
-from ulvar.engine import Finding, JobContext, OutputExists, check_disk, sort_findings
+import numpy as np
+
+from ulvar.calibration import (
+    CalibrateOptions,
+    Calibrator,
+    Candidate,
+    Match,
+    MatchOptions,
+    make_calibrator,
+    master_numbers,
+    match_lights,
+    read_master,
+)
+from ulvar.engine import F32Array, Finding, JobContext, OutputExists, check_disk, sort_findings
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
     Group,
     Role,
     Tolerances,
+    carried_cards,
     group_exposures,
+    header_of,
     read_frame,
     scan_file,
     write_fits,
 )
 from ulvar.inspection import match_findings
 from ulvar.night.flows.common import Outcome, done_before, fingerprint, identity
+from ulvar.night.library import Library
 
 SUFFIX = "-cal.fits"
 
@@ -35,48 +52,145 @@ class CalibrateTask:
     dark: str
     bias: str
     flat: str
+    scale: float
+    options: CalibrateOptions
+    defect_list: str
+    dark_current_adu: float
     print: str
     replace: bool
 
 
 @lru_cache(maxsize=3)
-def _calibrator(dark: str, bias: str, flat: str, print_: str) -> Calibrator:
+def _calibrator(
+    dark: str, bias: str, flat: str, scale: float, options: CalibrateOptions, listed: str, size: tuple, print_: str
+) -> Calibrator:
     # Kept between the items of one worker; the fingerprint changes when a master does.
+    width, height, camera, binning, mosaic = size
+    known = None
+    if listed:
+        facts = ExposureFacts("", camera=camera, binning=binning, width=width, height=height)
+        known = Library(Path(listed)).defects(facts)
     return make_calibrator(
         dark=read_master(dark) if dark else None,
         bias=read_master(bias) if bias else None,
         flat=read_master(flat) if flat else None,
+        options=options,
+        scale=scale,
+        known_defects=known,
+        mosaic=mosaic,
     )
 
 
 def calibrate_item(task: CalibrateTask) -> Outcome:
     """Calibrate and write one light (runs in a worker)."""
-    values = {"bias": task.bias, "dark": task.dark, "flat": task.flat}
+    values: dict[str, object] = {"bias": task.bias, "dark": task.dark, "flat": task.flat, "scale": task.scale}
     path = Path(task.output)
     done = done_before(path, task.print, task.replace)
     if done is not None:
+        if done.ok:
+            values |= _numbers(header_of(task.output))
         return Outcome(task.facts.path, done.ok, done.reason, task.output if done.ok else "", done.skipped, values)
     try:
-        masters = fingerprint(*[Path(p).stat().st_mtime_ns if p else 0 for p in (task.dark, task.bias, task.flat)])
-        calibrate = _calibrator(task.dark, task.bias, task.flat, masters)
-        frame = calibrate(read_frame(task.facts))
-        history = [f"calibrated: {step}" for step in calibrate.steps]
-        history += [f"{kind} {Path(name).name}" for kind, name in values.items() if name]
+        frame = read_frame(task.facts)
+        calibrate = calibrator_for(task)
+        noise_before = pixel_noise(frame.data)
+        after = calibrate(frame)
+        noise, level = pixel_noise(after.data), _level(after.data)
+        expected = expected_noise(frame.facts, calibrate, level, task.dark_current_adu)
         cards = [
             ("RECIPEID", task.print, "fingerprint of inputs and settings"),
             ("EGAIN", task.facts.gain_e_per_adu, "[e-/adu]"),
             ("RDNOISE", task.facts.read_noise_e, "[e-]"),
             ("BUNIT", "adu", ""),
+            ("PEDESTAL", after.facts.pedestal_adu or None, "[adu] constant added"),
+            ("NOISERAW", round(noise_before, 4), "[adu] noise of a pixel before"),
+            ("NOISECAL", round(noise, 4), "[adu] noise of a pixel after"),
+            ("NOISEEXP", None if expected is None else round(expected, 4), "[adu] photons, dark and reading"),
+            ("SKYLEVEL", round(level, 3), "[adu] median"),
         ]
+        history = [f"calibrated: {step}" for step in after.steps]
+        history += [f"{kind} {Path(str(name)).name}" for kind, name in values.items() if name and kind != "scale"]
+        like, carried = carried_cards(task.facts)
+        given = {name for name, _, _ in cards}
         write_fits(
-            path, frame.data, like=task.facts.path, cards=cards, history=history, mask=frame.mask,
-            drop=("SATURATE",), replace=task.replace,
+            path, after.data, like=like, cards=[*(c for c in carried if c[0] not in given), *cards], history=history,
+            mask=after.mask, drop=("SATURATE", "BIASSEC", "TRIMSEC", "DATASEC"), replace=task.replace,
         )  # fmt: skip
+        values |= {
+            "noise_before": noise_before, "noise_after": noise, "noise_expected": expected, "sky_adu": level,
+            "pedestal_adu": after.facts.pedestal_adu, "width": after.data.shape[1], "height": after.data.shape[0],
+            "steps": list(after.steps),
+        }  # fmt: skip
     except FrameError as error:
         return Outcome(task.facts.path, False, error.reason, "", False, values)
     except (OutputExists, OSError, ValueError) as error:
         return Outcome(task.facts.path, False, str(error), "", False, values)
     return Outcome(task.facts.path, True, "", task.output, False, values)
+
+
+def calibrator_for(task: CalibrateTask) -> Calibrator:
+    """Return the calibrator of a task, kept for the next light of its group."""
+    masters = fingerprint(*[Path(p).stat().st_mtime_ns if p else 0 for p in (task.dark, task.bias, task.flat)])
+    facts = task.facts
+    width, height = task.options.preparation.shape(facts.width, facts.height)
+    size = (width, height, facts.camera, facts.binning, bool(facts.cfa))
+    return _calibrator(
+        task.dark, task.bias, task.flat, task.scale, task.options, task.defect_list, size, masters
+    )  # fmt: skip
+
+
+def _numbers(header: Mapping[str, Any]) -> dict[str, object]:
+    names = {
+        "noise_before": "NOISERAW", "noise_after": "NOISECAL", "noise_expected": "NOISEEXP", "sky_adu": "SKYLEVEL",
+        "pedestal_adu": "PEDESTAL", "width": "NAXIS1", "height": "NAXIS2",
+    }  # fmt: skip
+    return {name: header.get(key) for name, key in names.items()}
+
+
+def _sample(data: F32Array) -> F32Array:
+    height, width = data.shape
+    return data[
+        height // 4 : max(height // 4 + 1, 3 * height // 4) : 3, width // 4 : max(width // 4 + 1, 3 * width // 4)
+    ]
+
+
+def pixel_noise(data: F32Array) -> float:
+    """Return the noise of a pixel from neighbours two apart in the middle of a frame [ADU]; stars hardly count."""
+    band = _sample(data)
+    difference = (band[:, 2:] - band[:, :-2]).ravel()
+    finite = difference[np.isfinite(difference)]
+    return 1.4826 * float(np.median(np.abs(finite))) / math.sqrt(2) if finite.size else math.nan
+
+
+def _level(data: F32Array) -> float:
+    band = _sample(data)
+    finite = band[np.isfinite(band)]
+    return float(np.median(finite)) if finite.size else math.nan
+
+
+def expected_noise(
+    facts: ExposureFacts, calibrator: Calibrator, level_adu: float, dark_current_adu: float
+) -> float | None:
+    """Return the noise that photons, dark current, reading and the masters make in a calibrated pixel [ADU].
+
+    Parameters
+    ----------
+    facts : ExposureFacts
+        With gain and read noise; None comes back when one is unknown.
+    calibrator : Calibrator
+        Its zero master's own noise adds to that of the light.
+    level_adu : float
+        Calibrated sky [ADU].
+    dark_current_adu : float
+        Level of the dark over that of the bias [ADU].
+    """
+    gain, read = facts.gain_e_per_adu, facts.read_noise_e
+    if not gain or read is None:
+        return None
+    variance = max(level_adu, 0.0) / gain + max(dark_current_adu, 0.0) / gain + (read / gain) ** 2 + 1 / 12
+    if calibrator.zero is not None and math.isfinite(calibrator.zero.noise_adu):
+        variance += calibrator.zero.noise_adu**2
+    return math.sqrt(variance)
 
 
 def load_masters(folder: Path) -> tuple[list[tuple[Candidate, str]], list[str]]:
@@ -91,17 +205,23 @@ def load_masters(folder: Path) -> tuple[list[tuple[Candidate, str]], list[str]]:
         if facts.role in (Role.LIGHT, Role.UNKNOWN):
             other.append(path.name)
             continue
-        found.append((Candidate(facts.role, facts, facts.count, path.name), str(path)))
+        level = master_numbers(str(path)).get("MLEVEL")
+        found.append((Candidate(facts.role, facts, facts.count, path.name, level), str(path)))
     return found, other
 
 
 def match_groups(
-    lights: Sequence[ExposureFacts], masters: Sequence[tuple[Candidate, str]], limits: Tolerances
+    lights: Sequence[ExposureFacts],
+    masters: Sequence[tuple[Candidate, str]],
+    limits: Tolerances | None = None,
+    *,
+    options: MatchOptions | None = None,
 ) -> list[tuple[Group, Match]]:
     """Match every group of lights with the masters."""
+    rules = options or MatchOptions(limits or Tolerances())
     candidates = [candidate for candidate, _ in masters]
-    groups = [g for g in group_exposures(lights, limits) if g.role is Role.LIGHT]
-    return [(group, match_lights(group.typical, candidates, limits)) for group in groups]
+    groups = [g for g in group_exposures(lights, rules.tolerances) if g.role is Role.LIGHT]
+    return [(group, match_lights(group.typical, candidates, options=rules, key=group.key)) for group in groups]
 
 
 def calibrate_lights(
@@ -111,6 +231,10 @@ def calibrate_lights(
     context: JobContext,
     *,
     tolerances: Tolerances | None = None,
+    matching: MatchOptions | None = None,
+    options: CalibrateOptions | None = None,
+    defect_library: str = "",
+    suffix: str = SUFFIX,
     partial: bool = False,
     replace_existing: bool = False,
 ) -> tuple[list[Outcome], list[Finding]]:
@@ -123,6 +247,14 @@ def calibrate_lights(
     out : Path
     context : JobContext
     tolerances : Tolerances, optional
+        Short for matching options with these tolerances only.
+    matching : MatchOptions, optional
+    options : CalibrateOptions, optional
+        The steps.
+    defect_library : str
+        Folder of the library whose defect lists are used; empty for none.
+    suffix : str
+        Put behind the light's own name, ``.fits`` included.
     partial : bool
         Calibrate with what fits even where a kind has nothing safe (asked for by the user).
     replace_existing : bool
@@ -132,19 +264,23 @@ def calibrate_lights(
     DiskFull
         If the outputs would not fit.
     """
-    limits = tolerances or Tolerances()
+    rules = matching or MatchOptions(tolerances or Tolerances())
+    steps = options or CalibrateOptions()
     paths = {id(candidate): path for candidate, path in masters}
-    matches = match_groups(lights, masters, limits)
+    biases = [c for c, _ in masters if c.kind is Role.BIAS and c.level_adu is not None]
+    matches = match_groups(lights, masters, options=rules)
     outcomes: list[Outcome] = []
     tasks: list[CalibrateTask] = []
     seen: dict[str, str] = {}
     for group, match in matches:
+        usable = any(c.usable for c in (match.bias, match.dark, match.flat))
         for facts in group.members:
-            if not (match.safe or (partial and any(c.usable for c in (match.bias, match.dark, match.flat)))):
+            if not (match.safe or (partial and usable)):
                 reason = "; ".join(match.blockers) or "there is no master for it"
                 outcomes.append(Outcome(facts.path, False, reason, "", False, {"bias": "", "dark": "", "flat": ""}))
                 continue
-            tasks.append(_task(facts, match, paths, out, seen, replace_existing))
+            task = _task(facts, match, paths, out, seen, steps, defect_library, suffix, replace_existing)
+            tasks.append(replace(task, dark_current_adu=_dark_current(match, biases, facts)))
     if tasks:
         check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
     for _, outcome in context.each(calibrate_item, tasks, "Calibrating"):
@@ -154,35 +290,52 @@ def calibrate_lights(
     return outcomes, sort_findings(match_findings(matches))
 
 
+def _dark_current(match: Match, biases: Sequence[Candidate], facts: ExposureFacts) -> float:
+    """Return the level of the chosen dark over that of a bias of the same setting [ADU], 0 where it is unknown."""
+    dark = match.dark.candidate
+    levels = [b.level_adu for b in biases if b.facts.camera == facts.camera and b.facts.gain == facts.gain]
+    if dark is None or dark.level_adu is None or not levels:
+        return 0.0
+    return match.dark.scale * (dark.level_adu - min(v for v in levels if v is not None))
+
+
 def _task(
-    facts: ExposureFacts, match: Match, paths: dict[int, str], out: Path, seen: dict[str, str], again: bool
-) -> CalibrateTask:
+    facts: ExposureFacts, match: Match, paths: dict[int, str], out: Path, seen: dict[str, str],
+    options: CalibrateOptions, defect_library: str, suffix: str, again: bool,
+) -> CalibrateTask:  # fmt: skip
     chosen = {
         choice.kind: paths[id(choice.candidate)]
         for choice in (match.bias, match.dark, match.flat)
         if choice.candidate is not None
     }
-    name = facts.stem + SUFFIX
+    name = facts.stem + suffix
     # Two lights of one name from two folders must not share a product.
     number = 2
     while name in seen and seen[name] != facts.path:
-        name = f"{facts.stem}-{number}{SUFFIX}"
+        name = f"{facts.stem}-{number}{suffix}"
         number += 1
     seen[name] = facts.path
-    stamp = [[p, Path(p).stat().st_size, Path(p).stat().st_mtime_ns] for p in chosen.values()]
+    stamp: list[object] = [[p, Path(p).stat().st_size, Path(p).stat().st_mtime_ns] for p in chosen.values()]
+    if defect_library:
+        listed = Library(Path(defect_library)).defect_file(facts)
+        stamp.append(listed.stat().st_mtime_ns if listed.exists() else 0)
     return CalibrateTask(
         facts=facts, output=str(out / name), dark=chosen.get(Role.DARK, ""), bias=chosen.get(Role.BIAS, ""),
-        flat=chosen.get(Role.FLAT, ""), print=fingerprint("calibrate", identity(facts), stamp), replace=again,
+        flat=chosen.get(Role.FLAT, ""), scale=match.dark.scale, options=options, defect_list=defect_library, dark_current_adu=0.0,
+        print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale), replace=again,
     )  # fmt: skip
 
 
-def calibrated_facts(raw: ExposureFacts, output: str) -> ExposureFacts:
+def calibrated_facts(raw: ExposureFacts, output: str, values: Mapping[str, Any]) -> ExposureFacts:
     """Return the raw exposure's facts for its calibrated copy, the user's corrections included."""
     status = Path(output).stat()
     return replace(
         raw,
         path=output,
         saturation_adu=None,
+        width=int(values.get("width") or raw.width),
+        height=int(values.get("height") or raw.height),
+        pedestal_adu=float(values.get("pedestal_adu") or 0.0),
         bitpix=-32,
         hdu=0,
         size_bytes=status.st_size,

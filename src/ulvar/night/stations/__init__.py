@@ -1,7 +1,7 @@
 """Running the stations of a night: flows on its files, results into its store."""
 
 from ulvar.night.stations.calibrate import run_calibrate
-from ulvar.night.stations.combine import run_combine, run_score, run_stack, stack_candidates
+from ulvar.night.stations.combine import ruled_out, run_combine, run_score, run_stack, stack_candidates
 from ulvar.night.stations.intake import run_intake
 from ulvar.night.stations.masters import run_masters
 from ulvar.night.stations.measure import curve_path, night_curve, run_curve, run_measure, series_path
@@ -23,6 +23,7 @@ __all__ = [
     "StationResult",
     "curve_path",
     "night_curve",
+    "ruled_out",
     "run_calibrate",
     "run_combine",
     "run_curve",

@@ -47,7 +47,11 @@ def working_exposures(night: Night) -> dict[str, ExposureFacts]:
     calibrated = night.products_of("calibrated")
     lights = kept_lights(night)
     if calibrated:
-        return {f.path: calibrated_facts(f, calibrated[f.path].output) for f in lights if f.path in calibrated}
+        return {
+            f.path: calibrated_facts(f, calibrated[f.path].output, calibrated[f.path].values)
+            for f in lights
+            if f.path in calibrated
+        }
     return {f.path: f for f in lights}
 
 

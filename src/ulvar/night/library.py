@@ -1,0 +1,296 @@
+"""The library: masters that serve many nights, what is known of each camera, and the camera's list of defects."""
+
+from __future__ import annotations
+
+import csv
+import json
+import shutil
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+import platformdirs
+
+from ulvar.calibration import Candidate, master_numbers, read_master
+from ulvar.engine import MaskArray, OutputExists, atomic_path, write_csv, write_text
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, Role, read_plane, scan_file, with_user_facts, write_fits
+from ulvar.inspection import camera_key
+from ulvar.night.coding import facts_from_text, facts_to_text
+from ulvar.night.flows.common import fingerprint
+
+PREFIX = "library/"
+_INDEX = "library.json"
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A master in the library.
+
+    Attributes
+    ----------
+    name : str
+        File name within the library.
+    facts : ExposureFacts
+    level_adu, noise_adu : float or None
+    added : str
+        Day, ISO.
+    origin : str
+        Where it came from: the night's name, or the file it was copied from.
+    retired : bool
+        Kept, and used no more.
+    """
+
+    name: str
+    facts: ExposureFacts
+    level_adu: float | None
+    noise_adu: float | None
+    added: str
+    origin: str
+    retired: bool = False
+
+    @property
+    def candidate(self) -> Candidate:
+        """As matching takes it."""
+        return Candidate(self.facts.role, self.facts, self.facts.count, PREFIX + self.name, self.level_adu)
+
+
+@dataclass(frozen=True)
+class CameraNumbers:
+    """Gain and read noise of a camera setting, as photon transfer measured them."""
+
+    gain_e_per_adu: float
+    gain_error: float
+    read_noise_e: float
+    read_noise_error: float
+    measured: str
+
+
+def default_library() -> Path:
+    """Return the user's own library folder."""
+    return platformdirs.user_data_path("ulvar") / "library"
+
+
+class Library:
+    """A folder of masters with an index that can be made anew from the files.
+
+    Parameters
+    ----------
+    folder : Path
+        Made when something is first put in.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    # ---- the index
+
+    def _read(self) -> dict[str, dict]:
+        path = self.folder / _INDEX
+        if not path.exists():
+            return {}
+        try:
+            body = json.loads(path.read_text(encoding="utf-8"))
+            return body if isinstance(body, dict) else {}
+        except (OSError, ValueError):
+            # The index only repeats what the files say; a damaged one is made anew.
+            return {}
+
+    def _write(self, index: dict[str, dict]) -> None:
+        write_text(self.folder / _INDEX, json.dumps(index, indent=1, sort_keys=True))
+
+    def entries(self, *, retired: bool = False) -> list[Entry]:
+        """Return the masters in the library; files that were put there or taken away by hand are noticed."""
+        if not self.folder.is_dir():
+            return []
+        index = self._read()
+        known = {name: body for name, body in index.items() if name not in ("cameras",)}
+        found: list[Entry] = []
+        changed = False
+        for path in sorted(self.folder.glob("*.fits")):
+            status = path.stat()
+            body = known.get(path.name)
+            if body is None or body["stamp"] != [status.st_size, status.st_mtime_ns]:
+                try:
+                    body = self._described(path, body)
+                except FrameError:
+                    continue
+                index[path.name] = body
+                changed = True
+            facts = replace(facts_from_text(body["facts"]), path=str(path))
+            entry = Entry(
+                path.name, facts, body["level"], body["noise"], body["added"], body["origin"], body["retired"]
+            )
+            if retired or not entry.retired:
+                found.append(entry)
+        for name in set(known) - {p.name for p in self.folder.glob("*.fits")}:
+            del index[name]
+            changed = True
+        if changed:
+            self._write(index)
+        return found
+
+    def _described(self, path: Path, before: dict | None) -> dict:
+        facts = scan_file(str(path))
+        if facts.role in (Role.LIGHT, Role.UNKNOWN):
+            raise FrameError(str(path), "it does not say which kind of master it is")
+        numbers = master_numbers(str(path))
+        level = numbers.get("MLEVEL")
+        if level is None:
+            level = float(np.nanmedian(read_plane(str(path))[::4, ::4]))
+        status = path.stat()
+        kept = before or {}
+        return {
+            "facts": facts_to_text(replace(facts, is_master=True)), "level": level, "noise": numbers.get("MNOISE"),
+            "added": kept.get("added", datetime.now(UTC).strftime("%Y-%m-%d")), "origin": kept.get("origin", ""),
+            "retired": kept.get("retired", False), "stamp": [status.st_size, status.st_mtime_ns],
+        }  # fmt: skip
+
+    # ---- putting in and out
+
+    def add(
+        self, source: Path, *, given: dict[str, str] | None = None, origin: str = "", replace_existing: bool = False
+    ) -> Entry:
+        """Put a master into the library as a copy.
+
+        Parameters
+        ----------
+        source : Path
+            A master made here, or by another program.
+        given : dict, optional
+            Facts that the header does not tell, as `with_user_facts` takes them: ``role``, ``count`` …
+        origin : str
+            Where it comes from.
+        replace_existing : bool
+            Whether a master of the same name is replaced.
+
+        Raises
+        ------
+        FrameError
+            If it cannot be read, or does not say what it is a master of.
+        OutputExists
+            If the name is taken.
+        ValueError
+            If a given fact cannot be read.
+        """
+        facts = with_user_facts(scan_file(str(source)), given or {})
+        if facts.role in (Role.LIGHT, Role.UNKNOWN):
+            raise FrameError(str(source), "it does not say what it is a master of; give its role")
+        name = master_file_name(facts)
+        target = self.folder / name
+        # Read as a master, so that a flat made elsewhere becomes relative and the copy says what it is.
+        from_here = master_numbers(str(source))
+        if from_here and not given:
+            with atomic_path(target, replace=replace_existing) as temporary:
+                shutil.copyfile(source, temporary)
+        else:
+            self._write_copy(source, facts, target, replace_existing)
+        index = self._read()
+        body = self._described(target, None)
+        index[name] = {**body, "origin": origin or source.name}
+        self._write(index)
+        return next(e for e in self.entries(retired=True) if e.name == name)
+
+    def _write_copy(self, source: Path, facts: ExposureFacts, target: Path, replace_existing: bool) -> None:
+        told = scan_file(str(source)).role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
+        data = read_master(str(source)).data if told else read_plane(str(source))
+        level = float(np.nanmedian(data[::4, ::4]))
+        start = facts.start_utc.strftime("%Y-%m-%dT%H:%M:%S") if facts.start_utc else None
+        cards = [
+            ("IMAGETYP", f"Master {facts.role.value.replace('_', ' ')}", "combined frame"),
+            ("NCOMBINE", facts.count, "frames combined"),
+            ("MLEVEL", round(level, 3), "level"),
+            ("EXPTIME", facts.exposure_s, "[s]"),
+            ("GAIN", facts.gain, "camera setting"),
+            ("OFFSET", facts.offset, "camera setting"),
+            ("CCD-TEMP", facts.sensor_temperature_c, "[C]"),
+            ("FILTER", facts.filter or None, ""),
+            ("INSTRUME", facts.camera or None, ""),
+            ("XBINNING", facts.binning, ""),
+            ("DATE-OBS", start, ""),
+            ("BAYERPAT", facts.cfa or None, "colours of the mosaic"),
+        ]
+        write_fits(target, data, cards=cards, history=[f"copied from {source.name}"], replace=replace_existing)
+
+    def retire(self, names: Iterable[str], *, retired: bool = True) -> None:
+        """Take masters out of use, or back into it; the files stay."""
+        index = self._read()
+        for name in names:
+            if name in index:
+                index[name]["retired"] = retired
+        self._write(index)
+
+    def candidates(self) -> list[tuple[Candidate, str]]:
+        """Return (candidate, path) of the masters in use."""
+        return [(entry.candidate, str(self.folder / entry.name)) for entry in self.entries()]
+
+    # ---- cameras
+
+    def camera_numbers(self) -> dict[str, CameraNumbers]:
+        """Return camera setting (see `camera_key`) to measured gain and read noise."""
+        return {key: CameraNumbers(**body) for key, body in self._read().get("cameras", {}).items()}
+
+    def remember_camera(self, facts: ExposureFacts, numbers: CameraNumbers) -> None:
+        """Remember gain and read noise of the setting that an exposure was taken with."""
+        index = self._read()
+        index.setdefault("cameras", {})[camera_key(facts)] = vars(numbers)
+        self._write(index)
+
+    def defect_file(self, facts: ExposureFacts) -> Path:
+        """Return the file of a camera's list of defects."""
+        name = "".join(c if c.isalnum() else "-" for c in facts.camera or "camera").strip("-")
+        mark = fingerprint(facts.camera, facts.binning, facts.width, facts.height)[:6]
+        return self.folder / "defects" / f"{name}-{facts.width}x{facts.height}-{mark}.csv"
+
+    def defects(self, facts: ExposureFacts) -> MaskArray | None:
+        """Return a camera's defect list as a plane of `MaskBit`, None when there is none.
+
+        Raises
+        ------
+        ValueError
+            If the file holds a line that is no pixel of this camera.
+        """
+        path = self.defect_file(facts)
+        if not path.exists():
+            return None
+        mask = np.zeros((facts.height, facts.width), dtype=np.uint16)
+        with path.open(newline="", encoding="utf-8") as handle:
+            for number, row in enumerate(csv.DictReader(handle), 2):
+                try:
+                    x, y, bit = int(row["x"]), int(row["y"]), MaskBit[row["kind"].upper()]
+                    if not (0 <= x < facts.width and -1 <= y < facts.height):
+                        raise ValueError("outside the frame")
+                except (KeyError, TypeError, ValueError) as error:
+                    raise ValueError(f"{path.name}, line {number}: {error}") from None
+                if y < 0:
+                    mask[:, x] |= np.uint16(bit)
+                else:
+                    mask[y, x] |= np.uint16(bit)
+        return mask
+
+    def store_defects(self, facts: ExposureFacts, rows: Sequence[tuple[int, int, str]]) -> None:
+        """Write a camera's defect list: (x, y, kind), y = -1 for a whole column; kind hot, cold or column."""
+        write_csv(self.defect_file(facts), ("x", "y", "kind"), [(str(x), str(y), kind) for x, y, kind in rows])
+
+
+def master_file_name(facts: ExposureFacts) -> str:
+    """Return the name of a master in a library: everything that tells it from others, and its day."""
+    parts = [facts.role.value.replace("_", "-"), facts.camera or "camera"]
+    if facts.role is Role.FLAT:
+        parts.append(facts.filter or "no-filter")
+    if facts.exposure_s is not None:
+        parts.append(f"{facts.exposure_s:g}s")
+    if facts.gain is not None:
+        parts.append(f"g{facts.gain:g}")
+    if facts.offset is not None:
+        parts.append(f"o{facts.offset:g}")
+    if facts.sensor_temperature_c is not None:
+        parts.append(f"{facts.sensor_temperature_c:+.0f}C")
+    parts.append(f"{facts.width}x{facts.height}-bin{facts.binning}")
+    parts.append(facts.start_utc.strftime("%Y%m%d") if facts.start_utc else "undated")
+    safe = ["".join(c if c.isalnum() or c in "+-." else "_" for c in part) for part in parts]
+    return "_".join(safe) + ".fits"
+
+
+__all__ = ["PREFIX", "CameraNumbers", "Entry", "Library", "OutputExists", "default_library", "master_file_name"]

@@ -1,0 +1,150 @@
+"""Masters: which calibration frames there are, what fits, and the masters made of them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ulvar.calibration import Candidate, Fit, Match, MatchOptions, Shot, master_numbers, shooting_list
+from ulvar.engine import Finding, JobContext, Severity
+from ulvar.frames import ExposureFacts, Group, Role
+from ulvar.inspection import match_findings
+from ulvar.night.flows.calibrate import match_groups
+from ulvar.night.flows.intake import contradicted
+from ulvar.night.flows.masters import KINDS, MasterOptions, make_masters
+from ulvar.night.library import Library, default_library
+from ulvar.night.project import Night, Product
+from ulvar.night.stations.shared import StationResult, finish, kept_lights
+
+
+def matching_of(night: Night) -> MatchOptions:
+    """Return the night's matching options: tolerances, bound tags, pins."""
+    settings = night.settings
+    return settings.masters.matching(settings.intake.tags)
+
+
+def library_of(night: Night) -> Library:
+    """Return the library that the night uses."""
+    return Library(Path(night.meta("library", "") or default_library()))
+
+
+def excluded_frames(night: Night) -> dict[str, str]:
+    """Return path to reason of calibration frames whose pixels contradict their role."""
+    return contradicted(night.findings("intake"), night.exposures)
+
+
+def given_masters(night: Night) -> list[tuple[Candidate, str]]:
+    """Return masters that were there before: among the night's files, and in the library if it is used."""
+    found = []
+    for facts in night.kept():
+        if facts.is_master and facts.role in KINDS:
+            level = master_numbers(facts.path).get("MLEVEL")
+            found.append((Candidate(facts.role, facts, facts.count, facts.name, level), facts.path))
+    if night.settings.masters.use_library:
+        found += library_of(night).candidates()
+    return found
+
+
+def set_candidates(night: Night) -> list[Candidate]:
+    """Return the calibration sets that would make masters, with how many usable frames each has."""
+    out, barred = night.left_out, excluded_frames(night)
+    looks = night.looks()
+    found = []
+    for group in night.groups():
+        files = [f for f in group.files if f not in out and f not in barred]
+        if group.role in KINDS and not group.is_master and files:
+            levels = sorted(looks[f].level_adu for f in files if f in looks and looks[f].finite)
+            level = levels[len(levels) // 2] if levels else None
+            found.append(Candidate(group.role, group.typical, len(files), group.key, level))
+    return found
+
+
+def made_masters(night: Night) -> list[tuple[Candidate, str]]:
+    """Return the masters that the night has made, under the keys of their sets."""
+    by_key = {g.key: g for g in night.groups()}
+    found = []
+    for path, product in night.products_of("master").items():
+        values = product.values
+        group = by_key.get(values.get("key", ""))
+        if group is not None:
+            candidate = Candidate(
+                Role(values["kind"]), group.typical, int(values["count"]), group.key, values.get("level_adu")
+            )
+            found.append((candidate, path))
+    return found
+
+
+def board_matches(night: Night) -> list[tuple[Group, Match]]:
+    """Return what the match board shows: every group of lights with its choices among sets, masters and library."""
+    candidates = [(c, "") for c in set_candidates(night)] + given_masters(night)
+    return match_groups(night.lights(), candidates, options=matching_of(night))
+
+
+def night_shooting_list(night: Night) -> list[Shot]:
+    """Return the calibration frames still to be taken for the night's lights."""
+    return shooting_list(board_matches(night))
+
+
+def run_masters(night: Night, context: JobContext) -> StationResult:
+    """Build the masters that the night's calibration frames allow."""
+    settings = night.settings
+    calibration = [f for f in night.kept() if f.role in KINDS]
+    given = given_masters(night)
+    if not calibration and not given:
+        findings = [
+            Finding(
+                Severity.NOTE, "no_calibration", "No calibration frames",
+                "There are no bias, dark or flat frames: lights are used as they are.", station="masters",
+            )
+        ]  # fmt: skip
+        return finish(night, StationResult("masters", "no calibration frames"), findings)
+    matching = matching_of(night)
+    pins = {
+        match.flat.candidate.key: matching.pins[group.key]["dark_flat"]
+        for group, match in board_matches(night)
+        if match.flat.candidate is not None and "dark_flat" in matching.pins.get(group.key, {})
+    }
+    options = MasterOptions(
+        matching, settings.masters.rejection, preparation_of(night, calibration), settings.masters.compare,
+        excluded_frames(night), pins,
+    )  # fmt: skip
+    outcomes, findings = make_masters(
+        calibration, night.products / "masters", context, options=options, others=given, replace=True
+    )  # fmt: skip
+    good = [o for o in outcomes if o.ok]
+    night.store_products("master", [Product("master", o.output, o.output, dict(o.values)) for o in good], clear=True)
+    # The match board's word comes at this station, though it is calibration that obeys it.
+    matches = match_groups(kept_lights(night), [*made_masters(night), *given], options=matching)
+    findings = findings + match_findings(matches)
+    problem = "" if good or given else "no master could be made"
+    text = f"{len(good)} masters" + (f", {len(given)} there before" if given else "")
+    return finish(night, StationResult("masters", text, len(good), len(outcomes) - len(good), problem), findings)
+
+
+def preparation_of(night: Night, exposures: list[ExposureFacts]):  # type: ignore[no-untyped-def]
+    """Return what is done to raw frames first; the headers' regions count when all lights tell the same."""
+    lights = night.lights() or exposures
+    overscan, trim = {f.overscan for f in lights}, {f.trim for f in lights}
+    return night.settings.calibrate.preparation(
+        next(iter(overscan)) if len(overscan) == 1 else "", next(iter(trim)) if len(trim) == 1 else ""
+    )
+
+
+def pin_choice(night: Night, lights: str, kind: str, choice: str | None) -> None:
+    """Choose by hand what a group of lights uses; None gives the choice back to matching."""
+    from ulvar.night.settings import PinSettings
+
+    settings = night.settings
+    pins = [p for p in settings.masters.pins if (p.lights, p.kind) != (lights, kind)]
+    if choice is not None:
+        pins.append(PinSettings(lights=lights, kind=kind, choice=choice))  # type: ignore[arg-type]
+    settings.masters.pins = pins
+    night.set_settings(settings)
+
+
+def unsafe_count(night: Night) -> int:
+    """Return how many lights no safe calibration is possible for."""
+    return sum(
+        group.count
+        for group, match in board_matches(night)
+        if any(c.fit is Fit.NOTHING_SAFE for c in match.choices[:3])
+    )
