@@ -129,8 +129,9 @@ def compare_frames(kind: Role, thumbs: Sequence[Thumb]) -> Comparison:
     Notes
     -----
     A frame is odd when it lies further from the median of the set than six robust deviations of its fellows
-    *and* further than a part of the noise of one pixel, below which it would do no harm: 0.15 of it for the
-    level, 0.2 for the pattern; for flats 0.2 % of the level, the error that a master flat may have.
+    *and* further than a part of the noise of one pixel, below which it would do no harm: 0.4 of it for the
+    level, 0.6 for the pattern, which in a set of ten move the master by a fifth of its own noise at most; for
+    flats 0.2 % of the level, the error that a master flat may have.
     """
     cells = np.array([t.cells for t in thumbs])
     noise = float(np.nanmedian([t.noise_adu for t in thumbs])) if thumbs else math.nan
@@ -166,8 +167,8 @@ def _odd_darks(cells: F64Array, levels: F64Array, good: np.ndarray, noise: float
     for i in good:
         largest = float(np.nanmax(np.abs(pattern[i])))
         shift = float(shifts[i] - np.median(shifts[good]))
-        uneven = rough[i] > 5 * usual and largest > 0.2 * noise
-        off = abs(shift) > 6 * spread and abs(shift) > 0.15 * noise
+        uneven = rough[i] > 5 * usual and largest > 0.6 * noise
+        off = abs(shift) > 6 * spread and abs(shift) > 0.4 * noise
         if not (uneven or off):
             continue
         peak = float(np.nanmax(away[i]))

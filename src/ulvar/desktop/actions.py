@@ -24,6 +24,9 @@ ACTIONS = (
         "Choose a folder of raw exposures, or a night made before",
         "file",
     ),
+    ActionSpec(
+        "add folder", "Add a folder to this night…", "", "Add more raw exposures to the night that is open", "file"
+    ),
     ActionSpec("rescan", "Read the folder again", "F5", "Look for new, changed and missing files", "file"),
     ActionSpec(
         "export png",
@@ -36,6 +39,10 @@ ACTIONS = (
     ActionSpec("undo", "Undo", "Ctrl+Z", "Take the last change back", "edit"),
     ActionSpec("redo", "Redo", "Ctrl+Shift+Z", "Do it again", "edit"),
     ActionSpec("leave out", "Leave out or put back", "X", "The brushed exposures, or the current one", "edit"),
+    ActionSpec("facts", "Facts of this exposure…", "Ctrl+I", "See and correct what is known of the exposure", "edit"),
+    ActionSpec(
+        "sessions", "Sessions and tags…", "", "Let folder names say which session or tag an exposure has", "edit"
+    ),
     ActionSpec("station intake", "Intake", "1", "What do I have?", "go"),
     ActionSpec("station masters", "Masters", "2", "Which calibration frames fit which lights?", "go"),
     ActionSpec("station calibrate", "Calibrate", "3", "Did the pixels get better?", "go"),
@@ -48,6 +55,27 @@ ACTIONS = (
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
     ActionSpec("run score", "Score the exposures", "", "Find stars, judge and align each exposure", "run"),
     ActionSpec("run stack", "Stack the exposures", "", "Combine the exposures that are kept", "run"),
+    ActionSpec(
+        "measure camera",
+        "Measure gain and read noise",
+        "",
+        "Photon transfer from pairs of flats and bias frames",
+        "run",
+    ),
+    ActionSpec("plan flats", "Plan flats…", "", "From test flats to the exposure that gives the wanted level", "run"),
+    ActionSpec(
+        "write list",
+        "Write the shooting list…",
+        "",
+        "Calibration frames still to be taken, as a table or a page to print",
+        "run",
+    ),
+    ActionSpec(
+        "add masters", "Add masters to the library…", "", "Masters made elsewhere, for this and other nights", "run"
+    ),
+    ActionSpec(
+        "keep masters", "Keep the masters in the library", "", "Copy the masters of this night for other nights", "run"
+    ),
     ActionSpec("propose", "Propose stars", "", "Choose comparison and check stars for the target", "run"),
     ActionSpec("stop", "Stop", "Esc", "Stop what runs; finished products are kept", "run"),
     ActionSpec("toggle fit", "Fit the picture", "F", "Show the whole picture", "view"),
@@ -55,6 +83,18 @@ ACTIONS = (
     ActionSpec("zoom in", "Zoom in", "+", "Twice as large", "view"),
     ActionSpec("zoom out", "Zoom out", "-", "Half as large", "view"),
     ActionSpec("toggle blink", "Before and after", "Space", "Blink the calibrated and the raw exposure", "view"),
+    ActionSpec(
+        "toggle swipe",
+        "Swipe before and after",
+        "W",
+        "A border to drag between the raw and the calibrated exposure",
+        "view",
+    ),
+    ActionSpec(
+        "toggle difference", "Difference", "Shift+Space", "What calibration took away: raw less calibrated", "view"
+    ),
+    ActionSpec("toggle profile", "Profile along a line", "P", "Drag a line; the values along it are plotted", "view"),
+    ActionSpec("toggle defects", "Defects", "H", "Show pixels that the thresholds call defective", "view"),
     ActionSpec("toggle stars", "Detected stars", "S", "Show or hide detections", "view"),
     ActionSpec("toggle apertures", "Apertures", "A", "Show or hide stars with a role", "view"),
     ActionSpec("toggle catalogue", "Grid and catalogue", "G", "Show or hide catalogue stars and the grid", "view"),

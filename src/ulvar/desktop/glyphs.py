@@ -220,7 +220,28 @@ def _draw_open(p: QPainter) -> None:
     )
 
 
+def _draw_swipe(p: QPainter) -> None:
+    p.drawRoundedRect(QRectF(2.5, 3.5, 11, 9), 1.5, 1.5)
+    p.drawLine(QPointF(8, 1.5), QPointF(8, 14.5))
+
+
+def _draw_difference(p: QPainter) -> None:
+    p.drawRoundedRect(QRectF(2.5, 2.5, 8, 8), 1.5, 1.5)
+    p.drawRoundedRect(QRectF(6, 6, 7.5, 7.5), 1.5, 1.5)
+
+
+def _draw_profile(p: QPainter) -> None:
+    p.drawPolyline([QPointF(2, 12), QPointF(5.5, 12), QPointF(8, 3.5), QPointF(10.5, 12), QPointF(14, 12)])
+
+
+def _draw_defects(p: QPainter) -> None:
+    p.drawRect(QRectF(2.5, 2.5, 11, 11))
+    p.fillRect(QRectF(5, 5, 2, 2), p.pen().color())
+    p.fillRect(QRectF(9, 8.5, 2, 2), p.pen().color())
+
+
 _DRAW = {
+    "swipe": _draw_swipe, "difference": _draw_difference, "profile": _draw_profile, "defects": _draw_defects,
     "stars": _draw_stars, "apertures": _draw_apertures, "catalogue": _draw_catalogue, "fit": _draw_fit,
     "invert": _draw_invert, "blink": _draw_blink, "find": _draw_find, "stop": _draw_stop,
     "residuals": _draw_residuals, "open": _draw_open,

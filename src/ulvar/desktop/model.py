@@ -9,14 +9,18 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, QSettings, Signal
-from PySide6.QtGui import QUndoCommand, QUndoStack
+from PySide6.QtGui import QUndoStack
 
 from ulvar.astrometry import Wcs
+from ulvar.calibration import Match, Shot, shooting_list
+from ulvar.desktop import edits
 from ulvar.engine import Failed, Finding, Job, PoolKeeper, Severity, WorkerDied
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
 from ulvar.night.flows.curve import CurveResult
+from ulvar.night.library import Library
+from ulvar.night.settings import PinSettings, TagSettings
 from ulvar.night.stations import (
     curve_path,
     night_curve,
@@ -27,6 +31,9 @@ from ulvar.night.stations import (
     stack_candidates,
     working_filter,
 )
+from ulvar.night.stations.camera import run_camera
+from ulvar.night.stations.intake import differs_from_disk, retell_intake
+from ulvar.night.stations.masters import board_matches, library_of
 from ulvar.photometry import ListedStar, SeriesTable, read_series
 from ulvar.registration import Transform
 
@@ -49,84 +56,6 @@ STATION_METRIC = {
 }  # fmt: skip
 
 
-class _Selection(QUndoCommand):
-    """Leaving exposures out, or putting them back, as one step of undo."""
-
-    def __init__(self, model: Model, paths: list[str], why: str, out: bool) -> None:
-        word = "Leave out" if out else "Put back"
-        super().__init__(f"{word} {len(paths)}")
-        self._model, self._paths, self._why, self._out = model, paths, why, out
-        night = model.night
-        self._before = {p: w for p, w in night.left_out.items() if p in paths} if night else {}
-
-    def redo(self) -> None:
-        """Do it."""
-        night = self._model.night
-        if night is None:
-            return
-        if self._out:
-            night.leave_out(self._paths, self._why)
-        else:
-            night.put_back(self._paths)
-        self._model.selection_edited()
-
-    def undo(self) -> None:
-        """Take it back."""
-        night = self._model.night
-        if night is None:
-            return
-        night.put_back(self._paths)
-        for path, why in self._before.items():
-            night.leave_out([path], why)
-        self._model.selection_edited()
-
-
-class _Correction(QUndoCommand):
-    """A corrected fact as one step of undo."""
-
-    def __init__(self, model: Model, paths: list[str], name: str, value: str) -> None:
-        super().__init__(f"Change {name} of {len(paths)}")
-        self._model, self._paths, self._name, self._value = model, paths, name, value
-        known = model.night.corrections(name) if model.night else {}
-        self._before = {p: known.get(p) for p in paths}
-
-    def redo(self) -> None:
-        """Do it."""
-        if self._model.night is not None:
-            self._model.night.correct(self._paths, self._name, self._value)
-            self._model.facts_edited()
-
-    def undo(self) -> None:
-        """Take it back."""
-        if self._model.night is not None:
-            for path, value in self._before.items():
-                self._model.night.correct([path], self._name, value)
-            self._model.facts_edited()
-
-
-class _Stars(QUndoCommand):
-    """A changed list of stars as one step of undo."""
-
-    def __init__(self, model: Model, stars: list[ListedStar], text: str) -> None:
-        super().__init__(text)
-        self._model, self._after = model, stars
-        self._before = model.night.stars() if model.night else []
-
-    def redo(self) -> None:
-        """Do it."""
-        self._set(self._after)
-
-    def undo(self) -> None:
-        """Take it back."""
-        self._set(self._before)
-
-    def _set(self, stars: list[ListedStar]) -> None:
-        if self._model.night is not None:
-            self._model.night.set_stars(stars)
-            self._model.stars_changed.emit()
-            self._model.states_changed.emit()
-
-
 class Model(QObject):
     """What the window shows. Signals say what changed; nothing here knows how it looks."""
 
@@ -143,6 +72,8 @@ class Model(QObject):
     job_changed = Signal()
     theme_changed = Signal()
     message = Signal(str)
+    preview_changed = Signal()
+    region_wanted = Signal(str)
     _job_event = Signal(object)
 
     def __init__(self) -> None:
@@ -158,6 +89,8 @@ class Model(QObject):
         self.job_station = ""
         self.job_finding: Finding | None = None
         self._running = False
+        # Pixels (x, y) that a threshold would call defective, while it is moved.
+        self.preview = np.empty((0, 2))
         self._caches: dict[str, object] = {}
         self._job_event.connect(self._on_job_event)
 
@@ -184,9 +117,22 @@ class Model(QObject):
         self.set_station("intake")
         self.current_changed.emit()
         self.findings_changed.emit()
-        if not night.exposures:
+        if not night.exposures or differs_from_disk(night):
             self.run_station("intake")
         return True
+
+    def open_many(self, paths: list[Path]) -> bool:
+        """Open a night of several folders or files: it lies beside the first."""
+        try:
+            night = Night.for_path(paths[0])
+            if not Night.is_night(paths[0]):
+                night.add_raw(paths[1:])
+            folder = night.folder
+            night.close()
+        except (NightError, OSError) as error:
+            self.message.emit(str(error))
+            return False
+        return self.open(folder)
 
     def close_night(self) -> None:
         """Stop what runs and close the file."""
@@ -381,7 +327,7 @@ class Model(QObject):
             return
         out = self.left_out()
         if all(p in out for p in paths):
-            self.undo.push(_Selection(self, paths, "", False))
+            self.undo.push(edits.Selection(self, paths, "", False))
         else:
             self.leave_out([p for p in paths if p not in out], "by hand")
 
@@ -389,18 +335,18 @@ class Model(QObject):
         """Leave exposures out, undoably."""
         todo = [p for p in paths if p not in self.left_out()]
         if todo and self.night is not None:
-            self.undo.push(_Selection(self, todo, why, True))
+            self.undo.push(edits.Selection(self, todo, why, True))
 
     def put_back(self, paths: Iterable[str]) -> None:
         """Put exposures back, undoably."""
         todo = [p for p in paths if p in self.left_out()]
         if todo and self.night is not None:
-            self.undo.push(_Selection(self, todo, "", False))
+            self.undo.push(edits.Selection(self, todo, "", False))
 
-    def correct(self, paths: Iterable[str], name: str, value: str) -> None:
+    def correct(self, paths: Iterable[str], name: str, value: str | None) -> None:
         """Correct a fact of files, undoably."""
         if self.night is not None:
-            self.undo.push(_Correction(self, list(paths), name, value))
+            self.undo.push(edits.Correction(self, list(paths), name, value))
 
     def selection_edited(self) -> None:
         """Tell the views that files were left out or put back."""
@@ -411,14 +357,89 @@ class Model(QObject):
 
     def facts_edited(self) -> None:
         """Tell the views that facts were corrected; intake's findings are told anew."""
+        if self.night is not None and self.night.exposures:
+            retell_intake(self.night)
         self._drop()
         self.exposures_changed.emit()
+        self.results_changed.emit()
+        self.findings_changed.emit()
+        self.states_changed.emit()
+
+    def mend(self, finding: Finding) -> None:
+        """Do what a finding's button offers."""
+        mend = finding.mend
+        if mend is None:
+            return
+        if mend.action == "leave_out":
+            self.leave_out(mend.files, finding.title)
+        elif mend.action.startswith("role:"):
+            self.correct(mend.files, "role", mend.action.partition(":")[2])
+        elif mend.action == "leave_out_star":
+            known = self.settings().curve.leave_out
+            self.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])
+            self.results_changed.emit()
+
+    # ---- matching, library, sessions
+
+    def matches(self) -> list[tuple[Group, Match]]:
+        """The match board's rows."""
+        return self._cached("matches", lambda: board_matches(self.night) if self.night else [])
+
+    def shots(self) -> list[Shot]:
+        """The shooting list."""
+        return self._cached("shots", lambda: shooting_list(self.matches()))
+
+    def library(self) -> Library | None:
+        """The library that the night uses."""
+        return library_of(self.night) if self.night else None
+
+    def pin(self, lights: str, kind: str, choice: str | None) -> None:
+        """Choose by hand what a group of lights uses, undoably; None leaves it to matching again."""
+        if self.night is None:
+            return
+        settings = self.settings()
+        pins = [p for p in settings.masters.pins if (p.lights, p.kind) != (lights, kind)]
+        if choice is not None:
+            pins.append(PinSettings(lights=lights, kind=kind, choice=choice))
+        settings.masters.pins = pins
+        self.undo.push(edits.Settings(self, settings, f"Choose the {kind.replace('_', ' ')} of {lights}"))
+
+    def set_tags(self, tags: list[TagSettings]) -> None:
+        """Change sessions and tags by path, undoably."""
+        if self.night is not None:
+            settings = self.settings()
+            settings.intake.tags = tags
+            self.undo.push(edits.Settings(self, settings, "Change sessions and tags"))
+
+    def store_settings(self, settings: NightSettings) -> None:
+        """Store all settings at once and tell every view; the way of undo commands."""
+        if self.night is None:
+            return
+        self.night.set_settings(settings)
+        self.settings_changed.emit()
+        self.facts_edited()
+
+    def add_folders(self, paths: Iterable[Path]) -> bool:
+        """Add raw folders or files to the open night and read them; False when there was nothing new."""
+        if self.night is None or self.busy or not self.night.add_raw(paths):
+            return False
+        return self.run_station("intake")
+
+    def set_preview(self, pixels: np.ndarray) -> None:
+        """Show pixels as defects on the picture."""
+        self.preview = pixels
+        self.preview_changed.emit()
+
+    def library_changed(self) -> None:
+        """Tell the views that masters were put into the library or taken out."""
+        self._drop()
+        self.results_changed.emit()
         self.states_changed.emit()
 
     def set_stars(self, stars: list[ListedStar], text: str) -> None:
         """Change the stars to measure, undoably."""
         if self.night is not None:
-            self.undo.push(_Stars(self, stars, text))
+            self.undo.push(edits.Stars(self, stars, text))
 
     # ---- numbers of exposures
 
@@ -502,7 +523,8 @@ class Model(QObject):
         if self.night is None or self.busy:
             return False
         night = self.night
-        runner = {"score": run_score, "stack": run_stack}.get(what, RUNNERS[station])
+        special = {"score": run_score, "stack": run_stack, "camera": run_camera}
+        runner = special.get(what, RUNNERS[station])
         self.job_station = station
         self.job_finding = None
         self.job = Job(

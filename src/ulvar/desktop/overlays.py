@@ -40,6 +40,7 @@ class Overlay:
     catalogue: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
     residuals: np.ndarray = field(default_factory=lambda: np.empty((0, 4)))
     roles: list[RoleMark] = field(default_factory=list)
+    defects: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
     aperture: tuple[float, float, float] | None = None
     wcs: Wcs | None = None
     grid: bool = False
@@ -56,6 +57,7 @@ def paint_overlay(painter: QPainter, canvas: Canvas) -> None:
     """Paint all marks that the overlay holds."""
     overlay = canvas.overlay
     _grid(painter, canvas)
+    _defects(painter, canvas)
     _detections(painter, canvas)
     _catalogue(painter, canvas)
     _residuals(painter, canvas)
@@ -85,6 +87,29 @@ def _detections(painter: QPainter, canvas: Canvas) -> None:
         p = canvas.to_screen(float(x), float(y))
         for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
             painter.drawLine(QPointF(p.x() + 4 * dx, p.y() + 4 * dy), QPointF(p.x() + 8 * dx, p.y() + 8 * dy))
+
+
+def _defects(painter: QPainter, canvas: Canvas) -> None:
+    """Frames about defective pixels; of many only those in sight are drawn, and not more than can be told apart."""
+    pixels = canvas.overlay.defects
+    if not len(pixels):
+        return
+    low, high = canvas.to_image(QPointF(0, canvas.height())), canvas.to_image(QPointF(canvas.width(), 0))
+    inside = (
+        (pixels[:, 0] > low.x() - 1) & (pixels[:, 0] < high.x() + 1)
+        & (pixels[:, 1] > low.y() - 1) & (pixels[:, 1] < high.y() + 1)
+    )  # fmt: skip
+    seen = pixels[inside]
+    step = max(1, len(seen) // 6000)
+    side = max(3.0, canvas.scale + 2)
+    painter.setPen(QPen(canvas.theme.color("check"), 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRects(
+        [
+            QRectF(p.x() - side / 2, p.y() - side / 2, side, side)
+            for p in (canvas.to_screen(float(x), float(y)) for x, y in seen[::step])
+        ]
+    )
 
 
 def _catalogue(painter: QPainter, canvas: Canvas) -> None:

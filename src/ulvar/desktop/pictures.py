@@ -27,6 +27,11 @@ class Picture:
         return self.levels[0]
 
 
+def difference_path(first: str, second: str) -> str:
+    """Return the name under which the difference of two files is asked for."""
+    return f"{first}\n{second}"
+
+
 def make_picture(path: str) -> Picture:
     """Read a picture and build its pyramid.
 
@@ -35,7 +40,13 @@ def make_picture(path: str) -> Picture:
     FrameError
         If the file cannot be read.
     """
-    data = read_plane(path)
+    first, _, second = path.partition("\n")
+    data = read_plane(first)
+    if second:
+        other = read_plane(second)
+        if other.shape != data.shape:
+            raise FrameError(second, "its size is not that of the other")
+        data = data - other
     levels = [data]
     while max(levels[-1].shape) > 700:
         small = levels[-1]
@@ -69,8 +80,13 @@ class PictureLoader(QObject):
         self._waiting: dict[str, Future] = {}
         self._arrived.connect(self._store)
 
-    def request(self, path: str) -> None:
-        """Ask for a picture; `loaded` comes with it, or with the reason as text."""
+    def request(self, path: str, also: str = "") -> None:
+        """Ask for a picture, and for another beside it; `loaded` comes with each, or with the reason as text."""
+        self._ask(path, {path, also})
+        if also:
+            self._ask(also, {path, also})
+
+    def _ask(self, path: str, wanted: set[str]) -> None:
         if path in self._cache:
             self._cache.move_to_end(path)
             self.loaded.emit(path, self._cache[path])
@@ -78,7 +94,7 @@ class PictureLoader(QObject):
         if path in self._waiting:
             return
         for old in list(self._waiting):
-            if self._waiting[old].cancel():
+            if old not in wanted and self._waiting[old].cancel():
                 del self._waiting[old]
         self._waiting[path] = self._pool.submit(self._load, path)
 

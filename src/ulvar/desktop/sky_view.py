@@ -22,17 +22,26 @@ from PySide6.QtWidgets import (
 )
 
 from ulvar.astrometry import CatalogueError, load_catalogue
+from ulvar.calibration import Region
 from ulvar.desktop import glyphs
 from ulvar.desktop.canvas import Canvas
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay, RoleMark
-from ulvar.desktop.pictures import Picture, PictureLoader
+from ulvar.desktop.pictures import Picture, PictureLoader, difference_path
+from ulvar.desktop.profile_strip import ProfileStrip
 from ulvar.desktop.stretch import STRETCHES, Stretch, auto_stretch
 from ulvar.desktop.theme import Theme
 from ulvar.frames import ExposureFacts, Role
 from ulvar.night.flows.starfind import read_stars
 from ulvar.photometry import ApertureOptions
 from ulvar.stars import StarTable
+
+_ALWAYS = ("profile", "invert", "fit")
+_TOGGLES = {
+    "calibrate": ("blink", "swipe", "difference", "defects"), "combine": ("stars", "blink"),
+    "plate": ("stars", "catalogue", "residuals"), "measure": ("stars", "apertures", "catalogue", "blink"),
+    "curve": ("apertures", "blink"),
+}  # fmt: skip
 
 
 class Histogram(QWidget):
@@ -47,6 +56,7 @@ class Histogram(QWidget):
         self.stretch = Stretch()
         self._range = (0.0, 1.0)
         self._bars = np.zeros(1)
+        self.second: np.ndarray | None = None
         self._dragged = ""
         self.setFixedHeight(28)
         self.setMinimumWidth(80)
@@ -90,6 +100,17 @@ class Histogram(QWidget):
                     value * (self.height() - 6),
                 ),
                 self.theme.color("mute"),
+            )
+        if self.second is not None and self.second.size:
+            # The exposure before calibration, as an outline.
+            bars, _ = np.histogram(self.second, bins=120, range=self._range)
+            heights = np.sqrt(bars / max(1, bars.max()))
+            painter.setPen(self.theme.color("comparison"))
+            painter.drawPolyline(
+                [
+                    QPointF(6 + (i + 0.5) * step, self.height() - 2 - h * (self.height() - 6))
+                    for i, h in enumerate(heights)
+                ]
             )
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("cur"))
@@ -166,13 +187,24 @@ class SkyView(QWidget):
         self.canvas = Canvas(theme)
         self.canvas.hovered.connect(self._read_out)
         self.canvas.clicked.connect(self._clicked)
+        self.canvas.line_drawn.connect(lambda *_: self._profile())
+        self.canvas.region_drawn.connect(self._region_drawn)
         layout.addWidget(self.canvas, 1)
+        self.profile = ProfileStrip(theme)
+        self.profile.hide()
+        layout.addWidget(self.profile)
         layout.addWidget(self._foot())
+        self._before = ""
+        self._region_setting = ""
+        model.preview_changed.connect(self._marks)
+        model.region_wanted.connect(self._draw_region)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
         model.results_changed.connect(self._results)
         model.stars_changed.connect(self._marks)
         model.settings_changed.connect(self._marks)
+        model.station_changed.connect(lambda _: self._show_toggles())
+        self._show_toggles()
         self.set_theme(theme)
 
     def _header(self) -> QWidget:
@@ -195,7 +227,9 @@ class SkyView(QWidget):
         for key, tip in (
             ("stars", "Show detected stars (S)"), ("apertures", "Show stars with a role and their apertures (A)"),
             ("catalogue", "Show catalogue stars and compass (C)"), ("residuals", "Show residual arrows of the plate solution (R)"),
-            ("blink", "Before and after calibration (Space)"), ("invert", "Swap black and white (I)"),
+            ("blink", "Before and after calibration (Space)"), ("swipe", "Before and after, with a border to drag (W)"),
+            ("difference", "What calibration took away: raw less calibrated (Shift+Space)"),
+            ("profile", "Values along a line that you drag (P)"), ("defects", "Pixels called defective (H)"), ("invert", "Swap black and white (I)"),
             ("fit", "Fit the whole picture (F)"),
         ):  # fmt: skip
             button = QToolButton()
@@ -240,15 +274,22 @@ class SkyView(QWidget):
         column.addWidget(self.read_out)
         return bar
 
+    def _show_toggles(self) -> None:
+        """Show the buttons that are of use at the station; their keys work everywhere."""
+        for key, button in self.toggles.items():
+            button.setVisible(key in _ALWAYS or key in _TOGGLES.get(self._model.station, ()))
+
     # ---- what is shown
 
     def path_for(self, facts: ExposureFacts) -> str:
         """Return the file to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
         calibrated = self._model.products("calibrated").get(facts.path)
         early = self._model.station in ("intake", "masters")
-        if calibrated is None or self._raw_shown or early:
+        if calibrated is None or early:
             return facts.path
-        return calibrated.output
+        if self.toggles["difference"].isChecked():
+            return difference_path(facts.path, calibrated.output)
+        return facts.path if self._raw_shown else calibrated.output
 
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
@@ -280,7 +321,9 @@ class SkyView(QWidget):
         if airmass:
             bits.append(f"airmass {airmass:.2f}")
         path = self.path_for(facts)
-        if path != facts.path:
+        if "\n" in path:
+            bits.append("raw less calibrated")
+        elif path != facts.path:
             bits.append("calibrated")
         if facts.path in self._model.left_out():
             bits.append("left out")
@@ -288,11 +331,27 @@ class SkyView(QWidget):
         self._request(path)
 
     def _request(self, path: str) -> None:
+        self._before = ""
+        if self.toggles["swipe"].isChecked() and not self._override:
+            facts = self._model.facts(self._model.current)
+            if facts is not None and facts.path != path and "\n" not in path:
+                self._before = facts.path
+        if not self._before:
+            self.canvas.second = None
+            self.histogram.second = None
         self._wanted = path
         self._marks()
-        self.loader.request(path)
+        self.loader.request(path, self._before)
 
     def _loaded(self, path: str, result: object) -> None:
+        if path == self._before and isinstance(result, Picture):
+            same = self.canvas.picture is None or self.canvas.picture.data.shape == result.data.shape
+            self.canvas.second = result if same else None
+            self.canvas.second_stretch = auto_stretch(result.sample, Stretch(self.stretch_box.currentText()))
+            self.histogram.second = result.sample
+            self.histogram.update()
+            self._profile()
+            self.canvas.update()
         if path != self._wanted:
             return
         if isinstance(result, Picture):
@@ -307,6 +366,7 @@ class SkyView(QWidget):
             self.canvas.stretch = known
             self.canvas.set_picture(result)
             self.histogram.show_picture(result, known)
+            self._profile()
         else:
             self.canvas.set_picture(None, f"{Path(path).name}: {result}")
             self.histogram.show_picture(None, Stretch())
@@ -359,11 +419,53 @@ class SkyView(QWidget):
             self.canvas.fit()
         elif key == "invert":
             self._set_stretch(replace(self.canvas.stretch, inverted=button.isChecked()))
-        elif key == "blink":
-            self._raw_shown = button.isChecked()
+        elif key in ("blink", "swipe", "difference"):
+            # One way of comparing at a time.
+            for other in ("blink", "swipe", "difference"):
+                if other != key and button.isChecked():
+                    self.toggles[other].setChecked(False)
+            self._raw_shown = self.toggles["blink"].isChecked()
             self.refresh()
+        elif key == "profile":
+            self.canvas.mode = "line" if button.isChecked() else "pan"
+            self.profile.setVisible(button.isChecked())
+            if not button.isChecked():
+                self.canvas.line = None
+                self.profile.forget()
+            self.canvas.update()
         else:
             self._marks()
+
+    def _profile(self) -> None:
+        """Plot the values along the drawn line."""
+        if self.canvas.line is None or self.canvas.picture is None:
+            return
+        a, b = self.canvas.line
+        self.profile.show_line(self.canvas.picture, self.canvas.second, (a.x(), a.y()), (b.x(), b.y()))
+
+    def _draw_region(self, setting: str) -> None:
+        """Let the user draw the region of a setting; an empty name calls it off."""
+        self._region_setting = setting
+        self.canvas.mode = "region" if setting else "pan"
+        if setting:
+            self._model.message.emit("Drag a rectangle on the picture; Esc calls it off.")
+
+    def _region_drawn(self, x0: int, y0: int, x1: int, y1: int) -> None:
+        picture, setting = self.canvas.picture, self._region_setting
+        self._region_setting = ""
+        if picture is None or not setting:
+            return
+        height, width = picture.data.shape
+        region = Region(max(0, x0), max(0, y0), min(width, x1), min(height, y1))
+        if not region.inside(width, height):
+            return
+        if setting == "overlays":
+            known = self._model.settings().calibrate.overlays
+            self._model.set_setting("calibrate", "overlays", [*known, region.text])
+        else:
+            self._model.set_setting("calibrate", setting, region.text)
+        self._model.findings_changed.emit()
+        self._model.station_changed.emit(self._model.station)
 
     def stars_of(self, raw: str) -> StarTable | None:
         """Return the detected stars of an exposure, or None when it is not scored."""
@@ -398,6 +500,8 @@ class SkyView(QWidget):
         raw = self._model.current
         overlay = Overlay()
         self.canvas.overlay = overlay
+        if self.toggles["defects"].isChecked() and self._model.station in ("masters", "calibrate"):
+            overlay.defects = self._model.preview
         facts = self._model.facts(raw)
         if facts is None or self._override or facts.role is not Role.LIGHT:
             self.canvas.update()
@@ -466,7 +570,7 @@ class SkyView(QWidget):
 
     def set_theme(self, theme: Theme) -> None:
         """Take another theme."""
-        self.theme = self.canvas.theme = self.histogram.theme = theme
+        self.theme = self.canvas.theme = self.histogram.theme = self.profile.plot.theme = theme
         for key, button in self.toggles.items():
             button.setIcon(glyphs.icon(theme, key))
         self.canvas.update()

@@ -15,6 +15,7 @@ from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QFileDialog,
     QHBoxLayout,
+    QLineEdit,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -61,6 +62,7 @@ class Field:
     choices: dict[Any, str] | None = None
     kind: str = "number"
     scale: float = 1.0
+    fold: bool = False
 
 
 FIELDS: dict[str, tuple[Field, ...]] = {
@@ -70,9 +72,30 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         Field("masters", "temperature_c", "Temperature within", "A dark's sensor temperature may differ by this much", "°C"),
         Field("masters", "age_d", "Warn when older than", "Older calibration frames are used with a warning", "d", 0),
         Field("masters", "method", "Combine by", "How the frames of a set become one", choices=_METHODS, kind="choice"),
+        Field("masters", "low", "Reject below", "Values this many deviations under the rest are left away", "σ", 1, 0.5, 50, fold=True),
+        Field("masters", "high", "Reject above", "Values this many deviations over the rest are left away", "σ", 1, 0.5, 50, fold=True),
+        Field("masters", "exposure_fraction", "Or exposure within", "The larger of the two limits counts", "%", 1, 0, 50, scale=100, fold=True),
+        Field("masters", "compare", "Leave out frames that differ", "Frames with a light leak, another level or pattern are in no master", kind="check", fold=True),
+        Field("masters", "scale_darks", "Scale darks of another exposure", "Needs a bias; noisier than a dark of the right exposure", kind="check", fold=True),
+        Field("masters", "use_library", "Use the library", "Masters of the library serve where this night's own do not fit", kind="check", fold=True),
     ),
     "calibrate": (
         Field("calibrate", "partial", "Use what fits", "Calibrate also where a kind of calibration frame has nothing safe", kind="check"),
+        Field("calibrate", "repair", "Repair defective pixels", "Replace hot and cold pixels and columns by their neighbours; they stay marked", kind="check"),
+        Field("calibrate", "cosmic", "Clean cosmic rays", "Find them by their sharp edges in each exposure; repaired pixels stay marked", kind="check"),
+        Field("calibrate", "pedestal", "Pedestal", "A constant added so that no pixel is negative; photometry takes it off again", choices={"off": "Off", "auto": "Where needed", "fixed": "Always"}, kind="choice"),
+        Field("calibrate", "pedestal_adu", "Pedestal of", "Added when Pedestal is Always", "ADU", 0, 0, 60000, fold=True),
+        Field("calibrate", "cosmic_sigma", "Cosmic rays over", "Edges that stand this many deviations over those around", "σ", 1, 2, 50, fold=True),
+        Field("calibrate", "cosmic_contrast", "Sharper than stars by", "Larger spares the cores of sharp stars", "×", 1, 0.5, 50, fold=True),
+        Field("calibrate", "dark_scale", "Scaled darks follow", "The exposure times, or the factor that takes most hot pixels out", choices={"exposure": "Exposure time", "noise": "Hot pixels"}, kind="choice", fold=True),
+        Field("calibrate", "overscan", "Overscan", "Pixels without light, whose level is taken off; empty: what the header says", kind="region", fold=True),
+        Field("calibrate", "trim", "Keep only", "The part of the frame that holds the picture; empty: what the header says", kind="region", fold=True),
+        Field("calibrate", "overscan_fit", "Overscan by", "One level for the frame, a smooth level for each row, or a line", choices={"rows": "Each row", "median": "One level", "line": "A line"}, kind="choice", fold=True),
+        Field("calibrate", "linearity", "Linearity", "c1, c2 … of true = d (1 + c1 u + c2 u² …), u = d / 65535; empty: none", kind="numbers", fold=True),
+        Field("calibrate", "overlays", "Masked rectangles", "A burnt-in time stamp or logo: no data", kind="regions", fold=True),
+        Field("calibrate", "use_defect_list", "Use the camera's defect list", "Pixels listed for this camera in the library", kind="check", fold=True),
+        Field("calibrate", "folder", "Write into", "Folder of the calibrated exposures; empty: the night's own", kind="folder", fold=True),
+        Field("calibrate", "suffix", "Suffix", "Put behind each exposure's name", kind="text", fold=True),
     ),
     "combine": (
         Field("combine", "fwhm_over", "FWHM over", "Exposures with wider stars stay out of the stack; 0 rules nothing out", "px", 2, kind="limit"),
@@ -205,6 +228,7 @@ class Slip(QWidget):
         column.addWidget(self.action)
         outer.addWidget(foot)
         self._all_findings = False
+        self._unfolded = False
         model.station_changed.connect(lambda _: self.rebuild())
         model.findings_changed.connect(self._fill_findings)
         model.results_changed.connect(self.rebuild)
@@ -235,10 +259,23 @@ class Slip(QWidget):
         heading.addWidget(label("Settings", "section"))
         heading.addStretch(1)
         self._settings.addLayout(heading)
-        for field in FIELDS[self._model.station]:
-            self._settings.addLayout(self._row(field))
+        fields = FIELDS[self._model.station]
+        for field in fields:
+            if not field.fold or self._unfolded:
+                self._settings.addLayout(self._row(field))
+        folded = [f for f in fields if f.fold]
+        if folded:
+            self.fold = QPushButton("▾  Fewer settings" if self._unfolded else f"▸  {len(folded)} more settings")
+            self.fold.setProperty("kind", "plain")
+            self.fold.setToolTip("Seldom needed: " + ", ".join(f.label.lower() for f in folded))
+            self.fold.clicked.connect(self._toggle_fold)
+            self._settings.addWidget(self.fold, 0, Qt.AlignmentFlag.AlignLeft)
         self._fill_findings()
         self.refresh_action()
+
+    def _toggle_fold(self) -> None:
+        self._unfolded = not self._unfolded
+        self.rebuild()
 
     def _row(self, field: Field) -> QHBoxLayout:
         row = QHBoxLayout()
@@ -262,6 +299,12 @@ class Slip(QWidget):
             editor = self._choice(field, value)
         elif field.kind == "file":
             editor = self._file(field, value)
+        elif field.kind in ("region", "regions"):
+            editor = self._region(field, value)
+        elif field.kind == "folder":
+            editor = self._folder(field, value)
+        elif field.kind in ("text", "numbers"):
+            editor = self._text(field, value)
         else:
             editor = self._number(field, value)
         editor.setToolTip(field.tip)
@@ -301,6 +344,69 @@ class Slip(QWidget):
         box.setFixedWidth(152)
         box.activated.connect(lambda index: self._model.set_setting(field.section, field.name, box.itemData(index)))
         return box
+
+    def _region(self, field: Field, value: Any) -> QWidget:
+        """A field to type a region, with a button to draw it; several are told by their number."""
+        place = QWidget()
+        row = QHBoxLayout(place)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        if field.kind == "region":
+            line = QLineEdit(value)
+            line.setPlaceholderText("[x1:x2,y1:y2]")
+            line.setFixedWidth(98)
+            line.setToolTip(field.tip)
+            line.editingFinished.connect(
+                lambda: self._model.set_setting(field.section, field.name, line.text().strip())
+            )
+            row.addWidget(line)
+        else:
+            count = QPushButton(f"{len(value)} ×" if value else "none")
+            count.setEnabled(bool(value))
+            count.setToolTip("Take them all back: " + ", ".join(value) if value else "There is none")
+
+            def none_left() -> None:
+                self._model.set_setting(field.section, field.name, [])
+                self.rebuild()
+
+            count.clicked.connect(none_left)
+            row.addWidget(count)
+        draw = QPushButton("Draw")
+        draw.setToolTip("Drag a rectangle on the picture")
+        draw.clicked.connect(lambda: self._model.region_wanted.emit(field.name))
+        row.addWidget(draw)
+        return place
+
+    def _folder(self, field: Field, value: str) -> QWidget:
+        button = QPushButton(Path(value).name if value else "The night's own")
+        button.setMaximumWidth(152)
+
+        def choose() -> None:
+            path = QFileDialog.getExistingDirectory(
+                self, "Folder of the calibrated exposures", value or str(Path.home())
+            )
+            self._model.set_setting(field.section, field.name, path)
+            self.rebuild()
+
+        button.clicked.connect(choose)
+        return button
+
+    def _text(self, field: Field, value: Any) -> QLineEdit:
+        line = QLineEdit(", ".join(f"{v:g}" for v in value) if field.kind == "numbers" else str(value))
+        line.setFixedWidth(120)
+
+        def changed() -> None:
+            wanted: object = line.text().strip()
+            if field.kind == "numbers":
+                try:
+                    wanted = [float(t) for t in line.text().replace(",", " ").split()]
+                except ValueError:
+                    self._model.message.emit(f"{field.label}: numbers with commas between, such as 0.012, 0.003.")
+                    return
+            self._model.set_setting(field.section, field.name, wanted)
+
+        line.editingFinished.connect(changed)
+        return line
 
     def _file(self, field: Field, value: str) -> QWidget:
         button = QPushButton(Path(value).name if value else "Choose…")
@@ -375,15 +481,7 @@ class Slip(QWidget):
         self._fill_findings()
 
     def _mend(self, finding: Finding) -> None:
-        mend = finding.mend
-        if mend is None:
-            return
-        if mend.action == "leave_out":
-            self._model.leave_out(mend.files, finding.title)
-        elif mend.action == "leave_out_star":
-            known = self._model.settings().curve.leave_out
-            self._model.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])
-            self._model.results_changed.emit()
+        self._model.mend(finding)
 
     def _show(self, finding: Finding) -> None:
         known = [p for p in finding.files if self._model.facts(p) is not None]
@@ -418,9 +516,17 @@ class Slip(QWidget):
                 return "Go to Masters", "There are no masters yet.", "go masters"
             done = len(model.products("calibrated"))
             size = sum(4 * f.width * f.height for f in lights) / 1e6
+            partial = model.settings().calibrate.partial
+            ready = sum(
+                sum(f not in out for f in group.files)
+                for group, match in model.matches()
+                if match.safe or (partial and any(c.usable for c in match.choices[:3]))
+            )
+            if not ready:
+                return "Go to Masters", "No light has safe masters: see the match board.", "go masters"
             return (
-                f"Calibrate {len(lights)} lights",
-                f"{done} done; about {size:.0f} MB on disk. What has no safe match is told.",
+                f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
+                f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. What has no safe match is told.",
                 "run calibrate",
             )
         if station == "combine":

@@ -179,6 +179,10 @@ def style_sheet(theme: Theme) -> str:
     QCheckBox {{ spacing: 8px; background: transparent; }}
     QCheckBox::indicator {{ width: 14px; height: 14px; border: 1px solid {t.edge}; border-radius: 3px; background: {t.raised}; }}
     QCheckBox::indicator:checked {{ image: url({images}/tick.png); background: {t.accent if t.filled_action else "transparent"}; border-color: {t.accent}; }}
+    QSlider::groove:horizontal {{ height: 4px; background: {t.line}; border-radius: 2px; }}
+    QSlider::sub-page:horizontal {{ background: {t.edge}; border-radius: 2px; }}
+    QSlider::handle:horizontal {{ background: {t.cur}; width: 10px; height: 18px; margin: -7px 0; border-radius: 4px; }}
+    QDialog {{ background: {t.panel}; }}
     QTableView, QListView, QTreeView {{ background: {t.panel}; border: none; gridline-color: transparent; outline: 0;
         selection-background-color: {t.sel}; selection-color: {t.text}; }}
     QTableView::item {{ padding: 0 6px; border: none; }}

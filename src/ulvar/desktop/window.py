@@ -38,6 +38,7 @@ from ulvar.desktop.boards.intake import IntakeBoard
 from ulvar.desktop.boards.masters import MastersBoard
 from ulvar.desktop.boards.measure import MeasureBoard
 from ulvar.desktop.boards.plate import PlateBoard
+from ulvar.desktop.chores import Chores
 from ulvar.desktop.finder import Finder
 from ulvar.desktop.model import ALL_STATIONS, Model
 from ulvar.desktop.night_line import NightLine
@@ -46,6 +47,7 @@ from ulvar.desktop.sky_view import SkyView, role_menu
 from ulvar.desktop.slip import Slip
 from ulvar.desktop.starpick import give_role, propose_stars
 from ulvar.desktop.theme import THEMES, apply_theme
+from ulvar.night import Night
 
 _BOARDS: dict[str, type[Board]] = {
     "intake": IntakeBoard, "masters": MastersBoard, "calibrate": CalibrateBoard, "combine": CombineBoard,
@@ -63,6 +65,7 @@ class MainWindow(QMainWindow):
         self.theme = THEMES.get(name, THEMES["dark"])
         apply_theme(QApplication.instance(), self.theme)  # type: ignore[arg-type]
         self.model = Model()
+        self.chores = Chores(self)
         self.setWindowTitle("Ulvar")
         self.setMinimumSize(1024, 700)
         self.resize(1280, 800)
@@ -158,7 +161,7 @@ class MainWindow(QMainWindow):
                 "zoom in": lambda: self.sky.canvas.zoom(2.0), "zoom out": lambda: self.sky.canvas.zoom(0.5),
                 "auto": self.sky.auto_levels, "find": self._find, "help": self._help, "export png": self._export,
             }  # fmt: skip
-            simple[command]()
+            (self.chores.commands.get(command) or simple[command])()
 
     def _run(self, station: str, what: str) -> None:
         if self.model.night is None:
@@ -179,6 +182,8 @@ class MainWindow(QMainWindow):
     def _stop(self) -> None:
         if self.finder.isVisible():
             self.finder.hide()
+        elif self.sky.canvas.mode == "region":
+            self.model.region_wanted.emit("")
         elif self.model.busy:
             self.model.stop_job()
         elif self.model.brushed:
@@ -339,13 +344,23 @@ class MainWindow(QMainWindow):
     def dropEvent(self, event: QDropEvent) -> None:
         """Open what was dropped."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        if paths:
-            event.acceptProposedAction()
-            self.model.open(paths[0])
+        if not paths:
+            return
+        event.acceptProposedAction()
+        own = any(Night.is_night(p) for p in paths)
+        if self.model.night is not None and self.model.exposures() and not own:
+            # More folders belong to the night that is open; another night is opened with Ctrl+O.
+            if not self.model.add_folders(paths):
+                self._say("These folders are in the night already, or something runs: stop it with Esc, or wait.")
+        else:
+            self.model.open_many(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """End workers, threads and files."""
         self._toast_timer.stop()
+        calibrate = self.board_of["calibrate"]
+        if isinstance(calibrate, CalibrateBoard) and calibrate.defects is not None:
+            calibrate.defects.close_finder()
         self.model.shut_down()
         self.sky.close_loader()
         super().closeEvent(event)

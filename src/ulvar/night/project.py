@@ -22,7 +22,7 @@ from ulvar.frames import (
     group_exposures,
     with_user_facts,
 )
-from ulvar.inspection import Ceiling, PixelLook, with_ceilings
+from ulvar.inspection import Ceiling, PixelLook, camera_key, with_ceilings
 from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
 from ulvar.night.flows.common import fingerprint, identity
 from ulvar.night.settings import NightSettings
@@ -191,7 +191,28 @@ class Night:
             # A folder where nothing says what it is holds lights: who takes calibration frames labels them.
             exposures = [replace(f, role=Role.LIGHT, origins={**f.origins, "role": "guessed"}) for f in exposures]
         self._told, self._failed = exposures, failed
-        self._exposures = with_ceilings(exposures, self.ceilings())
+        self._exposures = self._with_camera_numbers(with_ceilings(exposures, self.ceilings()))
+
+    def _with_camera_numbers(self, exposures: list[ExposureFacts]) -> list[ExposureFacts]:
+        """Gain and read noise that photon transfer measured, where headers and user are silent."""
+        from ulvar.night.library import Library, default_library
+
+        numbers = Library(Path(self.meta("library", "") or default_library())).camera_numbers()
+        if not numbers:
+            return exposures
+        result = []
+        for facts in exposures:
+            known = numbers.get(camera_key(facts))
+            if known is not None and facts.gain_e_per_adu is None:
+                read = facts.read_noise_e if facts.read_noise_e is not None else known.read_noise_e
+                origins = {**facts.origins, "gain_e_per_adu": "measured"}
+                facts = replace(facts, gain_e_per_adu=known.gain_e_per_adu, read_noise_e=read, origins=origins)
+            result.append(facts)
+        return result
+
+    def forget_exposures(self) -> None:
+        """Read the exposures from the store anew when they are next asked for."""
+        self._exposures = self._failed = None
 
     def exposures_as_told(self) -> list[ExposureFacts]:
         """Return exposures as headers and user tell them, without what was measured in their pixels."""

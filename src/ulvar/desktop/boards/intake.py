@@ -16,10 +16,20 @@ from PySide6.QtGui import (
     QPaintEvent,
     QPen,
 )
-from PySide6.QtWidgets import QApplication, QHBoxLayout, QMenu, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QApplication,
+    QHBoxLayout,
+    QMenu,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ulvar.desktop import glyphs
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.dialogs.facts import FactsPanel
 from ulvar.desktop.flow import FlowLayout
 from ulvar.desktop.theme import font
 from ulvar.desktop.widgets import empty_state, label, number
@@ -58,6 +68,10 @@ class GroupCard(QWidget):
             second.append(f"gain {group.gain:g}")
         if group.temperature_c is not None:
             second.append(f"{number(group.temperature_c, 1)} °C")
+        if group.one_of_sessions and group.session:
+            # In the short form that fits a card; the tooltip has all of it.
+            second = [group.session, *second[1:]]
+        second += group.tags.values()
         if group.role is Role.UNKNOWN:
             second = ["no role found"]
         elif group.is_master:
@@ -89,6 +103,7 @@ class GroupCard(QWidget):
         )
         painter.setFont(font("label"))
         painter.setPen(t.color("soft"))
+        second = painter.fontMetrics().elidedText(second, Qt.TextElideMode.ElideRight, 130)
         painter.drawText(QRectF(14, 25, 130, 16), Qt.AlignmentFlag.AlignVCenter, second)
         if self._finding is not None:
             width = painter.fontMetrics().horizontalAdvance(str(group.count))
@@ -130,6 +145,7 @@ class GroupCard(QWidget):
             if role is not self.group.role:
                 menu.addAction(f"These are {role.plural.lower()}", lambda r=role: self._board.set_role(self.group, r))
         menu.addSeparator()
+        menu.addAction("Correct facts…", lambda: self._board.edit_facts(self.group))
         out = self._board.model.left_out()
         if all(f in out for f in self.group.files):
             menu.addAction(f"Put back {self.group.count}", lambda: self._board.model.put_back(self.group.files))
@@ -232,7 +248,7 @@ class IntakeBoard(Board):
             return
         total = sum(g.count for g in groups)
         self.title.setText(f"{total} exposures in {len(groups)} groups")
-        self.hint.setText("drag a group to another role")
+        self.hint.setText("drag a group to another role, right-click for more")
         self.body.addWidget(label(self._shared(groups), wrap=True))
         findings = {path: f for f in reversed(self.model.findings()) if f.station == "intake" for path in f.files}
         inside = QWidget()
@@ -249,7 +265,23 @@ class IntakeBoard(Board):
         scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         scroll.setWidget(inside)
         self.body.addWidget(scroll, 1)
-        self.body.addWidget(label("One tick per exposure, faint when left out. Right-click for more.", "unit"))
+        foot = QHBoxLayout()
+        foot.setSpacing(6)
+        for text, command, tip in (
+            (
+                "Sessions and tags…",
+                "sessions",
+                "Let the folders' names say which session, or which tag, an exposure has",
+            ),
+            ("Facts of this exposure…", "facts", "See and correct what is known of the exposure on screen"),
+            ("Add a folder…", "add folder", "Add more exposures to this night"),
+        ):
+            button = QPushButton(text)
+            button.setToolTip(tip)
+            button.clicked.connect(lambda _=False, c=command: self.command(c))
+            foot.addWidget(button)
+        foot.addStretch(1)
+        self.body.addLayout(foot)
 
     def _shared(self, groups: list[Group]) -> str:
         """Say once what all groups share."""
@@ -267,6 +299,9 @@ class IntakeBoard(Board):
             parts.append(f"binning {next(iter(binnings))}")
         if len(offsets) == 1:
             parts.append(f"offset {next(iter(offsets)):g}")
+        sessions = {g.session for g in groups if g.session}
+        if len(sessions) == 1:
+            parts.append(f"session {next(iter(sessions))}")
         return f"All: {', '.join(parts)}. Groups show what differs." if parts else "Groups show what differs."
 
     def pick(self, group: Group) -> None:
@@ -274,6 +309,11 @@ class IntakeBoard(Board):
         self.model.set_current(group.files[0])
         for card in self.findChildren(GroupCard):
             card.update()
+
+    def edit_facts(self, group: Group) -> None:
+        """Open the facts of a group."""
+        self.panel = FactsPanel(self.window(), self.model, group.members)
+        self.panel.show()
 
     def set_role(self, group: Group, role: Role) -> None:
         """Correct the role of a group's files."""

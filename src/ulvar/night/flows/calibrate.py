@@ -187,9 +187,16 @@ def expected_noise(
     gain, read = facts.gain_e_per_adu, facts.read_noise_e
     if not gain or read is None:
         return None
-    variance = max(level_adu, 0.0) / gain + max(dark_current_adu, 0.0) / gain + (read / gain) ** 2 + 1 / 12
+    # Where the flat is above 1 more light was gathered, and noise shrinks with the division.
+    response = 1.0
+    if calibrator.inverse_flat is not None:
+        response = 1.0 / max(1e-3, _level(calibrator.inverse_flat))
+    variance = (max(level_adu, 0.0) * response + max(dark_current_adu, 0.0)) / gain + (read / gain) ** 2 + 1 / 12
     if calibrator.zero is not None and math.isfinite(calibrator.zero.noise_adu):
         variance += calibrator.zero.noise_adu**2
+    variance /= response**2
+    if calibrator.flat is not None and math.isfinite(calibrator.flat.noise_adu):
+        variance += (level_adu * calibrator.flat.noise_adu) ** 2
     return math.sqrt(variance)
 
 

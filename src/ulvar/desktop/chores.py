@@ -1,0 +1,136 @@
+"""Commands of the stations Intake, Masters and Calibrate that open a window or write a file."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QFileDialog
+
+from ulvar.desktop.dialogs.facts import FactsPanel
+from ulvar.desktop.dialogs.flats import FlatsPanel
+from ulvar.desktop.dialogs.masters import MastersPanel
+from ulvar.desktop.dialogs.sessions import SessionsPanel
+from ulvar.engine import Failed, OutputExists
+from ulvar.night.shooting import write_shooting_list
+from ulvar.night.stations.camera import CameraMeasure
+
+if TYPE_CHECKING:
+    from ulvar.desktop.window import MainWindow
+
+
+class Chores:
+    """Carries the commands out on a window; `commands` maps their words."""
+
+    def __init__(self, window: MainWindow) -> None:
+        self._window, self._model = window, window.model
+        self.commands: dict[str, Callable[[], object]] = {
+            "add folder": self.add_folder, "facts": self.facts, "sessions": self.sessions, "plan flats": self.plan_flats,
+            "write list": self.write_list, "add masters": self.add_masters, "keep masters": self.keep_masters,
+            "measure camera": self.measure_camera,
+        }  # fmt: skip
+
+    def _has_night(self) -> bool:
+        if self._model.night is None:
+            self._model.message.emit("Open a folder first.")
+            return False
+        return True
+
+    def add_folder(self) -> None:
+        """Ask for a folder and add it to the night."""
+        if not self._has_night():
+            return
+        folder = QFileDialog.getExistingDirectory(
+            self._window, "Add a folder of exposures to this night", str(Path.home())
+        )
+        if folder and not self._model.add_folders([Path(folder)]):
+            self._model.message.emit("This folder is in the night already, or something runs.")
+
+    def facts(self) -> None:
+        """Open the facts of the brushed exposures, or of the one on screen."""
+        paths = self._model.brushed or ((self._model.current,) if self._model.current else ())
+        members = [f for f in (self._model.facts(p) for p in paths) if f is not None]
+        if members:
+            self.panel = FactsPanel(self._window, self._model, members)
+            self.panel.show()
+
+    def sessions(self) -> None:
+        """Open sessions and tags."""
+        if self._has_night() and self._model.exposures():
+            self.panel = SessionsPanel(self._window, self._model)
+            self.panel.show()
+
+    def plan_flats(self) -> None:
+        """Open the flat planner."""
+        if self._has_night():
+            self.panel = FlatsPanel(self._window, self._model)
+            self.panel.show()
+
+    def write_list(self) -> None:
+        """Ask for a file and write the shooting list."""
+        night = self._model.night
+        if night is None or not self._model.shots():
+            self._model.message.emit("There is nothing to take.")
+            return
+        start = str(night.folder / "shooting-list.html")
+        path, _ = QFileDialog.getSaveFileName(
+            self._window, "Write the shooting list", start, "Page to print (*.html);;Table (*.csv)"
+        )
+        if path:
+            try:
+                write_shooting_list(Path(path), self._model.shots(), f"{night.name}, {night.date}".strip(", "))
+                self._model.message.emit(f"Wrote {Path(path).name}: {len(self._model.shots())} lines.")
+            except OSError as error:
+                self._model.message.emit(f"{Path(path).name} could not be written: {error.strerror}.")
+
+    def add_masters(self) -> None:
+        """Ask for masters made elsewhere and what they are."""
+        if not self._has_night():
+            return
+        names, _ = QFileDialog.getOpenFileNames(
+            self._window,
+            "Add masters to the library",
+            str(Path.home()),
+            "Images (*.fit *.fits *.fts *.fz *.gz *.tif *.tiff);;All files (*)",
+        )
+        if names:
+            self.panel = MastersPanel(self._window, self._model, [Path(n) for n in names])
+            self.panel.show()
+
+    def keep_masters(self) -> None:
+        """Copy the night's masters into the library; those that are there already stay as they are."""
+        library, night = self._model.library(), self._model.night
+        if library is None or night is None:
+            self._model.message.emit("Open a folder first.")
+            return
+        kept = known = 0
+        for path in self._model.products("master"):
+            try:
+                library.add(Path(path), origin=night.name)
+                kept += 1
+            except OutputExists:
+                known += 1
+            except OSError as error:
+                self._model.message.emit(f"The library could not be written: {error.strerror}.")
+                return
+        self._model.library_changed()
+        tail = f"; {known} were there before" if known else ""
+        self._model.message.emit(f"{kept} masters copied into the library{tail}.")
+
+    def measure_camera(self) -> None:
+        """Measure gain and read noise in the background."""
+        if self._has_night() and not self._model.run_station("calibrate", "camera"):
+            self._model.message.emit("Something runs already; stop it with Esc, or wait.")
+
+
+def camera_words(measured: CameraMeasure | Failed) -> str:
+    """Return what photon transfer found, in a sentence."""
+    if isinstance(measured, Failed):
+        return measured.reason
+    t = measured.transfer
+    gain = "" if measured.facts.gain is None else f" at gain {measured.facts.gain:g}"
+    read = (
+        "" if t.read_noise_e != t.read_noise_e else f", read noise {t.read_noise_e:.2f} ± {t.read_noise_error:.2f} e⁻"
+    )
+    return f"{measured.facts.camera or 'Camera'}{gain}: {t.gain_e_per_adu:.3f} ± {t.gain_error:.3f} e⁻/ADU{read}"

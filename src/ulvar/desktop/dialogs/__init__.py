@@ -1,0 +1,1 @@
+"""Small windows for one thing each: facts, sessions, flats."""

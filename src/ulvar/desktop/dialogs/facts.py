@@ -1,0 +1,100 @@
+"""Correcting facts of a file or a group; the raw files stay as they are."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
+
+from ulvar.desktop.dialogs.base import Panel
+from ulvar.desktop.model import Model
+from ulvar.desktop.widgets import label
+from ulvar.frames import ExposureFacts, Role, with_user_facts
+
+# name, label, unit
+FIELDS = (
+    ("role", "Role", ""), ("filter", "Filter", ""), ("exposure_s", "Exposure", "s"), ("gain", "Gain setting", ""),
+    ("offset", "Offset setting", ""), ("temperature_c", "Sensor temperature", "°C"), ("binning", "Binning", ""),
+    ("camera", "Camera", ""), ("session", "Session", ""), ("start_utc", "Start", "UTC"), ("count", "Frames combined", ""),
+    ("gain_e_per_adu", "Gain", "e⁻/ADU"), ("read_noise_e", "Read noise", "e⁻"), ("saturation_adu", "Saturation", "ADU"),
+)  # fmt: skip
+
+
+def shown(facts: ExposureFacts, name: str) -> str:
+    """Return a fact as the field shows it, empty when unknown."""
+    value = getattr(facts, name)
+    if value is None:
+        return ""
+    if name == "start_utc":
+        return value.strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3]
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+class FactsPanel(Panel):
+    """Facts of one file or of a group, each with where it came from."""
+
+    def __init__(self, parent: QWidget, model: Model, members: Sequence[ExposureFacts]) -> None:
+        what = members[0].name if len(members) == 1 else f"{len(members)} exposures"
+        super().__init__(
+            parent, f"Facts of {what}",
+            "What you change here counts for this night; the raw files stay as they are. Empty what you want to take back.",
+            "Correct",
+        )  # fmt: skip
+        self._model, self._members = model, list(members)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(6)
+        self.fields: dict[str, QLineEdit | QComboBox] = {}
+        self._before: dict[str, str] = {}
+        for row, (name, text, unit) in enumerate(FIELDS):
+            values = {shown(f, name) for f in members}
+            same = len(values) == 1
+            value = next(iter(values)) if same else ""
+            origins = sorted({f.origins.get(name, "unknown" if not shown(f, name) else "default") for f in members})
+            grid.addWidget(label(text), row, 0)
+            editor: QLineEdit | QComboBox
+            if name == "role":
+                editor = QComboBox()
+                if not same:
+                    editor.addItem("several", "")
+                for role in Role:
+                    editor.addItem(role.plural, role.value)
+                editor.setCurrentIndex(max(0, editor.findData(value)))
+            else:
+                editor = QLineEdit(value)
+                editor.setPlaceholderText("" if same else "several")
+            editor.setObjectName(f"fact.{name}")
+            editor.setAccessibleName(text)
+            editor.setFixedWidth(190)
+            self.fields[name] = editor
+            self._before[name] = value
+            grid.addWidget(editor, row, 1)
+            grid.addWidget(label(unit, "unit"), row, 2)
+            told = origins[0] if len(origins) == 1 else "several origins"
+            grid.addWidget(label("you" if told == "user" else told, "unit"), row, 3)
+        grid.setColumnStretch(3, 1)
+        self.body.addLayout(grid)
+
+    def value(self, name: str) -> str:
+        """Return what a field holds now."""
+        editor = self.fields[name]
+        return str(editor.currentData()) if isinstance(editor, QComboBox) else editor.text().strip()
+
+    def apply(self) -> None:
+        """Store what was changed, as one step of undo each."""
+        changed = {n: self.value(n) for n in self.fields if self.value(n) != self._before[n]}
+        try:
+            for name, text in changed.items():
+                if text:
+                    with_user_facts(self._members[0], {name: text})
+        except ValueError as error:
+            self.tell(str(error))
+            return
+        paths = [f.path for f in self._members]
+        if len(changed) > 1:
+            self._model.undo.beginMacro(f"Correct {len(changed)} facts")
+        for name, text in changed.items():
+            self._model.correct(paths, name, text or None)
+        if len(changed) > 1:
+            self._model.undo.endMacro()
+        self.accept()
