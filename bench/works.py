@@ -8,7 +8,7 @@ from pathlib import Path
 import fitsio
 import numpy as np
 
-NAMES = ("read", "median", "clipped", "calibrate", "detect", "warp", "stack", "apertures")
+NAMES = ("read", "median", "clipped", "calibrate", "file", "detect", "warp", "stack", "apertures")
 
 
 def shape_of(megapixels: float) -> tuple[int, int]:
@@ -86,9 +86,29 @@ def calibrate(folder: Path) -> Callable[[], dict]:
     facts = ExposureFacts("x")
     dark = Master(np.load(folder / "dark.npy"), Role.DARK, facts, 30, 1.0, 0.0, ())
     flat = Master(np.load(folder / "flat.npy"), Role.FLAT, facts, 30, 1.0, 0.0, ())
-    apply = make_calibrator(dark=dark, flat=flat)
+    apply = make_calibrator(dark=dark, flat=flat, threads=2)
     frame = Frame(np.load(folder / "stars.npy"), facts)
     return lambda: {"mean": round(float(apply(frame).data[::50, ::50].mean()), 2)}
+
+
+def file(folder: Path) -> Callable[[], dict]:
+    """A raw file read, calibrated and written."""
+    from ulvar.calibration import CalibrateOptions, Master, make_calibrator
+    from ulvar.frames import ExposureFacts, Role, read_frame, scan_file, write_fits
+
+    facts = ExposureFacts("x")
+    dark = Master(np.load(folder / "dark.npy"), Role.DARK, facts, 30, 1.0, 0.0, ())
+    flat = Master(np.load(folder / "flat.npy"), Role.FLAT, facts, 30, 1.0, 0.0, ())
+    apply = make_calibrator(dark=dark, flat=flat, options=CalibrateOptions(mark_defects=False), threads=2)
+    raw = raw_files(folder)[0]
+    out = folder / "out.fits"
+
+    def work() -> dict:
+        frame = apply(read_frame(scan_file(raw)))
+        write_fits(out, frame.data, like=raw, mask=frame.mask, replace=True)
+        return {"mean": round(float(frame.data[::50, ::50].mean()), 2)}
+
+    return work
 
 
 def _score(folder: Path, x: np.ndarray, y: np.ndarray) -> dict:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -36,7 +37,7 @@ class Thumb:
     @property
     def level_adu(self) -> float:
         """Median over the cells [ADU]."""
-        return float(np.nanmedian(self.cells))
+        return _median(self.cells)
 
 
 @dataclass(frozen=True)
@@ -79,6 +80,12 @@ class Comparison:
     levels_adu: F64Array
     drift_adu: float
     noise_adu: float
+
+
+def _median(values: F64Array) -> float:
+    """Median of what is finite, NaN of nothing."""
+    finite = values[np.isfinite(values)]
+    return float(np.median(finite)) if finite.size else math.nan
 
 
 def make_thumb(source: RowSource, subtract: F32Array | None = None) -> Thumb:
@@ -134,7 +141,7 @@ def compare_frames(kind: Role, thumbs: Sequence[Thumb]) -> Comparison:
     flats 0.2 % of the level, the error that a master flat may have.
     """
     cells = np.array([t.cells for t in thumbs])
-    noise = float(np.nanmedian([t.noise_adu for t in thumbs])) if thumbs else math.nan
+    noise = _median(np.array([t.noise_adu for t in thumbs]))
     levels = np.array([t.level_adu for t in thumbs])
     odd: list[OddFrame] = []
     for i, level in enumerate(levels):
@@ -143,12 +150,15 @@ def compare_frames(kind: Role, thumbs: Sequence[Thumb]) -> Comparison:
     good = np.flatnonzero(np.isfinite(levels))
     if len(good) < 3:
         return Comparison(tuple(odd), levels, 0.0, noise)
-    if kind is Role.FLAT:
-        odd += _odd_flats(cells, levels, good)
-        drift = 0.0
-    else:
-        odd += _odd_darks(cells, levels, good, noise)
-        drift = _drift(levels, {o.index for o in odd}, noise)
+    drift = 0.0
+    with warnings.catch_warnings():
+        # A cell in which no frame has data stays NaN and says nothing.
+        warnings.simplefilter("ignore", RuntimeWarning)
+        if kind is Role.FLAT:
+            odd += _odd_flats(cells, levels, good)
+        else:
+            odd += _odd_darks(cells, levels, good, noise)
+            drift = _drift(levels, {o.index for o in odd}, noise)
     return Comparison(tuple(sorted(odd, key=lambda o: o.index)), levels, drift, noise)
 
 

@@ -60,12 +60,15 @@ class MatchOptions:
         Tags (``session`` among them) that calibration frames must share with the lights.
     pins : mapping of str to mapping of str to str
         Lights' group key to kind to the key of the candidate chosen by hand, or `NO_MASTER`.
+    name_sessions : bool or None
+        Whether keys of groups name the session (see `group_exposures`).
     """
 
     tolerances: Tolerances = field(default_factory=Tolerances)
     scale_darks: bool = False
     bound_tags: tuple[str, ...] = ()
     pins: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    name_sessions: bool | None = None
 
 
 @dataclass(frozen=True)

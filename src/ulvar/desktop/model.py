@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 import numpy as np
+from pydantic import ValidationError
 from PySide6.QtCore import QObject, QSettings, Signal
 from PySide6.QtGui import QUndoStack
 
@@ -270,8 +271,9 @@ class Model(QObject):
             return True
         try:
             setattr(part, name, value)
-        except ValueError as error:
-            self.message.emit(str(error).splitlines()[-1])
+        except ValidationError as error:
+            told = str(error.errors()[0]["msg"]).removeprefix("Value error, ")
+            self.message.emit(f"{told[:1].upper()}{told[1:]}.")
             return False
         self.night.set_settings(settings)
         self._drop()

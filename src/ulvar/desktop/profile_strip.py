@@ -19,10 +19,10 @@ def sample_line(
     steps = max(2, round(length) + 1)
     x = np.linspace(start[0], end[0], steps).astype(np.float32)
     y = np.linspace(start[1], end[1], steps).astype(np.float32)
-    values = cv2.remap(
-        data, x[None, :], y[None, :], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT, borderValue=float("nan")
-    )[0]
-    return np.linspace(0, length, steps), values.astype(np.float64)
+    values = cv2.remap(data, x[None, :], y[None, :], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)[0]
+    height, width = data.shape
+    outside = (x < -0.5) | (y < -0.5) | (x > width - 0.5) | (y > height - 0.5)
+    return np.linspace(0, length, steps), np.where(outside, np.nan, values.astype(np.float64))
 
 
 class ProfileStrip(QWidget):

@@ -86,7 +86,7 @@ def _moment(tags: Mapping[str, Any]) -> tuple[datetime | None, bool]:
     if not clock:
         return None, False
     part = _words(tags, "EXIF SubSecTimeOriginal", "EXIF SubSecTime")
-    zone = _words(tags, "EXIF OffsetTimeOriginal", "EXIF OffsetTime")
+    zone = _words(tags, "EXIF OffsetTimeOriginal", "EXIF OffsetTime", "Image OffsetTimeOriginal")
     fraction = f".{part[:6]}" if part.isdigit() else ""
     moment = parse_time(f"{day.replace(':', '-')}T{clock}{fraction}{zone}")
     if moment is None and zone:

@@ -6,7 +6,10 @@ import math
 import os
 import tempfile
 import warnings
-from collections.abc import Iterable, Mapping, Sequence
+import weakref
+import zlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -23,6 +26,7 @@ from ulvar.frames.facts import ExposureFacts
 from ulvar.frames.frame import FrameError
 
 _IMAGE_HDU = 0
+_SPECIAL = set("[](){}+*?!")
 _BUFFER_PIXELS = 256 * 1024
 # Planes that Ulvar writes beside the pixels: they are about the image, not images of their own.
 _BESIDE = ("MASK", "REJECTED")
@@ -43,6 +47,13 @@ def _open(path: str) -> fitsio.FITS:
             raise FrameError(path, "there is no such file")
         if place.stat().st_size == 0:
             raise FrameError(path, "the file is empty (0 bytes)")
+        if _SPECIAL & set(file):
+            # CFITSIO takes these characters of a name for its own language; a descriptor has a plain name.
+            handle = os.open(file, os.O_RDONLY)
+            try:
+                return fitsio.FITS(f"/proc/self/fd/{handle}", "r")
+            finally:
+                os.close(handle)
         return fitsio.FITS(file, "r")
     except OSError as error:
         raise FrameError(path, _plain_reason(error)) from None
@@ -62,17 +73,17 @@ def _plain_reason(error: Exception) -> str:
     return last[-1] if last else type(error).__name__
 
 
-def _is_image(handle: fitsio.FITS, index: int) -> bool:
+def _is_image(handle: fitsio.FITS, index: int, *, beside: bool = False) -> bool:
     info = handle[index].get_info()
     if info["hdutype"] != _IMAGE_HDU or info["ndims"] == 0 or min(info["dims"]) == 0:
         return False
-    return index == 0 or str(info.get("extname") or "").strip().upper() not in _BESIDE
+    return beside or index == 0 or str(info.get("extname") or "").strip().upper() not in _BESIDE
 
 
 def _image_hdu(handle: fitsio.FITS, path: str) -> int:
     wanted = split_address(path).hdu
     if wanted is not None:
-        if wanted >= len(handle) or not _is_image(handle, wanted):
+        if wanted >= len(handle) or not _is_image(handle, wanted, beside=True):
             raise FrameError(path, f"it holds no image in extension {wanted}")
         return wanted
     for index in range(len(handle)):
@@ -176,13 +187,15 @@ class SpooledRows:
 
     def __init__(self, data: F32Array) -> None:
         self.height, self.width = data.shape
-        self._spool = tempfile.TemporaryFile(prefix="ulvar-")  # noqa: SIM115 - lives as long as the object
-        data.tofile(self._spool)
+        with tempfile.TemporaryFile(prefix="ulvar-") as spool:
+            data.tofile(spool)
+            self._handle = os.dup(spool.fileno())
+        weakref.finalize(self, os.close, self._handle)
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1`` as a new float32 array."""
         out = np.empty((y1 - y0, self.width), dtype=np.float32)
-        os.preadv(self._spool.fileno(), [out.data.cast("B")], 4 * self.width * y0)
+        os.preadv(self._handle, [out.data.cast("B")], 4 * self.width * y0)
         return out
 
 
@@ -338,6 +351,24 @@ def stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
     return plane.astype(np.uint16) if plane.shape == shape else None
 
 
+@contextmanager
+def _created(path: Path) -> Iterator[fitsio.FITS]:
+    """Open a new file for writing, whatever characters its name and folder hold (see `_open`)."""
+    if not _SPECIAL & set(str(path)):
+        with fitsio.FITS(str(path), "rw") as handle:
+            yield handle
+        return
+    folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
+    plain = f".{os.getpid()}-{zlib.crc32(path.name.encode()):08x}.fits"
+    try:
+        with fitsio.FITS(f"/proc/self/fd/{folder}/{plain}", "rw") as handle:
+            yield handle
+        path.with_name(plain).replace(path)
+    finally:
+        path.with_name(plain).unlink(missing_ok=True)
+        os.close(folder)
+
+
 def write_fits(
     path: Path,
     data: F32Array,
@@ -393,7 +424,7 @@ def write_fits(
             header.add_record({"name": name, "value": value, "comment": comment})
     for line in (*history, f"written by Ulvar {__version__}"):
         header.add_record({"name": "HISTORY", "value": line})
-    with atomic_path(path, replace=replace) as temporary, fitsio.FITS(str(temporary), "rw") as handle:
+    with atomic_path(path, replace=replace) as temporary, _created(temporary) as handle:
         handle.write(np.ascontiguousarray(data, dtype=np.float32), header=header)
         handle[0].write_checksum()
         for name, plane in (("MASK", mask), ("REJECTED", rejected)):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from statistics import median
@@ -79,7 +80,7 @@ class Group:
 
     @property
     def key(self) -> str:
-        """A short text that names the group within its night."""
+        """A short text that names the group, the same wherever and with whatever others it is met."""
         parts = [self.role.value]
         if self.filter:
             parts.append(self.filter)
@@ -94,6 +95,9 @@ class Group:
         if self.one_of_sessions and self.session:
             parts.append(self.session)
         parts += [self.tags[name] for name in sorted(self.tags)]
+        # Four digits stand for what is seldom different and would make the text long.
+        rest = f"{self.camera}|{self.readout_mode}|{self.offset}|{self.width}|{self.height}"
+        parts.append(f"{zlib.crc32(rest.encode()) & 0xFFFF:04x}")
         return "-".join(parts)
 
 
@@ -106,11 +110,15 @@ def _exact_key(facts: ExposureFacts) -> tuple:
     )  # fmt: skip
 
 
-def group_exposures(exposures: Iterable[ExposureFacts], tolerances: Tolerances | None = None) -> list[Group]:
+def group_exposures(
+    exposures: Iterable[ExposureFacts], tolerances: Tolerances | None = None, *, name_sessions: bool | None = None
+) -> list[Group]:
     """Return groups by role, filter, exposure, gain, offset, temperature, binning, size, camera, session and tags.
 
     Exposure time and temperature agree within the tolerances of their neighbours: values are sorted and a
     gap wider than the tolerance starts a new group, so the result does not depend on the order of files.
+    `name_sessions` says whether keys name the session; by default they do when there are several. Who groups a
+    part of a night's exposures passes what holds for all, so that a group has one key wherever it is met.
     """
     limits = tolerances or Tolerances()
     exact: dict[tuple, list[ExposureFacts]] = {}
@@ -119,10 +127,11 @@ def group_exposures(exposures: Iterable[ExposureFacts], tolerances: Tolerances |
         sessions.add(facts.session)
         exact.setdefault(_exact_key(facts), []).append(facts)
     groups: list[Group] = []
+    named = len(sessions - {""}) > 1 if name_sessions is None else name_sessions
     for same in exact.values():
         for by_time in _split_exposure(same, limits):
             for members in _split_temperature(by_time, limits):
-                groups.append(_group(members, several=len(sessions - {""}) > 1))
+                groups.append(_group(members, several=named))
     order = list(Role)
     groups.sort(
         key=lambda g: (order.index(g.role), g.is_master, g.filter, g.exposure_s or 0.0, g.temperature_c or 0, g.session)

@@ -92,7 +92,7 @@ def with_ceilings(exposures: Iterable[ExposureFacts], ceilings: Mapping[str, Cei
 def depth_findings(
     exposures: Sequence[ExposureFacts], ceilings: Mapping[str, Ceiling], looks: Mapping[str, PixelLook]
 ) -> list[Finding]:
-    """Return a word on each camera setting whose saturation is not what the headers say, and on mixed depths.
+    """Return a word on each camera setting that delivers fewer than 16 bits, and on mixed depths.
 
     Parameters
     ----------
@@ -103,10 +103,9 @@ def depth_findings(
     for key, ceiling in ceilings.items():
         members = [f for f in exposures if camera_key(f) == key]
         said = {f.saturation_adu for f in members if f.origins.get("saturation_adu") != "user"}
-        wrong = [s for s in said if s is None or s > 1.001 * ceiling.saturation_adu]
-        if not wrong or ceiling.bits == 16:
+        if ceiling.bits == 16 or not members:
             continue
-        header = next((f"the header says {s:.0f}" for s in wrong if s is not None), "the header does not say")
+        header = next((f"the header says {s:.0f}" for s in said if s is not None), "the header does not say")
         how = (
             f"values come in steps of {ceiling.step_adu}"
             if ceiling.step_adu > 1

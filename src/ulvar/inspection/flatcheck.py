@@ -123,7 +123,7 @@ def check_flat(
     -----
     The logarithm of the sky is fitted with the logarithm of the flat and a plane (moonlight and twilight make
     gradients); the errors are those of the fit to cells, with the scatter that the cells themselves show.
-    For small structure both are first freed of what a smooth surface of a fifth of the frame explains.
+    For small structure both are first freed of what a smooth surface of the fifth degree explains.
     """
     if not lights:
         return Failed("there is no calibrated light")
@@ -180,17 +180,20 @@ def _robust_slope(design: F64Array, values: F64Array) -> tuple[float, float, F64
 
 
 def _fine(log_flat: F64Array, log_sky: F64Array) -> tuple[float, float]:
-    """Return the slope of small structure, NaN when the flat has less of it than the cells scatter."""
-    rough = []
-    for plane in (log_flat, log_sky):
-        filled = np.where(np.isfinite(plane), plane, np.nanmedian(plane)).astype(np.float32)
-        window = max(3, max(plane.shape) // 8 * 2 + 1)
-        rough.append(plane - cv2.GaussianBlur(filled, (0, 0), window / 4))
-    good = np.isfinite(rough[0]) & np.isfinite(rough[1])
-    a, b = rough[0][good], rough[1][good]
-    if a.size < 30 or float(np.std(a)) < 2e-3:
+    """Return the slope of small structure, NaN when the flat has less of it than would tell."""
+    good = np.isfinite(log_flat) & np.isfinite(log_sky)
+    ny, nx = log_flat.shape
+    y, x = np.mgrid[-1 : 1 : ny * 1j, -1 : 1 : nx * 1j]
+    smooth = np.column_stack([(x**i * y**j)[good] for i in range(6) for j in range(6 - i)])
+    if good.sum() < 3 * smooth.shape[1]:
         return math.nan, math.nan
-    slope, error, _ = _robust_slope(np.column_stack([a, np.ones_like(a)]), b)
+    left = []
+    for plane in (log_flat[good], log_sky[good]):
+        # A smooth surface of the fifth degree takes vignetting and stray light; dust and its like are left.
+        left.append(plane - smooth @ np.linalg.lstsq(smooth, plane, rcond=None)[0])
+    if float(np.std(left[0])) < 1e-3:
+        return math.nan, math.nan
+    slope, error, _ = _robust_slope(np.column_stack([left[0], np.ones(len(left[0]))]), left[1])
     return slope, error
 
 

@@ -106,8 +106,9 @@ def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
     noise = 1.4826 * float(np.median(np.abs(difference.ravel()[::3]))) / math.sqrt(2)
     low, high = (float(v) for v in np.percentile(values[::2], (1, 99)))
     top = float(values.max())
+    step = _step(values)
     return PixelLook(
-        level, noise, low, high, top, int((values == np.float32(top)).sum()), _step(values), _stars(data, mosaic),
+        level, noise, low, high, top, int((values == np.float32(top)).sum()), step, _stars(data, mosaic, step),
         int(band.size), finite,
     )  # fmt: skip
 
@@ -120,7 +121,7 @@ def _step(values: F32Array) -> int:
     return int(np.gcd.reduce(distances)) if distances.size > 1 else 0
 
 
-def _stars(data: F32Array, mosaic: bool) -> int:
+def _stars(data: F32Array, mosaic: bool, step: int) -> int:
     if mosaic:
         height, width = data.shape[0] // 2 * 2, data.shape[1] // 2 * 2
         data = data[:height, :width].reshape(height // 2, 2, width // 2, 2).mean(axis=(1, 3), dtype=np.float32)
@@ -134,9 +135,8 @@ def _stars(data: F32Array, mosaic: bool) -> int:
     coarse = np.median(cells, axis=2).astype(np.float32)
     residual = data - cv2.resize(coarse, (data.shape[1], data.shape[0]), interpolation=cv2.INTER_LINEAR)
     noise = 1.4826 * float(np.median(np.abs(residual.ravel()[::3])))
-    if noise <= 0:
-        # Integer pixels of a very quiet frame: the step of one is its noise.
-        noise = 1.0
+    # Values in coarse steps may all be alike, and their neighbours a whole step off: the step is a noise too.
+    noise = max(noise, 0.6 * step, 1e-6)
     # A glow at the edge is steeper than the cells; what is left of it is no star.
     residual -= cv2.blur(np.clip(residual, -3 * noise, 3 * noise), (15, 15))
     peaks = (residual > 8 * noise) & (residual >= cv2.dilate(residual, np.ones((3, 3), np.uint8)))

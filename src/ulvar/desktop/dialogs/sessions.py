@@ -8,7 +8,7 @@ from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.flow import FlowLayout
 from ulvar.desktop.model import Model
 from ulvar.desktop.widgets import Rows, label, table
-from ulvar.frames import TagRule, preview_rule
+from ulvar.frames import Role, TagRule, preview_rule
 from ulvar.frames.sessions import SESSION, folder_parts, pattern_by_example
 from ulvar.night.settings import TagSettings
 
@@ -25,7 +25,8 @@ class SessionsPanel(Panel):
         self._model = model
         self._roots = [str(p) for p in model.night.raw_paths] if model.night else []
         exposures = model.exposures()
-        deepest = max(exposures, key=lambda f: len(folder_parts(f.path, self._roots)), default=None)
+        lights = [f for f in exposures if f.role is Role.LIGHT] or exposures
+        deepest = max(lights, key=lambda f: len(folder_parts(f.path, self._roots)), default=None)
         self.example = deepest.path if deepest else ""
         row = QHBoxLayout()
         row.addWidget(label("What is it?"))

@@ -94,6 +94,8 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         frame = read_frame(task.facts)
         calibrate = calibrator_for(task)
         noise_before = pixel_noise(frame.data)
+        if not math.isfinite(noise_before):
+            raise FrameError(task.facts.path, "none of its pixels has a value")
         after = calibrate(frame)
         noise, level = pixel_noise(after.data), _level(after.data)
         expected = expected_noise(frame.facts, calibrate, level, task.dark_current_adu)
@@ -227,7 +229,8 @@ def match_groups(
     """Match every group of lights with the masters."""
     rules = options or MatchOptions(limits or Tolerances())
     candidates = [candidate for candidate, _ in masters]
-    groups = [g for g in group_exposures(lights, rules.tolerances) if g.role is Role.LIGHT]
+    grouped = group_exposures(lights, rules.tolerances, name_sessions=rules.name_sessions)
+    groups = [g for g in grouped if g.role is Role.LIGHT]
     return [(group, match_lights(group.typical, candidates, options=rules, key=group.key)) for group in groups]
 
 

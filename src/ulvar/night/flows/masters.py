@@ -168,7 +168,11 @@ def make_masters(
     rules = options or MasterOptions(MatchOptions(tolerances or Tolerances()))
     limits = rules.matching.tolerances
     usable = [f for f in exposures if f.path not in rules.excluded]
-    groups = [g for g in group_exposures(usable, limits) if g.role in KINDS and not g.is_master]
+    groups = [
+        g
+        for g in group_exposures(usable, limits, name_sessions=rules.matching.name_sessions)
+        if g.role in KINDS and not g.is_master
+    ]
     names = _names(groups)
     first = [g for g in groups if g.role is not Role.FLAT]
     flats = [g for g in groups if g.role is Role.FLAT]

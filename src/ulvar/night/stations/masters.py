@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from ulvar.calibration import Candidate, Fit, Match, MatchOptions, Shot, master_numbers, shooting_list
@@ -19,7 +20,8 @@ from ulvar.night.stations.shared import StationResult, finish, kept_lights
 def matching_of(night: Night) -> MatchOptions:
     """Return the night's matching options: tolerances, bound tags, pins."""
     settings = night.settings
-    return settings.masters.matching(settings.intake.tags)
+    several = len({f.session for f in night.exposures} - {""}) > 1
+    return replace(settings.masters.matching(settings.intake.tags), name_sessions=several)
 
 
 def library_of(night: Night) -> Library:
