@@ -495,3 +495,23 @@ class Changes(MadeNight):
         self.assertEqual(len(list((night.products / "calibrated").iterdir())), 5)
         for product in night.products_of("calibrated").values():
             self.assertEqual(read_plane(product.output).shape, (HEIGHT, WIDTH))
+
+
+class Apart(MadeNight):
+    """A tag may keep stacks apart."""
+
+    def test_stacks_by_tag(self) -> None:
+        # Nothing is calibrated here, so the camera has no hot pixels to be taken for stars.
+        self.camera = Camera(WIDTH, HEIGHT, seed=6, hot_fraction=0.0)
+        for i in range(8):
+            self.file(f"{'east' if i < 4 else 'west'}/L{i}", "Light", self.sky(), 60.0)
+        night = self.night()
+        self.run_to(night, "intake")
+        settings = night.settings
+        settings.intake.tags = [TagSettings(name="side", pattern="{}", stacks=True)]
+        night.set_settings(settings)
+        self.run_to(night, "combine")
+        stacks = night.products_of("stack")
+        self.assertEqual(set(stacks), {"V-east", "V-west"})
+        self.assertEqual([p.values["count"] for p in stacks.values()], [4, 4])
+        self.assertTrue(all(Path(p.output).exists() for p in stacks.values()))

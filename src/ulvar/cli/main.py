@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from ulvar.cli import calibration, measuring, nights, stacking
+from ulvar.cli import calibration, camera, measuring, nights, stacking
 from ulvar.cli.common import fail_usage, set_up_log
 
 app = typer.Typer(
@@ -33,6 +33,9 @@ app.command("run")(nights.run)
 catalogue.command("import")(measuring.catalogue_import)
 catalogue.command("fetch")(measuring.catalogue_fetch)
 app.add_typer(catalogue, name="catalogue")
+app.command("shooting")(camera.shooting)
+app.command("camera")(camera.camera)
+app.add_typer(camera.library, name="library")
 
 
 def _open_window(path: Path | None) -> None:

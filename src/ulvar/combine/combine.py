@@ -299,7 +299,7 @@ def combine_sources(
     # A band costs its stack and one frame's rows while they are read in.
     row_bytes = 4 * width * (len(sources) + 2)
     # Small bands stay in the cache and keep threads evenly busy.
-    rows_wanted = max(1, min(64, height))
+    rows_wanted = max(1, min(32, height))
     bands = list(row_bands(height, row_bytes, min(budget_bytes // max(1, threads), row_bytes * rows_wanted)))
     done = 0
 

@@ -13,6 +13,8 @@ from ulvar.desktop.dialogs.flats import FlatsPanel
 from ulvar.desktop.dialogs.masters import MastersPanel
 from ulvar.desktop.dialogs.sessions import SessionsPanel
 from ulvar.engine import Failed, OutputExists
+from ulvar.frames import scan_file
+from ulvar.night.library import master_file_name
 from ulvar.night.shooting import write_shooting_list
 from ulvar.night.stations.camera import CameraMeasure
 
@@ -105,9 +107,13 @@ class Chores:
             self._model.message.emit("Open a folder first.")
             return
         kept = known = 0
+        own = f"{night.name} {night.date}".strip()
+        mine = {e.name for e in library.entries(retired=True) if e.origin == own}
         for path in self._model.products("master"):
             try:
-                library.add(Path(path), origin=night.name)
+                # A master made anew takes the place of the one that this night gave before; others stay.
+                name = master_file_name(scan_file(path))
+                library.add(Path(path), origin=own, replace_existing=name in mine)
                 kept += 1
             except OutputExists:
                 known += 1

@@ -19,8 +19,9 @@ import numpy as np
 
 from ulvar import __version__
 from ulvar.engine import F32Array, MaskArray, atomic_path
-from ulvar.frames._kernels import swap16_to_float32
+from ulvar.frames._kernels import float32_to_swapped, swap16_to_float32
 from ulvar.frames.address import Address, split_address
+from ulvar.frames.checksum import PLACEHOLDER, fold, stamped
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.facts import ExposureFacts
 from ulvar.frames.frame import FrameError
@@ -352,14 +353,16 @@ def stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
 
 
 @contextmanager
-def _created(path: Path) -> Iterator[fitsio.FITS]:
-    """Open a new file for writing, whatever characters its name and folder hold (see `_open`)."""
+def _created(path: Path, *, new: bool = True) -> Iterator[fitsio.FITS]:
+    """Open a file for writing, whatever characters its name and folder hold (see `_open`)."""
     if not _SPECIAL & set(str(path)):
         with fitsio.FITS(str(path), "rw") as handle:
             yield handle
         return
     folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
     plain = f".{os.getpid()}-{zlib.crc32(path.name.encode()):08x}.fits"
+    if not new:
+        path.replace(path.with_name(plain))
     try:
         with fitsio.FITS(f"/proc/self/fd/{folder}/{plain}", "rw") as handle:
             yield handle
@@ -424,10 +427,45 @@ def write_fits(
             header.add_record({"name": name, "value": value, "comment": comment})
     for line in (*history, f"written by Ulvar {__version__}"):
         header.add_record({"name": "HISTORY", "value": line})
-    with atomic_path(path, replace=replace) as temporary, _created(temporary) as handle:
-        handle.write(np.ascontiguousarray(data, dtype=np.float32), header=header)
-        handle[0].write_checksum()
-        for name, plane in (("MASK", mask), ("REJECTED", rejected)):
-            if plane is not None and plane.any():
-                handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
-                handle[name].write_checksum()
+    pixels = np.ascontiguousarray(data, dtype=np.float32)
+    with atomic_path(path, replace=replace) as temporary:
+        with _created(temporary) as handle:
+            handle.create_image_hdu(dims=list(pixels.shape), dtype="f4")
+            handle[0].write_keys(header, clean=False)
+            for name in ("DATASUM", "CHECKSUM"):
+                handle[0].write_key(name, PLACEHOLDER)
+            start = int(handle[0].get_offsets()["data_start"])
+        _write_pixels(temporary, start, pixels)
+        beside = [(n, p) for n, p in (("MASK", mask), ("REJECTED", rejected)) if p is not None and p.any()]
+        if beside:
+            with _created(temporary, new=False) as handle:
+                for name, plane in beside:
+                    handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
+                    handle[name].write_checksum()
+
+
+def _write_pixels(path: Path, start: int, pixels: F32Array) -> None:
+    """Write the pixel block at the offset that fitsio gave it, summing on the way, and stamp the header."""
+    words = pixels.reshape(-1).view(np.uint32)
+    buffer = np.empty(min(words.size, _BUFFER_PIXELS), dtype=np.uint32)
+    handle = os.open(path, os.O_RDWR)
+    try:
+        total = done = 0
+        while done < words.size:
+            size = min(buffer.size, words.size - done)
+            total += int(float32_to_swapped(words[done : done + size], buffer[:size]))
+            _write_all(handle, buffer[:size].data.cast("B"), start + 4 * done)
+            done += size
+        # A FITS file is made of blocks of 2880 bytes; the last one is filled with zeros.
+        end = start + 4 * words.size
+        os.truncate(handle, end)
+        os.truncate(handle, -(-end // 2880) * 2880)
+        _write_all(handle, memoryview(stamped(os.pread(handle, start, 0), fold(total))), 0)
+    finally:
+        os.close(handle)
+
+
+def _write_all(handle: int, block: memoryview, offset: int) -> None:
+    done = 0
+    while done < len(block):
+        done += os.pwrite(handle, block[done:], offset + done)

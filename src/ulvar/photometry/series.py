@@ -232,8 +232,10 @@ def measure_exposure(
         If the aperture follows an unknown FWHM.
     """
     radius, inner, outer = options.radii(fwhm_px)
+    # A pedestal was added on purpose and is no sky.
+    pedestal = np.float32(frame.facts.pedestal_adu)
     result = measure_apertures(
-        frame.data, x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
+        frame.data - pedestal if pedestal else frame.data, x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
         gain_e_per_adu=frame.facts.gain_e_per_adu,
     )  # fmt: skip
     flags = result.flags.copy()

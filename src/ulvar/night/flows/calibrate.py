@@ -22,6 +22,7 @@ from ulvar.calibration import (
     match_lights,
     read_master,
 )
+from ulvar.calibration.prepare import Preparation
 from ulvar.engine import F32Array, Finding, JobContext, OutputExists, check_disk, sort_findings
 from ulvar.frames import (
     ExposureFacts,
@@ -225,13 +226,24 @@ def match_groups(
     limits: Tolerances | None = None,
     *,
     options: MatchOptions | None = None,
+    preparation: Preparation | None = None,
 ) -> list[tuple[Group, Match]]:
-    """Match every group of lights with the masters."""
+    """Match every group of lights with the masters; a light has the size that its preparation leaves."""
     rules = options or MatchOptions(limits or Tolerances())
     candidates = [candidate for candidate, _ in masters]
     grouped = group_exposures(lights, rules.tolerances, name_sessions=rules.name_sessions)
     groups = [g for g in grouped if g.role is Role.LIGHT]
-    return [(group, match_lights(group.typical, candidates, options=rules, key=group.key)) for group in groups]
+    matched = []
+    for group in groups:
+        typical = prepared(group.typical, preparation) if preparation else group.typical
+        matched.append((group, match_lights(typical, candidates, options=rules, key=group.key)))
+    return matched
+
+
+def prepared(facts: ExposureFacts, preparation: Preparation) -> ExposureFacts:
+    """Return facts with the size that trimming leaves."""
+    width, height = preparation.shape(facts.width, facts.height)
+    return replace(facts, width=width, height=height)
 
 
 def calibrate_lights(
@@ -278,7 +290,7 @@ def calibrate_lights(
     steps = options or CalibrateOptions()
     paths = {id(candidate): path for candidate, path in masters}
     biases = [c for c, _ in masters if c.kind is Role.BIAS and c.level_adu is not None]
-    matches = match_groups(lights, masters, options=rules)
+    matches = match_groups(lights, masters, options=rules, preparation=steps.preparation)
     outcomes: list[Outcome] = []
     tasks: list[CalibrateTask] = []
     seen: dict[str, str] = {}

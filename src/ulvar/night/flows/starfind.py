@@ -42,7 +42,9 @@ def stars_item(task: tuple[ExposureFacts, DetectOptions]) -> Scored | Failed:
     facts, options = task
     try:
         frame = read_frame(facts)
-        detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
+        pedestal = np.float32(facts.pedestal_adu)
+        data = frame.data - pedestal if pedestal else frame.data
+        detection = find_stars(data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
     except FrameError as error:
         return Failed(error.reason, facts.path)
     if not math.isfinite(detection.background.sky_adu):

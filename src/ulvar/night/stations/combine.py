@@ -11,6 +11,7 @@ import numpy as np
 
 from ulvar.combine import Rejection
 from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.frames.sessions import SESSION
 from ulvar.inspection import ExposureSummary, series_findings
 from ulvar.night.flows.stack import Aligned, StackOptions, align_all, pick_reference, stack_exposures
 from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
@@ -170,7 +171,7 @@ def stack_candidates(night: Night) -> tuple[dict[str, Product], dict[str, str]]:
 
 
 def run_stack(night: Night, context: JobContext) -> StationResult:
-    """Stack the scored exposures of the working filter that no rule takes out."""
+    """Stack the scored exposures of the working filter that no rule takes out, apart where a tag asks for it."""
     keep, ruled = stack_candidates(night)
     findings = [f for f in night.findings("combine") if f.code != "trail"]
     if not keep:
@@ -179,6 +180,39 @@ def run_stack(night: Night, context: JobContext) -> StationResult:
             StationResult("combine", "nothing to stack", problem="no exposure is left to stack"),
             findings,
         )
+    stacks: list[Product] = []
+    frames: list[Product] = []
+    for label, members in _stack_sets(night, keep).items():
+        made = _stack_one(night, context, label, members, ruled)
+        if isinstance(made, Failed):
+            return finish(night, StationResult("combine", made.reason, problem=made.reason), findings)
+        stacks.append(made[0])
+        frames += made[1]
+    night.store_products("stack_frame", frames, clear=True)
+    night.store_products("stack", stacks)
+    kinds = {"cloud", "focus", "trailing", "flip", "jump", "trail"}
+    findings = [f for f in findings if f.code not in kinds] + _series_findings(night)
+    several = f" in {len(stacks)} stacks" if len(stacks) > 1 else ""
+    text = f"{len(frames)} exposures stacked{several}, {len(ruled)} ruled out"
+    return finish(night, StationResult("combine", text, len(frames), 0, "", stacks[0].values), findings)
+
+
+def _stack_sets(night: Night, keep: dict[str, Product]) -> dict[str, dict[str, Product]]:
+    """Split what is to be stacked by the tags that stack apart; the label is filter and tag values."""
+    apart = [tag.name for tag in night.settings.intake.tags if tag.stacks]
+    name = working_filter(night)
+    sets: dict[str, dict[str, Product]] = {}
+    for raw, product in keep.items():
+        facts = night.facts(raw)
+        values = [facts.session if tag == SESSION else facts.tags.get(tag, "") for tag in apart] if facts else []
+        label = "-".join(v for v in (name, *values) if v)
+        sets.setdefault(label, {})[raw] = product
+    return sets
+
+
+def _stack_one(
+    night: Night, context: JobContext, label: str, keep: dict[str, Product], ruled: dict[str, str]
+) -> tuple[Product, list[Product]] | Failed:
     settings = night.settings.combine
     aligned = [_aligned_of(night, raw, product) for raw, product in keep.items()]
     reference = next(iter(keep.values())).values["reference"]
@@ -195,29 +229,24 @@ def run_stack(night: Night, context: JobContext) -> StationResult:
         framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
         normalise=settings.normalise, weighting=settings.weights, reference=best.scored.facts.path,
     )  # fmt: skip
-    name = working_filter(night)
-    output = night.products / f"stack{'-' + name if name else ''}.fits"
+    safe = "".join(c if c.isalnum() or c in "-+." else "_" for c in label)
+    output = night.products / f"stack{'-' + safe if safe else ''}.fits"
     result = stack_exposures(
         [a.scored.facts for a in aligned], output, context, options=options, replace=True,
         scored=[a.scored for a in aligned], aligned=aligned,
     )  # fmt: skip
     if not result.ok:
-        return finish(night, StationResult("combine", result.reason, problem=result.reason), findings)
+        return Failed(result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
     frames = [Product("stack_frame", raw_of[o.file], "", dict(o.values)) for o in result.frames if o.ok]
-    night.store_products("stack_frame", frames, clear=True)
     weights = result.stacked.weights if result.stacked is not None else np.ones(1)
     values = {
-        "count": len(frames), "width": result.width, "height": result.height, "filter": name,
+        "count": len(frames), "width": result.width, "height": result.height, "filter": working_filter(night),
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
         "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),
     }  # fmt: skip
-    night.store_products("stack", [Product("stack", name, str(output), values)])
-    kinds = {"cloud", "focus", "trailing", "flip", "jump", "trail"}
-    findings = [f for f in findings if f.code not in kinds] + _series_findings(night)
-    text = f"{len(frames)} exposures stacked, {len(ruled)} ruled out"
-    return finish(night, StationResult("combine", text, len(frames), 0, "", values), findings)
+    return Product("stack", label, str(output), values), frames
 
 
 def _chained(first: Transform, then: np.ndarray) -> Transform:

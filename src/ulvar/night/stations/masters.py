@@ -6,10 +6,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from ulvar.calibration import Candidate, Fit, Match, MatchOptions, Shot, master_numbers, shooting_list
+from ulvar.calibration.prepare import Preparation
 from ulvar.engine import Finding, JobContext, Severity
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.inspection import match_findings
-from ulvar.night.flows.calibrate import match_groups
+from ulvar.night.flows.calibrate import match_groups, prepared
 from ulvar.night.flows.intake import contradicted
 from ulvar.night.flows.masters import KINDS, MasterOptions, make_masters
 from ulvar.night.library import Library, default_library
@@ -50,27 +51,30 @@ def set_candidates(night: Night) -> list[Candidate]:
     """Return the calibration sets that would make masters, with how many usable frames each has."""
     out, barred = night.left_out, excluded_frames(night)
     looks = night.looks()
+    preparation = preparation_of(night, night.exposures)
     found = []
     for group in night.groups():
         files = [f for f in group.files if f not in out and f not in barred]
         if group.role in KINDS and not group.is_master and files:
             levels = sorted(looks[f].level_adu for f in files if f in looks and looks[f].finite)
             level = levels[len(levels) // 2] if levels else None
-            found.append(Candidate(group.role, group.typical, len(files), group.key, level))
+            typical = prepared(group.typical, preparation)
+            found.append(Candidate(group.role, typical, len(files), group.key, level))
     return found
 
 
 def made_masters(night: Night) -> list[tuple[Candidate, str]]:
     """Return the masters that the night has made, under the keys of their sets."""
     by_key = {g.key: g for g in night.groups()}
+    preparation = preparation_of(night, night.exposures)
     found = []
     for path, product in night.products_of("master").items():
         values = product.values
         group = by_key.get(values.get("key", ""))
         if group is not None:
-            candidate = Candidate(
-                Role(values["kind"]), group.typical, int(values["count"]), group.key, values.get("level_adu")
-            )
+            typical = prepared(group.typical, preparation)
+            kind, count = Role(values["kind"]), int(values["count"])
+            candidate = Candidate(kind, typical, count, group.key, values.get("level_adu"))
             found.append((candidate, path))
     return found
 
@@ -78,7 +82,8 @@ def made_masters(night: Night) -> list[tuple[Candidate, str]]:
 def board_matches(night: Night) -> list[tuple[Group, Match]]:
     """Return what the match board shows: every group of lights with its choices among sets, masters and library."""
     candidates = [(c, "") for c in set_candidates(night)] + given_masters(night)
-    return match_groups(night.lights(), candidates, options=matching_of(night))
+    lights = night.lights()
+    return match_groups(lights, candidates, options=matching_of(night), preparation=preparation_of(night, lights))
 
 
 def night_shooting_list(night: Night) -> list[Shot]:
@@ -115,14 +120,16 @@ def run_masters(night: Night, context: JobContext) -> StationResult:
     good = [o for o in outcomes if o.ok]
     night.store_products("master", [Product("master", o.output, o.output, dict(o.values)) for o in good], clear=True)
     # The match board's word comes at this station, though it is calibration that obeys it.
-    matches = match_groups(kept_lights(night), [*made_masters(night), *given], options=matching)
+    lights = kept_lights(night)
+    masters = [*made_masters(night), *given]
+    matches = match_groups(lights, masters, options=matching, preparation=preparation_of(night, lights))
     findings = findings + match_findings(matches)
     problem = "" if good or given else "no master could be made"
     text = f"{len(good)} masters" + (f", {len(given)} there before" if given else "")
     return finish(night, StationResult("masters", text, len(good), len(outcomes) - len(good), problem), findings)
 
 
-def preparation_of(night: Night, exposures: list[ExposureFacts]):  # type: ignore[no-untyped-def]
+def preparation_of(night: Night, exposures: list[ExposureFacts]) -> Preparation:
     """Return what is done to raw frames first; the headers' regions count when all lights tell the same."""
     lights = night.lights() or exposures
     overscan, trim = {f.overscan for f in lights}, {f.trim for f in lights}
