@@ -187,9 +187,7 @@ class Matching(Stations):
         self.click(self.window.slip.action)
         self.idle()
         self.click(self.masters.page_buttons["made"])
-        self.click(
-            next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Keep these")
-        )
+        self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Keep"))
         library = model.library()
         assert library is not None
         kept = len(library.entries())

@@ -17,7 +17,7 @@ from ulvar.night.settings import TagSettings
 from ulvar.night.stations.camera import CameraMeasure, measure_camera, plan_flats, remember_camera
 from ulvar.night.stations.intake import differs_from_disk, retell_intake
 from ulvar.night.stations.masters import board_matches, library_of, made_masters, night_shooting_list, pin_choice
-from ulvar.simulation import Camera, CameraState, Psf, add_stars
+from ulvar.simulation import Camera, CameraState, Psf, add_stars, star_field
 
 WIDTH, HEIGHT = 320, 240
 Change = Callable[[np.ndarray], np.ndarray]
@@ -501,10 +501,16 @@ class Apart(MadeNight):
     """A tag may keep stacks apart."""
 
     def test_stacks_by_tag(self) -> None:
-        # Nothing is calibrated here, so the camera has no hot pixels to be taken for stars.
-        self.camera = Camera(WIDTH, HEIGHT, seed=6, hot_fraction=0.0)
+        (xy, flux) = self.stars
         for i in range(8):
-            self.file(f"{'east' if i < 4 else 'west'}/L{i}", "Light", self.sky(), 60.0)
+            image = star_field(
+                self.rng, width=WIDTH, height=HEIGHT, x=xy[:, 0] + 0.3 * i, y=xy[:, 1], flux_e=flux,
+                psf=Psf.with_fwhm(3.0), sky_e=300.0,
+            )  # fmt: skip
+            self.write(
+                f"raw/{'east' if i < 4 else 'west'}/L{i}.fits", image.astype(np.uint16), IMAGETYP="Light", EXPTIME=60.0,
+                FILTER="V", EGAIN=1.0, DATE_OBS=f"2027-02-11T21:0{i}:00",
+            )  # fmt: skip
         night = self.night()
         self.run_to(night, "intake")
         settings = night.settings

@@ -293,7 +293,7 @@ class Slip(QWidget):
                 box.toggled.connect(lambda on: self._toggle_term(field, term, on))
             row.addWidget(box)
             return row
-        row.addWidget(label(field.label), 1)
+        row.addWidget(label(field.label, wrap=True), 1)
         editor: QWidget
         if field.kind == "choice":
             editor = self._choice(field, value)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from ulvar.desktop.model import Model
@@ -57,6 +58,11 @@ class Board(QWidget):
         ):
             signal.connect(self.mark_stale)
         model.current_changed.connect(self._current)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """On a narrow board the hint gives way."""
+        super().resizeEvent(event)
+        self.hint.setVisible(self.width() > 560)
 
     def mark_stale(self) -> None:
         """Build anew, now if the board is in sight, else when it comes into sight."""

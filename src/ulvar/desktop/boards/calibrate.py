@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QToolButton
+from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QTableView, QToolButton
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.calibrate_pages import CameraPage, DefectsPage, FlatPage
@@ -28,10 +28,12 @@ class CalibrateBoard(Board):
     def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self.page = "lights"
         self.defects: DefectsPage | None = None
+        self._table: QTableView | None = None
         super().__init__(*arguments)
 
     def fill(self) -> None:
         """Build the page that is turned to."""
+        self._table = None
         if self.defects is not None:
             self.defects.close_finder()
             self.defects = None
@@ -150,7 +152,7 @@ class CalibrateBoard(Board):
 
     def show_current(self, path: str) -> None:
         """Select the row of the current exposure."""
-        if self.page == "lights" and hasattr(self, "_rows") and self._rows.rowCount():
+        if self._table is not None:
             row = self._rows.row_of(path)
             if row >= 0 and self._table.currentIndex().row() != row:
                 self._table.selectRow(row)

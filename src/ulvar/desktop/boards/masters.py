@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QRectF, QSize, Qt
+from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QGridLayout,
@@ -12,6 +12,7 @@ from PySide6.QtWidgets import (
     QMenu,
     QPushButton,
     QScrollArea,
+    QSizePolicy,
     QToolButton,
     QVBoxLayout,
     QWidget,
@@ -34,7 +35,10 @@ class MatchCell(QWidget):
     def __init__(self, board: MastersBoard, group: Group, choice: Choice) -> None:
         super().__init__()
         self._board, self.group, self.choice = board, group, choice
-        self.setFixedSize(QSize(134, 58))
+        self.setFixedHeight(58)
+        self.setMinimumWidth(84)
+        self.setMaximumWidth(150)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         first, second = self.lines()
         self.setAccessibleName(f"{group.filter} {choice.kind.value}: {first}, {second}")
@@ -94,18 +98,22 @@ class MatchCell(QWidget):
         first, second = self.lines()
         painter.setFont(font("label" if plain else "value"))
         painter.setPen(t.color("block" if fit is Fit.NOTHING_SAFE else "mute" if plain else "text"))
-        painter.drawText(QRectF(10, 9, 100, 18), Qt.AlignmentFlag.AlignVCenter, first)
+        width = self.width()
+        first = painter.fontMetrics().elidedText(first, Qt.TextElideMode.ElideRight, width - (18 if plain else 38))
+        painter.drawText(QRectF(10, 9, width - 12, 18), Qt.AlignmentFlag.AlignVCenter, first)
         painter.setFont(font("label"))
         painter.setPen(t.color("check" if fit is Fit.NEAR else "mute" if plain else "soft"))
-        text = painter.fontMetrics().elidedText(second, Qt.TextElideMode.ElideRight, 116)
-        painter.drawText(QRectF(10, 30, 118, 18), Qt.AlignmentFlag.AlignVCenter, text)
+        text = painter.fontMetrics().elidedText(second, Qt.TextElideMode.ElideRight, width - 18)
+        painter.drawText(QRectF(10, 30, width - 16, 18), Qt.AlignmentFlag.AlignVCenter, text)
         if fit is Fit.FITS:
             painter.setPen(QPen(t.color("good"), 1.8))
-            painter.drawPolyline([box.topRight().__class__(x, y) for x, y in ((113, 18), (117, 22), (124, 13))])
+            painter.drawPolyline(
+                [box.topRight().__class__(x, y) for x, y in ((width - 21, 18), (width - 17, 22), (width - 10, 13))]
+            )
         elif fit is Fit.NEAR:
-            glyphs.draw_severity(painter, t, 119, 17, "check", 5.5)
+            glyphs.draw_severity(painter, t, width - 15, 17, "check", 5.5)
         elif fit is Fit.NOTHING_SAFE:
-            glyphs.draw_severity(painter, t, 119, 17, "blocks", 6)
+            glyphs.draw_severity(painter, t, width - 15, 17, "blocks", 6)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Tell the refusals of this cell, and show its master."""
@@ -185,7 +193,7 @@ class MastersBoard(Board):
         matches = self.matches()
         for row, (group, match) in enumerate(matches, 1):
             name = QWidget()
-            name.setFixedWidth(92)
+            name.setFixedWidth(86)
             inner = QGridLayout(name)
             inner.setContentsMargins(0, 8, 0, 8)
             inner.setVerticalSpacing(2)
@@ -220,7 +228,7 @@ class MastersBoard(Board):
         row.addSpacing(12)
         self.page_buttons: dict[str, QToolButton] = {}
         names = [(kind.value, kind.plural) for kind in (Role.BIAS, Role.DARK, Role.FLAT, Role.DARK_FLAT)]
-        for key, text in [*names, ("made", f"Made here {len(made)}" if made else "Made here")]:
+        for key, text in [*names, ("made", f"Made {len(made)}" if made else "Made")]:
             button = QToolButton()
             button.setText(text)
             button.setCheckable(True)
@@ -236,7 +244,7 @@ class MastersBoard(Board):
         row.addStretch(1)
         for text, command, tip in (
             ("Add…", "add masters", "Add masters made elsewhere to the library"),
-            ("Keep these", "keep masters", "Copy the masters of this night into the library, for other nights"),
+            ("Keep", "keep masters", "Copy the masters of this night into the library, for other nights"),
         ):
             button = QPushButton(text)
             button.setToolTip(tip)
