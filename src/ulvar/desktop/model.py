@@ -387,6 +387,15 @@ class Model(QObject):
         """The match board's rows."""
         return self._cached("matches", lambda: board_matches(self.night) if self.night else [])
 
+    def has_masters(self) -> bool:
+        """Whether there is something to calibrate with: masters made here, or given ones that fit."""
+        given = any(
+            choice.candidate is not None and choice.candidate.facts.is_master
+            for _, match in self.matches()
+            for choice in match.choices
+        )
+        return given or bool(self.products("master"))
+
     def shots(self) -> list[Shot]:
         """The shooting list."""
         return self._cached("shots", lambda: shooting_list(self.matches()))

@@ -512,7 +512,7 @@ class Slip(QWidget):
                 return "Go on to Combine", "No calibration frames: lights are used as they are.", "go combine"
             return f"Make {n} masters", "Written into the night; raw files stay as they are.", "run masters"
         if station == "calibrate":
-            if not model.products("master"):
+            if not model.has_masters():
                 return "Go to Masters", "There are no masters yet.", "go masters"
             done = len(model.products("calibrated"))
             size = sum(4 * f.width * f.height for f in lights) / 1e6

@@ -88,7 +88,7 @@ class CalibrateBoard(Board):
     def _lights(self) -> None:
         lights = self.model.lights()
         done = self.model.products("calibrated")
-        if not self.model.products("master") and not done:
+        if not self.model.has_masters() and not done:
             sentence = "No masters yet, so there is nothing to calibrate with."
             self.body.addWidget(empty_state(sentence, "Go to Masters", lambda: self.command("station masters")))
             return
