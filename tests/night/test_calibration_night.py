@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-import unittest
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import tifffile
 
+from tests.made_files import write_cube, write_dng
 from tests.support import FolderCase, files_under, stamps
 from ulvar.engine import JobContext, Severity
 from ulvar.frames import Role, read_frame, read_plane
@@ -442,19 +443,30 @@ class Changes(MadeNight):
         self.assertIn("none of its pixels has a value", blank.text)
         self.assertEqual({n for n in files_under(night.folder) if Path(n).name.startswith(".")}, set())
 
-    @unittest.skipIf(os.geteuid() == 0, "root may write everywhere")
     def test_a_folder_that_may_not_be_written(self) -> None:
+        from unittest import mock
+
         self.clean()
         night = self.night()
         self.run_to(night, "intake", "masters")
+        real = Path.mkdir
         locked = self.folder / "locked"
-        locked.mkdir(mode=0o500)
+
+        def refuse(path: Path, *arguments: object, **options: object) -> None:
+            # As a folder of somebody else does; a mock, because root may write everywhere.
+            if path == locked:
+                raise PermissionError(13, "Permission denied", str(path))
+            real(path, *arguments, **options)  # type: ignore[arg-type]
+
         settings = night.settings
         settings.calibrate.folder = str(locked)
         night.set_settings(settings)
-        result = RUNNERS["calibrate"](night, JobContext())
+        with mock.patch.object(Path, "mkdir", refuse):
+            result = RUNNERS["calibrate"](night, JobContext())
         self.assertTrue(result.problem)
-        self.assertIn("not_calibrated", {f.code for f in night.findings("calibrate")})
+        told = [f for f in night.findings("calibrate") if f.code == "not_calibrated"]
+        self.assertEqual(len(told), 6)
+        self.assertIn("Permission denied", told[0].text)
 
     def test_a_full_disk_is_told_before_the_run(self) -> None:
         from unittest import mock
@@ -521,3 +533,58 @@ class Apart(MadeNight):
         self.assertEqual(set(stacks), {"V-east", "V-west"})
         self.assertEqual([p.values["count"] for p in stacks.values()], [4, 4])
         self.assertTrue(all(Path(p.output).exists() for p in stacks.values()))
+
+
+class OtherFiles(MadeNight):
+    """Camera raw, TIFF and cubes go the same way."""
+
+    def test_a_night_of_camera_raw(self) -> None:
+        tint = np.ones((HEIGHT, WIDTH))
+        tint[::2, ::2], tint[1::2, 1::2] = 0.5, 1.3
+        for kind, count, light, seconds in (
+            ("lights", 4, self.sky(900.0) * tint, 30.0),
+            ("darks", 6, 0.0, 30.0),
+            ("flats", 6, 20000.0 * tint, 30.0),
+        ):
+            for i in range(count):
+                pixels = np.minimum(self.camera.expose(self.rng, light, CameraState(100, seconds, -15.0)), 16383)
+                write_dng(self.folder / "raw" / kind / f"K{i}.dng", pixels)
+        night = self.night()
+        self.run_to(night, "intake")
+        self.assertEqual({f.cfa for f in night.exposures}, {"RGGB"})
+        settings = night.settings
+        settings.calibrate.repair = True
+        night.set_settings(settings)
+        found = self.run_to(night, "masters", "calibrate")
+        self.assertNotIn("not_calibrated", found)
+        done = night.products_of("calibrated")
+        self.assertEqual(len(done), 4)
+        frame = read_frame(next(iter(done.values())).output)
+        self.assertEqual(
+            (frame.facts.exposure_s, frame.facts.gain, frame.facts.cfa, frame.facts.camera),
+            (30.0, 800.0, "RGGB", "Kvist R24"),
+        )
+        self.assertEqual(frame.facts.start_utc, night.lights()[0].start_utc)
+        # The colours stay as they were measured: the flat was made one for each.
+        sky = [float(np.median(frame.data[dy::2, dx::2])) for dy, dx in ((0, 0), (0, 1), (1, 1))]
+        self.assertAlmostEqual(sky[0] / sky[1], 0.5, delta=0.02)
+        self.assertAlmostEqual(sky[2] / sky[1], 1.3, delta=0.03)
+
+    def test_cubes_and_tiff(self) -> None:
+        planes = np.stack([self.camera.expose(self.rng, self.sky(), CameraState(100, 5.0, -15.0)) for _ in range(3)])
+        write_cube(self.folder / "raw" / "lights" / "cube.fits", planes, IMAGETYP="Light", EXPTIME=5.0, FILTER="V")
+        darks = np.stack([self.camera.expose(self.rng, 0.0, CameraState(100, 5.0, -15.0)) for _ in range(5)])
+        (self.folder / "raw" / "darks").mkdir()
+        for i, dark in enumerate(darks):
+            tifffile.imwrite(self.folder / "raw" / "darks" / f"d{i}.tif", dark)
+        night = self.night()
+        found = self.run_to(night, "intake")
+        self.assertIn("several_images", found)
+        night.correct([f.path for f in night.exposures if f.role is Role.DARK], "exposure_s", "5")
+        self.run_to(night, "intake", "masters", "calibrate")
+        done = night.products_of("calibrated")
+        self.assertEqual({Path(p.output).name for p in done.values()}, {f"cube-0-{k}-cal.fits" for k in range(3)})
+        dark = np.mean(darks, axis=0)
+        for k, product in enumerate(sorted(done.values(), key=lambda p: p.output)):
+            off = read_plane(product.output) - (planes[k] - dark)
+            self.assertLess(float(np.median(np.abs(off))), 2.0)

@@ -231,9 +231,7 @@ def _levelled(source: RowSource, subtract: F32Array | None, level: float, mosaic
         return ScaledRows(source, subtract, 1.0 / level)
     levels = np.ones((2, 2), dtype=np.float32)
     y0, y1 = source.height // 4 // 2 * 2, max(2, 3 * source.height // 4)
-    band = source.rows(y0, y1)
-    if subtract is not None:
-        band -= subtract[y0:y1]
+    band = ScaledRows(source, subtract).rows(y0, y1)
     for dy in (0, 1):
         for dx in (0, 1):
             cell = float(np.nanmedian(band[dy::2, dx::2]))
@@ -261,9 +259,7 @@ class ColorScaledRows:
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``."""
-        band = self.source.rows(y0, y1)
-        if self.subtract is not None:
-            band -= self.subtract[y0:y1]
+        band = ScaledRows(self.source, self.subtract).rows(y0, y1)
         for dy in (0, 1):
             for dx in (0, 1):
                 band[dy::2, dx::2] /= self.levels[(y0 + dy) % 2, dx]

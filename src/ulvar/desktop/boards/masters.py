@@ -242,15 +242,9 @@ class MastersBoard(Board):
             row.addWidget(button)
             self.page_buttons[key] = button
         row.addStretch(1)
-        for text, command, tip in (
-            ("Add…", "add masters", "Add masters made elsewhere to the library"),
-            ("Keep", "keep masters", "Copy the masters of this night into the library, for other nights"),
-        ):
-            button = QPushButton(text)
-            button.setToolTip(tip)
-            button.setEnabled(command != "keep masters" or bool(made))
-            button.clicked.connect(lambda _=False, c=command: self.command(c))
-            row.addWidget(button)
+        self._button(row, "Add…", "add masters", "Add masters made elsewhere to the library")
+        tip = "Copy the masters of this night into the library, for other nights"
+        self._button(row, "Keep", "keep masters", tip, bool(made))
         self.body.addLayout(row)
         if self.page == "made":
             self._masters()
@@ -284,16 +278,16 @@ class MastersBoard(Board):
             text = label("Nothing to take: every group of lights has what it needs.")
         words.addWidget(text)
         row.addLayout(words, 1)
-        for title, command, tip in (
-            ("Plan flats…", "plan flats", "From test flats to the exposure that gives the wanted level"),
-            ("Write list…", "write list", "Save the list as a table or as a page to print"),
-        ):
-            button = QPushButton(title)
-            button.setToolTip(tip)
-            button.setEnabled(command != "write list" or bool(shots))
-            button.clicked.connect(lambda _=False, c=command: self.command(c))
-            row.addWidget(button)
+        self._button(row, "Plan flats…", "plan flats", "From test flats to the exposure that gives the wanted level")
+        self._button(row, "Write list…", "write list", "Save the list as a table or as a page to print", bool(shots))
         self.body.addLayout(row)
+
+    def _button(self, row: QHBoxLayout, text: str, command: str, tip: str, enabled: bool = True) -> None:
+        button = QPushButton(text)
+        button.setToolTip(tip)
+        button.setEnabled(enabled)
+        button.clicked.connect(lambda: self.command(command))
+        row.addWidget(button)
 
     def _masters(self) -> None:
         made = self.model.products("master")

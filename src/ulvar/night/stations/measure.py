@@ -16,7 +16,14 @@ from ulvar.night.flows.measure import MeasureOptions, Reference, measure_series
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.plate import solutions
-from ulvar.night.stations.shared import StationResult, finish, number_of, working_exposures, working_filter
+from ulvar.night.stations.shared import (
+    StationResult,
+    finish,
+    number_of,
+    told_failures,
+    working_exposures,
+    working_filter,
+)
 from ulvar.photometry import ApertureOptions, SeriesTable, read_series, write_series
 from ulvar.registration import Transform
 
@@ -68,20 +75,9 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     raw_of = {facts.path: raw for raw, facts in working.items()}
     night.store_products("measured", [Product("measured", raw_of[o.file], "", {}) for o in good], clear=True)
     bad = [o for o in outcomes if not o.ok]
-    findings = []
+    findings = told_failures("measure", "not_measured", "measured", bad, raw_of)
     if rows:
         write_series(series_path(night), rows, replace=True)
-    if bad:
-        findings.append(
-            Finding(
-                Severity.CHECK,
-                "not_measured",
-                f"{len(bad)} exposures are not measured",
-                f"{Path(bad[0].file).name}: {bad[0].reason}.",
-                tuple(raw_of[o.file] for o in bad),
-                station="measure",
-            )  # fmt: skip
-        )
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
     text = f"{len(stars)} stars measured in {len(good)} exposures"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings)

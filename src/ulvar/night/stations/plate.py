@@ -11,7 +11,7 @@ from ulvar.frames import FrameError, scan_file
 from ulvar.night.flows.plate import PlateOptions, read_wcs_file, solve_files
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.project import Night, Product
-from ulvar.night.stations.shared import StationResult, finish, working_exposures, working_filter
+from ulvar.night.stations.shared import StationResult, finish, told_failures, working_exposures, working_filter
 
 
 def run_plate(night: Night, context: JobContext) -> StationResult:
@@ -44,19 +44,8 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
         "plate", [Product("plate", raw_of[o.file], o.output, dict(o.values)) for o in good], clear=True
     )
     _solve_stack(night, catalogue, options, context)
-    findings = []
     bad = [o for o in outcomes if not o.ok]
-    if bad:
-        findings.append(
-            Finding(
-                Severity.CHECK,
-                "not_solved",
-                f"{len(bad)} exposures are not solved",
-                f"{Path(bad[0].file).name}: {bad[0].reason}.",
-                tuple(raw_of[o.file] for o in bad),
-                station="plate",
-            )  # fmt: skip
-        )
+    findings = told_failures("plate", "not_solved", "solved", bad, raw_of)
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
     text = f"{len(good)} of {len(outcomes)} exposures solved"
     return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings)

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from ulvar.engine import Finding, Severity, sort_findings
 from ulvar.frames import ExposureFacts
 from ulvar.night.flows.calibrate import calibrated_facts
+from ulvar.night.flows.common import Outcome
 from ulvar.night.project import Night
 from ulvar.night.recipe import record_step
 
@@ -32,6 +35,20 @@ def finish(night: Night, result: StationResult, findings: list[Finding]) -> Stat
     night.mark_run(result.station, state)
     record_step(night, result.station)
     return result
+
+
+def told_failures(
+    station: str, code: str, done: str, bad: Sequence[Outcome], raw_of: Mapping[str, str]
+) -> list[Finding]:
+    """Return one finding that counts exposures which failed at a station and gives the first one's reason."""
+    if not bad:
+        return []
+    return [
+        Finding(
+            Severity.CHECK, code, f"{len(bad)} exposures are not {done}", f"{Path(bad[0].file).name}: {bad[0].reason}.",
+            tuple(raw_of[o.file] for o in bad), station=station,
+        )
+    ]  # fmt: skip
 
 
 def kept_lights(night: Night) -> list[ExposureFacts]:

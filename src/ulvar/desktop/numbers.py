@@ -1,0 +1,121 @@
+"""Numbers of exposures that the night line, the picture and the boards show, taken from the model's products."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ulvar.astrometry import Wcs
+from ulvar.frames import ExposureFacts
+from ulvar.lightcurves import airmass_at
+from ulvar.night import Night, Product
+from ulvar.night.flows.curve import CurveResult
+from ulvar.photometry import SeriesTable
+from ulvar.registration import Transform
+
+METRICS = {
+    "temperature": ("Sensor temperature", "°C", 1),
+    "sky_adu": ("Sky level", "ADU", 0),
+    "fwhm_px": ("FWHM", "px", 2),
+    "stars": ("Star count", "", 0),
+    "transparency": ("Transparency", "%", 0),
+    "residual_px": ("Alignment residual", "px", 3),
+    "rms_arcsec": ("Plate residual", "″", 2),
+    "airmass": ("Airmass", "", 2),
+    "target": ("Target flux", "", 2),
+}
+STATION_METRIC = {
+    "intake": "temperature", "masters": "temperature", "calibrate": "sky_adu", "combine": "fwhm_px",
+    "plate": "rms_arcsec", "measure": "target", "curve": "transparency",
+}  # fmt: skip
+
+
+class Numbers:
+    """The part of the model that computes; it reads what the model caches."""
+
+    if TYPE_CHECKING:
+        night: Night | None
+
+        def lights(self) -> list[ExposureFacts]: ...
+        def products(self, kind: str) -> dict[str, Product]: ...
+        def plates(self) -> dict[str, Wcs]: ...
+        def series(self) -> SeriesTable | None: ...
+        def curve(self) -> CurveResult | None: ...
+        def _cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+
+    def metric_values(self, metric: str) -> dict[str, float]:
+        """Return path to value for the night line."""
+
+        def make() -> dict[str, float]:
+            if metric == "temperature":
+                return {f.path: f.sensor_temperature_c for f in self.lights() if f.sensor_temperature_c is not None}
+            if metric == "airmass":
+                return self._airmass()
+            if metric == "target":
+                return self._target_flux()
+            kind = "plate" if metric == "rms_arcsec" else "score"
+            factor = 100.0 if metric == "transparency" else 1.0
+            return {
+                raw: factor * float(p.values[metric])
+                for raw, p in self.products(kind).items()
+                if p.values.get(metric) is not None and math.isfinite(float(p.values[metric]))
+            }
+
+        return self._cached(f"metric {metric}", make)
+
+    def _airmass(self) -> dict[str, float]:
+        usable = [f for f in self.lights() if f.site and f.mid_utc and f.ra_deg is not None and f.dec_deg is not None]
+        if not usable:
+            return {}
+        first = usable[0]
+        assert first.site is not None and first.ra_deg is not None and first.dec_deg is not None
+        values = airmass_at([f.mid_utc for f in usable if f.mid_utc], first.ra_deg, first.dec_deg, first.site)
+        return {f.path: float(v) for f, v in zip(usable, values) if math.isfinite(v)}
+
+    def _target_flux(self) -> dict[str, float]:
+        table = self.series()
+        targets = table.names("target") if table else []
+        if table is None or not targets:
+            return {}
+        rows = {row.file: row.flux for row in table.star(targets[0]) if math.isfinite(row.flux)}
+        result = self.curve()
+        if result is not None:
+            rows = dict(zip(result.curve.files, result.curve.relative_flux))
+        typical = float(np.nanpercentile(list(rows.values()), 80)) if rows else 1.0
+        return {raw: rows[name] / typical for raw, name in self.measured_names().items() if name in rows}
+
+    def measured_names(self) -> dict[str, str]:
+        """Raw path to the file name under which it was measured."""
+        calibrated = self.products("calibrated")
+        return {
+            f.path: Path(calibrated[f.path].output).name if f.path in calibrated else Path(f.path).name
+            for f in self.lights()
+        }
+
+    def transform_of(self, raw: str) -> Transform | None:
+        """Alignment of an exposure onto its reference."""
+        product = self.products("score").get(raw)
+        if product is None or product.values["matrix"] is None:
+            return None
+        return Transform(np.array(product.values["matrix"]))
+
+    def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]:
+        """Return where the listed stars fall in an exposure."""
+        result: dict[str, tuple[float, float]] = {}
+        if self.night is None:
+            return result
+        wcs = self.plates().get(raw)
+        transform = self.transform_of(raw)
+        back = transform.inverse() if transform else None
+        for star in self.night.stars():
+            if star.ra is not None and star.dec is not None and wcs is not None:
+                x, y = wcs.pixel(star.ra, star.dec)
+                result[star.name] = float(x), float(y)
+            elif star.x is not None and star.y is not None:
+                x, y = back(np.array([star.x]), np.array([star.y])) if back else ([star.x], [star.y])
+                result[star.name] = float(x[0]), float(y[0])
+        return result
