@@ -18,7 +18,10 @@ COUNT = re.compile(r"^Ran (\d+) tests? in", re.MULTILINE)
 BAD = re.compile(r"(failures|errors|unexpected successes)=(\d+)")
 SKIPPED = re.compile(r"skipped=(\d+)")
 # These take longest; started first they do not hold up the end.
-FIRST = ("desktop.test_window", "cli.test_commands", "night.test_night", "desktop.test_worker", "stars.test_detection")
+FIRST = (
+    "cli.test_commands", "desktop.test_calibration", "astrometry.test_astrometry", "desktop.test_window", "desktop.test_worker",
+    "night.test_calibration_night",
+)  # fmt: skip
 
 
 def modules(patterns: list[str]) -> list[str]:

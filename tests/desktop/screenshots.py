@@ -5,10 +5,28 @@ from __future__ import annotations
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ulvar.desktop.window import MainWindow
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 sys.path.insert(0, str(ROOT))
+
+
+def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
+    """Turn the Calibrate board to a page, with the picture that goes with it."""
+    if page == "camera" and not window.model.products("camera"):
+        window.command("measure camera")
+        while window.model.busy:
+            wait(0.1)
+    window.board_of["calibrate"].turn_to(page)  # type: ignore[attr-defined]
+    for key, on in (("defects", page == "defects"), ("swipe", page == "camera")):
+        if window.sky.toggles[key].isChecked() != on:
+            window.sky.toggle(key)
+    wait(1.5)
 
 
 def main() -> int:
@@ -52,6 +70,7 @@ def main() -> int:
     out.mkdir(parents=True, exist_ok=True)
     wanted = [(station, "dark", station) for station in STATIONS]
     wanted += [("combine", "light", "combine-light"), ("measure", "red", "measure-red")]
+    wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects", "flat", "camera")]
     for station, theme, name in wanted:
         if theme != window.theme.name:
             window.set_theme(theme)
@@ -60,6 +79,9 @@ def main() -> int:
             flats = next(g for g in window.model.groups() if g.role.value == "flat" and g.filter == "R")
             window.model.set_current(flats.files[0])
         window.model.set_station(station)
+        page = name.partition("-")[2] if name.startswith("calibrate-") else "lights"
+        if station == "calibrate":
+            calibrate_page(window, page, wait)
         if (station == "plate") != window.sky.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")
         wait(1.2)

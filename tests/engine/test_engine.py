@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import threading
 import time
+import unittest
 from pathlib import Path
 from unittest import mock
 
@@ -183,3 +184,39 @@ class Small(FolderCase):
         self.assertGreater(available_bytes(), 10**8)
         with mock.patch.object(Path, "read_text", return_value="MemAvailable: 2048 kB\n"):
             self.assertEqual(default_budget(), 1024 * 1024)
+
+
+class Room(unittest.TestCase):
+    """What an item holds in memory decides how many are in flight."""
+
+    def flights(self, budget: int, item_bytes: int) -> int:
+        """Return the largest number of items that ran at once."""
+        from concurrent.futures import ThreadPoolExecutor
+
+        lock, running, most = threading.Lock(), [0], [0]
+
+        def work(item: int) -> int:
+            with lock:
+                running[0] += 1
+                most[0] = max(most[0], running[0])
+            time.sleep(0.02)
+            with lock:
+                running[0] -= 1
+            return item
+
+        with ThreadPoolExecutor(4) as pool:
+            context = JobContext(executor=pool, budget_bytes=budget, workers=4)
+            done = [result for _, result in context.each(work, range(12), "Working", item_bytes=item_bytes)]
+        self.assertEqual(sorted(done), list(range(12)))
+        return most[0]
+
+    def test_small_budgets_run_fewer_at_once(self) -> None:
+        self.assertEqual(self.flights(1000, 900), 1)
+        self.assertLessEqual(self.flights(1000, 400), 2)
+        self.assertEqual(self.flights(1000, 5000), 1, "one always runs")
+        self.assertGreater(self.flights(1000, 0), 2)
+
+    def test_large_blocks(self) -> None:
+        from ulvar.engine import keep_large_blocks
+
+        self.assertIsInstance(keep_large_blocks(), bool)

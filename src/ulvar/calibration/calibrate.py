@@ -301,6 +301,10 @@ def make_calibrator(
             inverse = np.where(flat.data > 0.05, 1.0 / flat.data, np.nan).astype(np.float32)
         steps.append(f"flat divided ({flat.count} frames)")
     defects = None
+    slim = flat
+    if flat is not None:
+        # The flat itself is not needed any more; of 60 megapixels it would hold a quarter of a gigabyte.
+        slim = replace(flat, data=np.empty((0, 0), dtype=np.float32))
     if rules.mark_defects and (dark is not None or flat is not None):
         defects = find_defects(
             dark=None if dark is None else dark.data, flat=None if flat is None else flat.data, options=rules.defects,
@@ -310,7 +314,7 @@ def make_calibrator(
         merged = known_defects if defects is None else known_defects | defects.mask
         defects = Defects(merged, {**(defects.counts if defects else {}), "listed": int((known_defects != 0).sum())})
     return Calibrator(
-        zero=dark if dark is not None else bias, flat=flat, zero_plane=zero, inverse_flat=inverse,
+        zero=dark if dark is not None else bias, flat=slim, zero_plane=zero, inverse_flat=inverse,
         defects=defects if defects is not None and defects.any else None, options=rules, thermal=thermal, scale=scale,
         steps=tuple(steps), threads=threads,
     )  # fmt: skip

@@ -23,6 +23,9 @@ from ulvar.stars import estimate_background
 def prepare_demo(folder: Path, truth: dict[str, Any]) -> Night:
     """Return the demo's night with its catalogue and stars already chosen."""
     night = Night.create(folder / "night", [folder / truth["raw"]], name=truth["name"])
+    if not night.meta("library"):
+        # The demo is the same on every machine: it has a library of its own.
+        night.set_meta("library", str(folder / "library"))
     settings = night.settings
     if not settings.plate.catalogue:
         settings.plate.catalogue = str(folder / truth["catalogue"])

@@ -180,11 +180,11 @@ class Plot(QWidget):
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             if self.show_x:
                 painter.setPen(t.color("mute"))
-                painter.drawText(
-                    QRectF(x - 40, area.bottom() + 2, 80, 14),
-                    Qt.AlignmentFlag.AlignCenter,
-                    tick_text(value, step),
-                )
+                text = tick_text(value, step)
+                half = painter.fontMetrics().horizontalAdvance(text) / 2 + 1
+                # A number at the end of the axis stays inside the widget.
+                middle = min(max(x, half), self.width() - half)
+                painter.drawText(QRectF(middle - 40, area.bottom() + 2, 80, 14), Qt.AlignmentFlag.AlignCenter, text)
         if self.show_x and self.x_label:
             painter.setPen(t.color("mute"))
             painter.drawText(

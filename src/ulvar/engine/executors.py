@@ -97,9 +97,12 @@ class JobContext:
     workers: int = 2
 
     def each(
-        self, function: Callable[[Item], Result], items: Iterable[Item], text: str
+        self, function: Callable[[Item], Result], items: Iterable[Item], text: str, *, item_bytes: int = 0
     ) -> Iterator[tuple[Item, Result]]:
         """Yield ``(item, function(item))`` as items finish, at most a few in flight at a time.
+
+        `item_bytes` is what the work on one item holds; where the budget has no room for all workers at once,
+        fewer items are in flight, one at least.
 
         Raises
         ------
@@ -118,10 +121,13 @@ class JobContext:
                 self.progress(done, total, text)
                 yield item, result
             return
-        yield from self._each_parallel(self.executor, function, todo, text)
+        room = self.budget_bytes // item_bytes if item_bytes > 0 else self.workers
+        # Two items a worker keep it busy while results travel; with little memory no worker may wait on another.
+        flight = 2 * self.workers if room >= self.workers else max(1, room)
+        yield from self._each_parallel(self.executor, function, todo, text, flight)
 
     def _each_parallel(
-        self, executor: Executor, function: Callable[[Item], Result], todo: list[Item], text: str
+        self, executor: Executor, function: Callable[[Item], Result], todo: list[Item], text: str, flight: int
     ) -> Iterator[tuple[Item, Result]]:
         total = len(todo)
         waiting = iter(todo)
@@ -129,7 +135,7 @@ class JobContext:
         done = 0
         try:
             while True:
-                while len(flying) < 2 * self.workers and not self.stop.stopping:
+                while len(flying) < flight and not self.stop.stopping:
                     item = next(waiting, None)
                     if item is None:
                         break

@@ -1,4 +1,4 @@
-"""The library as a map: temperature by exposure (gain by filter for flats), what exists, its age, what is missing."""
+"""The library as a map: gain and temperature by exposure (gain by filter for flats), its age, what is missing."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _ROW = 26
 class Cell:
     """One field of the map."""
 
-    row: float
+    row: tuple[float, float]
     column: str
     count: int
     age_d: float | None
@@ -35,14 +35,18 @@ class Cell:
     path: str
 
 
-def place(kind: Role, facts: ExposureFacts) -> tuple[float, str]:
-    """Return the row (temperature, or gain for flats) and the column (exposure, filter, gain) of a master."""
+_UNKNOWN = -999.0
+
+
+def place(kind: Role, facts: ExposureFacts) -> tuple[tuple[float, float], str]:
+    """Return the row (gain, temperature; for flats the gain alone) and the column (exposure, or filter) of a master."""
     temperature = facts.sensor_temperature_c
-    row = -999.0 if temperature is None else float(round(temperature))
+    gain = _UNKNOWN if facts.gain is None else facts.gain
     if kind is Role.FLAT:
-        return (-1.0 if facts.gain is None else facts.gain), facts.filter or "none"
+        return (gain, 0.0), facts.filter or "none"
+    row = (gain, _UNKNOWN if temperature is None else float(round(temperature)))
     if kind is Role.BIAS:
-        return row, "gain ?" if facts.gain is None else f"gain {facts.gain:g}"
+        return row, "bias"
     return row, "?" if facts.exposure_s is None else f"{facts.exposure_s:g} s"
 
 
@@ -59,12 +63,9 @@ def map_cells(model: Model, kind: Role) -> list[Cell]:
     used_keys = {c.candidate.key for _, m in model.matches() for c in m.choices if c.candidate is not None}
     found = []
     pool = [(c, "") for c in set_candidates(night)] + given_masters(night)
-    gains = {f.gain for f in lights if f.gain is not None}
     for candidate, path in pool:
         facts = candidate.facts
         if candidate.kind is not kind:
-            continue
-        if kind in (Role.DARK, Role.DARK_FLAT) and gains and facts.gain is not None and facts.gain not in gains:
             continue
         age = abs((facts.start_utc - now).total_seconds()) / 86400 if facts.start_utc and now else None
         row, column = place(kind, facts)
@@ -98,8 +99,9 @@ class LibraryMap(QWidget):
         self.cells = map_cells(model, kind)
         self.rows = sorted({c.row for c in self.cells}, reverse=True)
         self.columns = sorted({c.column for c in self.cells}, key=_column_order)
+        self.several_gains = len({row[0] for row in self.rows}) > 1
         # Several masters of one place: the newest is on top, the number of the others stands beside it.
-        self._stacked: dict[tuple[float, str], list[Cell]] = {}
+        self._stacked: dict[tuple[tuple[float, float], str], list[Cell]] = {}
         for cell in self.cells:
             self._stacked.setdefault((cell.row, cell.column), []).append(cell)
         for members in self._stacked.values():
@@ -107,6 +109,12 @@ class LibraryMap(QWidget):
         self.setMinimumHeight(_ROW * (len(self.rows) + 1) + 26)
         self.setMouseTracking(True)
         self.setAccessibleName(f"Library of {kind.plural.lower()}")
+
+    def _row_text(self, row: tuple[float, float]) -> str:
+        gain, temperature = ("?" if value == _UNKNOWN else number(value, 0) for value in row)
+        if self.kind is Role.FLAT:
+            return gain
+        return f"{gain}  {temperature}" if self.several_gains else temperature
 
     def _box(self, row: int, column: int) -> QRectF:
         width = min(118.0, (self.width() - 66) / max(1, len(self.columns)))
@@ -129,12 +137,12 @@ class LibraryMap(QWidget):
         if not self.cells:
             painter.drawText(QRectF(0, 4, self.width(), 20), f"No {self.kind.plural.lower()} here or in the library.")
             return
-        unit = "gain" if self.kind is Role.FLAT else "°C"
+        unit = "gain" if self.kind is Role.FLAT else "gain  °C" if self.several_gains else "°C"
         painter.drawText(QRectF(0, 0, 54, 16), Qt.AlignmentFlag.AlignRight, unit)
         for i, name in enumerate(self.columns):
             painter.drawText(self._box(-1, i).adjusted(0, 6, 0, 6), Qt.AlignmentFlag.AlignCenter, name)
         for j, row in enumerate(self.rows):
-            text = "?" if row <= -900 else number(row, 0)
+            text = self._row_text(row)
             painter.setPen(t.color("soft"))
             middle = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
             painter.drawText(QRectF(0, self._box(j, 0).top(), 54, _ROW - 4), middle, text)

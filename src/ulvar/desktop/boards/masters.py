@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QGridLayout,
@@ -38,11 +38,15 @@ class MatchCell(QWidget):
         self.setFixedHeight(58)
         self.setMinimumWidth(84)
         self.setMaximumWidth(150)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         first, second = self.lines()
         self.setAccessibleName(f"{group.filter} {choice.kind.value}: {first}, {second}")
         self.setToolTip(f"{first}. {second}")
+
+    def sizeHint(self) -> QSize:
+        """Its usual size; on a narrow board it gives way."""
+        return QSize(140, 58)
 
     def lines(self) -> tuple[str, str]:
         """Return what, and how far off or why."""

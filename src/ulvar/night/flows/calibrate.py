@@ -305,7 +305,10 @@ def calibrate_lights(
             tasks.append(replace(task, dark_current_adu=_dark_current(match, biases, facts)))
     if tasks:
         check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
-    for _, outcome in context.each(calibrate_item, tasks, "Calibrating"):
+    # A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a
+    # mask, and a plane or two in passing.
+    held = max((27 * t.facts.width * t.facts.height for t in tasks), default=0)
+    for _, outcome in context.each(calibrate_item, tasks, "Calibrating", item_bytes=held):
         outcomes.append(outcome)
     order = {facts.path: i for i, facts in enumerate(lights)}
     outcomes.sort(key=lambda o: order[o.file])

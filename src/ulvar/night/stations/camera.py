@@ -37,7 +37,7 @@ def run_camera(night: Night, context: JobContext) -> StationResult:
         products.append(Product("camera", measured.key, "", values))
     night.store_products("camera", products, clear=True)
     missed = [r.reason for r in results if isinstance(r, Failed)]
-    text = f"{len(good)} camera settings measured" + (f"; {missed[0]}" if missed else "")
+    text = f"{len(good)} camera setting{'' if len(good) == 1 else 's'} measured" + (f"; {missed[0]}" if missed else "")
     problem = "" if good else missed[0] if missed else "there are no pairs of flats to measure the camera with"
     return StationResult("calibrate", text, len(good), len(missed), problem)
 
