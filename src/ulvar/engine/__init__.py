@@ -6,6 +6,7 @@ from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, work
 from ulvar.engine.memory import available_bytes, default_budget, keep_large_blocks, row_bands
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
 from ulvar.engine.results import Failed, Finding, Mend, Severity, sort_findings
+from ulvar.engine.threads import in_parts
 
 __all__ = [
     "BoolArray",
@@ -31,6 +32,7 @@ __all__ = [
     "check_disk",
     "clear_leftovers",
     "default_budget",
+    "in_parts",
     "keep_large_blocks",
     "row_bands",
     "silent",

@@ -9,15 +9,15 @@ import numpy as np
 
 
 @numba.njit(nogil=True, cache=True)
-def clipped_cells(data, masked, edges_y, edges_x, step, level, noise):
-    """Clipped mode and deviation of each cell of a mesh.
+def clipped_cells(data, masked, edges_y, edges_x, step, first, last, level, noise):
+    """Clipped mode and deviation of each cell of the rows ``first <= row < last`` of a mesh.
 
     Every `step`-th pixel of a cell is used, on alternating columns from row to row. Values beyond three
     deviations of the median are clipped until nothing changes; the mode is 3 median - 2 mean (Pearson),
     or the median where the cell is too skew for that to hold.
     """
-    rows, columns = level.shape
-    for cy in range(rows):
+    columns = level.shape[1]
+    for cy in range(first, last):
         for cx in range(columns):
             y0, y1 = edges_y[cy], edges_y[cy + 1]
             x0, x1 = edges_x[cx], edges_x[cx + 1]
@@ -66,18 +66,18 @@ def clipped_cells(data, masked, edges_y, edges_x, step, level, noise):
 
 
 @numba.njit(nogil=True, cache=True)
-def local_maxima(image, threshold, masked, border, out_y, out_x):
-    """Pixels of `image` over `threshold` (same shape) and over their eight neighbours; returns their count.
+def local_maxima(image, noise, factor, masked, first, last, border, out_y, out_x):
+    """Pixels of rows ``first <= y < last`` over ``factor * noise`` and over their neighbours; returns their count.
 
     Ties go to the pixel that comes first, so a plateau gives one maximum a row run. When the output is
     full the search ends.
     """
     height, width = image.shape
     found = 0
-    for y in range(border, height - border):
+    for y in range(max(first, border), min(last, height - border)):
         for x in range(border, width - border):
             v = image[y, x]
-            if not v > threshold[y, x] or masked[y, x]:
+            if not v > factor * noise[y, x] or masked[y, x]:
                 continue
             if (
                 v > image[y - 1, x - 1] and v > image[y - 1, x] and v > image[y - 1, x + 1] and v > image[y, x - 1]

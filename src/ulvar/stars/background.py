@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from scipy import ndimage
 
-from ulvar.engine import BoolArray, F32Array
+from ulvar.engine import BoolArray, F32Array, in_parts
 from ulvar.stars._kernels import clipped_cells
 
 
@@ -54,7 +54,7 @@ def estimate_background(data: F32Array, *, masked: BoolArray | None = None, box_
     edges_x = np.linspace(0, width, columns + 1).round().astype(np.int64)
     level = np.empty((rows, columns), dtype=np.float32)
     noise = np.empty((rows, columns), dtype=np.float32)
-    clipped_cells(data, skip, edges_y, edges_x, 2, level, noise)
+    in_parts(lambda first, last: clipped_cells(data, skip, edges_y, edges_x, 2, first, last, level, noise), rows)
     if not np.isfinite(level).any():
         return Background(np.zeros_like(data), np.full_like(data, np.inf), float("nan"), float("nan"))
     smooth_level, smooth_noise = _smooth(level), _smooth(noise)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray
+from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, MaskArray, in_parts
 from ulvar.stars._kernels import local_maxima, windowed_moments
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.profile import measured_fwhm
@@ -94,55 +94,62 @@ def find_stars(
     # The guess of the width matters little: a filter half as wide or twice as wide finds bright stars.
     guess = settings.fwhm_px or 3.0
     residual = _subtract(data, background, hidden)
-    shape = _measure_shape(residual, background.noise, hidden, saturated, guess, settings)
-    if shape is None:
+    bright = _bright_stars(residual, background.noise, hidden, saturated, guess, settings)
+    if bright is None:
         return Detection(StarTable.empty(), background, math.nan, math.nan)
-    fwhm = settings.fwhm_px or shape[0]
-    source_mask = _source_mask(residual, background, fwhm) | hidden
+    width = settings.fwhm_px or bright.fwhm_px
+    source_mask = _source_mask(residual, background, width, hidden) | hidden
     if source_mask.mean() < 0.6:
         background = estimate_background(data, masked=source_mask, box_px=settings.box_px)
         residual = _subtract(data, background, hidden)
-        shape = _measure_shape(residual, background.noise, hidden, saturated, fwhm, settings) or shape
-        fwhm = settings.fwhm_px or shape[0]
+        bright = _settled(residual, background.noise, hidden, saturated, bright) or bright
+    shape = _shape_of(residual, bright)
+    fwhm = settings.fwhm_px or shape[0]
     gain = gain_e_per_adu or 0.0
     stars = _measure(residual, background.noise, hidden, saturated, fwhm, shape, gain, settings)
-    bright = stars.ellipticity[(stars.snr > 20) & (stars.flags == 0)][:200]
-    return Detection(stars, background, fwhm, float(np.nanmedian(bright)) if np.isfinite(bright).any() else shape[2])
+    best = stars.ellipticity[(stars.snr > 20) & (stars.flags == 0)][:200]
+    return Detection(stars, background, fwhm, float(np.nanmedian(best)) if np.isfinite(best).any() else shape[2])
 
 
 def _subtract(data: F32Array, background: Background, hidden: BoolArray) -> F32Array:
     residual = data - background.level
-    residual[hidden] = np.nan
+    if hidden.any():
+        residual[hidden] = np.nan
     return residual
 
 
-def _matched(residual: F32Array, sigma: float) -> tuple[F32Array, float]:
+def _matched(residual: F32Array, sigma: float, hidden: BoolArray) -> tuple[F32Array, float]:
     """Convolve with a unit-sum Gaussian; return it with the noise factor sqrt(sum k^2)."""
     radius = max(2, int(math.ceil(3.5 * sigma)))
     offsets = np.arange(-radius, radius + 1)
     kernel = np.exp(-0.5 * (offsets / sigma) ** 2)
     kernel /= kernel.sum()
-    filled = np.nan_to_num(residual, nan=0.0, posinf=0.0, neginf=0.0)
+    # Hidden pixels are NaN and would spread; what is not hidden is finite.
+    filled = np.nan_to_num(residual, nan=0.0) if hidden.any() else residual
     smooth = cv2.sepFilter2D(filled, cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
     return smooth, float((kernel**2).sum())
 
 
-def _source_mask(residual: F32Array, background: Background, fwhm: float) -> BoolArray:
-    smooth, factor = _matched(residual, fwhm / _SIGMA_TO_FWHM)
-    over = (smooth > 3.0 * factor * background.noise).astype(np.uint8)
+def _source_mask(residual: F32Array, background: Background, fwhm: float, hidden: BoolArray) -> BoolArray:
+    smooth, factor = _matched(residual, fwhm / _SIGMA_TO_FWHM, hidden)
+    over = (smooth > np.float32(3.0 * factor) * background.noise).view(np.uint8)
     size = 2 * round(fwhm) + 1
-    return np.asarray(cv2.dilate(over, np.ones((size, size), np.uint8)), dtype=np.bool_)
+    return cv2.dilate(over, np.ones((size, size), np.uint8)).view(np.bool_)
 
 
 def _candidates(
     residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float, limit: int
 ) -> tuple[F64Array, F64Array, F64Array]:
-    smooth, factor = _matched(residual, sigma)
-    out_y = np.empty(limit, dtype=np.int64)
-    out_x = np.empty(limit, dtype=np.int64)
-    level = (threshold * factor * noise).astype(np.float32)
-    found = local_maxima(smooth, level, hidden, 2, out_y, out_x)
-    ys, xs = out_y[:found], out_x[:found]
+    smooth, factor = _matched(residual, sigma, hidden)
+    level = np.float32(threshold * factor)
+
+    def part(first: int, last: int) -> tuple[I64Array, I64Array]:
+        out_y, out_x = np.empty(limit, dtype=np.int64), np.empty(limit, dtype=np.int64)
+        found = local_maxima(smooth, noise, level, hidden, first, last, 2, out_y, out_x)
+        return out_y[:found], out_x[:found]
+
+    parts = in_parts(part, smooth.shape[0], smallest=64)
+    ys, xs = np.concatenate([p[0] for p in parts])[:limit], np.concatenate([p[1] for p in parts])[:limit]
     height = smooth[ys, xs].astype(np.float64)
     order = np.argsort(-height, kind="stable")
     return (
@@ -156,29 +163,68 @@ def _moments(
     residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float, gain: float
 ) -> F64Array:
     out = np.empty((len(x), 11), dtype=np.float64)
-    windowed_moments(residual, noise, bad, x, y, float(sigma), float(gain), out)
+
+    def part(first: int, last: int) -> None:
+        windowed_moments(residual, noise, bad, x[first:last], y[first:last], float(sigma), float(gain), out[first:last])
+
+    in_parts(part, len(x), smallest=100)
     return out
 
 
-def _measure_shape(
+@dataclass(frozen=True)
+class _Bright:
+    """The brightest candidates, and the width that settled on them.
+
+    `rows` are windowed moments of those that look like stars (see `windowed_moments`), brightest first.
+    """
+
+    x: F64Array
+    y: F64Array
+    rows: F64Array
+    fwhm_px: float
+    covariance: tuple[float, float, float]
+
+
+def _bright_stars(
     residual: F32Array,
     noise: F32Array,
     hidden: BoolArray,
     saturated: BoolArray,
     guess: float,
     settings: DetectOptions,
-) -> tuple[float, float, float] | None:
-    """Return (FWHM of the profile, ratio of that to the moments' FWHM, ellipticity) from bright stars."""
+) -> _Bright | None:
+    """Find bright stars with a guessed width; look again only where the width turns out to be another."""
     fwhm = guess
+    found: _Bright | None = None
     for _ in range(4):
         sigma = fwhm / _SIGMA_TO_FWHM
         x, y, _ = _candidates(residual, noise, hidden, sigma, max(settings.threshold, 8.0), 20_000)
         if len(x) < 3:
             x, y, _ = _candidates(residual, noise, hidden, sigma, settings.threshold, 20_000)
-        x, y = x[:200], y[:200]
         if len(x) == 0:
-            return None
-        rows = _moments(residual, noise, saturated | hidden, x, y, sigma, 0.0)
+            return found
+        start = _Bright(x[:200], y[:200], np.empty((0, 11)), fwhm, (0.0, 0.0, 0.0))
+        settled = _settled(residual, noise, hidden, saturated, start)
+        if settled is None:
+            return found
+        found = settled
+        # A filter within a factor of 1.5 of the right width finds the same bright stars.
+        if 1 / 1.5 < settled.fwhm_px / fwhm < 1.5:
+            break
+        fwhm = settled.fwhm_px
+    return found
+
+
+def _settled(
+    residual: F32Array, noise: F32Array, hidden: BoolArray, saturated: BoolArray, start: _Bright
+) -> _Bright | None:
+    """Measure bright stars with a window of their own width, iterated; None when none looks like a star."""
+    fwhm = start.fwhm_px
+    bad = saturated | hidden
+    rows: F64Array = start.rows
+    cxx = cyy = cxy = 0.0
+    for _ in range(6):
+        rows = _moments(residual, noise, bad, start.x, start.y, fwhm / _SIGMA_TO_FWHM, 0.0)
         good = (rows[:, 9] > 0) & (rows[:, 10] == 0) & np.isfinite(rows[:, 4]) & (rows[:, 8] > 0.12)
         rows = rows[good]
         if len(rows) == 0:
@@ -187,13 +233,19 @@ def _measure_shape(
         det = cxx * cyy - cxy * cxy
         if det <= 0:
             return None
-        new = _SIGMA_TO_FWHM * det**0.25
         # Below one pixel a width from moments means undersampling, not a smaller star.
-        new = min(max(new, 1.0), 60.0)
+        new = min(max(_SIGMA_TO_FWHM * det**0.25, 1.0), 60.0)
         settled = abs(new - fwhm) < 0.01 * fwhm
         fwhm = new
         if settled:
             break
+    return _Bright(start.x, start.y, rows, fwhm, (cxx, cyy, cxy))
+
+
+def _shape_of(residual: F32Array, bright: _Bright) -> tuple[float, float, float]:
+    """Return (FWHM of the profile, ratio of that to the moments' FWHM, ellipticity) from bright stars."""
+    cxx, cyy, cxy = bright.covariance
+    fwhm, rows = bright.fwhm_px, bright.rows
     trace, spread = (cxx + cyy) / 2, math.hypot((cxx - cyy) / 2, cxy)
     ellipticity = 1 - math.sqrt(max(0.0, trace - spread) / (trace + spread))
     best = rows[:120]
@@ -259,6 +311,8 @@ def _measure(
 
 
 def _near(plane: BoolArray, x: F64Array, y: F64Array, reach: int) -> BoolArray:
+    if not plane.any():
+        return np.zeros(len(x), dtype=np.bool_)
     grown = cv2.dilate(plane.astype(np.uint8), np.ones((2 * reach + 1, 2 * reach + 1), np.uint8))
     return np.asarray(grown[y.astype(int), x.astype(int)] > 0)
 
