@@ -401,3 +401,35 @@ class Calibrating(Stations):
                 QTest.keyClick(self.window, Qt.Key.Key_Tab)
             QApplication.processEvents()
             self.assertIsNotNone(QApplication.focusWidget())
+
+
+class Line(Stations):
+    """Calibration frames on the night line."""
+
+    def test_a_light_leak_stands_out(self) -> None:
+        import fitsio
+
+        raw = self.folder / "raw"
+        for path in sorted((small_demo() / "raw" / "darks").glob("Dark-240*")):
+            data, header = fitsio.read(str(path), ext=1, header=True)
+            name = path.name.removesuffix(".fz")
+            if name == "Dark-240-004.fits":
+                data = (data + np.linspace(0, 90, data.shape[1])[None, :]).astype(np.uint16)
+            raw.mkdir(exist_ok=True)
+            fitsio.write(str(raw / name), data, header=header)
+        Night.create(self.folder / "night", [raw]).close()
+        model = self.window.model
+        model.open(self.folder / "night")
+        self.idle()
+        self.key(Qt.Key.Key_2)
+        self.assertEqual(model.metric, "set_level")
+        dots = {Path(path).stem: (y, kind) for path, _, y, kind in self.window.line.line.dots()}
+        self.assertEqual(len(dots), 9)
+        leak = dots.pop("Dark-240-004")
+        self.assertLess(leak[0], min(y for y, _ in dots.values()) - 20, "higher on the screen than all others")
+        model.run_station("masters")
+        self.idle()
+        self.assertEqual({f.code for f in model.findings() if f.station == "masters"} - {"no_lights"}, {"light_leak"})
+        kinds = {Path(path).stem: kind for path, _, _, kind in self.window.line.line.dots()}
+        self.assertEqual([name for name, kind in kinds.items() if kind == "finding"], ["Dark-240-004"])
+        self.window.grab()

@@ -190,11 +190,13 @@ class Model(QObject, Numbers):
         return sorted(found, key=lambda f: (f is not self.job_finding and f.station != self.station, f.severity))
 
     def files_with_findings(self) -> set[str]:
-        """Lights that a check or a block speaks of."""
+        """Exposures that a check or a block speaks of."""
+        odd = ("light_leak", "odd_level", "odd_pattern")
 
         def make() -> set[str]:
             return {
-                path for f in self.findings() if f.severity is not Severity.NOTE and f.station in ("intake", "combine")
+                path for f in self.findings()
+                if f.severity is not Severity.NOTE and (f.station in ("intake", "combine") or f.code in odd)
                 for path in f.files
             }  # fmt: skip
 
@@ -286,16 +288,27 @@ class Model(QObject, Numbers):
             self.current = path
             self.current_changed.emit()
 
-    def step(self, by: int) -> None:
-        """Go to the next or the previous exposure of the line (lights if there are any)."""
-        paths = [f.path for f in self.lights()] or [f.path for f in self.exposures()]
+    def _line(self) -> list[str]:
+        """Paths that stepping goes through: lights if there are any."""
+        return self._cached("line", lambda: [f.path for f in self.lights()] or [f.path for f in self.exposures()])
+
+    def neighbours(self, steps: Iterable[int]) -> list[str]:
+        """Return the exposures so many steps from the current one, those that there are."""
+        paths = self._line()
+        if self.current not in paths:
+            return []
+        place = paths.index(self.current)
+        return [paths[place + by] for by in steps if 0 <= place + by < len(paths)]
+
+    def step(self, by: int) -> bool:
+        """Go to the next or the previous exposure of the line; False at its end."""
+        paths = self._line()
         if not paths:
-            return
-        if self.current in paths:
-            index = min(max(paths.index(self.current) + by, 0), len(paths) - 1)
-        else:
-            index = 0
+            return False
+        index = min(max(paths.index(self.current) + by, 0), len(paths) - 1) if self.current in paths else 0
+        moved = paths[index] != self.current
         self.set_current(paths[index])
+        return moved
 
     def set_brush(self, paths: Iterable[str]) -> None:
         """Select a span of exposures."""

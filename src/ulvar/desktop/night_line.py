@@ -17,6 +17,11 @@ from ulvar.desktop.theme import Theme, font
 from ulvar.frames import Role
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
 
+# Findings that stand on the line, and their words there.
+_SPANS = {
+    "cloud": "cloud", "focus": "focus", "jump": "jump", "trailing": "trailing", "flip": "flip", "trail": "trail",
+    "light_leak": "light leak", "odd_level": "level", "odd_pattern": "pattern",
+}  # fmt: skip
 _LANE = 18
 _AXIS = 22
 
@@ -83,26 +88,27 @@ class Line(QWidget):
         return plot.bottom() - 12 - (value - low) / (high - low) * (plot.bottom() - 12 - top)
 
     def dots(self) -> list[tuple[str, float, float, str]]:
-        """Return (path, x, y, kind) of every light with a time."""
+        """Return (path, x, y, kind) of every light with a time, and of calibration frames that have the number."""
         values = self._model.metric_values(self._model.metric)
         out = self._model.left_out()
         marked = self._model.files_with_findings()
         main = self._model.working_filter()
         result = []
-        for facts in self._model.lights():
-            if facts.start_utc is None:
+        lights = {f.path for f in self._model.lights()}
+        for facts in self._model.exposures():
+            if facts.start_utc is None or not (facts.path in lights or facts.path in values):
                 continue
             value = values.get(facts.path)
             y = self._y(value) if value is not None else self._plot().bottom() - 12
             kind = "kept"
             if facts.path in out:
                 kind = "left_out"
-            elif value is None or (main and facts.filter != main):
+            elif value is None or (main and facts.path in lights and facts.filter != main):
                 kind = "other"
             elif facts.path in marked:
                 kind = "finding"
             result.append((facts.path, self._x(facts.start_utc.timestamp()), y, kind))
-        return result
+        return sorted(result, key=lambda dot: dot[1])
 
     # ---- painting
 
@@ -273,10 +279,10 @@ class Line(QWidget):
 
     def _paint_spans(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme
-        times = {f.path: f.start_utc.timestamp() for f in self._model.lights() if f.start_utc}
+        times = {f.path: f.start_utc.timestamp() for f in self._model.exposures() if f.start_utc}
         painter.setFont(font("unit"))
         right = -1e9
-        named = [f for f in self._model.findings() if f.code in ("cloud", "focus", "jump", "trailing", "flip", "trail")]
+        named = [f for f in self._model.findings() if f.code in _SPANS]
         for finding in sorted(named, key=lambda f: min((times.get(p, 1e18) for p in f.files), default=1e18)):
             xs = [self._x(times[p]) for p in finding.files if p in times]
             if not xs:
@@ -288,13 +294,14 @@ class Line(QWidget):
                 painter.drawText(QPointF(a + 7, plot.top() + _LANE + 12), "flip")
                 continue
             token = "note" if finding.code == "trail" else "check"
-            width = painter.fontMetrics().horizontalAdvance(finding.code)
+            word = _SPANS[finding.code]
+            width = painter.fontMetrics().horizontalAdvance(word)
             left = max(a, right + 6)
             if left + width + 18 > plot.right():
                 continue
             glyphs.draw_severity(painter, t, left + 6, plot.top() + 8, finding.severity.word, 5)
             painter.setPen(t.color("text"))
-            painter.drawText(QPointF(left + 15, plot.top() + 12), finding.code)
+            painter.drawText(QPointF(left + 15, plot.top() + 12), word)
             painter.fillRect(QRectF(a, plot.top() + 15, max(b - a, 6), 2), t.color(token))
             right = left + width + 18
 

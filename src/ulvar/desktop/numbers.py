@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ulvar.astrometry import Wcs
-from ulvar.frames import ExposureFacts
+from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night import Night, Product
 from ulvar.night.flows.curve import CurveResult
@@ -19,6 +19,8 @@ from ulvar.registration import Transform
 
 METRICS = {
     "temperature": ("Sensor temperature", "°C", 1),
+    "set_level": ("Level within its set", "ADU", 1),
+    "set_noise": ("Noise of dark frames", "ADU", 1),
     "sky_adu": ("Sky level", "ADU", 0),
     "fwhm_px": ("FWHM", "px", 2),
     "stars": ("Star count", "", 0),
@@ -29,7 +31,7 @@ METRICS = {
     "target": ("Target flux", "", 2),
 }
 STATION_METRIC = {
-    "intake": "temperature", "masters": "temperature", "calibrate": "sky_adu", "combine": "fwhm_px",
+    "intake": "temperature", "masters": "set_level", "calibrate": "sky_adu", "combine": "fwhm_px",
     "plate": "rms_arcsec", "measure": "target", "curve": "transparency",
 }  # fmt: skip
 
@@ -41,6 +43,8 @@ class Numbers:
         night: Night | None
 
         def lights(self) -> list[ExposureFacts]: ...
+        def exposures(self) -> list[ExposureFacts]: ...
+        def groups(self) -> list[Group]: ...
         def products(self, kind: str) -> dict[str, Product]: ...
         def plates(self) -> dict[str, Wcs]: ...
         def series(self) -> SeriesTable | None: ...
@@ -52,7 +56,9 @@ class Numbers:
 
         def make() -> dict[str, float]:
             if metric == "temperature":
-                return {f.path: f.sensor_temperature_c for f in self.lights() if f.sensor_temperature_c is not None}
+                return {f.path: t for f in self.exposures() if (t := f.sensor_temperature_c) is not None}
+            if metric in ("set_level", "set_noise"):
+                return self._calibration_numbers(metric)
             if metric == "airmass":
                 return self._airmass()
             if metric == "target":
@@ -66,6 +72,19 @@ class Numbers:
             }
 
         return self._cached(f"metric {metric}", make)
+
+    def _calibration_numbers(self, metric: str) -> dict[str, float]:
+        """Level of each bias, dark and dark flat less that of its set, or its noise: shows drift and light leaks."""
+        looks = self._cached("looks", lambda: self.night.looks() if self.night else {})
+        result: dict[str, float] = {}
+        for group in self.groups():
+            if group.role not in (Role.BIAS, Role.DARK, Role.DARK_FLAT) or group.is_master:
+                continue
+            seen = {f: looks[f] for f in group.files if f in looks and math.isfinite(looks[f].level_adu)}
+            middle = float(np.median([look.level_adu for look in seen.values()])) if seen else 0.0
+            for path, look in seen.items():
+                result[path] = look.level_adu - middle if metric == "set_level" else look.noise_adu
+        return result
 
     def _airmass(self) -> dict[str, float]:
         usable = [f for f in self.lights() if f.site and f.mid_utc and f.ra_deg is not None and f.dec_deg is not None]

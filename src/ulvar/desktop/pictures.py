@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -97,6 +98,12 @@ class PictureLoader(QObject):
             if old not in wanted and self._waiting[old].cancel():
                 del self._waiting[old]
         self._waiting[path] = self._pool.submit(self._load, path)
+
+    def prefetch(self, paths: Sequence[str]) -> None:
+        """Read pictures that will probably be asked for next, behind what is asked for now."""
+        for path in paths:
+            if path not in self._cache and path not in self._waiting:
+                self._waiting[path] = self._pool.submit(self._load, path)
 
     def _load(self, path: str) -> None:
         try:

@@ -260,9 +260,24 @@ class SkyView(QWidget):
             self.canvas.set_picture(result)
             self.histogram.show_picture(result, known)
             self._profile()
+            self._read_ahead()
         else:
             self.canvas.set_picture(None, f"{Path(path).name}: {result}")
             self.histogram.show_picture(None, Stretch())
+
+    def _read_ahead(self) -> None:
+        """Read the exposures beside the one on screen, so that stepping finds them there."""
+        if self._override:
+            return
+        near = [self._model.facts(path) for path in self._model.neighbours((1, 2, -1))]
+        self.loader.prefetch([self.path_for(facts) for facts in near if facts is not None])
+
+    @property
+    def settled(self) -> bool:
+        """Whether the exposure that was asked for is on screen, or could not be read."""
+        return self.canvas.problem != "" or (
+            self.canvas.picture is not None and self.canvas.picture.path == self._wanted
+        )
 
     def _stretch_key(self, path: str) -> str:
         # Levels set by hand hold for all exposures of a kind, so that a cloud or dawn shows as what it is.

@@ -41,6 +41,7 @@ from ulvar.desktop.boards.plate import PlateBoard
 from ulvar.desktop.chores import Chores
 from ulvar.desktop.finder import Finder
 from ulvar.desktop.model import ALL_STATIONS, Model
+from ulvar.desktop.movie import Movie
 from ulvar.desktop.night_line import NightLine
 from ulvar.desktop.path_bar import PathBar
 from ulvar.desktop.sky_view import SkyView, role_menu
@@ -71,6 +72,7 @@ class MainWindow(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self._build()
+        self.movie = Movie(self)
         self._make_actions()
         self.model.station_changed.connect(self._station)
         self.model.message.connect(self._say)
@@ -156,6 +158,8 @@ class MainWindow(QMainWindow):
             simple = {
                 "open": self.choose_folder, "rescan": lambda: self._run("intake", ""), "quit": self.close,
                 "undo": self.model.undo.undo, "redo": self.model.undo.redo, "leave out": self.model.toggle_left_out,
+                "movie": self.movie.toggle, "movie faster": lambda: self.movie.change_speed(1.5),
+                "movie slower": lambda: self.movie.change_speed(1 / 1.5),
                 "previous": lambda: self.model.step(-1), "next": lambda: self.model.step(1),
                 "propose": self._propose, "stop": self._stop, "one to one": self.sky.canvas.one_to_one,
                 "zoom in": lambda: self.sky.canvas.zoom(2.0), "zoom out": lambda: self.sky.canvas.zoom(0.5),
@@ -184,6 +188,8 @@ class MainWindow(QMainWindow):
             self.finder.hide()
         elif self.sky.canvas.mode == "region":
             self.model.region_wanted.emit("")
+        elif self.movie.playing:
+            self.movie.toggle()
         elif self.model.busy:
             self.model.stop_job()
         elif self.model.brushed:
@@ -358,6 +364,7 @@ class MainWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """End workers, threads and files."""
         self._toast_timer.stop()
+        self.movie.stop()
         calibrate = self.board_of["calibrate"]
         if isinstance(calibrate, CalibrateBoard) and calibrate.defects is not None:
             calibrate.defects.close_finder()

@@ -22,7 +22,7 @@ class PixelLook:
     Attributes
     ----------
     level_adu : float
-        Median [ADU].
+        Median, of whole numbers to a part of their step [ADU].
     noise_adu : float
         Robust deviation of neighbouring pixels from each other, over the root of two [ADU].
     low_adu, high_adu : float
@@ -99,7 +99,7 @@ def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
         nan = math.nan
         return PixelLook(nan, nan, nan, nan, nan, 0, 0, 0, int(band.size), 0.0)
     values = band[good] if finite < 1.0 else band.ravel()
-    level = float(np.median(values[::3]))
+    level = _median(values[::3])
     data = band if finite == 1.0 else np.where(good, band, np.float32(level))
     shift = 2 if mosaic else 1
     difference = data[:, shift:] - data[:, :-shift]
@@ -111,6 +111,17 @@ def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
         level, noise, low, high, top, int((values == np.float32(top)).sum()), step, _stars(data, mosaic, step),
         int(band.size), finite,
     )  # fmt: skip
+
+
+def _median(values: F32Array) -> float:
+    """Median, of whole numbers to a part of their step (the grouped median): a level is known far better than that."""
+    middle = float(np.median(values))
+    equal = int((values == np.float32(middle)).sum())
+    if equal < 2 or middle != round(middle):
+        return middle
+    below = int((values < np.float32(middle)).sum())
+    step = max(1, _step(values))
+    return middle - 0.5 * step + step * (0.5 * values.size - below) / equal
 
 
 def _step(values: F32Array) -> int:
