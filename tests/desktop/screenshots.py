@@ -65,6 +65,8 @@ def main() -> int:
     window.show()
     window.model.open(folder)
     wait(1.0)
+    while window.model.busy:
+        wait(0.1)
     current = next(f.path for f in window.model.lights() if f.stem == "T12-V-041")
     out = ROOT / "docs" / "screenshots"
     out.mkdir(parents=True, exist_ok=True)

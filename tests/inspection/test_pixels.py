@@ -49,6 +49,13 @@ class Looking(unittest.TestCase):
         self.assertEqual(look_at(self.expose(40000.0, 2.0)).stars, 0)
         self.assertGreater(look_at(self.expose(np.maximum(self.sky(), 0), 60.0)).stars, 60)
 
+    def test_levels_are_known_to_a_part_of_a_step(self) -> None:
+        for truth in (300.0, 300.3, 300.5, 300.9):
+            frame = np.rint(self.rng.normal(truth, 2.0, (300, 400))).astype(np.float32)
+            # 40,000 pixels of noise 2: the median scatters by 0.0125.
+            self.assertAlmostEqual(look_at(frame).level_adu, truth, delta=0.06)
+            self.assertAlmostEqual(look_at(frame * 16).level_adu, 16 * truth, delta=1.0)
+
     def test_a_mosaic_is_no_field_of_stars(self) -> None:
         tint = np.ones((400, 500))
         tint[::2, ::2], tint[1::2, 1::2] = 0.4, 1.6
@@ -65,6 +72,8 @@ class Looking(unittest.TestCase):
         self.assertEqual((even.step_adu, even.stars), (0, 0))
         self.assertEqual(look_at(np.zeros((2, 3), np.float32)).stars, 0)
         again = PixelLook.from_json(blank.as_json())
+        assert again is not None
+        self.assertIsNone(PixelLook.from_json({**blank.as_json(), "version": 1}), "another version is looked at anew")
         self.assertTrue(np.isnan(again.level_adu) and again.pixels == 600)
 
     @given(st.integers(1, 9000), st.integers(1, 9000))

@@ -130,11 +130,12 @@ def clean_cosmic_rays(
     sigma: float = 4.5,
     contrast: float = 3.0,
     mosaic: bool = False,
-    rounds: int = 3,
+    rounds: int = 2,
 ) -> int:
     """Find and repair cosmic rays in place, until no more are found; returns how many pixels.
 
-    Parameters as `find_cosmic_rays`; hit pixels get `MaskBit.COSMIC` and `MaskBit.REPAIRED` in `mask`.
+    Parameters as `find_cosmic_rays`, and how many times to look at most: what a first look leaves of a long hit
+    has sharp edges of its own once the rest is gone. Hit pixels get `MaskBit.COSMIC` and `MaskBit.REPAIRED` in `mask`.
     """
     total = 0
     for _ in range(rounds):

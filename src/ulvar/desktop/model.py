@@ -32,7 +32,7 @@ from ulvar.night.stations import (
     working_filter,
 )
 from ulvar.night.stations.camera import run_camera
-from ulvar.night.stations.intake import differs_from_disk, retell_intake
+from ulvar.night.stations.intake import retell_intake, wants_reading
 from ulvar.night.stations.masters import board_matches, library_of
 from ulvar.photometry import ListedStar, SeriesTable, read_series
 
@@ -100,7 +100,7 @@ class Model(QObject, Numbers):
         self.set_station("intake")
         self.current_changed.emit()
         self.findings_changed.emit()
-        if not night.exposures or differs_from_disk(night):
+        if not night.exposures or wants_reading(night):
             self.run_station("intake")
         return True
 

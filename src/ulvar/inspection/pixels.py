@@ -13,6 +13,8 @@ from ulvar.engine import F32Array
 
 # A look is taken in a band of rows across the middle of the frame, of about this many pixels.
 LOOK_PIXELS = 400_000
+# Raised whenever a look comes out otherwise than before: looks that were kept are then taken anew.
+LOOK_VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -63,11 +65,15 @@ class PixelLook:
 
     def as_json(self) -> dict[str, Any]:
         """Return plain numbers; what is not finite becomes None."""
-        return {k: None if isinstance(v, float) and not math.isfinite(v) else v for k, v in asdict(self).items()}
+        body = {k: None if isinstance(v, float) and not math.isfinite(v) else v for k, v in asdict(self).items()}
+        return {**body, "version": LOOK_VERSION}
 
     @classmethod
-    def from_json(cls, body: dict[str, Any]) -> PixelLook:
-        """Return a look from plain numbers."""
+    def from_json(cls, body: dict[str, Any]) -> PixelLook | None:
+        """Return a look from plain numbers; None when it was taken by another version."""
+        if body.get("version") != LOOK_VERSION:
+            return None
+        body = {k: v for k, v in body.items() if k != "version"}
         values: dict[str, Any] = {k: math.nan if v is None else v for k, v in body.items()}
         return cls(**values)
 

@@ -266,11 +266,12 @@ class Night:
     def looks(self) -> dict[str, PixelLook]:
         """Return path to what the pixels of exposures showed, of files that have not changed since."""
         now = {f.path: (f.size_bytes, f.mtime_ns) for f in self.exposures}
-        return {
+        found = {
             path: PixelLook.from_json(json.loads(body))
             for path, size, mtime, body in self.store.rows("SELECT path, size, mtime_ns, body FROM looks")
             if now.get(path) == (size, mtime)
         }
+        return {path: look for path, look in found.items() if look is not None}
 
     def store_looks(self, looks: Mapping[str, PixelLook]) -> None:
         """Store what pixels showed."""

@@ -46,6 +46,11 @@ def differs_from_disk(night: Night) -> bool:
     return set(found) != set(known) or not all(unchanged(path, known[path]) for path in found)
 
 
+def wants_reading(night: Night) -> bool:
+    """Whether the folders should be read again: something changed there, or no look at pixels is kept."""
+    return differs_from_disk(night) or (bool(night.exposures) and not night.looks())
+
+
 def run_intake(night: Night, context: JobContext) -> StationResult:
     """Scan headers and look at pixels: of new and changed files only, the rest comes from the night."""
     files, other = files_on_disk(night)
