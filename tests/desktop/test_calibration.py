@@ -196,6 +196,10 @@ class Matching(Stations):
         name = next(e.name for e in library.entries() if e.facts.role is Role.BIAS)
         self.masters.map.retire(name)
         self.assertEqual(len(library.entries()), kept - 1)
+        menu = self.masters.map.menu_at(1, 1)
+        next(a for a in menu.actions() if name in a.text()).trigger()
+        self.assertEqual(len(library.entries()), kept)
+        menu.close()
         self.masters.show_rejected(
             next(p for p, m in model.products("master").items() if m.values["rejected_fraction"] > 0)
         )

@@ -228,7 +228,7 @@ class Line(QWidget):
         painter.drawText(QRectF(plot.right() - 84, plot.bottom() + 4, 34, 16), Qt.AlignmentFlag.AlignRight, "UTC")
         if not self._model.metric_values(self._model.metric):
             return
-        for value in nice_ticks(*self._range(), 3):
+        for value in nice_ticks(*self._range(), 4):
             y = self._y(value)
             painter.setPen(QPen(t.color("grid"), 1))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
@@ -238,7 +238,7 @@ class Line(QWidget):
         if not self._model.metric_values(self._model.metric):
             return []
         _, unit, decimals = METRICS[self._model.metric]
-        ticks = nice_ticks(*self._range(), 3)
+        ticks = nice_ticks(*self._range(), 4)
         gap = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
         places = max(decimals if gap < 1 else 0, max(0, -math.floor(math.log10(gap) + 1e-9)) if gap > 0 else 0)
         return [(self._y(v), f"{v:.{places}f} {unit}".replace("-", "−").strip()) for v in ticks]

@@ -221,13 +221,31 @@ class LibraryMap(QWidget):
             self.setToolTip(f"{cell.candidate.facts.stem}, {cell.count} frames, {where}. Right-click for more.")
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        """Offer to retire a master of the library."""
-        cell = self.at(event.pos().x(), event.pos().y())
+        """Offer to retire a master of the library, and to take retired ones back."""
+        self.menu_at(event.pos().x(), event.pos().y()).exec(event.globalPos())
+
+    def menu_at(self, x: float, y: float) -> QMenu:
+        """Return the menu of a place on the map."""
+        menu = QMenu(self)
+        cell = self.at(x, y)
         if cell is not None and cell.candidate is not None and cell.candidate.key.startswith(PREFIX):
-            menu = QMenu(self)
             name = cell.candidate.key.removeprefix(PREFIX)
             menu.addAction("Retire this master", lambda: self.retire(name))
-            menu.exec(event.globalPos())
+        library = self._model.library()
+        retired = [e for e in library.entries(retired=True) if e.retired] if library is not None else []
+        for entry in retired:
+            if entry.facts.role is self.kind:
+                menu.addAction(f"Use again: {entry.name}", lambda n=entry.name: self.take_back(n))
+        if menu.isEmpty():
+            menu.addAction("Nothing of the library here").setEnabled(False)
+        return menu
+
+    def take_back(self, name: str) -> None:
+        """Take a retired master into use again."""
+        library = self._model.library()
+        if library is not None:
+            library.retire([name], retired=False)
+            self._model.library_changed()
 
     def retire(self, name: str) -> None:
         """Take a master out of use; its file stays."""
