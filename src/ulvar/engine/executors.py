@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 import multiprocessing
+import multiprocessing.connection
 import os
 import signal
 import threading
@@ -47,6 +48,10 @@ def worker_pool(workers: int | None = None) -> ProcessPoolExecutor:
     )
 
 
+# How long a killed process may still wait for its disk [s].
+_LAST_WRITE_S = 20.0
+
+
 class PoolKeeper:
     """Keeps one worker pool warm between jobs and makes a new one when the old one has broken."""
 
@@ -63,11 +68,24 @@ class PoolKeeper:
             return self._pool
 
     def discard(self) -> None:
-        """Forget a broken pool."""
+        """Forget a broken pool, and wait until its processes are gone.
+
+        A killed process that was waiting for the disk lives on until the disk answers; only then is it certain
+        that nothing more is written, and that what it left half-written can be cleared away.
+        """
         with self._lock:
             pool, self._pool = self._pool, None
-        if pool is not None:
-            pool.shutdown(wait=False, cancel_futures=True)
+        if pool is None:
+            return
+        processes = list((getattr(pool, "_processes", None) or {}).values())
+        pool.shutdown(wait=False, cancel_futures=True)
+        for process in processes:
+            try:
+                process.kill()
+                multiprocessing.connection.wait([process.sentinel], timeout=_LAST_WRITE_S)
+            except (OSError, ValueError):
+                # It was taken away already.
+                continue
 
     def close(self) -> None:
         """End the workers and wait for them."""
