@@ -20,7 +20,7 @@ from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
 from ulvar.night.flows.curve import CurveResult
 from ulvar.night.library import Library
-from ulvar.night.settings import PinSettings, TagSettings
+from ulvar.night.settings import TagSettings
 from ulvar.night.stations import (
     curve_path,
     night_curve,
@@ -404,10 +404,7 @@ class Model(QObject, Numbers):
         if self.night is None:
             return
         settings = self.settings()
-        pins = [p for p in settings.masters.pins if (p.lights, p.kind) != (lights, kind)]
-        if choice is not None:
-            pins.append(PinSettings(lights=lights, kind=kind, choice=choice))
-        settings.masters.pins = pins
+        settings.masters.pin(lights, kind, choice)
         self.undo.push(edits.Settings(self, settings, f"Choose the {kind.replace('_', ' ')} of {lights}"))
 
     def set_tags(self, tags: list[TagSettings]) -> None:

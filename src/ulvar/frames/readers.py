@@ -66,10 +66,7 @@ def open_rows(path: str) -> Rows:
     FrameError
         If it cannot be read as a two-dimensional image.
     """
-    file = file_of(path)
-    if is_tiff_name(file) or is_raw_name(file):
-        return SpooledRows(_decoded(path))
-    return FileRows(path)
+    return FileRows(path) if is_fits_path(path) else SpooledRows(_decoded(path))
 
 
 def read_plane(path: str) -> F32Array:
@@ -80,8 +77,7 @@ def read_plane(path: str) -> F32Array:
     FrameError
         As `open_rows`.
     """
-    file = file_of(path)
-    if is_tiff_name(file) or is_raw_name(file):
+    if not is_fits_path(path):
         return _decoded(path)
     source = FileRows(path)
     return source.rows(0, source.height)

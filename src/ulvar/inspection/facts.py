@@ -10,12 +10,7 @@ from ulvar.engine import Failed, Finding, Mend, Severity
 from ulvar.frames import Group, Role, Tolerances, file_of
 from ulvar.inspection.agreement import setting_findings
 from ulvar.inspection.pixels import PixelLook
-from ulvar.inspection.roles import role_findings
-
-
-def _names(files: Sequence[str]) -> str:
-    stems = [Path(f).name for f in files]
-    return stems[0] if len(stems) == 1 else f"{stems[0]} and {len(stems) - 1} more"
+from ulvar.inspection.roles import names_of, role_findings
 
 
 def intake_findings(
@@ -56,7 +51,7 @@ def intake_findings(
                 Severity.CHECK,
                 "role_unknown",
                 f"{len(unsure)} files have no role",
-                f"Neither header nor name says what {_names(unsure)} is for; give it a role.",
+                f"Neither header nor name says what {names_of(unsure)} is for; give it a role.",
                 tuple(unsure),
             )  # fmt: skip
         )
@@ -121,7 +116,7 @@ def _mixed_exposures(groups: Sequence[Group], limits: Tolerances) -> list[Findin
                     Severity.CHECK,
                     "mixed_exposures",
                     f"{len(files)} of another exposure among {role.plural.lower()}",
-                    f"{_names(files)} in {Path(folder).name} last {exposure:g} s, {most} others do not; no light "
+                    f"{names_of(files)} in {Path(folder).name} last {exposure:g} s, {most} others do not; no light "
                     "needs them.",
                     tuple(files),
                     mend=Mend(f"Leave out {len(files)}", "leave_out", tuple(files)),
@@ -140,7 +135,7 @@ def _clocks_and_planes(groups: Sequence[Group]) -> list[Finding]:
                 Severity.CHECK,
                 "clock_assumed",
                 "The camera's clock is taken for UTC",
-                f"{len(guessed)} files such as {_names(guessed[:1])} give a time without a time zone; correct "
+                f"{len(guessed)} files such as {names_of(guessed[:1])} give a time without a time zone; correct "
                 "start_utc if the clock ran on local time.",
                 guessed,
             )  # fmt: skip
@@ -175,7 +170,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
                 Severity.CHECK,
                 "no_time",
                 f"{len(no_time)} lights have no time",
-                f"{_names(no_time)}: no start time in the header, so there is no light curve of them.",
+                f"{names_of(no_time)}: no start time in the header, so there is no light curve of them.",
                 tuple(no_time),
             )  # fmt: skip
         )

@@ -13,7 +13,8 @@ from ulvar.inspection.pixels import PixelLook
 _FULL_RANGE = 65535.0
 
 
-def _names(files: Sequence[str]) -> str:
+def names_of(files: Sequence[str]) -> str:
+    """Return the first file's name, and how many more there are."""
     first = files[0].rpartition("/")[2]
     return first if len(files) == 1 else f"{first} and {len(files) - 1} more"
 
@@ -76,7 +77,7 @@ def _empty(seen: Sequence[tuple[ExposureFacts, PixelLook]]) -> list[Finding]:
         if files:
             found.append(
                 Finding(
-                    Severity.CHECK, code, title, f"{_names(files)}: {text}.", files,
+                    Severity.CHECK, code, title, f"{names_of(files)}: {text}.", files,
                     mend=Mend(f"Leave out {len(files)}", "leave_out", files),
                 )
             )  # fmt: skip
@@ -93,7 +94,7 @@ def _stars_in_darks(group: Group, seen: Sequence[tuple[ExposureFacts, PixelLook]
     return [
         Finding(
             Severity.BLOCKS, "dark_has_stars", f"{len(files)} {word} show stars" if len(files) > 1 else f"One of the {word} shows stars",
-            f"{_names(files)}: about {median(counts):.0f} stars in a strip across the middle, where "
+            f"{names_of(files)}: about {median(counts):.0f} stars in a strip across the middle, where "
             f"{'a bias' if group.role is Role.BIAS else 'a dark'} has none. Were they taken with the shutter open?",
             files, {"stars": median(counts)}, Mend(f"Make {len(files)} lights", "role:light", files),
         )
@@ -132,7 +133,7 @@ def _flats(
         found.append(
             Finding(
                 Severity.BLOCKS, "flat_no_light", f"{len(files)} {label} saw no light",
-                f"{_names(files)}: level {median(v for _, v, _ in unlit):.0f} ADU, and {unlit[0][2]:.0f} ADU is the level "
+                f"{names_of(files)}: level {median(v for _, v, _ in unlit):.0f} ADU, and {unlit[0][2]:.0f} ADU is the level "
                 "without light. Was the cap on?",
                 files, {"level_adu": unlit[0][1]}, Mend(f"Leave out {len(files)}", "leave_out", files),
             )
@@ -142,7 +143,7 @@ def _flats(
         found.append(
             Finding(
                 Severity.CHECK, "flat_too_bright", f"{len(files)} {label} are too bright",
-                f"{_names(files)}: the bright part is at {median(v for _, v, _ in bright):.0f} ADU of {bright[0][2]:.0f}; "
+                f"{names_of(files)}: the bright part is at {median(v for _, v, _ in bright):.0f} ADU of {bright[0][2]:.0f}; "
                 "near the ceiling a sensor is not linear, and the flat would be too flat.",
                 files, {"level_adu": bright[0][1]}, Mend(f"Leave out {len(files)}", "leave_out", files),
             )
@@ -172,7 +173,7 @@ def _dark_lights(
         found.append(
             Finding(
                 Severity.BLOCKS if usual >= 8 else Severity.CHECK, "light_is_dark", f"{len(capped)} lights show neither sky nor stars",
-                f"{_names(capped)}: no star, and the level is that of the darks. Are they darks?",
+                f"{names_of(capped)}: no star, and the level is that of the darks. Are they darks?",
                 tuple(capped), {}, Mend(f"Make {len(capped)} darks", "role:dark", tuple(capped)),
             )
         )  # fmt: skip
@@ -180,7 +181,7 @@ def _dark_lights(
         found.append(
             Finding(
                 Severity.CHECK, "light_no_stars", f"{len(blind)} lights show no stars",
-                f"{_names(blind)}: no star in a strip where the others of their group have {usual:.0f}: cloud, or not "
+                f"{names_of(blind)}: no star in a strip where the others of their group have {usual:.0f}: cloud, or not "
                 "a light.",
                 tuple(blind), {}, Mend(f"Leave out {len(blind)}", "leave_out", tuple(blind)),
             )

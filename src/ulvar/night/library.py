@@ -105,10 +105,11 @@ class Library:
         if not self.folder.is_dir():
             return []
         index = self._read()
-        known = {name: body for name, body in index.items() if name not in ("cameras",)}
+        known = {name: body for name, body in index.items() if name != "cameras"}
         found: list[Entry] = []
         changed = False
-        for path in sorted(self.folder.glob("*.fits")):
+        files = sorted(self.folder.glob("*.fits"))
+        for path in files:
             status = path.stat()
             body = known.get(path.name)
             if body is None or body["stamp"] != [status.st_size, status.st_mtime_ns]:
@@ -124,7 +125,7 @@ class Library:
             )
             if retired or not entry.retired:
                 found.append(entry)
-        for name in set(known) - {p.name for p in self.folder.glob("*.fits")}:
+        for name in set(known) - {p.name for p in files}:
             del index[name]
             changed = True
         if changed:
@@ -293,4 +294,18 @@ def master_file_name(facts: ExposureFacts) -> str:
     return "_".join(safe) + ".fits"
 
 
-__all__ = ["PREFIX", "CameraNumbers", "Entry", "Library", "OutputExists", "default_library", "master_file_name"]
+def library_at(folder: str) -> Library:
+    """Return the library in a folder; the user's own where none is named."""
+    return Library(Path(folder) if folder else default_library())
+
+
+__all__ = [
+    "PREFIX",
+    "CameraNumbers",
+    "Entry",
+    "Library",
+    "OutputExists",
+    "default_library",
+    "library_at",
+    "master_file_name",
+]

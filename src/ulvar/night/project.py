@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import timedelta
 from pathlib import Path
@@ -25,6 +25,7 @@ from ulvar.frames import (
 from ulvar.inspection import Ceiling, PixelLook, camera_key, with_ceilings
 from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
 from ulvar.night.flows.common import fingerprint, identity
+from ulvar.night.library import library_at
 from ulvar.night.settings import NightSettings
 from ulvar.night.store import NightError, Store
 from ulvar.photometry import ListedStar
@@ -195,9 +196,7 @@ class Night:
 
     def _with_camera_numbers(self, exposures: list[ExposureFacts]) -> list[ExposureFacts]:
         """Gain and read noise that photon transfer measured, where headers and user are silent."""
-        from ulvar.night.library import Library, default_library
-
-        numbers = Library(Path(self.meta("library", "") or default_library())).camera_numbers()
+        numbers = library_at(self.meta("library", "")).camera_numbers()
         if not numbers:
             return exposures
         result = []
@@ -263,15 +262,21 @@ class Night:
             )
         self._exposures = self._failed = None
 
+    def _valid_looks(self) -> Iterator[tuple[str, PixelLook]]:
+        now = {f.path: (f.size_bytes, f.mtime_ns) for f in self.exposures}
+        for path, size, mtime, body in self.store.rows("SELECT path, size, mtime_ns, body FROM looks"):
+            if now.get(path) == (size, mtime):
+                look = PixelLook.from_json(json.loads(body))
+                if look is not None:
+                    yield path, look
+
     def looks(self) -> dict[str, PixelLook]:
         """Return path to what the pixels of exposures showed, of files that have not changed since."""
-        now = {f.path: (f.size_bytes, f.mtime_ns) for f in self.exposures}
-        found = {
-            path: PixelLook.from_json(json.loads(body))
-            for path, size, mtime, body in self.store.rows("SELECT path, size, mtime_ns, body FROM looks")
-            if now.get(path) == (size, mtime)
-        }
-        return {path: look for path, look in found.items() if look is not None}
+        return dict(self._valid_looks())
+
+    def has_looks(self) -> bool:
+        """Whether any look at pixels still counts; opening asks this, and one look is enough to know."""
+        return any(True for _ in self._valid_looks())
 
     def store_looks(self, looks: Mapping[str, PixelLook]) -> None:
         """Store what pixels showed."""

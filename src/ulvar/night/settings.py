@@ -82,6 +82,13 @@ class MastersSettings(_Section):
         """As the core takes it."""
         return Rejection(self.method, self.low, self.high, few=True)
 
+    def pin(self, lights: str, kind: str, choice: str | None) -> None:
+        """Choose by hand what a group of lights uses; None gives the choice back to matching."""
+        pins = [p for p in self.pins if (p.lights, p.kind) != (lights, kind)]
+        if choice is not None:
+            pins.append(PinSettings(lights=lights, kind=kind, choice=choice))  # type: ignore[arg-type]
+        self.pins = pins
+
     def matching(self, tags: list[TagSettings]) -> MatchOptions:
         """Return tolerances, bound tags and pins as the core takes them."""
         pins: dict[str, dict[str, str]] = {}

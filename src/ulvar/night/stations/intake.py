@@ -48,7 +48,7 @@ def differs_from_disk(night: Night) -> bool:
 
 def wants_reading(night: Night) -> bool:
     """Whether the folders should be read again: something changed there, or no look at pixels is kept."""
-    return differs_from_disk(night) or (bool(night.exposures) and not night.looks())
+    return differs_from_disk(night) or (bool(night.exposures) and not night.has_looks())
 
 
 def run_intake(night: Night, context: JobContext) -> StationResult:

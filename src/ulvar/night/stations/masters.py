@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from pathlib import Path
 
-from ulvar.calibration import Candidate, Fit, Match, MatchOptions, Shot, master_numbers, shooting_list
+from ulvar.calibration import Candidate, Match, MatchOptions, Shot, master_numbers, shooting_list
 from ulvar.calibration.prepare import Preparation
 from ulvar.engine import Finding, JobContext, Severity
 from ulvar.frames import ExposureFacts, Group, Role
@@ -13,7 +12,7 @@ from ulvar.inspection import match_findings
 from ulvar.night.flows.calibrate import match_groups, prepared
 from ulvar.night.flows.intake import contradicted
 from ulvar.night.flows.masters import KINDS, MasterOptions, make_masters
-from ulvar.night.library import Library, default_library
+from ulvar.night.library import Library, library_at
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
 
@@ -27,7 +26,7 @@ def matching_of(night: Night) -> MatchOptions:
 
 def library_of(night: Night) -> Library:
     """Return the library that the night uses."""
-    return Library(Path(night.meta("library", "") or default_library()))
+    return library_at(night.meta("library", ""))
 
 
 def excluded_frames(night: Night) -> dict[str, str]:
@@ -140,20 +139,6 @@ def preparation_of(night: Night, exposures: list[ExposureFacts]) -> Preparation:
 
 def pin_choice(night: Night, lights: str, kind: str, choice: str | None) -> None:
     """Choose by hand what a group of lights uses; None gives the choice back to matching."""
-    from ulvar.night.settings import PinSettings
-
     settings = night.settings
-    pins = [p for p in settings.masters.pins if (p.lights, p.kind) != (lights, kind)]
-    if choice is not None:
-        pins.append(PinSettings(lights=lights, kind=kind, choice=choice))  # type: ignore[arg-type]
-    settings.masters.pins = pins
+    settings.masters.pin(lights, kind, choice)
     night.set_settings(settings)
-
-
-def unsafe_count(night: Night) -> int:
-    """Return how many lights no safe calibration is possible for."""
-    return sum(
-        group.count
-        for group, match in board_matches(night)
-        if any(c.fit is Fit.NOTHING_SAFE for c in match.choices[:3])
-    )
