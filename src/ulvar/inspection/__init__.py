@@ -1,5 +1,6 @@
 """Judgements that need several rooms: role against pixels, bit depth, settings, clouds, focus, comparison stars."""
 
+from ulvar.inspection.closeup import RegionStatistics, StarCloseUp, look_at_star, region_statistics
 from ulvar.inspection.comparisons import comparison_findings
 from ulvar.inspection.depth import Ceiling, camera_key, depth_findings, find_ceilings, with_ceilings
 from ulvar.inspection.facts import intake_findings, match_findings
@@ -13,6 +14,8 @@ __all__ = [
     "ExposureSummary",
     "FlatCheck",
     "PixelLook",
+    "RegionStatistics",
+    "StarCloseUp",
     "camera_key",
     "check_flat",
     "comparison_findings",
@@ -21,8 +24,10 @@ __all__ = [
     "flat_findings",
     "intake_findings",
     "look_at",
+    "look_at_star",
     "look_band",
     "match_findings",
+    "region_statistics",
     "role_findings",
     "series_findings",
     "with_ceilings",

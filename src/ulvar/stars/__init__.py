@@ -1,23 +1,33 @@
 """Background, detection, centroids, shape; the quality of an exposure."""
 
 from ulvar.stars.background import Background, estimate_background
-from ulvar.stars.detection import Detection, DetectOptions, find_stars
-from ulvar.stars.profile import measured_fwhm
-from ulvar.stars.quality import ExposureQuality, measure_quality, relative_scores
+from ulvar.stars.detection import Detection, DetectOptions, find_stars, limit_stars
+from ulvar.stars.fieldmap import FieldMap, field_map
+from ulvar.stars.psf import MeasuredPsf
+from ulvar.stars.quality import QUALITIES, ExposureQuality, Quality, blend_scores, measure_quality, relative_scores
 from ulvar.stars.table import STAR_COLUMNS, StarFlag, StarTable, flag_words
+from ulvar.stars.trails import Trail, find_trails
 
 __all__ = [
+    "QUALITIES",
     "STAR_COLUMNS",
     "Background",
     "DetectOptions",
     "Detection",
     "ExposureQuality",
+    "FieldMap",
+    "MeasuredPsf",
+    "Quality",
     "StarFlag",
     "StarTable",
+    "Trail",
+    "blend_scores",
     "estimate_background",
+    "field_map",
     "find_stars",
+    "find_trails",
     "flag_words",
+    "limit_stars",
     "measure_quality",
-    "measured_fwhm",
     "relative_scores",
 ]

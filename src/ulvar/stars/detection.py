@@ -1,20 +1,24 @@
-"""Finding stars: matched filter, local maxima, windowed centroids, shape cuts."""
+"""Finding stars: matched filter, local maxima, one fit of all profiles together, shapes."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
-import cv2
 import numpy as np
+from scipy.spatial import cKDTree
 
-from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, MaskArray, in_parts
-from ulvar.stars._kernels import local_maxima, windowed_moments
+from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray
 from ulvar.stars.background import Background, estimate_background
-from ulvar.stars.profile import measured_fwhm
+from ulvar.stars.bright import SIGMA_TO_FWHM, BrightStars, find_bright_stars
+from ulvar.stars.fitting import gather_psf, stamps
+from ulvar.stars.focus import autocorrelation_width
+from ulvar.stars.measuring import measure_stars
+from ulvar.stars.psf import MeasuredPsf, gaussian_psf
+from ulvar.stars.search import Scene, search_stars, stars_for_profile
 from ulvar.stars.table import StarFlag, StarTable
+from ulvar.stars.trails import Trail, find_trails
 
-_SIGMA_TO_FWHM = 2.0 * math.sqrt(2.0 * math.log(2.0))
 _SATURATED_BIT = 2
 _UNUSABLE_BITS = 0xFFFF & ~(_SATURATED_BIT | 4 | 256)
 
@@ -26,7 +30,15 @@ class DetectOptions:
     Attributes
     ----------
     threshold : float
-        Smallest matched-filter signal-to-noise ratio of a detection.
+        Smallest signal-to-noise ratio of a star.
+    noise_peaks : float
+        Expected peaks of pure noise in the whole frame; of large frames the threshold is raised to keep them
+        at this many. 0 leaves the threshold as it is.
+    smallest, widest : float
+        Fitted width over that of the exposure's profile, of stars with an SNR over 12: sharper is a hot pixel or a
+        cosmic ray, wider is no star.
+    longest : float
+        Axis ratio over the typical one of the exposure, of stars with an SNR over 12.
     box_px : int
         Background mesh cell [px].
     fwhm_px : float or None
@@ -36,6 +48,10 @@ class DetectOptions:
     """
 
     threshold: float = 5.0
+    noise_peaks: float = 1.0
+    smallest: float = 0.55
+    widest: float = 3.0
+    longest: float = 2.2
     box_px: int = 64
     fwhm_px: float | None = None
     max_stars: int = 50_000
@@ -43,16 +59,35 @@ class DetectOptions:
     def __post_init__(self) -> None:
         if self.threshold <= 0 or self.box_px < 8 or self.max_stars < 1:
             raise ValueError("threshold must be above 0, the mesh cell 8 px or more, at least one star kept")
+        if self.noise_peaks < 0 or not 0 <= self.smallest < 1 < self.widest or self.longest <= 1:
+            raise ValueError("noise peaks from 0 on, the smallest size under 1, the widest and the longest over 1")
 
 
 @dataclass(frozen=True)
 class Detection:
-    """Stars of one frame with the background they stand on and the shared shape."""
+    """Stars of one frame with the background they stand on and the shared shape.
+
+    Attributes
+    ----------
+    stars : StarTable
+    background : Background
+    fwhm_px, ellipticity : float
+        Of the shared profile; NaN without stars.
+    psf : MeasuredPsf or None
+        The profile itself.
+    trails : tuple of Trail
+        Of satellites and aeroplanes.
+    threshold : float
+        The signal-to-noise ratio that was asked of a star in the end.
+    """
 
     stars: StarTable
     background: Background
     fwhm_px: float
     ellipticity: float
+    psf: MeasuredPsf | None = None
+    trails: tuple[Trail, ...] = ()
+    threshold: float = math.nan
 
 
 def find_stars(
@@ -64,17 +99,19 @@ def find_stars(
 ) -> Detection:
     """Find and measure the stars of one exposure.
 
-    A first pass with a wide range of widths finds bright stars, whose measured shape makes the matched
-    filter of the second pass; the background is estimated again with the stars masked.
+    A first pass with a wide range of widths finds bright stars. Their shared profile makes the matched filter and
+    is fitted to all stars together; the background is estimated again from the picture without them; what is left is
+    searched again, so that stars beside brighter ones are found and every star is measured without its neighbours.
 
     Parameters
     ----------
     data : float32 array, shape (height, width)
         [ADU]; not modified; NaN is passed over.
     mask : uint16 array, optional
-        `ulvar.frames.MaskBit` plane: saturated pixels flag a star, other bits hide pixels.
+        `ulvar.frames.MaskBit` plane: saturated pixels flag a star, which is then fitted by what is around them;
+        other bits hide pixels.
     gain_e_per_adu : float, optional
-        Adds the source's photon noise to the flux errors [e-/ADU].
+        Adds the source's photon noise to weights and errors [e-/ADU].
     options : DetectOptions, optional
 
     Returns
@@ -88,27 +125,56 @@ def find_stars(
     if mask is not None:
         hidden |= (mask & _UNUSABLE_BITS) != 0
         saturated = (mask & _SATURATED_BIT) != 0
-    background = estimate_background(data, masked=hidden, box_px=settings.box_px)
+    # A first look; it is estimated again without the stars.
+    background = estimate_background(data, masked=hidden, box_px=settings.box_px, samples=512)
+    nothing = Detection(StarTable.empty(), background, math.nan, math.nan)
     if not math.isfinite(background.sky_adu):
-        return Detection(StarTable.empty(), background, math.nan, math.nan)
-    # The guess of the width matters little: a filter half as wide or twice as wide finds bright stars.
-    guess = settings.fwhm_px or 3.0
-    residual = _subtract(data, background, hidden)
-    bright = _bright_stars(residual, background.noise, hidden, saturated, guess, settings)
+        return nothing
+    scene = Scene(
+        _subtract(data, background, hidden), background, hidden, saturated, gain_e_per_adu or 0.0, settings.box_px
+    )
+    bright = find_bright_stars(
+        scene.residual, background.noise, hidden, saturated, settings.fwhm_px or 3.0, settings.threshold
+    )
     if bright is None:
-        return Detection(StarTable.empty(), background, math.nan, math.nan)
-    width = settings.fwhm_px or bright.fwhm_px
-    source_mask = _source_mask(residual, background, width, hidden) | hidden
-    if source_mask.mean() < 0.6:
-        background = estimate_background(data, masked=source_mask, box_px=settings.box_px)
-        residual = _subtract(data, background, hidden)
-        bright = _settled(residual, background.noise, hidden, saturated, bright) or bright
-    shape = _shape_of(residual, bright)
-    fwhm = settings.fwhm_px or shape[0]
-    gain = gain_e_per_adu or 0.0
-    stars = _measure(residual, background.noise, hidden, saturated, fwhm, shape, gain, settings)
+        return nothing
+    if 6 * bright.fwhm_px > settings.box_px:
+        # Cells have to be several stars wide, or stars pass for background.
+        scene.box_px = math.ceil(6 * bright.fwhm_px)
+        scene.background = estimate_background(data, masked=hidden, box_px=scene.box_px)
+        scene.residual = _subtract(data, scene.background, hidden)
+    psf = _first_psf(scene, bright, settings)
+    trails = tuple(find_trails(scene.residual, scene.noise))
+    threshold = _threshold(data.shape, psf, settings)
+    fit = search_stars(scene, psf, threshold, trails)
+    psf = fit.psf
+    table, ellipticity = measure_stars(fit, saturated)
+    stars = limit_stars(table, psf.fwhm_px, ellipticity, replace(settings, threshold=threshold))
     best = stars.ellipticity[(stars.snr > 20) & (stars.flags == 0)][:200]
-    return Detection(stars, background, fwhm, float(np.nanmedian(best)) if np.isfinite(best).any() else shape[2])
+    if np.isfinite(best).any():
+        ellipticity = float(np.nanmedian(best))
+    if not len(stars):
+        return Detection(stars, scene.background, math.nan, math.nan, None, trails, threshold)
+    return Detection(stars, scene.background, psf.fwhm_px, ellipticity, psf, trails, threshold)
+
+
+def limit_stars(stars: StarTable, fwhm_px: float, ellipticity: float, options: DetectOptions) -> StarTable:
+    """Return the stars within the limits of threshold, size and shape, the brightest first.
+
+    Parameters
+    ----------
+    stars : StarTable
+    fwhm_px, ellipticity : float
+        Of the exposure.
+    options : DetectOptions
+    """
+    sure = (stars.snr > 12) & ((stars.flags & StarFlag.SATURATED) == 0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        size = stars.fwhm_fit_px / fwhm_px
+        longer = (1 - (ellipticity if math.isfinite(ellipticity) else 0.0)) / (1 - stars.ellipticity)
+        odd = (size < options.smallest) | (size > options.widest) | (longer > options.longest)
+    keep = np.flatnonzero((stars.snr >= options.threshold) & ~(sure & odd))
+    return stars.select(keep[np.argsort(-stars.flux[keep], kind="stable")][: options.max_stars])
 
 
 def _subtract(data: F32Array, background: Background, hidden: BoolArray) -> F32Array:
@@ -118,263 +184,58 @@ def _subtract(data: F32Array, background: Background, hidden: BoolArray) -> F32A
     return residual
 
 
-def _matched(residual: F32Array, sigma: float, hidden: BoolArray) -> tuple[F32Array, float]:
-    """Convolve with a unit-sum Gaussian; return it with the noise factor sqrt(sum k^2)."""
-    radius = max(2, int(math.ceil(3.5 * sigma)))
-    offsets = np.arange(-radius, radius + 1)
-    kernel = np.exp(-0.5 * (offsets / sigma) ** 2)
-    kernel /= kernel.sum()
-    # Hidden pixels are NaN and would spread; what is not hidden is finite.
-    filled = np.nan_to_num(residual, nan=0.0) if hidden.any() else residual
-    smooth = cv2.sepFilter2D(filled, cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
-    return smooth, float((kernel**2).sum())
+def _threshold(shape: tuple[int, ...], psf: MeasuredPsf, options: DetectOptions) -> float:
+    """Return the threshold at which no more than the allowed peaks of noise are expected in the frame.
 
-
-def _source_mask(residual: F32Array, background: Background, fwhm: float, hidden: BoolArray) -> BoolArray:
-    smooth, factor = _matched(residual, fwhm / _SIGMA_TO_FWHM, hidden)
-    over = (smooth > np.float32(3.0 * factor) * background.noise).view(np.uint8)
-    size = 2 * round(fwhm) + 1
-    return cv2.dilate(over, np.ones((size, size), np.uint8)).view(np.bool_)
-
-
-def _candidates(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float, limit: int
-) -> tuple[F64Array, F64Array, F64Array]:
-    smooth, factor = _matched(residual, sigma, hidden)
-    level = np.float32(threshold * factor)
-
-    def part(first: int, last: int) -> tuple[I64Array, I64Array]:
-        out_y, out_x = np.empty(limit, dtype=np.int64), np.empty(limit, dtype=np.int64)
-        found = local_maxima(smooth, noise, level, hidden, first, last, 2, out_y, out_x)
-        return out_y[:found], out_x[:found]
-
-    parts = in_parts(part, smooth.shape[0], smallest=64)
-    ys, xs = np.concatenate([p[0] for p in parts])[:limit], np.concatenate([p[1] for p in parts])[:limit]
-    height = smooth[ys, xs].astype(np.float64)
-    order = np.argsort(-height, kind="stable")
-    return (
-        xs[order].astype(np.float64),
-        ys[order].astype(np.float64),
-        height[order] / (factor * noise[ys, xs][order]),
-    )
-
-
-def _moments(
-    residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float, gain: float
-) -> F64Array:
-    out = np.empty((len(x), 11), dtype=np.float64)
-
-    def part(first: int, last: int) -> None:
-        windowed_moments(residual, noise, bad, x[first:last], y[first:last], float(sigma), float(gain), out[first:last])
-
-    in_parts(part, len(x), smallest=100)
-    return out
-
-
-@dataclass(frozen=True)
-class _Bright:
-    """The brightest candidates, and the width that settled on them.
-
-    `rows` are windowed moments of those that look like stars (see `windowed_moments`), brightest first.
+    Maxima over u of a Gaussian field (Longuet-Higgins 1957, Phil. Trans. A 249, 321): A lambda (2 pi)^-1.5 u
+    exp(-u^2 / 2), with lambda = 1 / (2 sigma^2) for white noise smoothed by a Gaussian of width sigma.
     """
-
-    x: F64Array
-    y: F64Array
-    rows: F64Array
-    fwhm_px: float
-    covariance: tuple[float, float, float]
-
-
-def _bright_stars(
-    residual: F32Array,
-    noise: F32Array,
-    hidden: BoolArray,
-    saturated: BoolArray,
-    guess: float,
-    settings: DetectOptions,
-) -> _Bright | None:
-    """Find bright stars with a guessed width; look again only where the width turns out to be another."""
-    fwhm = guess
-    found: _Bright | None = None
-    for _ in range(4):
-        sigma = fwhm / _SIGMA_TO_FWHM
-        x, y, _ = _candidates(residual, noise, hidden, sigma, max(settings.threshold, 8.0), 20_000)
-        if len(x) < 3:
-            x, y, _ = _candidates(residual, noise, hidden, sigma, settings.threshold, 20_000)
-        if len(x) == 0:
-            return found
-        start = _Bright(x[:200], y[:200], np.empty((0, 11)), fwhm, (0.0, 0.0, 0.0))
-        settled = _settled(residual, noise, hidden, saturated, start)
-        if settled is None:
-            return found
-        found = settled
-        # A filter within a factor of 1.5 of the right width finds the same bright stars.
-        if 1 / 1.5 < settled.fwhm_px / fwhm < 1.5:
-            break
-        fwhm = settled.fwhm_px
-    return found
+    if options.noise_peaks <= 0:
+        return options.threshold
+    sigma = max(psf.fwhm_px / SIGMA_TO_FWHM, 0.5)
+    fields = shape[0] * shape[1] / (2 * sigma**2) / (2 * math.pi) ** 1.5
+    u = options.threshold
+    while fields * u * math.exp(-u * u / 2) > options.noise_peaks and u < 8:
+        u += 0.01
+    return u
 
 
-def _settled(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, saturated: BoolArray, start: _Bright
-) -> _Bright | None:
-    """Measure bright stars with a window of their own width, iterated; None when none looks like a star."""
-    fwhm = start.fwhm_px
-    bad = saturated | hidden
-    rows: F64Array = start.rows
-    cxx = cyy = cxy = 0.0
-    for _ in range(6):
-        rows = _moments(residual, noise, bad, start.x, start.y, fwhm / _SIGMA_TO_FWHM, 0.0)
-        good = (rows[:, 9] > 0) & (rows[:, 10] == 0) & np.isfinite(rows[:, 4]) & (rows[:, 8] > 0.12)
-        rows = rows[good]
-        if len(rows) == 0:
-            return None
-        cxx, cyy, cxy = (float(np.median(rows[:, column])) for column in (4, 5, 6))
-        det = cxx * cyy - cxy * cxy
-        if det <= 0:
-            return None
-        # Below one pixel a width from moments means undersampling, not a smaller star.
-        new = min(max(_SIGMA_TO_FWHM * det**0.25, 1.0), 60.0)
-        settled = abs(new - fwhm) < 0.01 * fwhm
-        fwhm = new
-        if settled:
-            break
-    return _Bright(start.x, start.y, rows, fwhm, (cxx, cyy, cxy))
-
-
-def _shape_of(residual: F32Array, bright: _Bright) -> tuple[float, float, float]:
-    """Return (FWHM of the profile, ratio of that to the moments' FWHM, ellipticity) from bright stars."""
-    cxx, cyy, cxy = bright.covariance
-    fwhm, rows = bright.fwhm_px, bright.rows
-    trace, spread = (cxx + cyy) / 2, math.hypot((cxx - cyy) / 2, cxy)
-    ellipticity = 1 - math.sqrt(max(0.0, trace - spread) / (trace + spread))
-    best = rows[:120]
-    # Neighbours bend the profile: stars with a brighter or similar one close by are left to the others.
-    distance = np.hypot(best[:, None, 0] - rows[None, :, 0], best[:, None, 1] - rows[None, :, 1])
-    distance[distance < 1e-6] = np.inf
-    alone = distance.min(axis=1, initial=np.inf) > 4 * fwhm
-    chosen = best[alone] if alone.sum() >= 3 else best
-    profile = measured_fwhm(
-        residual, chosen[:, 0], chosen[:, 1], chosen[:, 2], np.array([cxx, cyy, cxy]), start_px=fwhm
-    )
-    if not math.isfinite(profile):
-        profile = fwhm
-    return profile, profile / fwhm, ellipticity
-
-
-def _measure(
-    residual: F32Array,
-    noise: F32Array,
-    hidden: BoolArray,
-    saturated: BoolArray,
-    fwhm: float,
-    shape: tuple[float, float, float],
-    gain: float,
-    settings: DetectOptions,
-) -> StarTable:
-    sigma = fwhm / shape[1] / _SIGMA_TO_FWHM
-    x, y, snr = _candidates(residual, noise, hidden, sigma, settings.threshold, 200_000)
-    if len(x) == 0:
-        return StarTable.empty()
-    rows = _moments(residual, noise, saturated | hidden, x, y, sigma, gain)
-    saturated_near = _near(saturated, x, y, 2)
-    keep = _is_star(rows, snr, sigma, saturated_near)
-    keep &= _first_of_each(rows[:, 0], rows[:, 1], keep, 0.7 * fwhm)
-    rows, saturated_near = rows[keep], saturated_near[keep]
-    if len(rows) == 0:
-        return StarTable.empty()
-    total = _total_flux_factor(residual, rows, saturated_near, fwhm)
-    cxx, cyy, cxy = rows[:, 4], rows[:, 5], rows[:, 6]
-    with np.errstate(invalid="ignore"):
-        trace, spread = (cxx + cyy) / 2, np.hypot((cxx - cyy) / 2, cxy)
-        axis_ratio = np.sqrt(np.maximum(0.0, trace - spread) / (trace + spread))
-        star_fwhm = _SIGMA_TO_FWHM * (cxx * cyy - cxy * cxy) ** 0.25 * shape[1]
-    height, width = residual.shape
-    flags = np.zeros(len(rows), dtype=np.int64)
-    flags[saturated_near] |= StarFlag.SATURATED
-    reach = 2 * fwhm
-    flags[
-        (rows[:, 0] < reach)
-        | (rows[:, 1] < reach)
-        | (rows[:, 0] > width - 1 - reach)
-        | (rows[:, 1] > height - 1 - reach)
-    ] |= StarFlag.EDGE
-    flags[(rows[:, 10] > 0) & ~saturated_near] |= StarFlag.BAD_PIXEL
-    flux, error = rows[:, 2] * total, np.sqrt(rows[:, 3]) * total
-    order = np.argsort(-flux, kind="stable")[: settings.max_stars]
-    table = StarTable(
-        x=rows[:, 0], y=rows[:, 1], flux=flux, flux_error=error, snr=flux / error, fwhm_px=star_fwhm,
-        ellipticity=1 - axis_ratio, angle_deg=np.degrees(0.5 * np.arctan2(2 * cxy, cxx - cyy)),
-        peak=rows[:, 7], flags=flags,
+def _first_psf(scene: Scene, bright: BrightStars, settings: DetectOptions) -> MeasuredPsf:
+    """Gather the profile from the brightest lone stars; what is wide is judged by the autocorrelation too."""
+    fwhm = settings.fwhm_px or bright.fwhm_px
+    start, doubt, rounds = gaussian_psf(fwhm, bright.covariance), 0.2, 3
+    if fwhm > 5 and settings.fwhm_px is None:
+        wide = autocorrelation_width(scene.residual, scene.background.noise_adu)
+        if math.isfinite(wide) and wide > 0.7 * fwhm:
+            # It may be a ring, which no Gaussian resembles.
+            start, doubt, rounds = gaussian_psf(min(max(wide, fwhm / 1.5), 1.5 * fwhm)), 3.0, 6
+    x, y, flux = _profile_stars(scene, bright, start.radius_px)
+    picture, noise, bad, x, y, inside = stamps((scene.residual, scene.noise, scene.bad), x, y, start.radius_px + 2)
+    return gather_psf(
+        start, picture, noise, bad, x, y, flux[inside], gain=scene.gain, noise_adu=scene.background.noise_adu,
+        rounds=rounds, doubt=doubt,
     )  # fmt: skip
-    return table.select(order)
 
 
-def _near(plane: BoolArray, x: F64Array, y: F64Array, reach: int) -> BoolArray:
-    if not plane.any():
-        return np.zeros(len(x), dtype=np.bool_)
-    grown = cv2.dilate(plane.astype(np.uint8), np.ones((2 * reach + 1, 2 * reach + 1), np.uint8))
-    return np.asarray(grown[y.astype(int), x.astype(int)] > 0)
-
-
-def _is_star(rows: F64Array, snr: F64Array, sigma: float, saturated: BoolArray) -> BoolArray:
-    """Shape cuts: sharper than the profile is a hot pixel or a cosmic ray, much longer is a trail."""
-    # A star of the measured width has this mean of its eight neighbours over its central pixel.
-    expected = (math.exp(-0.5 / sigma**2) + math.exp(-1.0 / sigma**2)) / 2
-    noise = 1.2 / np.maximum(snr, 1.0) * math.sqrt(math.pi) * 2 * sigma
-    sharp = rows[:, 8] < 0.45 * expected - np.minimum(noise, 0.4 * expected)
-    with np.errstate(invalid="ignore"):
-        area = np.sqrt(rows[:, 4] * rows[:, 5] - rows[:, 6] ** 2) / sigma**2
-        trace = (rows[:, 4] + rows[:, 5]) / 2
-        spread = np.hypot((rows[:, 4] - rows[:, 5]) / 2, rows[:, 6])
-        elongation = np.sqrt((trace + spread) / np.maximum(trace - spread, 1e-9))
-        typical = np.median(elongation[np.isfinite(elongation) & (snr > 15)][:300]) if (snr > 15).any() else 1.0
-        small = (area < 0.3) & (snr > 12)
-        long = (elongation > 2.2 * typical) & (snr > 12)
-    good = (rows[:, 9] > 0) & (rows[:, 2] > 0) & ~sharp & ~small & ~long
-    # A saturated core is flat and may be wide; it is a star all the same, and it is flagged.
-    return np.asarray(good | (saturated & (rows[:, 2] > 0)))
-
-
-def _first_of_each(x: F64Array, y: F64Array, usable: BoolArray, reach: float) -> BoolArray:
-    """Keep the brighter of detections whose centroids ran together."""
-    from scipy.spatial import cKDTree
-
-    keep = usable.copy()
-    index = np.flatnonzero(usable)
-    if len(index) < 2:
-        return keep
-    for a, b in sorted(cKDTree(np.column_stack([x[index], y[index]])).query_pairs(reach)):
-        if keep[index[a]]:
-            keep[index[b]] = False
-    return keep
-
-
-def _total_flux_factor(residual: F32Array, rows: F64Array, saturated: BoolArray, fwhm: float) -> float:
-    """Ratio of the whole star's light to the profile-weighted flux, from bright lone stars.
-
-    Real profiles have wings that a Gaussian weight does not see; one factor a frame puts them back.
-    """
-    reach = int(math.ceil(3 * fwhm))
-    height, width = residual.shape
-    ratios = []
-    offsets_y, offsets_x = np.mgrid[-reach : reach + 1, -reach : reach + 1]
-    disc = np.hypot(offsets_x, offsets_y) <= reach
-    bright = np.flatnonzero(~saturated & (rows[:, 10] == 0))[:150]
-    positions = rows[:, :2]
-    for k in bright:
-        cx, cy = rows[k, 0], rows[k, 1]
-        ix, iy = round(cx), round(cy)
-        if ix < reach or iy < reach or ix + reach >= width or iy + reach >= height:
-            continue
-        near = np.hypot(positions[:, 0] - cx, positions[:, 1] - cy) < 2 * reach
-        if (rows[near, 2] > 0.02 * rows[k, 2]).sum() > 1:
-            continue
-        stamp = residual[iy - reach : iy + reach + 1, ix - reach : ix + reach + 1]
-        if np.isfinite(stamp).all():
-            ratios.append(float(stamp[disc].sum(dtype=np.float64)) / rows[k, 2])
-        if len(ratios) == 40:
+def _profile_stars(scene: Scene, bright: BrightStars, radius: int) -> tuple[F64Array, F64Array, F64Array]:
+    """Return positions and fluxes of up to 40 bright stars that are as much alone as the field allows."""
+    rows = bright.rows
+    x, y, flux = rows[:, 0], rows[:, 1], rows[:, 2]
+    height, width = scene.residual.shape
+    margin = radius + 3
+    inside = (x > margin) & (y > margin) & (x < width - margin - 1) & (y < height - margin - 1)
+    area = np.pi * 4 * (bright.fwhm_px / SIGMA_TO_FWHM) ** 2
+    strong = flux > 15 * np.sqrt(area) * scene.background.noise_adu
+    chosen = np.flatnonzero(inside & strong)
+    if not len(chosen):
+        chosen = np.flatnonzero(inside)
+    near = cKDTree(np.column_stack([x, y])).query_pairs(0.8 * radius, output_type="ndarray")
+    load = np.zeros(len(x))
+    for a, b in ((0, 1), (1, 0)):
+        np.add.at(load, near[:, a], flux[near[:, b]] / np.maximum(flux[near[:, a]], 1e-9))
+    for most in (0.02, 0.1, 0.5, math.inf):
+        alone = chosen[load[chosen] <= most]
+        if len(alone) >= 6 or most == math.inf:
             break
-    if len(ratios) < 3:
-        return 1.0
-    return float(min(max(np.median(ratios), 0.7), 2.5))
+    alone = alone[: stars_for_profile(flux[alone] / (np.sqrt(area) * scene.background.noise_adu))]
+    return x[alone], y[alone], flux[alone]

@@ -32,10 +32,11 @@ def flag_words(flags: int) -> str:
 STAR_COLUMNS = (
     ("x", "px", 4, "centroid along NAXIS1, 0-based, integer at pixel centres"),
     ("y", "px", 4, "centroid along NAXIS2"),
-    ("flux", "ADU", 3, "total flux from the profile-weighted sum"),
+    ("flux", "ADU", 3, "total flux from the fit of the exposure's own profile"),
     ("flux_error", "ADU", 3, "its standard error: sky and read noise, source noise when the gain is known"),
     ("snr", "", 2, "flux over its error"),
-    ("fwhm_px", "px", 4, "full width at half maximum as recorded"),
+    ("fwhm_px", "px", 4, "full width at half maximum as recorded, from second moments"),
+    ("fwhm_fit_px", "px", 4, "the same from a fit of the profile's size"),
     ("ellipticity", "", 4, "1 - b/a from second moments"),
     ("angle_deg", "deg", 1, "of the long axis, from +x to +y"),
     ("peak", "ADU", 1, "highest pixel over the background"),
@@ -56,6 +57,7 @@ class StarTable:
     flux_error: F64Array
     snr: F64Array
     fwhm_px: F64Array
+    fwhm_fit_px: F64Array
     ellipticity: F64Array
     angle_deg: F64Array
     peak: F64Array

@@ -1,0 +1,171 @@
+"""The measured point-spread function of an exposure: a table in half pixels, gathered from its own stars."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import ndimage
+from scipy.optimize import least_squares
+
+from ulvar.engine import F32Array, F64Array, I64Array
+from ulvar.stars._kernels_psf import sample_table
+
+_SIGMA_TO_FWHM = 2.0 * math.sqrt(2.0 * math.log(2.0))
+
+
+@dataclass(frozen=True)
+class MeasuredPsf:
+    """The profile that the stars of an exposure share, as recorded (pixel integration included).
+
+    Attributes
+    ----------
+    table : float64 array, shape (n, n), n odd
+        Value per pixel at offsets of half a pixel, middle at the star's centre; its pixels sum to 1.
+    fwhm_px : float
+        Geometric mean of the widths along both axes; of a ring, its outer diameter at half of its crest [px].
+    ring : bool
+        Whether it is lower in the middle than around it: a star out of focus.
+    stars : int
+        From how many stars it was gathered; 0 for a bare model.
+    """
+
+    table: F64Array
+    fwhm_px: float
+    ring: bool = False
+    stars: int = 0
+
+    @property
+    def radius_px(self) -> int:
+        """Pixels from the middle that the table covers."""
+        return (self.table.shape[0] - 1) // 4 - 1
+
+    def reach(self, flux: F64Array, noise_adu: float) -> I64Array:
+        """Return the radius within which stars of these fluxes stand over a third of the noise [px].
+
+        Parameters
+        ----------
+        flux : float64 array, shape (stars,)
+            [ADU].
+        noise_adu : float
+            Of the sky, per pixel.
+        """
+        middle = (self.table.shape[0] - 1) // 2
+        offsets = np.arange(self.table.shape[0]) - middle
+        distance = np.hypot(offsets[:, None], offsets[None, :]) / 2
+        most = np.array([self.table[distance >= r].max(initial=0.0) for r in range(self.radius_px + 1)])
+        # Never growing outwards, so that a search by bisection holds.
+        most = np.maximum(np.maximum.accumulate(most[::-1])[::-1], 1e-12)
+        wanted = noise_adu / 3 / np.maximum(flux, 1e-9)
+        inside = np.searchsorted(-most, -wanted, side="right")
+        return np.clip(inside + 1, math.ceil(self.fwhm_px), self.radius_px).astype(np.int64)
+
+    def kernel(self) -> F32Array:
+        """Return the profile on whole pixels for a matched filter, shape (2 r + 1, 2 r + 1), sum 1."""
+        radius = min(self.radius_px, math.ceil(1.6 * self.fwhm_px))
+        grid = [
+            [sample_table(self.table, float(x), float(y)) for x in range(-radius, radius + 1)]
+            for y in range(-radius, radius + 1)
+        ]
+        kernel = np.maximum(np.array(grid), 0.0)
+        return np.asarray(kernel / kernel.sum(), dtype=np.float32)
+
+
+def gaussian_psf(fwhm_px: float, covariance: tuple[float, float, float] | None = None) -> MeasuredPsf:
+    """Return a Gaussian profile to start from.
+
+    Parameters
+    ----------
+    fwhm_px : float
+        Geometric mean of the two widths [px].
+    covariance : (float, float, float), optional
+        cxx, cyy, cxy, of which the axis ratio and angle are taken; round when not given.
+    """
+    sigma = fwhm_px / _SIGMA_TO_FWHM
+    cxx, cyy, cxy = covariance or (1.0, 1.0, 0.0)
+    root = math.sqrt(max(cxx * cyy - cxy * cxy, 1e-12))
+    half = 2 * (math.ceil(3.5 * fwhm_px) + 2)
+    offsets = (np.arange(2 * half + 1) - half) / 2
+    dx, dy = offsets[None, :], offsets[:, None]
+    quadratic = (cyy * dx * dx + cxx * dy * dy - 2 * cxy * dx * dy) / root
+    table = np.exp(-0.5 * quadratic / sigma**2)
+    return MeasuredPsf(unit_table(table), fwhm_px)
+
+
+def unit_table(table: F64Array) -> F64Array:
+    """Return a table scaled so that its pixels sum to 1."""
+    return np.ascontiguousarray(table / (0.25 * table.sum()))
+
+
+def tapered(table: F64Array) -> F64Array:
+    """Bring the outermost points to zero, so that subtracted stars have no edge."""
+    middle = (table.shape[0] - 1) // 2
+    offsets = np.arange(table.shape[0]) - middle
+    distance = np.hypot(offsets[:, None], offsets[None, :])
+    share = np.clip((middle - 2 - distance) / max(2.0, 0.15 * middle), 0.0, 1.0)
+    return np.asarray(table * share)
+
+
+def centred(table: F64Array, fwhm_px: float) -> F64Array:
+    """Return the table moved so that its windowed centroid is in the middle: what a position means depends on it."""
+    middle = (table.shape[0] - 1) // 2
+    offsets = (np.arange(table.shape[0]) - middle) / 2
+    sigma = fwhm_px / _SIGMA_TO_FWHM
+    x = y = 0.0
+    for _ in range(20):
+        window = np.exp(-0.5 * ((offsets[:, None] - y) ** 2 + (offsets[None, :] - x) ** 2) / sigma**2) * table
+        total = window.sum()
+        if not total > 0:
+            return table
+        dx = 2 * float((window * (offsets[None, :] - x)).sum() / total)
+        dy = 2 * float((window * (offsets[:, None] - y)).sum() / total)
+        x, y = x + dx, y + dy
+        if math.hypot(dx, dy) < 1e-4:
+            break
+    if not 1e-3 < math.hypot(x, y) < fwhm_px:
+        return table
+    return np.asarray(ndimage.shift(table, (-2 * y, -2 * x), order=3, mode="constant"))
+
+
+def profile_width(table: F64Array, start_px: float) -> tuple[float, bool]:
+    """Return (FWHM [px], whether the profile is a ring) of a table.
+
+    One elliptical Moffat profile (Moffat 1969, A&A 3, 455) is fitted to the table's core; a ring has its outer
+    diameter at half of its crest. NaN when neither works.
+    """
+    middle = (table.shape[0] - 1) // 2
+    offsets = (np.arange(table.shape[0]) - middle) / 2
+    dx, dy = np.meshgrid(offsets, offsets)
+    radius = np.hypot(dx, dy)
+    steps = np.arange(0, middle // 2 + 1)
+    mean = np.array([table[np.abs(radius - r) < 0.5].mean() for r in steps])
+    crest = int(np.argmax(mean))
+    if crest > 0 and mean[0] < 0.85 * mean[crest] and crest >= 2:
+        below = np.flatnonzero(mean[crest:] < mean[crest] / 2)
+        if not len(below):
+            return math.nan, True
+        i = crest + int(below[0])
+        share = (mean[i - 1] - mean[crest] / 2) / (mean[i - 1] - mean[i])
+        return float(2 * (i - 1 + share)), True
+    core = radius < 1.3 * start_px
+    value = table[core] / table.max()
+    cx, cy = dx[core], dy[core]
+
+    def model(p: F64Array) -> F64Array:
+        # Logarithms keep widths and beta positive.
+        a, b, beta = math.exp(p[1]), math.exp(p[2]), 1 + math.exp(p[4])
+        c, s = math.cos(p[3]), math.sin(p[3])
+        r2 = ((c * (cx - p[5]) + s * (cy - p[6])) / a) ** 2 + ((c * (cy - p[6]) - s * (cx - p[5])) / b) ** 2
+        return np.asarray(p[0] * (1 + r2) ** -beta)
+
+    xx, yy, xy = (float((np.maximum(value, 0) * m).sum()) for m in (cx * cx, cy * cy, cx * cy))
+    angle = 0.5 * math.atan2(2 * xy, xx - yy)
+    first = np.array([1.0, math.log(start_px * 1.02), math.log(start_px * 0.98), angle, math.log(2.5), 0.0, 0.0])
+    try:
+        fit = least_squares(lambda p: model(p) - value, first, loss="soft_l1", f_scale=0.02, max_nfev=60)
+    except ValueError:
+        return math.nan, False
+    beta = 1 + math.exp(fit.x[4])
+    fwhm = 2 * math.exp((fit.x[1] + fit.x[2]) / 2) * math.sqrt(2 ** (1 / beta) - 1)
+    return (fwhm, False) if 0.3 * start_px < fwhm < 3 * start_px else (math.nan, False)

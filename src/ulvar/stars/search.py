@@ -1,0 +1,277 @@
+"""The search itself: matched filter, maxima, one fit of all profiles, and again on what is left."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import cv2
+import numpy as np
+from scipy.spatial import cKDTree
+
+from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts
+from ulvar.stars._kernels import local_maxima
+from ulvar.stars._kernels_psf import sample_table
+from ulvar.stars.background import Background, estimate_background
+from ulvar.stars.bright import SIGMA_TO_FWHM
+from ulvar.stars.fitting import ProfileFit, gather_psf
+from ulvar.stars.psf import MeasuredPsf
+from ulvar.stars.trails import Trail
+
+
+@dataclass
+class Scene:
+    """A frame while its stars are looked for."""
+
+    residual: F32Array
+    background: Background
+    hidden: BoolArray
+    saturated: BoolArray
+    gain: float
+    box_px: int
+    bad: BoolArray = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.bad = self.hidden | self.saturated if self.saturated.any() else self.hidden
+
+    @property
+    def noise(self) -> F32Array:
+        return self.background.noise
+
+
+def _matched(residual: F32Array, psf: MeasuredPsf, hidden: BoolArray) -> tuple[F32Array, float]:
+    """Convolve with the profile (sum 1); return it with the noise factor sqrt(sum k^2)."""
+    filled = np.nan_to_num(residual, nan=0.0) if hidden.any() else residual
+    if psf.ring or psf.stars == 0 or _long(psf):
+        kernel = psf.kernel()
+        smooth = cv2.filter2D(filled, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT)
+        return smooth, float(np.sqrt((kernel.astype(np.float64) ** 2).sum()))
+    # A round Gaussian of the same width loses under a hundredth of the signal and is separable.
+    sigma = psf.fwhm_px / SIGMA_TO_FWHM
+    radius = max(2, math.ceil(3.5 * sigma))
+    kernel = np.exp(-0.5 * (np.arange(-radius, radius + 1) / sigma) ** 2)
+    kernel /= kernel.sum()
+    smooth = cv2.sepFilter2D(filled, cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
+    return smooth, float((kernel**2).sum())
+
+
+def _long(psf: MeasuredPsf) -> bool:
+    """Whether the profile is so long that a round filter would lose stars."""
+    middle = (psf.table.shape[0] - 1) // 2
+    reach = min(middle, math.ceil(2 * psf.fwhm_px))
+    core = np.maximum(psf.table[middle - reach : middle + reach + 1, middle - reach : middle + reach + 1], 0)
+    offsets = np.arange(-reach, reach + 1)
+    # Windowed, so that noise in the wings does not count.
+    core = core * np.exp(-0.5 * (offsets[:, None] ** 2 + offsets[None, :] ** 2) / (2 * psf.fwhm_px) ** 2)
+    total = core.sum()
+    xx, yy = (core * offsets[None, :] ** 2).sum() / total, (core * offsets[:, None] ** 2).sum() / total
+    xy = (core * offsets[None, :] * offsets[:, None]).sum() / total
+    spread = math.hypot((xx - yy) / 2, xy)
+    mean = (xx + yy) / 2
+    return bool(math.sqrt(max(mean - spread, 0.0) / (mean + spread)) < 0.8)
+
+
+def _maxima(
+    smooth: F32Array, noise: F32Array, level: float, hidden: BoolArray, apart: int, limit: int = 200_000
+) -> tuple[I64Array, I64Array]:
+    """Return x, y of local maxima over ``level * noise``, at least `apart` px from a higher one."""
+
+    def part(first: int, last: int) -> tuple[I64Array, I64Array]:
+        out_y, out_x = np.empty(limit, dtype=np.int64), np.empty(limit, dtype=np.int64)
+        found = local_maxima(smooth, noise, np.float32(level), hidden, first, last, 2, out_y, out_x)
+        return out_y[:found], out_x[:found]
+
+    parts = in_parts(part, smooth.shape[0], smallest=64)
+    ys, xs = np.concatenate([p[0] for p in parts])[:limit], np.concatenate([p[1] for p in parts])[:limit]
+    if apart > 1 and len(xs):
+        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * apart + 1, 2 * apart + 1))
+        highest = cv2.dilate(smooth, disc)
+        top = smooth[ys, xs] >= highest[ys, xs]
+        ys, xs = ys[top], xs[top]
+    order = np.argsort(-smooth[ys, xs], kind="stable")
+    return xs[order], ys[order]
+
+
+def stars_for_profile(snr: F64Array) -> int:
+    """Return how many stars, the brightest first, tell the profile: 40 bright ones, more where they are faint."""
+    return max(40, min(150, int(np.searchsorted(np.cumsum(snr**2), 40 * 100.0**2)))) if len(snr) else 0
+
+
+def _saturated_cores(scene: Scene) -> tuple[F64Array, F64Array, F64Array]:
+    """Return middle and radius of saturated patches of three pixels and more [px]; a smaller one has no core to fill."""
+    if not scene.saturated.any():
+        return np.empty(0), np.empty(0), np.empty(0)
+    grown = cv2.dilate(scene.saturated.astype(np.uint8), np.ones((3, 3), np.uint8))
+    _, _, stats, middles = cv2.connectedComponentsWithStats(grown, connectivity=8)
+    area = stats[:, cv2.CC_STAT_AREA].astype(np.float64)
+    # Bleeding makes a patch long, not the star wide.
+    radius = np.minimum(np.sqrt(area / np.pi), stats[:, 2:4].min(axis=1) / 2.0)
+    large = area > 15
+    large[0] = False
+    return middles[large, 0], middles[large, 1], radius[large]
+
+
+def search_stars(scene: Scene, psf: MeasuredPsf, threshold: float, trails: tuple[Trail, ...]) -> ProfileFit:
+    """Search, fit, take off, search what is left, until nothing more stands out."""
+    fit = ProfileFit(scene.residual, scene.noise, scene.bad, psf, gain=scene.gain, noise_adu=scene.background.noise_adu)
+    excess = 1.0
+    for number in range(5):
+        x, y, flux, snr, factor, scatter = _peaks(fit, scene, threshold * excess)
+        if number:
+            # Resampled frames and fields full of unseen stars scatter more than their pixels' noise says.
+            excess = scatter if scatter > 1.03 else 1.0
+            strong = snr >= threshold * excess
+            x, y, flux, snr = x[strong], y[strong], flux[strong], snr[strong]
+        good = _off_trails(x, y, snr, trails, factor, scene)
+        if not fit.psf.ring:
+            good &= ~_sharp(fit.left, x, y, snr, fit.psf)
+        x, y, flux, core = x[good], y[good], flux[good], np.zeros(int(good.sum()))
+        if number == 0:
+            x, y, flux, core = _with_cores(x, y, flux, _saturated_cores(scene), fit.psf)
+        else:
+            crowding = len(fit) * (2 * fit.psf.fwhm_px) ** 2 / fit.left.size
+            real = _stands_out(x, y, flux, fit, 0.002 + 0.015 * min(crowding, 1.0))
+            x, y, flux, core = x[real], y[real], flux[real], core[real]
+            if not len(x):
+                break
+        fit.add(x, y, flux, core)
+        fit.settle(3 if number == 0 else 7)
+        _drop_lost(fit, 0.7 * threshold)
+        if not len(fit):
+            break
+        crowded = len(fit) * (2 * fit.psf.fwhm_px) ** 2 > 0.06 * fit.left.size
+        if number == 0 or (crowded and number < 3):
+            _background_again(scene, fit, not crowded)
+        if number == 0 or (number < 3 and (crowded or len(x) > 0.02 * len(fit))):
+            # Companions that were found since must not stay in the profile.
+            _gather_again(fit)
+        if crowded:
+            fit.settle(4)
+        elif number and len(x) < 0.01 * len(fit):
+            break
+    fit.settle(9)
+    _drop_lost(fit, 0.9 * threshold * excess)
+    fit.settle(4)
+    fit.variance *= excess**2
+    return fit
+
+
+def _peaks(
+    fit: ProfileFit, scene: Scene, threshold: float
+) -> tuple[F64Array, F64Array, F64Array, F64Array, float, float]:
+    """Return x, y, flux and SNR of the maxima of what is left, the filter's noise factor, and the scatter in units of it."""
+    smooth, factor = _matched(fit.left, fit.psf, scene.hidden)
+    apart = round(fit.psf.fwhm_px / 2) if fit.psf.ring else 1
+    xs, ys = _maxima(smooth, scene.noise, threshold * factor, scene.hidden, apart)
+    height = smooth[ys, xs].astype(np.float64)
+    snr = height / (factor * scene.noise[ys, xs])
+    # The best flux of a profile p is sum(p d) / sum(p^2); of a Gaussian stand-in that is near enough to start.
+    step = max(1, math.isqrt(smooth.size // 40_000))
+    sample = smooth[::step, ::step] / (factor * scene.noise[::step, ::step])
+    scatter = 1.4826 * float(np.median(np.abs(sample - np.median(sample))))
+    return xs.astype(np.float64), ys.astype(np.float64), height / factor**2, snr, factor, scatter
+
+
+def _sharp(left: F32Array, x: F64Array, y: F64Array, snr: F64Array, psf: MeasuredPsf) -> BoolArray:
+    """Tell peaks whose eight neighbours are too dark for the profile: hot pixels and cosmic rays."""
+    ring = [sample_table(psf.table, dx, dy) for dx in (-1.0, 0.0, 1.0) for dy in (-1.0, 0.0, 1.0) if dx or dy]
+    expected = float(np.mean(ring)) / sample_table(psf.table, 0.0, 0.0)
+    ix, iy = x.astype(np.int64), y.astype(np.int64)
+    around = np.array([left[iy + dy, ix + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1) if dx or dy])
+    centre = left[iy, ix].astype(np.float64)
+    sigma = psf.fwhm_px / SIGMA_TO_FWHM
+    noise = 1.2 / np.maximum(snr, 1.0) * math.sqrt(math.pi) * 2 * sigma
+    known = np.isfinite(around)
+    mean = np.where(known, around, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        ratio = np.where(centre > 0, mean / centre, 1.0)
+    return np.asarray(ratio < 0.45 * expected - np.minimum(noise, 0.4 * expected))
+
+
+def _off_trails(
+    x: F64Array, y: F64Array, snr: F64Array, trails: tuple[Trail, ...], factor: float, scene: Scene
+) -> BoolArray:
+    """Tell peaks that are not the ridge of a trail; a star on it that stands far over the ridge stays."""
+    good = np.ones(len(x), dtype=bool)
+    for trail in trails:
+        ridge = trail.level_adu / (factor * scene.background.noise_adu)
+        good &= (trail.distance(x, y) > 0.7 * trail.width_px + 1.5) | (snr > 3 * ridge)
+    return good
+
+
+def _with_cores(
+    x: F64Array, y: F64Array, flux: F64Array, cores: tuple[F64Array, F64Array, F64Array], psf: MeasuredPsf
+) -> tuple[F64Array, F64Array, F64Array, F64Array]:
+    """Put one star in the place of all peaks on a saturated core."""
+    core = np.zeros(len(x))
+    for cx, cy, radius in zip(*cores):
+        on = np.hypot(x - cx, y - cy) < radius + 0.7 * psf.fwhm_px
+        most = float(flux[on].max(initial=0.0))
+        if most <= 0:
+            continue
+        x, y, flux, core = x[~on], y[~on], flux[~on], core[~on]
+        # The plateau lacks the peak's light; the fit outside it finds how much.
+        x, y, flux, core = np.r_[cx, x], np.r_[cy, y], np.r_[2 * most, flux], np.r_[radius, core]
+    return x, y, flux, core
+
+
+def _stands_out(x: F64Array, y: F64Array, flux: F64Array, fit: ProfileFit, floor: float) -> BoolArray:
+    """Tell peaks beside fitted stars that are more than what an imperfect profile leaves of them."""
+    good = np.ones(len(x), dtype=bool)
+    if not len(x) or not len(fit):
+        return good
+    psf = fit.psf
+    stars = cKDTree(np.column_stack([fit.x, fit.y]))
+    near = stars.query_ball_point(np.column_stack([x, y]), psf.radius_px)
+    top = float(psf.table.max())
+    for k, members in enumerate(near):
+        for m in members:
+            dx, dy = x[k] - fit.x[m], y[k] - fit.y[m]
+            if dx * dx + dy * dy < (0.55 * psf.fwhm_px) ** 2 and not psf.ring:
+                good[k] = False
+                break
+            # Saturated stars spill and bloom: what is left of them says little.
+            share = (0.9 if fit.core[m] > 0 else 0.25) * sample_table(psf.table, dx, dy) / top + floor
+            if flux[k] < share * fit.flux[m]:
+                good[k] = False
+                break
+    return good
+
+
+def _drop_lost(fit: ProfileFit, threshold: float) -> None:
+    """Forget stars that lost their light, or ran into a brighter one."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        lost = (fit.flux <= 0) | ~(fit.snr > threshold)
+    pairs = cKDTree(np.column_stack([fit.x, fit.y])).query_pairs(0.5 * fit.psf.fwhm_px, output_type="ndarray")
+    for a, b in pairs:
+        if not lost[a] and not lost[b]:
+            lost[a if fit.flux[a] < fit.flux[b] else b] = True
+    fit.drop(lost)
+
+
+def _gather_again(fit: ProfileFit) -> None:
+    """Where stars crowd, gather the profile anew from stars without their neighbours."""
+    clean = np.flatnonzero((fit.core == 0) & (fit.snr > 15))
+    clean = clean[np.argsort(-fit.flux[clean])][:200]
+    if not len(clean):
+        return
+    places = np.column_stack([fit.x, fit.y])
+    load = np.zeros(len(clean))
+    for k, members in enumerate(cKDTree(places).query_ball_point(places[clean], 2.5 * fit.psf.fwhm_px)):
+        others = np.array([m for m in members if m != clean[k]], dtype=int)
+        distance = np.hypot(*(places[others] - places[clean[k]]).T) / fit.psf.fwhm_px
+        load[k] = (fit.flux[others] * np.exp(-(distance**2))).sum() / fit.flux[clean[k]]
+    order = clean[np.argsort(load, kind="stable")[: stars_for_profile(fit.snr[clean])]]
+    picture, noise, bad, x, y, flux = fit.lone_stamps(order)
+    fit.exchange(gather_psf(fit.psf, picture, noise, bad, x, y, flux, gain=fit.gain, noise_adu=fit.noise_adu, rounds=2))
+
+
+def _background_again(scene: Scene, fit: ProfileFit, starless: bool) -> None:
+    """Estimate the background from the picture without its stars: better than with their places masked."""
+    more = estimate_background(fit.left, masked=scene.hidden, box_px=scene.box_px, starless=starless)
+    if math.isfinite(more.sky_adu):
+        fit.left -= more.level
+        level = np.add(scene.background.level, more.level, out=more.level)
+        scene.background = Background(level, more.noise, scene.background.sky_adu + more.sky_adu, more.noise_adu)
+        fit.noise, fit.noise_adu = more.noise, more.noise_adu
+        fit.wake_all()
