@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import sys
+from dataclasses import replace
 from unittest import mock
 
 import numpy as np
@@ -315,5 +316,5 @@ class Picture(WindowCase):
         QTest.mouseMove(canvas, QPoint(canvas.width() // 2, canvas.height() // 2))
         QApplication.processEvents()
         self.assertIn("value", self.window.sky.read_out.text())
-        self.window.sky.histogram.changed.emit(100.0, 900.0)
+        self.window.sky.histogram.changed.emit(replace(canvas.stretch, floor=100.0, ceiling=900.0))
         self.assertEqual((canvas.stretch.floor, canvas.stretch.ceiling), (100.0, 900.0))

@@ -106,7 +106,7 @@ class Project(FolderCase):
 
     def test_recipe_runs_on_another_folder(self) -> None:
         settings = self.night.settings
-        settings.combine.transparency_under = None
+        settings.combine.rules = []
         settings.combine.low = 3.5
         self.night.set_settings(settings)
         self.night.set_stars([ListedStar("T", "target", ra=10.0, dec=5.0), ListedStar("a", "comparison", x=3.0, y=4.0)])

@@ -32,7 +32,15 @@ ACTIONS = (
         "export png",
         "Save the picture as PNG…",
         "Ctrl+Shift+S",
-        "Save what the sky view shows, marks included",
+        "What the sky view shows, with marks, caption and scale",
+        "file",
+    ),
+    ActionSpec("export print", "Save the picture for print…", "", "The same with three times as many dots", "file"),
+    ActionSpec(
+        "export table",
+        "Save the table of exposures…",
+        "Ctrl+E",
+        "Every scored exposure with all its qualities, as CSV",
         "file",
     ),
     ActionSpec("quit", "Quit", "Ctrl+Q", "Close the window; everything is stored", "file"),
@@ -40,6 +48,32 @@ ACTIONS = (
     ActionSpec("redo", "Redo", "Ctrl+Shift+Z", "Do it again", "edit"),
     ActionSpec("leave out", "Leave out or put back", "X", "The brushed exposures, or the current one", "edit"),
     ActionSpec("facts", "Facts of this exposure…", "Ctrl+I", "See and correct what is known of the exposure", "edit"),
+    ActionSpec(
+        "header",
+        "Header of this file",
+        "Ctrl+H",
+        "Every card, with search; what was corrected; which steps made it",
+        "edit",
+    ),
+    ActionSpec("add rule", "Add a rule…", "Ctrl+L", "Keep exposures from the stack by one of their qualities", "edit"),
+    ActionSpec(
+        "region rectangle", "Leave a rectangle out", "", "No stars are looked for in it; drag it on the picture", "edit"
+    ),
+    ActionSpec(
+        "region circle",
+        "Leave a circle out",
+        "",
+        "No stars are looked for in it; drag from its middle outwards",
+        "edit",
+    ),
+    ActionSpec(
+        "region polygon",
+        "Leave a polygon out",
+        "",
+        "No stars are looked for in it; click its corners, a double click closes it",
+        "edit",
+    ),
+    ActionSpec("regions back", "Take the regions back", "", "Look for stars everywhere again", "edit"),
     ActionSpec(
         "sessions", "Sessions and tags…", "", "Let folder names say which session or tag an exposure has", "edit"
     ),
@@ -55,9 +89,23 @@ ACTIONS = (
     ActionSpec("movie", "Play the night", "M", "Step through the exposures as a movie; again, or Esc, to stop", "go"),
     ActionSpec("movie faster", "Movie faster", "]", "Half as many exposures a second more", "go"),
     ActionSpec("movie slower", "Movie slower", "[", "A third fewer exposures a second", "go"),
+    ActionSpec(
+        "tile",
+        "Side by side",
+        "N",
+        "One, two or four exposures with the same place and zoom: the brushed ones, or those that follow",
+        "view",
+    ),
+    ActionSpec("page exposures", "Exposures and their qualities", "", "Combine: table, lines and scatter", "go"),
+    ActionSpec("page rules", "Rules and score", "", "Combine: what keeps exposures from the stack", "go"),
+    ActionSpec("page stars", "Stars of this exposure", "", "Combine: the star table and the limits of finding", "go"),
+    ActionSpec("page field", "Field map", "", "Combine: width and elongation over the field", "go"),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
     ActionSpec("run score", "Score the exposures", "", "Find stars, judge and align each exposure", "run"),
     ActionSpec("run stack", "Stack the exposures", "", "Combine the exposures that are kept", "run"),
+    ActionSpec(
+        "run deep", "Make the deep view", "", "The median of the aligned night, to place marks on faint stars", "run"
+    ),
     ActionSpec(
         "measure camera",
         "Measure gain and read noise",
@@ -97,6 +145,24 @@ ACTIONS = (
         "toggle difference", "Difference", "Shift+Space", "What calibration took away: raw less calibrated", "view"
     ),
     ActionSpec("toggle profile", "Profile along a line", "P", "Drag a line; the values along it are plotted", "view"),
+    ActionSpec("toggle closeup", "Look closely at a star", "T", "Click a star: profile, growth curve, FWHM", "view"),
+    ActionSpec(
+        "toggle box",
+        "Statistics of a rectangle",
+        "B",
+        "Drag a rectangle: median, sigma, lowest, highest, saturated",
+        "view",
+    ),
+    ActionSpec(
+        "toggle loupe", "Loupe", "O", "Pixels under the cursor, enlarged, with the star's peak and FWHM", "view"
+    ),
+    ActionSpec(
+        "toggle aligned", "Show exposures aligned", "J", "Stepping and the movie then show what moves or varies", "view"
+    ),
+    ActionSpec("toggle deep", "Deep view", "Y", "The median of the aligned night in the place of the exposure", "view"),
+    ActionSpec("toggle masks", "Masked pixels", "K", "Saturated, hot, cold, cosmic rays, by kind", "view"),
+    ActionSpec("toggle regions", "Regions left out", "", "Show or hide regions without star finding", "view"),
+    ActionSpec("toggle north", "North up", "U", "Turn the picture so that north is up and east left", "view"),
     ActionSpec("toggle defects", "Defects", "H", "Show pixels that the thresholds call defective", "view"),
     ActionSpec("toggle stars", "Detected stars", "S", "Show or hide detections", "view"),
     ActionSpec("toggle apertures", "Apertures", "A", "Show or hide stars with a role", "view"),

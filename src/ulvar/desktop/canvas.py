@@ -1,4 +1,4 @@
-"""The picture itself: zoom at the cursor, pan, marks on top."""
+"""The picture itself: zoom at the cursor, pan, turn, marks on top."""
 
 from __future__ import annotations
 
@@ -13,28 +13,32 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
+    QPolygonF,
     QResizeEvent,
+    QTransform,
     QWheelEvent,
-    qRgb,
 )
 from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop.overlays import Overlay, halo_text, paint_overlay
 from ulvar.desktop.pictures import Picture
-from ulvar.desktop.stretch import Stretch
-from ulvar.desktop.theme import Theme, font
+from ulvar.desktop.stretch import Stretch, colour_table
+from ulvar.desktop.theme import THEMES, Theme, font
 
-_RED = [qRgb(i, 0, 0) for i in range(256)]
+# What a drag or click does beside panning: a line, a rectangle, a circle about its middle, a polygon by clicks.
+_DRAWN = ("line", "region", "box", "circle")
 
 
 class Canvas(QWidget):
-    """Shows a picture; image rows run upwards, as FITS counts them."""
+    """Shows a picture; image rows run upwards, as FITS counts them, unless it is turned."""
 
     clicked = Signal(float, float)
     line_drawn = Signal(float, float, float, float)
     region_drawn = Signal(int, int, int, int)
+    shape_drawn = Signal(str, object)
     hovered = Signal(float, float)
     zoomed = Signal()
+    moved = Signal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -46,28 +50,41 @@ class Canvas(QWidget):
         self.scale = 1.0
         self.centre = QPointF(0, 0)
         self.fitted = True
+        # Degrees that the picture is turned by, clockwise on the screen, after being mirrored.
+        self.turn_deg = 0.0
+        self.mirrored = False
         # Before and after: the second picture left of the border, which is a share of the width.
         self.second: Picture | None = None
         self.second_stretch = Stretch()
         self.border = 0.5
-        # What a drag does: pan, line or region.
         self.mode = "pan"
         self.line: tuple[QPointF, QPointF] | None = None
+        self.box: QRectF | None = None
+        self.loupe: QPointF | None = None
+        self.loupe_words: list[str] = []
+        self.title = ""
+        self._corners: list[QPointF] = []
         self._corner: QPointF | None = None
         self._on_border = False
         self._press: QPointF | None = None
         self._moved = False
+        self._image: tuple[tuple, QImage] | None = None
         self.setMouseTracking(True)
-        self.setMinimumWidth(240)
+        self.setMinimumWidth(120)
         self.setCursor(Qt.CursorShape.CrossCursor)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setAccessibleName("Picture")
+
+    @property
+    def sky(self) -> Theme:
+        """The theme of what is drawn on the picture, which is dark whatever the window is."""
+        return THEMES["dark"] if self.theme.name == "light" else self.theme
 
     # ---- geometry
 
     def set_picture(self, picture: Picture | None, problem: str = "") -> None:
         """Show another picture; place and zoom stay when the size is the same."""
-        changed = picture is not None and (self.picture is None or self.picture.data.shape != picture.data.shape)
+        changed = picture is not None and (self.picture is None or self.picture.shape != picture.shape)
         self.picture, self.problem = picture, problem
         if changed or self.fitted:
             self.fit()
@@ -78,18 +95,23 @@ class Canvas(QWidget):
         self.fitted = True
         if self.picture is None:
             return
-        height, width = self.picture.data.shape
-        self.scale = min(self.width() / width, self.height() / height)
+        height, width = self.picture.shape
+        c, s = abs(math.cos(math.radians(self.turn_deg))), abs(math.sin(math.radians(self.turn_deg)))
+        self.scale = min(self.width() / (width * c + height * s), self.height() / (width * s + height * c))
         self.centre = QPointF((width - 1) / 2, (height - 1) / 2)
         self.update()
         self.zoomed.emit()
 
     def one_to_one(self) -> None:
         """One image pixel to one screen pixel, about the middle of the view."""
-        self.fitted = False
-        self.scale = 1.0
-        self.update()
+        self.look(self.centre, 1.0)
         self.zoomed.emit()
+
+    def look(self, centre: QPointF, scale: float) -> None:
+        """Show a place at a scale."""
+        self.fitted = False
+        self.centre, self.scale = QPointF(centre), scale
+        self.update()
 
     def zoom(self, factor: float, at: QPointF | None = None) -> None:
         """Zoom by a factor; the image point at `at` (widget position) stays where it is."""
@@ -104,18 +126,37 @@ class Canvas(QWidget):
         self.update()
         self.zoomed.emit()
 
+    def turn(self, degrees: float, mirrored: bool) -> None:
+        """Turn the picture; fitted pictures stay whole."""
+        self.turn_deg, self.mirrored = degrees, mirrored
+        if self.fitted:
+            self.fit()
+        self.update()
+
+    def _turned(self, dx: float, dy: float, back: bool = False) -> tuple[float, float]:
+        angle = math.radians(-self.turn_deg if back else self.turn_deg)
+        c, s = math.cos(angle), math.sin(angle)
+        if back:
+            x, y = dx * c - dy * s, dx * s + dy * c
+            return (-x if self.mirrored else x), y
+        x = -dx if self.mirrored else dx
+        return x * c - dy * s, x * s + dy * c
+
     def to_image(self, place: QPointF) -> QPointF:
         """Return the image position (0-based, pixel centres) at a widget position."""
-        x = self.centre.x() + (place.x() - self.width() / 2) / self.scale
-        y = self.centre.y() - (place.y() - self.height() / 2) / self.scale
-        return QPointF(x, y)
+        dx, dy = self._turned(place.x() - self.width() / 2, place.y() - self.height() / 2, back=True)
+        return QPointF(self.centre.x() + dx / self.scale, self.centre.y() - dy / self.scale)
 
     def to_screen(self, x: float, y: float) -> QPointF:
         """Return the widget position of an image position."""
-        return QPointF(
-            self.width() / 2 + (x - self.centre.x()) * self.scale,
-            self.height() / 2 - (y - self.centre.y()) * self.scale,
-        )
+        dx, dy = self._turned((x - self.centre.x()) * self.scale, -(y - self.centre.y()) * self.scale)
+        return QPointF(self.width() / 2 + dx, self.height() / 2 + dy)
+
+    def in_view(self) -> tuple[float, float, float, float]:
+        """Return x0, y0, x1, y1 of the image that the widget shows, at least."""
+        corners = [self.to_image(QPointF(x, y)) for x in (0, self.width()) for y in (0, self.height())]
+        xs, ys = [c.x() for c in corners], [c.y() for c in corners]
+        return min(xs), min(ys), max(xs), max(ys)
 
     # ---- painting
 
@@ -124,7 +165,7 @@ class Canvas(QWidget):
         painter = QPainter(self)
         painter.fillRect(self.rect(), QColor("#000000"))
         if self.picture is None:
-            painter.setPen(self.theme.color("block" if self.problem else "mute"))
+            painter.setPen(self.sky.color("block" if self.problem else "mute"))
             painter.setFont(font("label"))
             box = QRectF(self.rect()).adjusted(24, 24, -24, -24)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.problem)
@@ -139,53 +180,126 @@ class Canvas(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         paint_overlay(painter, self)
         self._paint_tools(painter)
+        if self.title:
+            halo_text(painter, self, QPointF(10, 20), self.title, self.sky.color("text"))
+        self._paint_loupe(painter)
 
     def _paint_tools(self, painter: QPainter) -> None:
-        painter.setPen(QPen(self.theme.color("cur"), 1.6))
+        painter.setPen(QPen(self.sky.color("cur"), 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if self.second is not None:
             x = self.border * self.width()
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-            painter.setBrush(self.theme.color("cur"))
+            painter.setBrush(self.sky.color("cur"))
             painter.drawRoundedRect(QRectF(x - 3, self.height() / 2 - 14, 6, 28), 3, 3)
-            for text, place in (("before", x - 12), ("after", x + 12)):
-                width = painter.fontMetrics().horizontalAdvance(text)
-                left = place - width - 4 if text == "before" else place
-                halo_text(painter, self, QPointF(left, 40), text, self.theme.color("text"))
+            for text, left in (
+                ("before", x - 12 - painter.fontMetrics().horizontalAdvance("before")),
+                ("after", x + 12),
+            ):
+                halo_text(painter, self, QPointF(left, 40), text, self.sky.color("text"))
         if self.line is not None:
             a, b = (self.to_screen(p.x(), p.y()) for p in self.line)
-            painter.setPen(QPen(self.theme.color("cur"), 1.6))
+            painter.setPen(QPen(self.sky.color("cur"), 1.6))
             painter.drawLine(a, b)
-            painter.setBrush(self.theme.color("cur"))
+            painter.setBrush(self.sky.color("cur"))
             for end in (a, b):
                 painter.drawEllipse(end, 3.5, 3.5)
-        if self._corner is not None and self._press is not None:
-            painter.setPen(QPen(self.theme.color("cur"), 1.6, Qt.PenStyle.DashLine))
-            painter.setBrush(self.theme.color("cur", 0.16))
-            painter.drawRect(QRectF(self._press, self._corner))
+        if self.box is not None:
+            painter.setPen(QPen(self.sky.color("cur"), 1.6))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            b = self.box
+            painter.drawPolygon(
+                QPolygonF([self.to_screen(x, y) for x, y in ((b.left(), b.top()), (b.right(), b.top()), (b.right(), b.bottom()), (b.left(), b.bottom()))])
+            )  # fmt: skip
+        painter.setPen(QPen(self.sky.color("cur"), 1.6, Qt.PenStyle.DashLine))
+        painter.setBrush(self.sky.color("cur", 0.16))
+        if self._corners:
+            ends = [self.to_screen(p.x(), p.y()) for p in self._corners]
+            painter.drawPolyline(QPolygonF([*ends, self._corner] if self._corner is not None else ends))
+        elif self._corner is not None and self._press is not None:
+            if self.mode == "circle":
+                delta = self._corner - self._press
+                radius = math.hypot(delta.x(), delta.y())
+                painter.drawEllipse(self._press, radius, radius)
+            else:
+                painter.drawRect(QRectF(self._press, self._corner))
+
+    def _paint_loupe(self, painter: QPainter) -> None:
+        """Magnify the pixels under the cursor in a corner, with what is measured there."""
+        if self.loupe is None or self.picture is None or self.picture.quick:
+            return
+        reach, side = 7, 10
+        x, y = round(self.loupe.x()), round(self.loupe.y())
+        data = self.picture.data
+        n = 2 * reach + 1
+        values = np.full((n, n), np.nan, dtype=np.float32)
+        y0, y1 = max(0, y - reach), min(data.shape[0], y + reach + 1)
+        x0, x1 = max(0, x - reach), min(data.shape[1], x + reach + 1)
+        if y1 <= y0 or x1 <= x0:
+            return
+        values[y0 - y + reach : y1 - y + reach, x0 - x + reach : x1 - x + reach] = data[y0:y1, x0:x1]
+        image = self._as_image(self.stretch.apply(values, self.picture.sample)[::-1], self.stretch)
+        size = n * side
+        # It steps aside when the cursor comes near.
+        at = self.to_screen(self.loupe.x(), self.loupe.y())
+        left = 10.0 if at.x() > self.width() / 2 else self.width() - size - 10.0
+        box = QRectF(left, 10, size, size)
+        tall = 8 + 16 * len(self.loupe_words)
+        painter.fillRect(box.adjusted(-3, -3, 3, 3 + tall), self.theme.color("panel", 0.94))
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        painter.drawImage(box, image)
+        painter.setPen(QPen(self.sky.color("cur"), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(QRectF(box.left() + reach * side, box.top() + reach * side, side, side))
+        painter.setFont(font("value"))
+        painter.setPen(self.theme.color("text"))
+        for i, words in enumerate(self.loupe_words):
+            painter.drawText(QPointF(box.left() + 4, box.bottom() + 16 + 16 * i), words)
+
+    def _as_image(self, grey: np.ndarray, stretch: Stretch) -> QImage:
+        grey = np.ascontiguousarray(grey)
+        height, width = grey.shape
+        red = self.theme.name == "red"
+        if stretch.colours == "Grey" and not red:
+            return QImage(grey.data, width, height, width, QImage.Format.Format_Grayscale8).copy()
+        image = QImage(grey.data, width, height, width, QImage.Format.Format_Indexed8)
+        image.setColorTable(colour_table(stretch.colours, red_only=red))
+        return image.copy()
 
     def _paint_pixels(self, painter: QPainter, picture: Picture, stretch: Stretch) -> None:
-        height, width = picture.data.shape
+        height, width = picture.shape
+        sharp = self.devicePixelRatioF()
         level = 0
-        while level + 1 < len(picture.levels) and self.scale * 2**level < 0.55:
+        shrunk = picture.shape[0] / picture.levels[0].shape[0]
+        while level + 1 < len(picture.levels) and self.scale * sharp * shrunk * 2**level < 0.55:
             level += 1
         pixels = picture.levels[level]
         fy, fx = height / pixels.shape[0], width / pixels.shape[1]
-        low, high = self.to_image(QPointF(0, self.height())), self.to_image(QPointF(self.width(), 0))
-        x0, x1 = max(0, math.floor((low.x() - 1) / fx)), min(pixels.shape[1], math.ceil((high.x() + 2) / fx))
-        y0, y1 = max(0, math.floor((low.y() - 1) / fy)), min(pixels.shape[0], math.ceil((high.y() + 2) / fy))
+        left, low, right, high = self.in_view()
+        x0, x1 = max(0, math.floor((left - 1) / fx)), min(pixels.shape[1], math.ceil((right + 2) / fx))
+        y0, y1 = max(0, math.floor((low - 1) / fy)), min(pixels.shape[0], math.ceil((high + 2) / fy))
         if x1 <= x0 or y1 <= y0:
             return
-        grey = np.ascontiguousarray(stretch.apply(pixels[y0:y1, x0:x1], picture.sample)[::-1])
-        image = QImage(grey.data, grey.shape[1], grey.shape[0], grey.shape[1], QImage.Format.Format_Grayscale8)
-        if self.theme.name == "red":
-            image = QImage(grey.data, grey.shape[1], grey.shape[0], grey.shape[1], QImage.Format.Format_Indexed8)
-            image.setColorTable(_RED)
-        # A pixel's square reaches half a pixel beyond its centre.
-        top_left = self.to_screen(x0 * fx - 0.5, y1 * fy - 0.5)
-        bottom_right = self.to_screen(x1 * fx - 0.5, y0 * fy - 0.5)
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale < 2.0)
-        painter.drawImage(QRectF(top_left, bottom_right), image)
+        # The same part under moving marks is not stretched again.
+        key = (id(picture), level, x0, x1, y0, y1, stretch, self.theme.name)
+        if self._image is None or self._image[0] != key or picture is self.second:
+            image = self._as_image(stretch.apply(pixels[y0:y1, x0:x1], picture.sample)[::-1], stretch)
+            if picture is not self.second:
+                self._image = (key, image)
+        else:
+            image = self._image[1]
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale * sharp < 2.0)
+        # From image pixels of this level, whose squares reach half a pixel beyond their centres, to the screen.
+        painter.save()
+        move = QTransform()
+        move.translate(self.width() / 2, self.height() / 2)
+        move.rotate(self.turn_deg)
+        move.scale(-self.scale if self.mirrored else self.scale, self.scale)
+        move.translate(-self.centre.x(), self.centre.y())
+        painter.setTransform(move, True)
+        target = QRectF(x0 * fx - 0.5, -(y1 * fy - 0.5), (x1 - x0) * fx, (y1 - y0) * fy)
+        painter.drawImage(target, image)
+        painter.restore()
 
     # ---- mouse and keys
 
@@ -198,14 +312,20 @@ class Canvas(QWidget):
         """Zoom at the cursor."""
         self.zoom(1.25 ** (event.angleDelta().y() / 120), event.position())
 
+    def draw(self, mode: str) -> None:
+        """Let the next drag or clicks draw something; ``pan`` calls it off."""
+        self.mode = mode
+        self._corners, self._corner = [], None
+        self.update()
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Start a click or a pan."""
+        """Start a click, a pan or a drawing."""
         self._press, self._moved = event.position(), False
         near = self.second is not None and abs(event.position().x() - self.border * self.width()) < 10
         self._on_border = near and self.mode == "pan"
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        """Pan, and read out."""
+        """Pan or draw, and read out."""
         if self._press is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
             delta = event.position() - self._press
             if self._on_border:
@@ -216,36 +336,68 @@ class Canvas(QWidget):
                 self._moved = True
                 self.line = (self.to_image(self._press), self.to_image(event.position()))
                 self.update()
-            elif self.mode == "region":
+            elif self.mode in _DRAWN:
                 self._moved = True
                 self._corner = event.position()
                 self.update()
-            elif self._moved or delta.manhattanLength() > 4:
+            elif self.mode == "pan" and (self._moved or delta.manhattanLength() > 4):
                 self._moved = True
                 self.fitted = False
-                self.centre -= QPointF(delta.x() / self.scale, -delta.y() / self.scale)
+                self.centre += self.to_image(self._press) - self.to_image(event.position())
                 self._press = event.position()
                 self.update()
+                self.moved.emit()
+        elif self.mode == "polygon" and self._corners:
+            self._corner = event.position()
+            self.update()
         place = self.to_image(event.position())
         self.hovered.emit(place.x(), place.y())
 
+    def leaveEvent(self, event: object) -> None:
+        """The loupe goes with the cursor."""
+        self.loupe = None
+        self.update()
+
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
-        """Tell where the picture was clicked."""
-        if self._press is not None and not self._moved and event.button() == Qt.MouseButton.LeftButton:
-            place = self.to_image(event.position())
+        """End a click, a pan or a drawing."""
+        press, self._press = self._press, None
+        corner = self._corner
+        self._on_border = False
+        if press is None:
+            return
+        place = self.to_image(event.position())
+        if self.mode == "polygon" and not self._moved:
+            self._corners.append(place)
+        elif not self._moved and event.button() == Qt.MouseButton.LeftButton:
             self.clicked.emit(place.x(), place.y())
-        if self.mode == "line" and self.line is not None and self._moved:
+        elif self.mode == "line" and self.line is not None:
             a, b = self.line
             self.line_drawn.emit(a.x(), a.y(), b.x(), b.y())
-        if self.mode == "region" and self._corner is not None and self._press is not None:
-            a, b = self.to_image(self._press), self.to_image(self._corner)
-            low, high = (min(a.x(), b.x()), min(a.y(), b.y())), (max(a.x(), b.x()), max(a.y(), b.y()))
+        elif self.mode in ("region", "box", "circle") and corner is not None:
             self._corner = None
+            self._finish_drag(self.to_image(press), self.to_image(corner))
+        self.update()
+
+    def _finish_drag(self, a: QPointF, b: QPointF) -> None:
+        low, high = (min(a.x(), b.x()), min(a.y(), b.y())), (max(a.x(), b.x()), max(a.y(), b.y()))
+        if self.mode == "circle":
+            self.mode = "pan"
+            radius = math.hypot(b.x() - a.x(), b.y() - a.y())
+            self.shape_drawn.emit("circle", [(a.x(), a.y()), (radius, radius)])
+        elif self.mode == "box":
+            self.box = QRectF(QPointF(*low), QPointF(*high))
+            self.shape_drawn.emit("box", [low, high])
+        else:
             self.mode = "pan"
             self.region_drawn.emit(round(low[0]), round(low[1]), round(high[0]) + 1, round(high[1]) + 1)
-        self._press = None
-        self._on_border = False
-        self.update()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Close the polygon."""
+        if self.mode == "polygon" and len(self._corners) >= 2:
+            corners = [(p.x(), p.y()) for p in self._corners]
+            self.draw("pan")
+            if len(corners) >= 3:
+                self.shape_drawn.emit("polygon", corners)
 
     def pen(self, token: str, width: float = 1.8) -> QPen:
         """Return a pen in a token's colour."""

@@ -10,8 +10,11 @@ from PySide6.QtWidgets import QFileDialog
 
 from ulvar.desktop.dialogs.facts import FactsPanel
 from ulvar.desktop.dialogs.flats import FlatsPanel
+from ulvar.desktop.dialogs.header import HeaderPanel
 from ulvar.desktop.dialogs.masters import MastersPanel
 from ulvar.desktop.dialogs.sessions import SessionsPanel
+from ulvar.desktop.exports import save_exposure_table
+from ulvar.desktop.pictures import file_shown
 from ulvar.engine import Failed, OutputExists
 from ulvar.frames import scan_file
 from ulvar.night.library import master_file_name
@@ -30,7 +33,8 @@ class Chores:
         self.commands: dict[str, Callable[[], object]] = {
             "add folder": self.add_folder, "facts": self.facts, "sessions": self.sessions, "plan flats": self.plan_flats,
             "write list": self.write_list, "add masters": self.add_masters, "keep masters": self.keep_masters,
-            "measure camera": self.measure_camera,
+            "measure camera": self.measure_camera, "header": self.header, "export table": self.export_table,
+            "regions back": self.regions_back,
         }  # fmt: skip
 
     def _has_night(self) -> bool:
@@ -56,6 +60,33 @@ class Chores:
         if members:
             self.panel = FactsPanel(self._window, self._model, members)
             self.panel.show()
+
+    def header(self) -> None:
+        """Open the header of the file on screen, or of the exposure behind it."""
+        window = self._window
+        path = file_shown(window.sky.shown_path) or self._model.current
+        if path:
+            self.panel = HeaderPanel(window, window.theme, path, self._model.facts(self._model.current))
+            self.panel.show()
+
+    def export_table(self) -> None:
+        """Ask for a file and write the exposures with their qualities."""
+        if not self._model.quality():
+            self._model.message.emit("Score the exposures first: there is no table yet.")
+            return
+        start = str(self._model.night.folder / "exposures.csv") if self._model.night else "exposures.csv"
+        name, _ = QFileDialog.getSaveFileName(self._window, "Save the table of exposures", start, "Table (*.csv)")
+        if name:
+            try:
+                count = save_exposure_table(self._model, Path(name))
+                self._model.message.emit(f"Wrote {Path(name).name}: {count} exposures.")
+            except OSError as error:
+                self._model.message.emit(f"{Path(name).name} could not be written: {error.strerror or error}.")
+
+    def regions_back(self) -> None:
+        """Take the regions without star finding back."""
+        count = self._model.clear_regions()
+        self._model.message.emit(f"{count} regions taken back." if count else "There is no region left out.")
 
     def sessions(self) -> None:
         """Open sessions and tags."""

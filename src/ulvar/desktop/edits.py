@@ -106,3 +106,15 @@ class Settings(QUndoCommand):
     def undo(self) -> None:
         """Take it back."""
         self._model.store_settings(self._before)
+
+
+class Choices(Settings):
+    """Changed rules, scores or regions as one step of undo: nothing about the files themselves changes."""
+
+    def redo(self) -> None:
+        """Do it."""
+        self._model.store_choices(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._model.store_choices(self._before)

@@ -240,7 +240,64 @@ def _draw_defects(p: QPainter) -> None:
     p.fillRect(QRectF(9, 8.5, 2, 2), p.pen().color())
 
 
+def _draw_masks(p: QPainter) -> None:
+    p.drawRect(QRectF(2.5, 2.5, 11, 11))
+    for x, y in ((3, 3), (6.5, 6.5), (10, 10)):
+        p.fillRect(QRectF(x, y, 3, 3), p.pen().color())
+
+
+def _draw_regions(p: QPainter) -> None:
+    p.drawPolygon(QPolygonF([QPointF(3, 5), QPointF(10, 2.5), QPointF(13.5, 9), QPointF(6, 13.5)]))
+    p.drawLine(QPointF(5.5, 9), QPointF(10, 4.5))
+    p.drawLine(QPointF(7.5, 11), QPointF(11.5, 7))
+
+
+def _draw_aligned(p: QPainter) -> None:
+    p.drawRect(QRectF(2.5, 2.5, 8, 8))
+    p.drawRect(QRectF(5.5, 5.5, 8, 8))
+    p.drawPoint(QPointF(8, 8))
+
+
+def _draw_deep(p: QPainter) -> None:
+    for i in range(3):
+        y = 4.5 + 3.5 * i
+        p.drawPolyline(QPolygonF([QPointF(2.5, y), QPointF(8, y + 2.5), QPointF(13.5, y)]))
+
+
+def _draw_loupe(p: QPainter) -> None:
+    p.drawEllipse(QPointF(7, 7), 4.6, 4.6)
+    p.drawLine(QPointF(10.5, 10.5), QPointF(13.5, 13.5))
+    p.drawLine(QPointF(5, 7), QPointF(9, 7))
+    p.drawLine(QPointF(7, 5), QPointF(7, 9))
+
+
+def _draw_closeup(p: QPainter) -> None:
+    path = QPainterPath(QPointF(2, 13))
+    path.cubicTo(QPointF(6, 13), QPointF(6, 3), QPointF(8, 3))
+    path.cubicTo(QPointF(10, 3), QPointF(10, 13), QPointF(14, 13))
+    p.drawPath(path)
+
+
+def _draw_box(p: QPainter) -> None:
+    p.drawRect(QRectF(2.5, 3.5, 11, 9))
+    for x, h in ((5, 3), (8, 6), (11, 4)):
+        p.drawLine(QPointF(x, 12), QPointF(x, 12 - h))
+
+
+def _draw_north(p: QPainter) -> None:
+    p.drawLine(QPointF(8, 14), QPointF(8, 2.5))
+    p.drawPolyline(QPolygonF([QPointF(4.5, 6), QPointF(8, 2.5), QPointF(11.5, 6)]))
+
+
+def _draw_more(p: QPainter) -> None:
+    p.setBrush(p.pen().color())
+    for x in (3.5, 8, 12.5):
+        p.drawEllipse(QPointF(x, 8), 1, 1)
+
+
 _DRAW = {
+    "masks": _draw_masks, "regions": _draw_regions, "aligned": _draw_aligned, "deep": _draw_deep, "loupe": _draw_loupe,
+    "closeup": _draw_closeup, "box": _draw_box, "north": _draw_north, "more": _draw_more,
     "swipe": _draw_swipe, "difference": _draw_difference, "profile": _draw_profile, "defects": _draw_defects,
     "stars": _draw_stars, "apertures": _draw_apertures, "catalogue": _draw_catalogue, "fit": _draw_fit,
     "invert": _draw_invert, "blink": _draw_blink, "find": _draw_find, "stop": _draw_stop,

@@ -12,34 +12,32 @@ from PySide6.QtCore import QObject, QSettings, Signal
 from PySide6.QtGui import QUndoStack
 
 from ulvar.astrometry import Wcs
-from ulvar.calibration import Match, Shot, shooting_list
 from ulvar.desktop import edits
+from ulvar.desktop.looking import Looking
+from ulvar.desktop.matching import Matching
 from ulvar.desktop.numbers import METRICS, STATION_METRIC, Numbers
 from ulvar.engine import Failed, Finding, Job, PoolKeeper, Severity, WorkerDied
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
 from ulvar.night.flows.curve import CurveResult
-from ulvar.night.library import Library
-from ulvar.night.settings import TagSettings
 from ulvar.night.stations import (
     curve_path,
     night_curve,
+    run_deep,
     run_score,
     run_stack,
     series_path,
     solutions,
-    stack_candidates,
     working_filter,
 )
 from ulvar.night.stations.camera import run_camera
 from ulvar.night.stations.intake import retell_intake, wants_reading
-from ulvar.night.stations.masters import board_matches, library_of
 from ulvar.photometry import ListedStar, SeriesTable, read_series
 
 log = logging.getLogger(__name__)
 
 
-class Model(QObject, Numbers):
+class Model(QObject, Numbers, Looking, Matching):
     """What the window shows. Signals say what changed; nothing here knows how it looks."""
 
     night_changed = Signal()
@@ -57,6 +55,7 @@ class Model(QObject, Numbers):
     message = Signal(str)
     preview_changed = Signal()
     region_wanted = Signal(str)
+    star_chosen = Signal()
     _job_event = Signal(object)
 
     def __init__(self) -> None:
@@ -210,10 +209,6 @@ class Model(QObject, Numbers):
         """Filter that is combined and measured."""
         return self._cached("filter", lambda: working_filter(self.night) if self.night else "")
 
-    def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
-        """Exposures to stack, and those that a rule takes out."""
-        return self._cached("plan", lambda: stack_candidates(self.night) if self.night else ({}, {}))
-
     def series(self) -> SeriesTable | None:
         """The measured series."""
 
@@ -286,6 +281,7 @@ class Model(QObject, Numbers):
         """Go to an exposure."""
         if path and path != self.current:
             self.current = path
+            self.chosen_star = self.tuned_stars = None
             self.current_changed.emit()
 
     def _line(self) -> list[str]:
@@ -299,6 +295,17 @@ class Model(QObject, Numbers):
             return []
         place = paths.index(self.current)
         return [paths[place + by] for by in steps if 0 <= place + by < len(paths)]
+
+    def alike(self, count: int) -> list[str]:
+        """Return the next exposures of the current one's role and filter, or those before it near the end."""
+        facts = self.facts(self.current)
+        if facts is None:
+            return []
+        same = [f.path for f in self.exposures() if (f.role, f.filter) == (facts.role, facts.filter)]
+        order = [p for p in self._line() if p in set(same)] or same
+        place = order.index(self.current) if self.current in order else 0
+        after = order[place + 1 : place + 1 + count]
+        return after + order[max(0, place - (count - len(after))) : place][::-1]
 
     def step(self, by: int) -> bool:
         """Go to the next or the previous exposure of the line; False at its end."""
@@ -352,6 +359,16 @@ class Model(QObject, Numbers):
         self.results_changed.emit()
         self.states_changed.emit()
 
+    def store_choices(self, settings: NightSettings) -> None:
+        """Store settings that change nothing about the files, and tell the views; the way of undo commands."""
+        if self.night is None:
+            return
+        self.night.set_settings(settings)
+        self._drop()
+        self.settings_changed.emit()
+        self.exposures_changed.emit()
+        self.states_changed.emit()
+
     def facts_edited(self) -> None:
         """Tell the views that facts were corrected; intake's findings are told anew."""
         if self.night is not None and self.night.exposures:
@@ -376,74 +393,6 @@ class Model(QObject, Numbers):
             self.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])
             self.results_changed.emit()
 
-    # ---- matching, library, sessions
-
-    def matches(self) -> list[tuple[Group, Match]]:
-        """The match board's rows."""
-        return self._cached("matches", lambda: board_matches(self.night) if self.night else [])
-
-    def has_masters(self) -> bool:
-        """Whether there is something to calibrate with: masters made here, or given ones that fit."""
-        given = any(
-            choice.candidate is not None and choice.candidate.facts.is_master
-            for _, match in self.matches()
-            for choice in match.choices
-        )
-        return given or bool(self.products("master"))
-
-    def shots(self) -> list[Shot]:
-        """The shooting list."""
-        return self._cached("shots", lambda: shooting_list(self.matches()))
-
-    def library(self) -> Library | None:
-        """The library that the night uses."""
-        return library_of(self.night) if self.night else None
-
-    def pin(self, lights: str, kind: str, choice: str | None) -> None:
-        """Choose by hand what a group of lights uses, undoably; None leaves it to matching again."""
-        if self.night is None:
-            return
-        settings = self.settings()
-        settings.masters.pin(lights, kind, choice)
-        self.undo.push(edits.Settings(self, settings, f"Choose the {kind.replace('_', ' ')} of {lights}"))
-
-    def set_tags(self, tags: list[TagSettings]) -> None:
-        """Change sessions and tags by path, undoably."""
-        if self.night is not None:
-            settings = self.settings()
-            settings.intake.tags = tags
-            self.undo.push(edits.Settings(self, settings, "Change sessions and tags"))
-
-    def store_settings(self, settings: NightSettings) -> None:
-        """Store all settings at once and tell every view; the way of undo commands."""
-        if self.night is None:
-            return
-        self.night.set_settings(settings)
-        self.settings_changed.emit()
-        self.facts_edited()
-
-    def add_folders(self, paths: Iterable[Path]) -> bool:
-        """Add raw folders or files to the open night and read them; False when there was nothing new."""
-        if self.night is None or self.busy or not self.night.add_raw(paths):
-            return False
-        return self.run_station("intake")
-
-    def set_preview(self, pixels: np.ndarray) -> None:
-        """Show pixels as defects on the picture."""
-        self.preview = pixels
-        self.preview_changed.emit()
-
-    def library_changed(self) -> None:
-        """Tell the views that masters were put into the library or taken out."""
-        self._drop()
-        self.results_changed.emit()
-        self.states_changed.emit()
-
-    def set_stars(self, stars: list[ListedStar], text: str) -> None:
-        """Change the stars to measure, undoably."""
-        if self.night is not None:
-            self.undo.push(edits.Stars(self, stars, text))
-
     # ---- running
 
     def run_station(self, station: str, what: str = "") -> bool:
@@ -451,7 +400,7 @@ class Model(QObject, Numbers):
         if self.night is None or self.busy:
             return False
         night = self.night
-        special = {"score": run_score, "stack": run_stack, "camera": run_camera}
+        special = {"score": run_score, "stack": run_stack, "camera": run_camera, "deep": run_deep}
         runner = special.get(what, RUNNERS[station])
         self.job_station = station
         self.job_finding = None

@@ -40,7 +40,7 @@ class Movie(QObject):
         if not model.exposures():
             model.message.emit("Open a folder first.")
             return
-        if not model.neighbours((1,)):
+        if not model.neighbours((1,)) and len(model.brushed) < 2:
             model.step(-1_000_000)
         self._timer.start(round(1000 / self.speed))
         model.message.emit(f"{self.speed:.1f} exposures a second; ] faster, [ slower, M stops.")
@@ -57,5 +57,13 @@ class Movie(QObject):
         self._window.model.message.emit(f"{self.speed:.1f} exposures a second.")
 
     def _tick(self) -> None:
-        if self._window.sky.settled and not self._window.model.step(1):
+        model = self._window.model
+        if not self._window.sky.settled:
+            return
+        brushed = [f.path for f in model.lights() if f.path in set(model.brushed)]
+        if len(brushed) > 1:
+            # Selected exposures go round and round: two of them are a blink.
+            place = brushed.index(model.current) if model.current in brushed else -1
+            model.set_current(brushed[(place + 1) % len(brushed)])
+        elif not model.step(1):
             self.stop()

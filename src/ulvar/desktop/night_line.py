@@ -12,17 +12,17 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolTip, QVBoxLayout, QWi
 
 from ulvar.desktop import glyphs
 from ulvar.desktop.model import METRICS, Model
+from ulvar.desktop.night_gutter import Gutter, Legend
+from ulvar.desktop.night_sky import LANE, NightSky
 from ulvar.desktop.plots import nice_ticks
 from ulvar.desktop.theme import Theme, font
 from ulvar.frames import Role
-from ulvar.lightcurves import airmass_at, sun_altitude_deg
 
 # Findings that stand on the line, and their words there.
 _SPANS = {
     "cloud": "cloud", "focus": "focus", "jump": "jump", "trailing": "trailing", "flip": "flip", "trail": "trail",
-    "light_leak": "light leak", "odd_level": "level", "odd_pattern": "pattern",
+    "dawn": "twilight", "light_leak": "light leak", "odd_level": "level", "odd_pattern": "pattern",
 }  # fmt: skip
-_LANE = 18
 _AXIS = 22
 
 
@@ -37,7 +37,7 @@ class Line(QWidget):
         self.theme = theme
         self._press: float | None = None
         self._drag: float | None = None
-        self._sky: tuple[str, np.ndarray, np.ndarray, np.ndarray | None] | None = None
+        self._sky = NightSky()
         self.setMinimumWidth(300)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -84,7 +84,7 @@ class Line(QWidget):
     def _y(self, value: float) -> float:
         low, high = self._range()
         plot = self._plot()
-        top = plot.top() + _LANE
+        top = plot.top() + LANE
         return plot.bottom() - 12 - (value - low) / (high - low) * (plot.bottom() - 12 - top)
 
     def dots(self) -> list[tuple[str, float, float, str]]:
@@ -141,61 +141,23 @@ class Line(QWidget):
         self._paint_brush(painter, plot)
         self._paint_current(painter, plot)
 
-    def _site(self):  # type: ignore[no-untyped-def]
-        return next(
-            (f for f in self._model.lights() if f.site and f.ra_deg is not None and f.dec_deg is not None),
-            None,
-        )
+    @property
+    def moon_words(self) -> str:
+        """What the Moon does, where its line is shown."""
+        return self._sky.moon_words if self._model.station in ("combine", "plate", "measure", "curve") else ""
 
     def _paint_sky(self, painter: QPainter, plot: QRectF) -> None:
-        facts = self._site()
-        if facts is None or facts.site is None:
+        """Twilight, Moon and airmass behind the dots."""
+        facts = next(
+            (f for f in self._model.lights() if f.site and f.ra_deg is not None and f.dec_deg is not None), None
+        )
+        if facts is None:
             return
-        low, high = self._span()
-        key = f"{low} {high} {facts.path}"
-        if self._sky is None or self._sky[0] != key:
-            moments = np.linspace(low, high, 160)
-            stamps = [datetime.fromtimestamp(m, UTC) for m in moments]
-            self._sky = (
-                key, moments, sun_altitude_deg(stamps, facts.site),
-                airmass_at(stamps, facts.ra_deg, facts.dec_deg, facts.site),
-            )  # fmt: skip
-        _, moments, sun, airmass = self._sky
-        t = self.theme
-        step = plot.width() / len(moments)
-        for moment, altitude in zip(moments, sun):
-            strength = (
-                0.0
-                if altitude < -18
-                else 0.16
-                if altitude < -12
-                else 0.34
-                if altitude < -6
-                else 0.55
-                if altitude < 0
-                else 0.8
-            )
-            if strength:
-                color = t.color("edge", 0.42 * strength)
-                painter.fillRect(
-                    QRectF(self._x(float(moment)) - step / 2, plot.top(), step + 0.6, plot.height()), color
-                )
-        if self._model.station in ("combine", "plate", "measure", "curve") and airmass is not None:
-            pen = QPen(t.color("mute"), 1, Qt.PenStyle.DashLine)
-            painter.setPen(pen)
-            points = [
-                QPointF(self._x(float(m)), plot.top() + _LANE + (a - 1.0) / 1.2 * (plot.height() - _LANE - 14))
-                for m, a in zip(moments, airmass) if math.isfinite(a) and a < 2.2
-            ]  # fmt: skip
-            if len(points) > 1:
-                painter.drawPolyline(points)
-            painter.setFont(font("unit"))
-            for value in (1.0, 1.5, 2.0):
-                y = plot.top() + _LANE + (value - 1.0) / 1.2 * (plot.height() - _LANE - 14)
-                painter.drawText(QPointF(plot.right() + 6, y + 4), f"{value:.1f}")
-            painter.drawText(
-                QRectF(plot.right() - 50, plot.bottom() + 4, 94, 16), Qt.AlignmentFlag.AlignRight, "airmass"
-            )
+        self._sky.follow(facts, *self._span())
+        self._sky.paint_twilight(painter, self.theme, plot)
+        if self._model.station in ("combine", "plate", "measure", "curve"):
+            self._sky.paint_moon(painter, self.theme, plot)
+            self._sky.paint_airmass(painter, self.theme, plot)
 
     def _paint_axes(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme
@@ -291,7 +253,7 @@ class Line(QWidget):
             if finding.code == "flip":
                 painter.setPen(QPen(t.color("mute"), 1, Qt.PenStyle.DotLine))
                 painter.drawLine(QPointF(a + 3, plot.top()), QPointF(a + 3, plot.bottom()))
-                painter.drawText(QPointF(a + 7, plot.top() + _LANE + 12), "flip")
+                painter.drawText(QPointF(a + 7, plot.top() + LANE + 12), "flip")
                 continue
             token = "note" if finding.code == "trail" else "check"
             word = _SPANS[finding.code]
@@ -400,71 +362,6 @@ class Line(QWidget):
         return super().event(event)
 
 
-class _Gutter(QWidget):
-    """Value axis beside the plot."""
-
-    def __init__(self, line: Line) -> None:
-        super().__init__()
-        self._line = line
-        self.setFixedWidth(62)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setFont(font("unit"))
-        painter.setPen(self._line.theme.color("mute"))
-        for y, text in self._line.value_ticks():
-            painter.drawText(
-                QRectF(0, y - 8, self.width() - 6, 16),
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                text,
-            )
-
-
-class _Legend(QWidget):
-    """Counts beside their dots: the legend."""
-
-    def __init__(self, model: Model, theme: Theme) -> None:
-        super().__init__()
-        self._model = model
-        self.theme = theme
-        self.setMinimumHeight(74)
-
-    def entries(self) -> list[tuple[str, int, str]]:
-        """Return (dot kind, count, words)."""
-        lights = self._model.lights()
-        out = self._model.left_out()
-        marked = self._model.files_with_findings()
-        kept = [f for f in lights if f.path not in out]
-        with_finding = sum(f.path in marked for f in kept)
-        calibration = sum(f.role not in (Role.LIGHT, Role.UNKNOWN) for f in self._model.exposures())
-        rows = [("kept", len(kept) - with_finding, "kept"), ("finding", with_finding, "with a finding"),
-                ("left_out", len(lights) - len(kept), "left out (X)"),
-                ("unreadable", len(self._model.failed()), "unreadable")]  # fmt: skip
-        if self._model.station in ("intake", "masters"):
-            rows.insert(2, ("calibration", calibration, "calibration frames"))
-        return [row for row in rows if row[1]]
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        for i, (kind, count, words) in enumerate(self.entries()[:5]):
-            y = 9 + 16 * i
-            if kind == "calibration":
-                painter.fillRect(QRectF(8, y - 4, 3, 7), self.theme.color("soft"))
-            else:
-                glyphs.draw_dot(painter, self.theme, 9, y, kind)
-            painter.setFont(font("value"))
-            painter.setPen(self.theme.color("text"))
-            painter.drawText(
-                QRectF(18, y - 9, 34, 18),
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                str(count),
-            )
-            painter.setFont(font("label"))
-            painter.setPen(self.theme.color("soft"))
-            painter.drawText(QRectF(60, y - 9, 120, 18), Qt.AlignmentFlag.AlignVCenter, words)
-
-
 class NightLine(QWidget):
     """Gutter with metric and counts, and the line."""
 
@@ -486,11 +383,11 @@ class NightLine(QWidget):
         self.metric_box.setAccessibleName("Metric of the night line")
         self.metric_box.activated.connect(self._chosen)
         column.addWidget(self.metric_box)
-        self.legend = _Legend(model, theme)
+        self.line = Line(model, theme)
+        self.legend = Legend(model, theme, self.line)
         column.addWidget(self.legend, 1)
         layout.addLayout(column)
-        self.line = Line(model, theme)
-        self.gutter = _Gutter(self.line)
+        self.gutter = Gutter(self.line)
         layout.addWidget(self.gutter)
         layout.addWidget(self.line, 1)
         for signal in (

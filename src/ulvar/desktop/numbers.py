@@ -14,22 +14,23 @@ from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night import Night, Product
 from ulvar.night.flows.curve import CurveResult
+from ulvar.night.stations import QualityRow
 from ulvar.photometry import SeriesTable
 from ulvar.registration import Transform
+from ulvar.stars import QUALITIES
 
-METRICS = {
+# Name, unit, decimals. Every quality of an exposure is one, beside what other stations know.
+METRICS: dict[str, tuple[str, str, int]] = {
     "temperature": ("Sensor temperature", "°C", 1),
     "set_level": ("Level within its set", "ADU", 1),
     "set_noise": ("Noise of dark frames", "ADU", 1),
-    "sky_adu": ("Sky level", "ADU", 0),
-    "fwhm_px": ("FWHM", "px", 2),
-    "stars": ("Star count", "", 0),
-    "transparency": ("Transparency", "%", 0),
-    "residual_px": ("Alignment residual", "px", 3),
+    **{q.key: (q.title, q.unit, q.decimals) for q in QUALITIES.values()},
     "rms_arcsec": ("Plate residual", "″", 2),
     "airmass": ("Airmass", "", 2),
     "target": ("Target flux", "", 2),
 }
+# Two qualities have one title; their units tell them apart there, here the words do.
+METRICS["fwhm_arcsec"] = ("FWHM on the sky", "″", 2)
 STATION_METRIC = {
     "intake": "temperature", "masters": "set_level", "calibrate": "sky_adu", "combine": "fwhm_px",
     "plate": "rms_arcsec", "measure": "target", "curve": "transparency",
@@ -47,6 +48,7 @@ class Numbers:
         def groups(self) -> list[Group]: ...
         def products(self, kind: str) -> dict[str, Product]: ...
         def plates(self) -> dict[str, Wcs]: ...
+        def quality(self) -> dict[str, QualityRow]: ...
         def series(self) -> SeriesTable | None: ...
         def curve(self) -> CurveResult | None: ...
         def _cached(self, key: str, make: Callable[[], Any]) -> Any: ...
@@ -63,11 +65,12 @@ class Numbers:
                 return self._airmass()
             if metric == "target":
                 return self._target_flux()
-            kind = "plate" if metric == "rms_arcsec" else "score"
-            factor = 100.0 if metric == "transparency" else 1.0
+            if metric in QUALITIES:
+                factor = QUALITIES[metric].factor
+                return {raw: factor * v for raw, row in self.quality().items() if (v := row.get(metric)) is not None}
             return {
-                raw: factor * float(p.values[metric])
-                for raw, p in self.products(kind).items()
+                raw: float(p.values[metric])
+                for raw, p in self.products("plate").items()
                 if p.values.get(metric) is not None and math.isfinite(float(p.values[metric]))
             }
 

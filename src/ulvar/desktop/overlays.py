@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter, QPainterPath, QPen
+from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from ulvar.astrometry import Wcs
 from ulvar.desktop import glyphs
@@ -41,6 +41,11 @@ class Overlay:
     residuals: np.ndarray = field(default_factory=lambda: np.empty((0, 4)))
     roles: list[RoleMark] = field(default_factory=list)
     defects: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
+    chosen: tuple[float, float] | None = None
+    trails: np.ndarray = field(default_factory=lambda: np.empty((0, 5)))
+    regions: list[list[tuple[float, float]]] = field(default_factory=list)
+    mask: np.ndarray | None = None
+    saturation: float | None = None
     aperture: tuple[float, float, float] | None = None
     wcs: Wcs | None = None
     grid: bool = False
@@ -49,14 +54,17 @@ class Overlay:
 
 def _color(canvas: Canvas, role: str) -> QColor:
     if canvas.theme.name == "red":
-        return canvas.theme.color("text")
+        return canvas.sky.color("text")
     return QColor(_SKY[role])
 
 
 def paint_overlay(painter: QPainter, canvas: Canvas) -> None:
     """Paint all marks that the overlay holds."""
     overlay = canvas.overlay
+    _mask(painter, canvas)
+    _regions(painter, canvas)
     _grid(painter, canvas)
+    _trails(painter, canvas)
     _defects(painter, canvas)
     _detections(painter, canvas)
     _catalogue(painter, canvas)
@@ -66,7 +74,7 @@ def paint_overlay(painter: QPainter, canvas: Canvas) -> None:
     if overlay.wcs is not None:
         _compass(painter, canvas, overlay.wcs)
     if overlay.caption:
-        halo_text(painter, canvas, QPointF(12, 20), overlay.caption, canvas.theme.color("text"))
+        halo_text(painter, canvas, QPointF(12, 20), overlay.caption, canvas.sky.color("text"))
 
 
 def halo_text(painter: QPainter, canvas: Canvas, place: QPointF, text: str, color: QColor) -> None:
@@ -82,11 +90,85 @@ def halo_text(painter: QPainter, canvas: Canvas, place: QPointF, text: str, colo
 
 
 def _detections(painter: QPainter, canvas: Canvas) -> None:
-    painter.setPen(QPen(canvas.theme.color("good") if canvas.theme.name != "red" else canvas.theme.color("text"), 1))
+    painter.setPen(QPen(canvas.sky.color("good") if canvas.theme.name != "red" else canvas.sky.color("text"), 1))
     for x, y in canvas.overlay.detections:
         p = canvas.to_screen(float(x), float(y))
         for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
             painter.drawLine(QPointF(p.x() + 4 * dx, p.y() + 4 * dy), QPointF(p.x() + 8 * dx, p.y() + 8 * dy))
+    if canvas.overlay.chosen is not None:
+        painter.setPen(QPen(canvas.sky.color("cur"), 2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(canvas.to_screen(*canvas.overlay.chosen), 11, 11)
+
+
+# Kinds of masked pixels: words, bits, colour. Shape cannot tell single pixels apart, so a legend names the colours.
+MASK_KINDS = (
+    ("saturated", 2 | 4, "#FF8257"), ("hot", 8, "#E69F00"), ("cold or column", 16 | 32, "#56B4E9"),
+    ("cosmic ray", 64, "#CC79A7"), ("trail", 128, "#009E73"), ("no data", 1, "#98A3AE"),
+)  # fmt: skip
+
+
+def _mask(painter: QPainter, canvas: Canvas) -> None:
+    """Colour masked and saturated pixels; where many share a screen pixel, one of them is enough to show."""
+    overlay, picture = canvas.overlay, canvas.picture
+    if picture is None or picture.quick or (overlay.mask is None and overlay.saturation is None):
+        return
+    left, low, right, high = canvas.in_view()
+    height, width = picture.shape
+    x0, x1, y0, y1 = max(0, int(left)), min(width, int(right) + 2), max(0, int(low)), min(height, int(high) + 2)
+    if x1 <= x0 or y1 <= y0:
+        return
+    part = np.zeros((y1 - y0, x1 - x0), dtype=np.uint16)
+    if overlay.mask is not None and overlay.mask.shape == picture.shape:
+        part |= overlay.mask[y0:y1, x0:x1]
+    if overlay.saturation is not None:
+        part[picture.data[y0:y1, x0:x1] >= overlay.saturation] |= 2
+    seen = []
+    for words, bits, color in MASK_KINDS:
+        ys, xs = np.nonzero(part & bits)
+        if not len(xs):
+            continue
+        seen.append((words, len(xs), color))
+        side = max(1.6, canvas.scale)
+        tint = canvas.sky.color("text") if canvas.theme.name == "red" else QColor(color)
+        if len(xs) > 20_000:
+            step = len(xs) // 20_000 + 1
+            ys, xs = ys[::step], xs[::step]
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(tint)
+        places = (canvas.to_screen(float(x + x0), float(y + y0)) for x, y in zip(xs, ys))
+        painter.drawRects([QRectF(p.x() - side / 2, p.y() - side / 2, side, side) for p in places])
+    for i, (words, count, color) in enumerate(seen):
+        place = QPointF(26, 24 + 18 * i)
+        painter.fillRect(
+            QRectF(12, place.y() - 10, 10, 10),
+            QColor(color) if canvas.theme.name != "red" else canvas.sky.color("text"),
+        )
+        halo_text(painter, canvas, place, f"{words} {count:,}".replace(",", "\u2009"), canvas.sky.color("text"))
+    if not seen:
+        halo_text(painter, canvas, QPointF(12, 24), "no masked pixels in view", canvas.sky.color("text"))
+
+
+def _regions(painter: QPainter, canvas: Canvas) -> None:
+    """Regions without star finding: hatched, with a dashed edge."""
+    for corners in canvas.overlay.regions:
+        shape = QPolygonF([canvas.to_screen(x, y) for x, y in corners])
+        painter.setPen(QPen(_color(canvas, "off"), 1.4, Qt.PenStyle.DashLine))
+        painter.setBrush(QBrush(canvas.sky.color("off", 0.5), Qt.BrushStyle.BDiagPattern))
+        painter.drawPolygon(shape)
+
+
+def _trails(painter: QPainter, canvas: Canvas) -> None:
+    """A line on either side of a trail, so that it stays in sight."""
+    painter.setPen(QPen(_color(canvas, "check"), 1.2, Qt.PenStyle.DashLine))
+    for x0, y0, x1, y1, broad in canvas.overlay.trails:
+        length = math.hypot(x1 - x0, y1 - y0) or 1.0
+        nx, ny = -(y1 - y0) / length, (x1 - x0) / length
+        aside = broad + 6 / canvas.scale
+        for side in (-aside, aside):
+            painter.drawLine(
+                canvas.to_screen(x0 + side * nx, y0 + side * ny), canvas.to_screen(x1 + side * nx, y1 + side * ny)
+            )
 
 
 def _defects(painter: QPainter, canvas: Canvas) -> None:
@@ -94,15 +176,14 @@ def _defects(painter: QPainter, canvas: Canvas) -> None:
     pixels = canvas.overlay.defects
     if not len(pixels):
         return
-    low, high = canvas.to_image(QPointF(0, canvas.height())), canvas.to_image(QPointF(canvas.width(), 0))
+    left, low, right, high = canvas.in_view()
     inside = (
-        (pixels[:, 0] > low.x() - 1) & (pixels[:, 0] < high.x() + 1)
-        & (pixels[:, 1] > low.y() - 1) & (pixels[:, 1] < high.y() + 1)
+        (pixels[:, 0] > left - 1) & (pixels[:, 0] < right + 1) & (pixels[:, 1] > low - 1) & (pixels[:, 1] < high + 1)
     )  # fmt: skip
     seen = pixels[inside]
     step = max(1, len(seen) // 6000)
     side = max(3.0, canvas.scale + 2)
-    painter.setPen(QPen(canvas.theme.color("check"), 1))
+    painter.setPen(QPen(canvas.sky.color("check"), 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawRects(
         [
@@ -129,7 +210,9 @@ def _residuals(painter: QPainter, canvas: Canvas) -> None:
     painter.setPen(QPen(_color(canvas, "comparison"), 1.3))
     for x, y, dx, dy in canvas.overlay.residuals:
         a = canvas.to_screen(float(x), float(y))
-        b = QPointF(a.x() + factor * dx, a.y() - factor * dy)
+        # As long on the screen at any zoom, turned with the picture.
+        step = factor / canvas.scale
+        b = canvas.to_screen(float(x) + step * float(dx), float(y) + step * float(dy))
         painter.drawLine(a, b)
         angle = math.atan2(b.y() - a.y(), b.x() - a.x())
         for turn in (2.6, -2.6):
@@ -139,7 +222,7 @@ def _residuals(painter: QPainter, canvas: Canvas) -> None:
         canvas,
         QPointF(12, 20),
         f"arrows: residuals, median {length:.3f} px",
-        canvas.theme.color("text"),
+        canvas.sky.color("text"),
     )
 
 
@@ -176,9 +259,10 @@ def _compass(painter: QPainter, canvas: Canvas, wcs: Wcs) -> None:
     north = wcs.pixel(ra, dec + step)
     east = wcs.pixel(ra + step / max(math.cos(math.radians(float(dec))), 1e-6), dec)
     origin = QPointF(canvas.width() - 44, canvas.height() - 40)
-    painter.setPen(QPen(QColor("#E8ECF0") if canvas.theme.name != "red" else canvas.theme.color("text"), 1.5))
+    painter.setPen(QPen(QColor("#E8ECF0") if canvas.theme.name != "red" else canvas.sky.color("text"), 1.5))
     for letter, (x, y) in (("N", north), ("E", east)):
-        dx, dy = float(x) - middle.x(), -(float(y) - middle.y())
+        here, there = canvas.to_screen(middle.x(), middle.y()), canvas.to_screen(float(x), float(y))
+        dx, dy = there.x() - here.x(), there.y() - here.y()
         norm = math.hypot(dx, dy) or 1.0
         end = QPointF(origin.x() + 24 * dx / norm, origin.y() + 24 * dy / norm)
         painter.drawLine(origin, end)
@@ -208,7 +292,7 @@ def _grid(painter: QPainter, canvas: Canvas) -> None:
     corners = [canvas.to_image(QPointF(x, y)) for x in (0, canvas.width()) for y in (0, canvas.height())]
     ra, dec = wcs.sky(np.array([c.x() for c in corners]), np.array([c.y() for c in corners]))
     step = next((s for s in (1 / 60, 2 / 60, 5 / 60, 10 / 60, 0.5, 1, 2, 5) if float(np.ptp(dec)) / s < 7), 10)
-    painter.setPen(QPen(canvas.theme.color("note", 0.6), 1))
+    painter.setPen(QPen(canvas.sky.color("note", 0.6), 1))
     painter.setBrush(Qt.BrushStyle.NoBrush)
     ra0 = float(ra[0])
     turned = (ra - ra0 + 180) % 360 - 180
@@ -216,12 +300,27 @@ def _grid(painter: QPainter, canvas: Canvas) -> None:
     ra_step = next((s for s in (1 / 60, 2 / 60, 0.0625, 0.125, 0.25, 0.5, 1, 2, 5, 10) if s >= ra_step), 15)
     for value in np.arange(math.floor(dec.min() / step) * step, dec.max() + step, step):
         line = np.linspace(ra0 + turned.min(), ra0 + turned.max(), 60)
-        _polyline(painter, canvas, *wcs.pixel(line, np.full(60, value)))
+        sign = "−" if value < 0 else "+"
+        minutes = round(abs(value) * 60)
+        _polyline(painter, canvas, *wcs.pixel(line, np.full(60, value)), f"{sign}{minutes // 60}° {minutes % 60:02d}′")
     low, high = ra0 + turned.min(), ra0 + turned.max()
     for value in np.arange(math.floor(low / ra_step) * ra_step, high + ra_step, ra_step):
         line = np.linspace(dec.min(), dec.max(), 60)
-        _polyline(painter, canvas, *wcs.pixel(np.full(60, value), line))
+        seconds = round(value % 360 / 15 * 3600)
+        words = f"{seconds // 3600}h {seconds // 60 % 60:02d}m" + (f" {seconds % 60:02d}s" if seconds % 60 else "")
+        _polyline(painter, canvas, *wcs.pixel(np.full(60, value), line), words)
 
 
-def _polyline(painter: QPainter, canvas: Canvas, x: np.ndarray, y: np.ndarray) -> None:
-    painter.drawPolyline([canvas.to_screen(float(a), float(b)) for a, b in zip(x, y) if math.isfinite(a)])
+def _polyline(painter: QPainter, canvas: Canvas, x: np.ndarray, y: np.ndarray, words: str) -> None:
+    """Draw a line of the grid, with its name where it enters the view."""
+    places = [canvas.to_screen(float(a), float(b)) for a, b in zip(x, y) if math.isfinite(a)]
+    painter.drawPolyline(places)
+    seen = [p for p in places if 4 < p.x() < canvas.width() - 56 and 16 < p.y() < canvas.height() - 60]
+    if seen:
+        # At the left for lines across, at the top for lines down.
+        across = abs(places[-1].x() - places[0].x()) > abs(places[-1].y() - places[0].y())
+        at = min(seen, key=lambda p: p.x() if across else p.y())
+        pen = painter.pen()
+        halo_text(painter, canvas, QPointF(at.x() + 4, at.y() - 4), words, canvas.sky.color("note"))
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)

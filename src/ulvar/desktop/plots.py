@@ -65,11 +65,13 @@ class Plot(QWidget):
         Called with the key of the point that was clicked.
     y_down : bool
         Magnitudes: brighter upwards.
+    on_brush : callable
+        Called with the keys of the points in a rectangle that was dragged.
     """
 
     def __init__(
         self, theme: Theme, *, x_label: str = "", y_label: str = "", on_pick: Callable[[str], None] | None = None,
-        y_down: bool = False, show_x: bool = True, ticks: int = 4,
+        y_down: bool = False, show_x: bool = True, ticks: int = 4, on_brush: Callable[[list[str]], None] | None = None,
     ) -> None:  # fmt: skip
         super().__init__()
         self.theme = theme
@@ -83,8 +85,13 @@ class Plot(QWidget):
         self.x_range: tuple[float, float] | None = None
         self.y_range: tuple[float, float] | None = None
         self.empty = "Nothing to show yet."
+        # Keys that are selected together; a drag over the plot selects when `on_brush` is given.
+        self.selected: set[str] = set()
         self._ticks = ticks
         self._on_pick = on_pick
+        self._on_brush = on_brush
+        self._press: QPointF | None = None
+        self._corner: QPointF | None = None
 
     def _area(self) -> QRectF:
         return QRectF(52, 8, self.width() - 60, self.height() - (40 if self.show_x else 12))
@@ -140,6 +147,10 @@ class Plot(QWidget):
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
         for points in self.series:
             self._points(painter, points)
+        if self._press is not None and self._corner is not None:
+            painter.setPen(QPen(t.color("cur"), 1))
+            painter.setBrush(t.color("cur", 0.16))
+            painter.drawRect(QRectF(self._press, self._corner))
         painter.setClipping(False)
         if self.y_label:
             width = painter.fontMetrics().horizontalAdvance(self.y_label) + 8
@@ -217,6 +228,10 @@ class Plot(QWidget):
                 painter.drawEllipse(place, 2.4, 2.4)
             else:
                 glyphs.draw_dot(painter, t, place.x(), place.y(), kind)
+            if points.keys and points.keys[i] in self.selected:
+                painter.setPen(QPen(t.color("cur"), 1.2))
+                painter.setBrush(t.color("cur", 0.25))
+                painter.drawEllipse(place, 4.5, 4.5)
             if points.keys and points.keys[i] == self.current:
                 painter.setPen(QPen(t.color("cur"), 2))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -234,18 +249,42 @@ class Plot(QWidget):
             painter.setFont(font("unit"))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Take the nearest point within 20 px."""
-        best, key = 400.0, ""
-        for points in self.series:
-            for i, name in enumerate(points.keys):
-                if not (math.isfinite(points.x[i]) and math.isfinite(points.y[i])):
-                    continue
-                place = self.to_screen(float(points.x[i]), float(points.y[i]))
-                distance = (place.x() - event.position().x()) ** 2 + (place.y() - event.position().y()) ** 2
-                if distance < best:
-                    best, key = distance, name
-        if key and self._on_pick is not None:
-            self._on_pick(key)
+        """Start a click or a rectangle."""
+        self._press = event.position()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Draw the rectangle out."""
+        if self._press is not None and self._on_brush is not None:
+            if (event.position() - self._press).manhattanLength() > 5:
+                self._corner = event.position()
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Take the nearest point within 20 px, or those in the rectangle."""
+        press, corner = self._press, self._corner
+        self._press = self._corner = None
+        if press is None:
+            return
+        if corner is not None and self._on_brush is not None:
+            box = QRectF(press, corner).normalized()
+            self._on_brush([key for key, place in self._places() if box.contains(place)])
+            self.update()
+            return
+        best, chosen = 400.0, ""
+        for key, place in self._places():
+            distance = (place.x() - press.x()) ** 2 + (place.y() - press.y()) ** 2
+            if distance < best:
+                best, chosen = distance, key
+        if chosen and self._on_pick is not None:
+            self._on_pick(chosen)
+
+    def _places(self) -> list[tuple[str, QPointF]]:
+        return [
+            (key, self.to_screen(float(points.x[i]), float(points.y[i])))
+            for points in self.series
+            for i, key in enumerate(points.keys)
+            if math.isfinite(points.x[i]) and math.isfinite(points.y[i])
+        ]
 
 
 class Sparkline(QWidget):

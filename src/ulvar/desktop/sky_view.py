@@ -1,46 +1,54 @@
-"""The sky view: header with facts and toggles, the picture, and a foot with stretch, histogram and read-out."""
+"""The sky view: header with facts and toggles, the picture, tools, and a foot with stretch, histogram and read-out."""
 
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QSize, Qt, Signal
-from PySide6.QtWidgets import (
-    QComboBox,
-    QHBoxLayout,
-    QLabel,
-    QMenu,
-    QPushButton,
-    QSizePolicy,
-    QToolButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtCore import QPointF, QSize, Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget
 
-from ulvar.astrometry import CatalogueError, load_catalogue
 from ulvar.calibration import Region
 from ulvar.desktop import glyphs
 from ulvar.desktop.canvas import Canvas
-from ulvar.desktop.histogram import Histogram
 from ulvar.desktop.model import Model
-from ulvar.desktop.overlays import Overlay, RoleMark
-from ulvar.desktop.pictures import Picture, PictureLoader, difference_path
-from ulvar.desktop.profile_strip import ProfileStrip
-from ulvar.desktop.stretch import STRETCHES, Stretch, auto_stretch
+from ulvar.desktop.overlays import Overlay
+from ulvar.desktop.pictures import Picture, PictureLoader, aligned_path, difference_path, file_shown
+from ulvar.desktop.sky_foot import SkyFoot
+from ulvar.desktop.sky_marks import Marks
+from ulvar.desktop.sky_tiles import Tiles
+from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part
+from ulvar.desktop.stretch import Stretch
 from ulvar.desktop.theme import Theme
-from ulvar.frames import ExposureFacts, Role
-from ulvar.night.flows.starfind import read_stars
-from ulvar.photometry import ApertureOptions
-from ulvar.stars import StarTable
+from ulvar.desktop.widgets import ElidedLabel
+from ulvar.engine import Failed
+from ulvar.frames import ExposureFacts
+from ulvar.inspection import look_at_star, region_statistics
+from ulvar.registration import Transform
 
-_ALWAYS = ("profile", "invert", "fit")
-_TOGGLES = {
-    "calibrate": ("blink", "swipe", "difference", "defects"), "combine": ("stars", "blink"),
-    "plate": ("stars", "catalogue", "residuals"), "measure": ("stars", "apertures", "catalogue", "blink"),
-    "curve": ("apertures", "blink"),
+# Name, what it does, key. Those of `_CHECKED` are on from the start.
+TOGGLES = (
+    ("stars", "Detected stars and trails", "S"), ("apertures", "Stars with a role and their apertures", "A"),
+    ("catalogue", "Catalogue stars, grid and compass", "G"), ("residuals", "Residual arrows of the plate solution", "R"),
+    ("masks", "Masked and saturated pixels by kind", "K"), ("regions", "Regions without star finding", ""),
+    ("blink", "Before and after calibration", "Space"), ("swipe", "Before and after, with a border to drag", "W"),
+    ("difference", "What calibration took away: raw less calibrated", "Shift+Space"),
+    ("aligned", "Exposures aligned on the reference: what moves or varies stands out", "J"),
+    ("deep", "The deep view: the median of the aligned night", "Y"),
+    ("loupe", "A loupe at the cursor", "O"), ("closeup", "Profile and growth curve of a star that you click", "T"),
+    ("profile", "Values, length and angle of a line that you drag", "P"), ("box", "Statistics of a rectangle that you drag", "B"),
+    ("defects", "Pixels called defective", "H"), ("north", "North up, east left", "U"), ("invert", "Swap black and white", "I"),
+    ("fit", "Fit the whole picture", "F"),
+)  # fmt: skip
+_CHECKED = ("apertures", "regions")
+_COMPARING = ("blink", "swipe", "difference")
+_TOOLS = ("closeup", "profile", "box")
+_SHOWN = {
+    "intake": ("closeup", "profile", "invert", "fit"), "masters": ("profile", "box", "invert", "fit"),
+    "calibrate": ("blink", "swipe", "difference", "defects", "profile", "fit"),
+    "combine": ("stars", "closeup", "aligned", "loupe", "fit"), "plate": ("stars", "catalogue", "residuals", "north", "fit"),
+    "measure": ("stars", "apertures", "catalogue", "deep", "closeup", "fit"), "curve": ("apertures", "aligned", "closeup", "fit"),
 }  # fmt: skip
 
 
@@ -63,14 +71,15 @@ class SkyView(QWidget):
         super().__init__()
         self._model = model
         self.theme = theme
-        self.loader = PictureLoader()
+        self.loader = PictureLoader(model.picture_bytes)
         self.loader.loaded.connect(self._loaded)
+        self.loader.masked.connect(self._masked)
         self._wanted = ""
-        self._raw_shown = False
         self._override = ""
-        self._stretches: dict[str, Stretch] = {}
-        self._stars: dict[str, StarTable] = {}
-        self._catalogue = None
+        self._before = ""
+        self._region_setting = ""
+        self._mask: tuple[str, np.ndarray | None] = ("", None)
+        self.marks = Marks(model)
         self.setObjectName("skybar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         layout = QVBoxLayout(self)
@@ -78,27 +87,49 @@ class SkyView(QWidget):
         layout.setSpacing(0)
         layout.addWidget(self._header())
         self.canvas = Canvas(theme)
-        self.canvas.hovered.connect(self._read_out)
+        self.canvas.hovered.connect(self._hovered)
         self.canvas.clicked.connect(self._clicked)
         self.canvas.line_drawn.connect(lambda *_: self._profile())
         self.canvas.region_drawn.connect(self._region_drawn)
-        layout.addWidget(self.canvas, 1)
-        self.profile = ProfileStrip(theme)
-        self.profile.hide()
-        layout.addWidget(self.profile)
-        layout.addWidget(self._foot())
-        self._before = ""
-        self._region_setting = ""
-        model.preview_changed.connect(self._marks)
+        self.canvas.shape_drawn.connect(self._shape_drawn)
+        self.tiles = Tiles(self.canvas, theme)
+        layout.addWidget(self.tiles.place, 1)
+        self.tools = ToolStrip(theme)
+        layout.addWidget(self.tools)
+        self.foot = SkyFoot(theme)
+        self.foot.changed.connect(self._stretched)
+        layout.addWidget(self.foot)
+        for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen):
+            signal.connect(self._marks)
         model.region_wanted.connect(self._draw_region)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
         model.results_changed.connect(self._results)
-        model.stars_changed.connect(self._marks)
-        model.settings_changed.connect(self._marks)
+        model.brush_changed.connect(self._tile)
         model.station_changed.connect(lambda _: self._show_toggles())
+        self._tile_count = 1
         self._show_toggles()
         self.set_theme(theme)
+
+    @property
+    def profile(self):  # type: ignore[no-untyped-def]
+        """The strip of values along a line."""
+        return self.tools.line
+
+    @property
+    def stretch_box(self):  # type: ignore[no-untyped-def]
+        """The choice of the stretch."""
+        return self.foot.stretch_box
+
+    @property
+    def histogram(self):  # type: ignore[no-untyped-def]
+        """The histogram strip."""
+        return self.foot.histogram
+
+    @property
+    def read_out(self):  # type: ignore[no-untyped-def]
+        """The line of numbers under the picture."""
+        return self.foot.read_out
 
     def _header(self) -> QWidget:
         bar = QWidget()
@@ -109,100 +140,103 @@ class SkyView(QWidget):
         row.setSpacing(4)
         self.name = QLabel("")
         self.name.setProperty("kind", "section")
-        self.facts = QLabel("")
-        self.facts.setProperty("kind", "label")
-        # The facts give way first: without this the header would hold the whole view wide.
-        self.facts.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.facts = ElidedLabel()
         row.addWidget(self.name)
         row.addSpacing(8)
         row.addWidget(self.facts, 1)
         self.toggles: dict[str, QToolButton] = {}
-        for key, tip in (
-            ("stars", "Show detected stars (S)"), ("apertures", "Show stars with a role and their apertures (A)"),
-            ("catalogue", "Show catalogue stars and compass (C)"), ("residuals", "Show residual arrows of the plate solution (R)"),
-            ("blink", "Before and after calibration (Space)"), ("swipe", "Before and after, with a border to drag (W)"),
-            ("difference", "What calibration took away: raw less calibrated (Shift+Space)"),
-            ("profile", "Values along a line that you drag (P)"), ("defects", "Pixels called defective (H)"), ("invert", "Swap black and white (I)"),
-            ("fit", "Fit the whole picture (F)"),
-        ):  # fmt: skip
+        for key, words, keys in TOGGLES:
             button = QToolButton()
-            button.setToolTip(tip)
-            button.setAccessibleName(tip)
+            button.setToolTip(f"{words} ({keys})" if keys else words)
+            button.setAccessibleName(words)
             button.setFixedSize(28, 28)
             button.setIconSize(QSize(16, 16))
             button.setCheckable(key != "fit")
             button.clicked.connect(lambda _=False, k=key: self.toggle(k, from_button=True))
             row.addWidget(button)
             self.toggles[key] = button
-        self.toggles["apertures"].setChecked(True)
+        for key in _CHECKED:
+            self.toggles[key].setChecked(True)
+        self.more = QToolButton()
+        self.more.setFixedSize(28, 28)
+        self.more.setIconSize(QSize(16, 16))
+        self.more.setToolTip("Everything else that can be shown on the picture")
+        self.more.setAccessibleName("More to show")
+        self.more.clicked.connect(lambda: self.more_menu().exec(self.more.mapToGlobal(self.more.rect().bottomLeft())))
+        row.addWidget(self.more)
         return bar
 
-    def _foot(self) -> QWidget:
-        bar = QWidget()
-        bar.setObjectName("skybar")
-        bar.setFixedHeight(64)
-        column = QVBoxLayout(bar)
-        column.setContentsMargins(12, 4, 12, 4)
-        column.setSpacing(2)
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        self.stretch_box = QComboBox()
-        self.stretch_box.addItems(list(STRETCHES))
-        self.stretch_box.setCurrentText("Asinh")
-        self.stretch_box.setFixedWidth(88)
-        self.stretch_box.setToolTip("How levels become grey; the data are not changed")
-        self.stretch_box.setAccessibleName("Stretch")
-        self.stretch_box.currentTextChanged.connect(self._stretch_chosen)
-        self.histogram = Histogram(self.theme)
-        self.histogram.changed.connect(self._levels_dragged)
-        self.auto = QPushButton("Auto")
-        self.auto.setToolTip("Choose floor and ceiling from the sky level and its noise")
-        self.auto.clicked.connect(self.auto_levels)
-        row.addWidget(self.stretch_box)
-        row.addWidget(self.histogram, 1)
-        row.addWidget(self.auto)
-        column.addLayout(row)
-        self.read_out = QLabel("")
-        self.read_out.setProperty("kind", "label")
-        column.addWidget(self.read_out)
-        return bar
+    def more_menu(self) -> QMenu:
+        """Return the menu of all toggles."""
+        menu = QMenu(self)
+        for key, words, keys in TOGGLES:
+            action = menu.addAction(f"{words}\t{keys}" if keys else words, lambda k=key: self.toggle(k))
+            action.setCheckable(self.toggles[key].isCheckable())
+            action.setChecked(self.toggles[key].isChecked())
+        return menu
 
     def _show_toggles(self) -> None:
         """Show the buttons that are of use at the station; their keys work everywhere."""
         for key, button in self.toggles.items():
-            button.setVisible(key in _ALWAYS or key in _TOGGLES.get(self._model.station, ()))
+            button.setVisible(key in _SHOWN.get(self._model.station, ("fit",)))
+
+    def on(self, key: str) -> bool:
+        """Whether a toggle is on."""
+        return self.toggles[key].isChecked()
 
     # ---- what is shown
 
+    def grid_of(self, raw: str) -> Transform | None:
+        """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
+        if not self.on("aligned") or self._model.station in ("intake", "masters"):
+            return None
+        return self._model.transform_of(raw)
+
     def path_for(self, facts: ExposureFacts) -> str:
-        """Return the file to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
+        """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
         calibrated = self._model.products("calibrated").get(facts.path)
+        grid = self.grid_of(facts.path)
         early = self._model.station in ("intake", "masters")
-        if calibrated is None or early:
-            return facts.path
-        if self.toggles["difference"].isChecked():
-            return difference_path(facts.path, calibrated.output)
-        return facts.path if self._raw_shown else calibrated.output
+        path = facts.path if calibrated is None or early else calibrated.output
+        if calibrated is not None and not early:
+            if self.on("difference"):
+                return difference_path(facts.path, calibrated.output)
+            if self.on("blink"):
+                path = facts.path
+        if grid is not None:
+            return aligned_path(path, grid.matrix, (facts.height, facts.width))
+        return path
 
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
         self._override = path
         self.name.setText(title)
-        self.facts.setText("")
+        self.facts.set_words("")
         self._request(path)
 
     def refresh(self) -> None:
         """Show the current exposure."""
         self._override = ""
+        deep = self._model.deep_view()
+        self._model.deep_shown = self.on("deep") and deep is not None
+        if deep is not None and self._model.deep_shown:
+            self.show_file(deep.output, f"Deep view of {deep.values['count']}")
+            self.facts.set_words("marks placed here count for every exposure")
+            return
         facts = self._model.facts(self._model.current)
         if facts is None:
             self.name.setText("")
-            self.facts.setText("")
+            self.facts.set_words("")
             self._wanted = ""
             self.canvas.set_picture(None, "")
-            self.histogram.show_picture(None, Stretch())
+            self.foot.show_picture(None, "", None)
             return
         self.name.setText(facts.stem)
+        path = self.path_for(facts)
+        self.facts.set_words(", ".join(self._told(facts, path)))
+        self._request(path)
+
+    def _told(self, facts: ExposureFacts, path: str) -> list[str]:
         bits = []
         if facts.start_utc:
             bits.append(f"{facts.start_utc:%H:%M:%S} UTC")
@@ -213,19 +247,19 @@ class SkyView(QWidget):
         airmass = self._model.metric_values("airmass").get(facts.path)
         if airmass:
             bits.append(f"airmass {airmass:.2f}")
-        path = self.path_for(facts)
-        if "\n" in path:
+        if self.on("difference") and "\n" in path:
             bits.append("raw less calibrated")
-        elif path != facts.path:
+        elif file_shown(path) != facts.path:
             bits.append("calibrated")
+        if "\n@" in path:
+            bits.append("aligned")
         if facts.path in self._model.left_out():
             bits.append("left out")
-        self.facts.setText(", ".join(bits))
-        self._request(path)
+        return bits
 
     def _request(self, path: str) -> None:
         self._before = ""
-        if self.toggles["swipe"].isChecked() and not self._override:
+        if self.on("swipe") and not self._override:
             facts = self._model.facts(self._model.current)
             if facts is not None and facts.path != path and "\n" not in path:
                 self._before = facts.path
@@ -234,36 +268,34 @@ class SkyView(QWidget):
             self.histogram.second = None
         self._wanted = path
         self._marks()
+        self._tile()
         self.loader.request(path, self._before)
 
     def _loaded(self, path: str, result: object) -> None:
+        self.tiles.arrived(path, result)
         if path == self._before and isinstance(result, Picture):
-            same = self.canvas.picture is None or self.canvas.picture.data.shape == result.data.shape
+            same = self.canvas.picture is None or self.canvas.picture.shape == result.shape
             self.canvas.second = result if same else None
-            self.canvas.second_stretch = auto_stretch(result.sample, Stretch(self.stretch_box.currentText()))
-            self.histogram.second = result.sample
-            self.histogram.update()
+            self.canvas.second_stretch = self.foot.beside(result)
             self._profile()
             self.canvas.update()
         if path != self._wanted:
             return
         if isinstance(result, Picture):
-            key = self._stretch_key(path)
-            known = self._stretches.get(key)
-            if known is None:
-                # Levels follow each exposure until the user sets them; then they stay.
-                known = auto_stretch(
-                    result.sample,
-                    Stretch(self.stretch_box.currentText(), inverted=self.canvas.stretch.inverted),
-                )
-            self.canvas.stretch = known
+            self.canvas.stretch = self.foot.show_picture(result, self._kind(path), self._saturation(path))
             self.canvas.set_picture(result)
-            self.histogram.show_picture(result, known)
+            self.tiles.restretch()
+            if result.quick:
+                return
+            self._turn()
             self._profile()
+            self._statistics()
+            if self.on("masks"):
+                self._marks()
             self._read_ahead()
         else:
-            self.canvas.set_picture(None, f"{Path(path).name}: {result}")
-            self.histogram.show_picture(None, Stretch())
+            self.canvas.set_picture(None, f"{Path(file_shown(path)).name}: {result}")
+            self.foot.show_picture(None, "", None)
 
     def _read_ahead(self) -> None:
         """Read the exposures beside the one on screen, so that stepping finds them there."""
@@ -273,48 +305,48 @@ class SkyView(QWidget):
         self.loader.prefetch([self.path_for(facts) for facts in near if facts is not None])
 
     @property
+    def shown_path(self) -> str:
+        """Name of the picture that is asked for."""
+        return self._wanted
+
+    @property
     def settled(self) -> bool:
         """Whether the exposure that was asked for is on screen, or could not be read."""
-        return self.canvas.problem != "" or (
-            self.canvas.picture is not None and self.canvas.picture.path == self._wanted
-        )
+        picture = self.canvas.picture
+        return self.canvas.problem != "" or (picture is not None and picture.path == self._wanted and not picture.quick)
 
-    def _stretch_key(self, path: str) -> str:
-        # Levels set by hand hold for all exposures of a kind, so that a cloud or dawn shows as what it is.
+    def _kind(self, path: str) -> str:
+        """Levels set by hand hold for all exposures of a kind, so that a cloud or dawn shows as what it is."""
         facts = self._model.facts(self._model.current)
         if self._override:
             return self._override
-        kind = "calibrated" if facts is not None and path != facts.path else "raw"
+        kind = "calibrated" if facts is not None and file_shown(path) != facts.path else "raw"
+        if self.on("difference"):
+            kind = "difference"
         return f"{kind} {facts.role.value if facts else ''} {facts.filter if facts else ''}"
+
+    def _saturation(self, path: str) -> float | None:
+        facts = self._model.facts(self._model.current)
+        if self._override or facts is None or "difference" in self._kind(path):
+            return None
+        return facts.saturation_adu
 
     def _results(self) -> None:
         self.loader.forget()
-        self._stretches.clear()
-        self._stars.clear()
-        self._catalogue = None
+        self.foot.forget()
+        self.marks.forget()
+        self._mask = ("", None)
         self.refresh()
 
-    # ---- stretch
-
-    def _stretch_chosen(self, name: str) -> None:
-        self._set_stretch(replace(self.canvas.stretch, name=name))
-
-    def _levels_dragged(self, floor: float, ceiling: float) -> None:
-        self._set_stretch(replace(self.canvas.stretch, floor=floor, ceiling=ceiling))
+    def _stretched(self, stretch: Stretch) -> None:
+        self.canvas.stretch = stretch
+        self.tiles.same_levels = self.foot.keep.isChecked()
+        self.tiles.restretch()
+        self.canvas.update()
 
     def auto_levels(self) -> None:
         """Choose floor and ceiling anew."""
-        if self.canvas.picture is not None:
-            self._set_stretch(auto_stretch(self.canvas.picture.sample, self.canvas.stretch))
-            self._stretches.pop(self._stretch_key(self._wanted), None)
-            self.histogram.show_picture(self.canvas.picture, self.canvas.stretch)
-
-    def _set_stretch(self, stretch: Stretch) -> None:
-        self.canvas.stretch = stretch
-        self.histogram.stretch = stretch
-        self._stretches[self._stretch_key(self._wanted)] = stretch
-        self.histogram.update()
-        self.canvas.update()
+        self.foot.auto_levels()
 
     # ---- toggles and marks
 
@@ -326,44 +358,111 @@ class SkyView(QWidget):
         if key == "fit":
             self.canvas.fit()
         elif key == "invert":
-            self._set_stretch(replace(self.canvas.stretch, inverted=button.isChecked()))
-        elif key in ("blink", "swipe", "difference"):
+            self.foot.invert(button.isChecked())
+        elif key in _COMPARING:
             # One way of comparing at a time.
-            for other in ("blink", "swipe", "difference"):
-                if other != key and button.isChecked():
-                    self.toggles[other].setChecked(False)
-            self._raw_shown = self.toggles["blink"].isChecked()
+            self._alone(key, _COMPARING)
             self.refresh()
-        elif key == "profile":
-            self.canvas.mode = "line" if button.isChecked() else "pan"
-            self.profile.setVisible(button.isChecked())
-            if not button.isChecked():
-                self.canvas.line = None
-                self.profile.forget()
+        elif key == "deep" and button.isChecked() and self._model.deep_view() is None:
+            button.setChecked(False)
+            self._model.message.emit("There is no deep view yet: make it with Ctrl+K, Make the deep view.")
+        elif key in ("aligned", "deep"):
+            if key == "aligned" and button.isChecked() and self._model.transform_of(self._model.current) is None:
+                self._model.message.emit("This exposure is not aligned yet: score the exposures first (Combine).")
+            self.refresh()
+        elif key in _TOOLS:
+            self._alone(key, _TOOLS)
+            self._pick_up(key if button.isChecked() else "")
+        elif key == "loupe":
+            self.canvas.loupe = None
             self.canvas.update()
+        elif key == "north":
+            self._turn()
         else:
             self._marks()
 
+    def _alone(self, key: str, group: tuple[str, ...]) -> None:
+        for other in group:
+            if other != key and self.toggles[key].isChecked():
+                self.toggles[other].setChecked(False)
+
+    def _pick_up(self, tool: str) -> None:
+        """Take a tool in hand; the others are put away."""
+        self.canvas.draw({"profile": "line", "box": "box"}.get(tool, "pan"))
+        self.tools.turn_to(tool)
+        if tool != "profile":
+            self.canvas.line = None
+            self.profile.forget()
+        if tool != "box":
+            self.canvas.box = None
+        self.canvas.update()
+
+    def _turn(self) -> None:
+        """Bring north up and east left, or image rows up again."""
+        wcs = self._model.plates().get(self._model.current)
+        if not self.on("north"):
+            self.canvas.turn(0.0, False)
+        elif wcs is None or self._override or self.grid_of(self._model.current) is not None:
+            self.canvas.turn(0.0, False)
+            self._model.message.emit("Where north is shows only once the exposure is solved (Plate).")
+        else:
+            facts = self._model.facts(self._model.current)
+            assert facts is not None
+            x, y = (facts.width - 1) / 2, (facts.height - 1) / 2
+            ra, dec = (float(v) for v in wcs.sky(x, y))
+            step = 20 * wcs.scale_arcsec_px / 3600
+            nx, ny = (float(v) for v in wcs.pixel(ra, min(dec + step, 90)))
+            ex, ey = (float(v) for v in wcs.pixel(ra + step / max(math.cos(math.radians(dec)), 1e-6), dec))
+            # East lies left of north on the sky; where it lies right the picture is mirrored.
+            mirrored = (nx - x) * (ey - y) - (ny - y) * (ex - x) < 0
+            across = -(nx - x) if mirrored else nx - x
+            self.canvas.turn(-math.degrees(math.atan2(across, ny - y)), mirrored)
+        self.tiles.restretch()
+
     def _profile(self) -> None:
         """Plot the values along the drawn line."""
-        if self.canvas.line is None or self.canvas.picture is None:
+        picture = self.canvas.picture
+        if self.canvas.line is None or picture is None or picture.quick:
             return
-        a, b = self.canvas.line
-        self.profile.show_line(self.canvas.picture, self.canvas.second, (a.x(), a.y()), (b.x(), b.y()))
+        a, b = ((p.x(), p.y()) for p in self.canvas.line)
+        self.profile.show_line(picture, self.canvas.second, a, b)
+        wcs = None if self._override else self._model.plates().get(self._model.current)
+        self.read_out.setText(line_words(a, b, wcs))
+
+    def _statistics(self) -> None:
+        box, picture = self.canvas.box, self.canvas.picture
+        if box is None or picture is None or picture.quick:
+            return
+        part = picture_part(picture, (box.left(), box.top()), (box.right(), box.bottom()))
+        told = region_statistics(part, saturation_adu=self._saturation(self._wanted))
+        self.tools.box.show_box(told, (part.shape[1], part.shape[0]))
 
     def _draw_region(self, setting: str) -> None:
-        """Let the user draw the region of a setting; an empty name calls it off."""
+        """Let the user draw the region of a setting, or a region without star finding; an empty name calls it off."""
         self._region_setting = setting
-        self.canvas.mode = "region" if setting else "pan"
+        kind = setting.partition(":")[2]
+        self.canvas.draw({"": "pan", "rectangle": "region"}.get(kind, kind) if kind or not setting else "region")
         if setting:
-            self._model.message.emit("Drag a rectangle on the picture; Esc calls it off.")
+            how = {
+                "polygon": "Click the corners; a double click closes the polygon.",
+                "circle": "Drag from the middle outwards.",
+            }
+            self._model.message.emit(f"{how.get(kind, 'Drag a rectangle on the picture.')} Esc calls it off.")
+
+    @property
+    def drawing(self) -> bool:
+        """Whether a region is being drawn."""
+        return self._region_setting != ""
 
     def _region_drawn(self, x0: int, y0: int, x1: int, y1: int) -> None:
         picture, setting = self.canvas.picture, self._region_setting
         self._region_setting = ""
         if picture is None or not setting:
             return
-        height, width = picture.data.shape
+        if setting == "leave out:rectangle":
+            self._model.add_region("rectangle", [(x0, y0), (x1 - 1, y1 - 1)])
+            return
+        height, width = picture.shape
         region = Region(max(0, x0), max(0, y0), min(width, x1), min(height, y1))
         if not region.inside(width, height):
             return
@@ -375,112 +474,140 @@ class SkyView(QWidget):
         self._model.findings_changed.emit()
         self._model.station_changed.emit(self._model.station)
 
-    def stars_of(self, raw: str) -> StarTable | None:
-        """Return the detected stars of an exposure, or None when it is not scored."""
-        if raw not in self._stars:
-            product = self._model.products("score").get(raw)
-            if product is None or self._model.night is None:
-                return None
-            table = self._model.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
-            if not table.exists():
-                return None
-            self._stars[raw] = read_stars(table)
-        return self._stars[raw]
-
-    def _catalogue_pixels(self, raw: str) -> np.ndarray:
-        wcs = self._model.plates().get(raw)
-        path = self._model.settings().plate.catalogue
-        facts = self._model.facts(raw)
-        if wcs is None or not path or facts is None:
-            return np.empty((0, 2))
-        if self._catalogue is None:
-            try:
-                self._catalogue = load_catalogue(path)
-            except CatalogueError:
-                return np.empty((0, 2))
-        ra, dec = wcs.sky(facts.width / 2, facts.height / 2)
-        reach = math.hypot(facts.width, facts.height) / 2 * wcs.scale_arcsec_px / 3600
-        near = self._catalogue.cone(float(ra), float(dec), reach)
-        x, y = wcs.pixel(near.ra[:300], near.dec[:300])
-        return np.column_stack([x, y])
+    def _shape_drawn(self, kind: str, points: list[tuple[float, float]]) -> None:
+        if kind == "box":
+            self._statistics()
+        elif self._region_setting:
+            self._region_setting = ""
+            self._model.add_region(kind, points)
 
     def _marks(self) -> None:
         raw = self._model.current
-        overlay = Overlay()
+        if self._override:
+            overlay = Overlay()
+            if self.on("deep") and self._model.deep_view() is not None:
+                overlay = self._model.deep_marks(self.marks, {k for k in self.toggles if self.on(k)})
+        else:
+            overlay = self.marks.overlay(raw, {k for k in self.toggles if self.on(k)}, self.grid_of(raw))
+            if self.on("masks"):
+                overlay.saturation = self._saturation(self._wanted)
+                overlay.mask = self._mask_of(self._wanted)
         self.canvas.overlay = overlay
-        if self.toggles["defects"].isChecked() and self._model.station in ("masters", "calibrate"):
-            overlay.defects = self._model.preview
-        facts = self._model.facts(raw)
-        if facts is None or self._override or facts.role is not Role.LIGHT:
-            self.canvas.update()
-            return
-        overlay.wcs = self._model.plates().get(raw)
-        if self.toggles["stars"].isChecked():
-            table = self.stars_of(raw)
-            if table is not None:
-                overlay.detections = np.column_stack([table.x, table.y])
-        if self.toggles["catalogue"].isChecked():
-            overlay.catalogue = self._catalogue_pixels(raw)
-            overlay.grid = True
-        if self.toggles["residuals"].isChecked():
-            plate = self._model.products("plate").get(raw)
-            if plate is not None and plate.values.get("residuals"):
-                overlay.residuals = np.array(plate.values["residuals"])
-        if self.toggles["apertures"].isChecked() and self._model.station in ("measure", "curve"):
-            self._role_marks(overlay, raw)
         self.canvas.update()
 
-    def _role_marks(self, overlay: Overlay, raw: str) -> None:
-        night = self._model.night
-        if night is None:
-            return
-        pixels = self._model.star_pixels(raw)
-        left = set(self._model.settings().curve.leave_out)
-        curve = self._model.curve()
-        suspects = set(curve.curve.ensemble.suspects) if curve else set()
-        for star in night.stars():
-            if star.name in pixels and math.isfinite(pixels[star.name][0]):
-                x, y = pixels[star.name]
-                overlay.roles.append(RoleMark(star.name, star.role, x, y, star.name in left | suspects))
-        settings = self._model.settings().measure
-        score = self._model.products("score").get(raw)
-        fwhm = float(score.values["fwhm_px"]) if score else 3.0
-        options = ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px)
-        overlay.aperture = options.radii(fwhm)
+    def _mask_of(self, path: str) -> np.ndarray | None:
+        if self._mask[0] != path and self.canvas.picture is not None and self.canvas.picture.path == path:
+            self._mask = (path, None)
+            self.loader.request_mask(path, self.canvas.picture.shape)
+        return self._mask[1] if self._mask[0] == path else None
+
+    def _masked(self, path: str, mask: object) -> None:
+        if path == self._mask[0] and isinstance(mask, np.ndarray):
+            self._mask = (path, mask)
+            self._marks()
+
+    def tile(self, count: int) -> None:
+        """Show so many exposures side by side: the current one and the brushed ones, or those that follow."""
+        self._tile_count = count
+        self._tile()
+
+    def next_tiling(self) -> None:
+        """One, two, four, and one again."""
+        self.tile({1: 2, 2: 4}.get(self._tile_count, 1))
+
+    def _tile(self) -> None:
+        names, titles = [], []
+        if self._tile_count > 1 and not self._override:
+            near = [p for p in self._model.brushed if p != self._model.current]
+            near = near or self._model.alike(self._tile_count - 1)
+            for path in near[: self._tile_count - 1]:
+                facts = self._model.facts(path)
+                if facts is not None:
+                    names.append(self.path_for(facts))
+                    titles.append(facts.stem)
+        self.tiles.ask(names, titles)
+        for name in names:
+            self.loader.prefetch_now(name)
 
     # ---- read-out and clicks
 
-    def _read_out(self, x: float, y: float) -> None:
+    def stars_of(self, raw: str):  # type: ignore[no-untyped-def]
+        """Return the detected stars of an exposure, or None when it is not scored."""
+        return self.marks.stars_of(raw)
+
+    def _hovered(self, x: float, y: float) -> None:
         picture = self.canvas.picture
-        if picture is None:
+        if picture is None or picture.quick:
             return
         ix, iy = round(x), round(y)
-        inside = 0 <= ix < picture.data.shape[1] and 0 <= iy < picture.data.shape[0]
+        inside = 0 <= ix < picture.shape[1] and 0 <= iy < picture.shape[0]
         value = f"{picture.data[iy, ix]:.1f} ADU" if inside else "outside"
         text = f"x {x:.1f}   y {y:.1f}   value {value.replace('-', '−')}"
         wcs = None if self._override else self._model.plates().get(self._model.current)
-        if wcs is not None and inside:
+        if wcs is not None and inside and self.grid_of(self._model.current) is None:
             ra, dec = wcs.sky(x, y)
             text += "   " + sexagesimal(float(ra), float(dec))
         self.read_out.setText(text)
+        if self.on("loupe"):
+            self._move_loupe(x, y, inside)
+
+    def _move_loupe(self, x: float, y: float, inside: bool) -> None:
+        picture = self.canvas.picture
+        self.canvas.loupe = QPointF(x, y) if inside else None
+        if picture is not None and inside:
+            words = [f"{picture.data[round(y), round(x)]:.1f} ADU".replace("-", "−")]
+            star = look_at_star(picture.data, x, y, fwhm_px=self._usual_fwhm())
+            if not isinstance(star, Failed):
+                words += [f"peak {star.peak_adu:.0f} over sky", f"FWHM {star.fwhm_px:.2f} px"]
+            self.canvas.loupe_words = words
+        self.canvas.update()
+
+    def _usual_fwhm(self) -> float:
+        score = self._model.products("score").get(self._model.current)
+        fwhm = score.values["fwhm_px"] if score is not None else None
+        return float(fwhm) if fwhm else 3.0
 
     def _clicked(self, x: float, y: float) -> None:
-        self.star_clicked.emit(x, y, self.nearest_star(x, y))
+        if self.on("closeup") and self.canvas.picture is not None and not self.canvas.picture.quick:
+            self._look_closely(x, y)
+        near = self.nearest_star(x, y)
+        if self.on("stars") and near is not None:
+            self._model.choose_star(near)
+        self.star_clicked.emit(x, y, near)
+
+    def _look_closely(self, x: float, y: float) -> None:
+        picture = self.canvas.picture
+        assert picture is not None
+        facts = self._model.facts(self._model.current)
+        wcs = self._model.plates().get(self._model.current)
+        gain = facts.gain_e_per_adu if facts is not None and not self._override else None
+        star = look_at_star(
+            picture.data, x, y, fwhm_px=self._usual_fwhm(), gain_e_per_adu=gain,
+            saturation_adu=self._saturation(self._wanted),
+        )  # fmt: skip
+        scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
+        self.tools.star.show_star(star, scale)
 
     def nearest_star(self, x: float, y: float) -> tuple[float, float] | None:
-        """Return the detected star within 14 screen pixels of an image position."""
+        """Return the detected star, in the exposure's own pixels, within 14 screen pixels of a place of the picture."""
         table = self.stars_of(self._model.current)
-        if table is None or not len(table):
+        if table is None or not len(table) or self._override:
             return None
-        distance = np.hypot(table.x - x, table.y - y)
+        grid = self.grid_of(self._model.current)
+        xs, ys = grid(table.x, table.y) if grid is not None else (table.x, table.y)
+        distance = np.hypot(xs - x, ys - y)
         k = int(np.argmin(distance))
         return (float(table.x[k]), float(table.y[k])) if distance[k] * self.canvas.scale < 14 else None
 
     def set_theme(self, theme: Theme) -> None:
         """Take another theme."""
-        self.theme = self.canvas.theme = self.histogram.theme = self.profile.plot.theme = theme
+        self.theme = self.canvas.theme = theme
+        self.tools.set_theme(theme)
+        self.foot.set_theme(theme)
+        self.tiles.set_theme(theme)
         for key, button in self.toggles.items():
             button.setIcon(glyphs.icon(theme, key))
+        self.more.setIcon(glyphs.icon(theme, "more"))
         self.canvas.update()
 
     def close_loader(self) -> None:

@@ -74,12 +74,12 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         Field("calibrate", "suffix", "Suffix", "Put behind each exposure's name", kind="text", fold=True),
     ),
     "combine": (
-        Field("combine", "fwhm_over", "FWHM over", "Exposures with wider stars stay out of the stack; 0 rules nothing out", "px", 2, kind="limit"),
-        Field("combine", "transparency_under", "Transparency under", "Exposures that lost more light stay out of the stack; 0 rules nothing out", "%", 0, high=100, kind="limit", scale=100),
-        Field("combine", "ellipticity_over", "Ellipticity over", "Exposures with longer stars stay out of the stack; 0 rules nothing out", "", 2, high=1, kind="limit"),
         Field("combine", "method", "Reject", "How outliers are found at each pixel", choices=_METHODS, kind="choice"),
         Field("combine", "weights", "Weigh by", "What a better exposure counts more for", choices=_WEIGHTS, kind="choice"),
         Field("combine", "framing", "Frame", "Which part of the sky the stack shows", choices=_FRAMINGS, kind="choice"),
+        Field("combine", "low", "Reject below", "Values this many deviations under the rest are left away", "σ", 1, 0.5, 50, fold=True),
+        Field("combine", "high", "Reject above", "Values this many deviations over the rest are left away", "σ", 1, 0.5, 50, fold=True),
+        Field("combine", "threshold", "Find stars over", "Smallest signal-to-noise ratio of a star; the board's page Stars shows what it does", "σ", 1, 2, 100, fold=True),
     ),
     "plate": (
         Field("plate", "catalogue", "Catalogue", "Star catalogue: a CSV file with ra and dec, or a folder of tiles", kind="file"),

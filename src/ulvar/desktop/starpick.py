@@ -15,11 +15,12 @@ from ulvar.stars import StarFlag, StarTable
 
 def _sky_or_pixel(model: Model, place: tuple[float, float]) -> dict[str, float] | None:
     """Return a position for a star list: on the sky where the exposure is solved, else on the reference."""
-    wcs = model.plates().get(model.current)
+    shown = model.at_hand()
+    wcs = model.plates().get(shown)
     if wcs is not None:
         ra, dec = wcs.sky(*place)
         return {"ra": float(ra), "dec": float(dec)}
-    transform = model.transform_of(model.current)
+    transform = model.transform_of(shown)
     if transform is None:
         return None
     x, y = transform(np.array([place[0]]), np.array([place[1]]))
@@ -40,7 +41,7 @@ def give_role(model: Model, place: tuple[float, float], role: str) -> str:
     if model.night is None:
         return ""
     stars = model.night.stars()
-    pixels = model.star_pixels(model.current)
+    pixels = model.star_pixels(model.at_hand())
     near = [n for n, (x, y) in pixels.items() if (x - place[0]) ** 2 + (y - place[1]) ** 2 < 8**2]
     kept = [s for s in stars if s.name not in near]
     if not role:

@@ -1,4 +1,4 @@
-"""Stretches: from pixel values to grey. They never change data."""
+"""Stretches: from pixel values to grey, and from grey to colours. They never change data."""
 
 from __future__ import annotations
 
@@ -7,19 +7,82 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 STRETCHES = ("Linear", "Root", "Log", "Asinh", "Rank")
+# Where the curve bends when the user has not said so, as a share of the way from floor to ceiling.
+_KNEES = {"Root": 0.25, "Log": 1 / 200, "Asinh": 1 / 25}
+# The same for pictures that are even, where nothing is to be compressed.
+_EVEN = {"Root": 0.5, "Log": 0.9, "Asinh": 0.9}
+_STEPS = 4096
+
+# Colours from dark to bright, as (share, red, green, blue).
+COLOURS: dict[str, tuple[tuple[float, int, int, int], ...]] = {
+    "Grey": ((0, 0, 0, 0), (1, 255, 255, 255)),
+    "Ember": ((0, 0, 0, 0), (0.35, 120, 22, 12), (0.7, 240, 150, 40), (1, 255, 250, 225)),
+    "Ice": ((0, 0, 0, 8), (0.35, 12, 60, 120), (0.7, 80, 180, 215), (1, 245, 253, 255)),
+    "Contours": tuple(
+        (min(1.0, (i + e) / 12), *(3 * (round(255 * i / 11),) if i % 2 else (round(190 * i / 11), round(225 * i / 11), 255)))
+        for i in range(12)
+        for e in (0.0, 0.999)
+    ),
+}  # fmt: skip
+
+
+def colour_table(name: str, *, red_only: bool = False) -> list[int]:
+    """Return 256 colours (0xAARRGGBB) of a colour map; `red_only` keeps nothing but red."""
+    if red_only:
+        return [0xFF000000 | (i << 16) for i in range(256)]
+    stops = np.array(COLOURS[name], dtype=float)
+    share = np.linspace(0, 1, 256)
+    r, g, b = (np.interp(share, stops[:, 0], stops[:, c]).round().astype(int) for c in (1, 2, 3))
+    return [0xFF000000 | int(x) << 16 | int(y) << 8 | int(z) for x, y, z in zip(r, g, b)]
 
 
 @dataclass(frozen=True)
 class Stretch:
-    """A stretch: name, floor and ceiling [ADU], and whether black and white are swapped."""
+    """A stretch: name, floor and ceiling [ADU], the knee, whether black and white are swapped, and the colours.
+
+    The knee is a share of the way from floor to ceiling: Asinh and Log are nearly straight below it and compress
+    above it; Root shows it as middle grey. None is the usual one of each.
+    """
 
     name: str = "Asinh"
     floor: float = 0.0
     ceiling: float = 1.0
     inverted: bool = False
+    knee: float | None = None
+    colours: str = "Grey"
+
+    @property
+    def has_knee(self) -> bool:
+        """Whether the stretch bends."""
+        return self.name in _KNEES
+
+    @property
+    def knee_adu(self) -> float:
+        """Level of the knee [ADU]."""
+        return self.floor + self._bend * (self.ceiling - self.floor)
+
+    @property
+    def _bend(self) -> float:
+        return min(max(self.knee if self.knee is not None else _KNEES.get(self.name, 0.5), 1e-4), 0.95)
+
+    def curve(self, quantiles: np.ndarray | None = None) -> np.ndarray:
+        """Return grey (uint8) for evenly spaced levels from floor to ceiling, shape (4096,)."""
+        share = np.linspace(0, 1, _STEPS)
+        if self.name == "Rank" and quantiles is not None and len(quantiles) > 1:
+            inside = quantiles[(quantiles >= self.floor) & (quantiles <= self.ceiling)]
+            if len(inside) > 1:
+                share = np.searchsorted(inside, self.floor + share * (self.ceiling - self.floor)) / len(inside)
+        elif self.name == "Root":
+            share = share ** (np.log(0.5) / np.log(self._bend))
+        elif self.name == "Log":
+            share = np.log1p(share / self._bend) / np.log1p(1 / self._bend)
+        elif self.name == "Asinh":
+            share = np.arcsinh(share / self._bend) / np.arcsinh(1 / self._bend)
+        grey = np.clip(share * 255, 0, 255).astype(np.uint8)
+        return 255 - grey if self.inverted else grey
 
     def apply(self, values: np.ndarray, quantiles: np.ndarray | None = None) -> np.ndarray:
-        """Return uint8 grey for float32 values; NaN is black.
+        """Return uint8 grey for float32 values; NaN is black (white when swapped).
 
         Parameters
         ----------
@@ -28,35 +91,41 @@ class Stretch:
             Sorted sample of the picture, for Rank.
         """
         span = max(self.ceiling - self.floor, 1e-12)
-        share = np.clip((values - np.float32(self.floor)) * np.float32(1 / span), 0, 1)
-        if self.name == "Rank" and quantiles is not None and len(quantiles) > 1:
-            inside = quantiles[(quantiles >= self.floor) & (quantiles <= self.ceiling)]
-            if len(inside) > 1:
-                share = (np.searchsorted(inside, values) / len(inside)).astype(np.float32)
-        elif self.name == "Root":
-            share = np.sqrt(share)
-        elif self.name == "Log":
-            share = np.log1p(share * 200) / np.float32(np.log1p(200))
-        elif self.name == "Asinh":
-            share = np.arcsinh(share * 25) / np.float32(np.arcsinh(25))
-        grey = np.nan_to_num(share * 255, nan=0.0).astype(np.uint8)
-        return 255 - grey if self.inverted else grey
+        # A table of 4096 steps in the place of a function of each pixel: painting keeps up with the hand.
+        step = np.multiply(values, np.float32((_STEPS - 1) / span), dtype=np.float32)
+        step += np.float32(0.5 - self.floor * (_STEPS - 1) / span)
+        np.clip(step, 0, _STEPS - 1, out=step)
+        if not np.isfinite(step.sum()):
+            np.nan_to_num(step, copy=False, nan=0.0)
+        return self.curve(quantiles)[step.astype(np.uint16)]
 
 
 def auto_stretch(sample: np.ndarray, stretch: Stretch) -> Stretch:
     """Choose floor and ceiling from the level and noise of a sample of pixels.
 
-    Stars want a ceiling far above the sky; a flat or a bias, whose values are all near their median, wants
-    its own range.
+    Stars want a ceiling far above the sky and a floor just under it. A bias, a dark or a flat, whose values lie near
+    their median, wants its own range, in which a few hot pixels do not count. A stack, whose noise is a small part of
+    its structure, keeps its faint light: the floor goes by the noise, the ceiling by the bright end.
     """
     good = sample[np.isfinite(sample)]
     if good.size == 0:
         return stretch
     median = float(np.median(good))
-    noise = 1.4826 * float(np.median(np.abs(good - median))) or 1.0
+    low, high = (float(v) for v in np.percentile(good, (1, 99)))
+    noise = 1.4826 * float(np.median(np.abs(good - median)))
+    if noise <= 0:
+        # More than half of the pixels have one value.
+        noise = max((high - low) / 5, abs(median) * 1e-3, 1e-6)
     top = float(np.percentile(good, 99.8))
-    if top - median > 8 * noise:
-        low, high = median - 1.2 * noise, max(median + 50 * noise, median + 0.3 * (top - median))
-    else:
-        low, high = median - 4 * noise, max(median + 5 * noise, top)
-    return replace(stretch, floor=low, ceiling=high)
+    skew = (top - median) - (median - float(np.percentile(good, 0.2)))
+    # Light comes on one side only: stars, not the shape of a flat.
+    if top - median > 8 * noise and skew > 5 * noise:
+        # So few pixels over the sky that they are no stars but hot pixels: a dark.
+        share = float((good > median + 8 * noise).mean())
+        if share > 0.0025:
+            floor = median - 1.2 * noise
+            ceiling = max(median + 50 * noise, median + 0.3 * (top - median))
+            return replace(stretch, floor=floor, ceiling=ceiling, knee=None)
+    floor = min(median - 4 * noise, low) if low > median - 12 * noise else low
+    # An even picture is shown nearly straight, its level as middle grey.
+    return replace(stretch, floor=floor, ceiling=max(median + 5 * noise, high), knee=_EVEN.get(stretch.name))

@@ -6,13 +6,14 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, Qt
-from PySide6.QtGui import QFont
+from PySide6.QtGui import QFont, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QFrame,
     QHeaderView,
     QLabel,
     QPushButton,
+    QSizePolicy,
     QTableView,
     QVBoxLayout,
     QWidget,
@@ -27,6 +28,31 @@ def label(text: str, kind: str = "label", *, wrap: bool = False) -> QLabel:
     result.setProperty("kind", kind)
     result.setWordWrap(wrap)
     return result
+
+
+class ElidedLabel(QLabel):
+    """A label that gives way: what does not fit ends in dots, and the tooltip has the whole."""
+
+    def __init__(self, kind: str = "label") -> None:
+        super().__init__("")
+        self.setProperty("kind", kind)
+        # Without this it would hold its surroundings wide.
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.words = ""
+
+    def set_words(self, words: str) -> None:
+        """Show another text."""
+        self.words = words
+        self.setToolTip(words)
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Fit the text anew."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        self.setText(self.fontMetrics().elidedText(self.words, Qt.TextElideMode.ElideRight, max(0, self.width() - 2)))
 
 
 def hairline() -> QFrame:
@@ -96,6 +122,11 @@ class Rows(QAbstractTableModel):
         self._rows, self._keys = list(rows), list(keys)
         self._marks, self._dim = marks or {}, dim or set()
         self.endResetModel()
+
+    def set_headers(self, headers: Sequence[str]) -> None:
+        """Replace the headings."""
+        self._headers = list(headers)
+        self.headerDataChanged.emit(Qt.Orientation.Horizontal, 0, len(headers) - 1)
 
     def key(self, row: int) -> str:
         """Return a row's key."""

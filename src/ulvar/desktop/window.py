@@ -39,6 +39,7 @@ from ulvar.desktop.boards.masters import MastersBoard
 from ulvar.desktop.boards.measure import MeasureBoard
 from ulvar.desktop.boards.plate import PlateBoard
 from ulvar.desktop.chores import Chores
+from ulvar.desktop.exports import picture_caption, save_picture
 from ulvar.desktop.finder import Finder
 from ulvar.desktop.model import ALL_STATIONS, Model
 from ulvar.desktop.movie import Movie
@@ -148,8 +149,14 @@ class MainWindow(QMainWindow):
             self.sky.toggle(rest)
         elif word == "theme":
             self.set_theme(rest)
-        elif command in ("run score", "run stack"):
+        elif command in ("run score", "run stack", "run deep"):
             self._run("combine", rest)
+        elif word == "page":
+            self._page(rest)
+        elif word == "region":
+            self._say("Open a folder first.") if self.model.night is None else self.model.region_wanted.emit(
+                f"leave out:{rest}"
+            )
         elif word == "run" and rest:
             self._run(rest, "")
         elif command == "run":
@@ -163,7 +170,9 @@ class MainWindow(QMainWindow):
                 "previous": lambda: self.model.step(-1), "next": lambda: self.model.step(1),
                 "propose": self._propose, "stop": self._stop, "one to one": self.sky.canvas.one_to_one,
                 "zoom in": lambda: self.sky.canvas.zoom(2.0), "zoom out": lambda: self.sky.canvas.zoom(0.5),
-                "auto": self.sky.auto_levels, "find": self._find, "help": self._help, "export png": self._export,
+                "auto": self.sky.auto_levels, "find": self._find, "help": self._help,
+                "export png": lambda: self._export("screen"), "export print": lambda: self._export("print"),
+                "tile": self.sky.next_tiling, "add rule": self._add_rule,
             }  # fmt: skip
             (self.chores.commands.get(command) or simple[command])()
 
@@ -186,7 +195,7 @@ class MainWindow(QMainWindow):
     def _stop(self) -> None:
         if self.finder.isVisible():
             self.finder.hide()
-        elif self.sky.canvas.mode == "region":
+        elif self.sky.drawing:
             self.model.region_wanted.emit("")
         elif self.movie.playing:
             self.movie.toggle()
@@ -250,19 +259,37 @@ class MainWindow(QMainWindow):
         else:
             QWhatsThis.showText(QCursor.pos(), "Ctrl+K finds every command. Keys 1 to 7 go to the stations.")
 
-    def _export(self) -> None:
+    def _page(self, page: str) -> None:
+        """Turn the Combine board to a page."""
+        board = self.board_of["combine"]
+        assert isinstance(board, CombineBoard)
+        self.model.set_station("combine")
+        board.turn_to(page)
+
+    def _add_rule(self) -> None:
+        """Go to the rules, with the keyboard on the new one."""
+        self._page("rules")
+        shown = self.board_of["combine"].shown  # type: ignore[attr-defined]
+        if shown is None:
+            self._say("Score the exposures first.")
+        else:
+            shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def _export(self, quality: str) -> None:
         name = Path(self.model.current).stem or "picture"
         path, _ = QFileDialog.getSaveFileName(self, "Save the picture", f"{name}.png", "PNG (*.png)")
         if path:
-            self.save_picture(Path(path))
+            self.save_picture(Path(path), quality)
 
-    def save_picture(self, path: Path) -> None:
-        """Save what the sky view shows, marks included, atomically."""
-        from ulvar.engine import atomic_path
-
-        with atomic_path(path) as temporary:
-            self.sky.canvas.grab().save(str(temporary), "PNG")
-        self._say(f"Saved {path.name}.")
+    def save_picture(self, path: Path, quality: str = "screen") -> None:
+        """Save what the sky view shows, with marks, caption and scale, atomically."""
+        try:
+            save_picture(
+                self.sky.canvas, picture_caption(self.model, self.sky.name.text(), self.sky.canvas), path, quality
+            )
+            self._say(f"Saved {path.name}.")
+        except OSError as error:
+            self._say(f"{path.name} could not be written: {error.strerror or error}.")
 
     def _menu(self) -> None:
         self.build_menu().exec(self.path_bar.menu_button.mapToGlobal(self.path_bar.menu_button.rect().bottomLeft()))
@@ -368,6 +395,9 @@ class MainWindow(QMainWindow):
         calibrate = self.board_of["calibrate"]
         if isinstance(calibrate, CalibrateBoard) and calibrate.defects is not None:
             calibrate.defects.close_finder()
+        combine = self.board_of["combine"]
+        if isinstance(combine, CombineBoard):
+            combine.close_page()
         self.model.shut_down()
         self.sky.close_loader()
         super().closeEvent(event)

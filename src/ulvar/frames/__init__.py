@@ -19,6 +19,7 @@ from ulvar.frames.readers import (
 )
 from ulvar.frames.sessions import TagRule, assign_sessions, preview_rule
 from ulvar.frames.sexagesimal import parse_angle, parse_position
+from ulvar.frames.shapes import Shape, shapes_mask
 
 __all__ = [
     "Address",
@@ -30,6 +31,7 @@ __all__ = [
     "MaskBit",
     "Role",
     "Rows",
+    "Shape",
     "TagRule",
     "Tolerances",
     "assign_sessions",
@@ -51,6 +53,7 @@ __all__ = [
     "read_plane",
     "scan_file",
     "scan_images",
+    "shapes_mask",
     "split_address",
     "with_user_facts",
     "write_fits",

@@ -198,13 +198,14 @@ def _profile(radius: F64Array, values: F64Array, fwhm: float, peak: float) -> tu
     r, v = radius[core], values[core] / peak
 
     def model(p: F64Array) -> F64Array:
-        return np.asarray(p[0] * (1 + (r / math.exp(p[1])) ** 2) ** -(1 + math.exp(p[2])))
+        # A Gaussian is the limit of large exponents, where scale and exponent can no longer be told apart.
+        return np.asarray(p[0] * (1 + (r / math.exp(p[1])) ** 2) ** -(1 + math.exp(min(p[2], 4.0))))
 
     try:
         fit = least_squares(lambda p: model(p) - v, [1.0, math.log(fwhm), math.log(2.0)], loss="soft_l1", f_scale=0.1)
     except ValueError:
         return math.nan, np.zeros(3)
-    scale, exponent = math.exp(fit.x[1]), 1 + math.exp(min(fit.x[2], 6.0))
+    scale, exponent = math.exp(fit.x[1]), 1 + math.exp(min(fit.x[2], 4.0))
     width = 2 * scale * math.sqrt(2 ** (1 / exponent) - 1)
     if not 0.2 * fwhm < width < 3 * fwhm:
         return math.nan, np.zeros(3)

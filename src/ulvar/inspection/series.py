@@ -30,6 +30,9 @@ class ExposureSummary:
         Rotation against the reference [deg].
     rejected_high : float
         Fraction of its pixels that stacking rejected as too bright.
+    trails : int
+        Trails of satellites and aeroplanes that were found in it.
+    airmass, sun_altitude_deg : float
     """
 
     file: str
@@ -41,6 +44,9 @@ class ExposureSummary:
     shift_px: tuple[float, float] = (math.nan, math.nan)
     rotation_deg: float = math.nan
     rejected_high: float = math.nan
+    trails: int = 0
+    airmass: float = math.nan
+    sun_altitude_deg: float = math.nan
 
 
 def _clock(moment: datetime | None) -> str:
@@ -66,22 +72,55 @@ def series_findings(exposures: Sequence[ExposureSummary]) -> list[Finding]:
     """Return the troubles of one filter's series, in the order of time within a kind.
 
     Thresholds are in units of the series' own scatter with a floor that matters to photometry, so a steady
-    night raises nothing.
+    night raises nothing; what changes with airmass is taken off first.
     """
     timed = sorted(exposures, key=lambda e: (e.mid_utc is None, e.mid_utc.timestamp() if e.mid_utc else 0, e.file))
     if len(timed) < 4:
         return []
-    return [*_cloud(timed), *_focus(timed), *_trailing(timed), *_flip_and_jump(timed), *_trail(timed)]
+    return [
+        *_cloud(timed), *_focus(timed), *_trailing(timed), *_flip_and_jump(timed), *_dawn(timed), *_trail(timed)
+    ]  # fmt: skip
+
+
+def _left_out(files: tuple[str, ...]) -> Mend:
+    return Mend(f"Leave out {len(files)}", "leave_out", files)
+
+
+def _clear_level(series: Sequence[ExposureSummary], transparency: F64Array) -> F64Array:
+    """Transparency that each exposure would have under a clear sky: a line through the clear ones over airmass.
+
+    log T = a - k X with k of 0 to 0.5 mag; the line is drawn through the upper part of the points, for a cloud only
+    takes light. Without airmass it is one level for all.
+    """
+    airmass = _column(series, "airmass")
+    log = np.log(np.maximum(transparency, 1e-6))
+    use = np.isfinite(log) & np.isfinite(airmass)
+    if use.sum() < 8 or float(np.ptp(airmass[use])) < 0.15:
+        return np.full(len(series), float(np.nanpercentile(transparency, 80)))
+    keep = use.copy()
+    slope, level = 0.0, float(np.percentile(log[use], 80))
+    for _ in range(12):
+        slope, level = np.polyfit(airmass[keep], log[keep], 1) if keep.sum() > 3 else (slope, level)
+        slope = min(max(float(slope), -0.46), 0.0)
+        level = float(np.median((log - slope * airmass)[keep]))
+        left = log - slope * airmass - level
+        spread = max(1.4826 * float(np.median(np.abs(left[keep]))), 0.005)
+        new = use & (left > -2.0 * spread) & (left < 4.0 * spread)
+        if (new == keep).all():
+            break
+        keep = new
+    filled = np.where(np.isfinite(airmass), airmass, float(np.median(airmass[use])))
+    return np.exp(level + slope * filled)
 
 
 def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
     transparency = _column(series, "transparency")
     if np.isfinite(transparency).sum() < 4:
         return []
-    typical = float(np.nanmedian(transparency))
-    spread = 1.4826 * float(np.nanmedian(np.abs(transparency - typical)))
-    limit = min(0.9, 1 - 5 * max(spread, 0.01))
-    relative = transparency / max(float(np.nanpercentile(transparency, 80)), 1e-9)
+    relative = transparency / np.maximum(_clear_level(series, transparency), 1e-9)
+    clear = relative[np.isfinite(relative) & (relative > 0.85)]
+    spread = 1.4826 * float(np.median(np.abs(clear - np.median(clear)))) if len(clear) > 3 else 0.02
+    limit = min(0.92, 1 - 5 * max(spread, 0.01))
     found = []
     for first, last in _spans(np.nan_to_num(relative, nan=1.0) < limit):
         members = [series[i] for i in range(first, last + 1) if relative[i] < limit]
@@ -95,7 +134,7 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
                 f"{len(members)} exposures lose up to {loss:.0%} of their light.",
                 files,
                 {"series": [round(float(v), 3) for v in relative], "loss": loss},
-                Mend(f"Leave out {len(files)}", "leave_out", files),
+                _left_out(files),
                 station="combine",
             )  # fmt: skip
         )
@@ -103,33 +142,73 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
 
 
 def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
-    fwhm = _column(series, "fwhm_px")
+    measured = _column(series, "fwhm_px")
+    airmass = _column(series, "airmass")
+    # Seeing grows with airmass to the power of 0.6 (Fried 1966, J. Opt. Soc. Am. 56, 1372); that is no focus.
+    fwhm = measured / np.where(np.isfinite(airmass), np.clip(airmass, 1.0, 5.0), 1.0) ** 0.6
     round_ones = _column(series, "ellipticity") < 0.3
     usable = np.isfinite(fwhm) & round_ones
     if usable.sum() < 6:
         return []
     best = float(np.percentile(fwhm[usable], 25))
-    spread = 1.4826 * float(np.median(np.abs(fwhm[usable] - np.median(fwhm[usable]))))
-    limit = best + max(0.15 * best, 3 * min(spread, 0.1 * best))
+    # Seeing jumps from exposure to exposure, focus does not: its scatter is that between neighbours.
+    steps = np.diff(fwhm[usable])
+    spread = 1.4826 * float(np.median(np.abs(steps - np.median(steps)))) / math.sqrt(2)
+    limit = best + max(0.2 * best, 5 * min(spread, 0.05 * best))
     found = []
     for first, last in _spans(usable & (fwhm > limit), gap=1):
-        if last - first < 2:
+        here = [i for i in range(first, last + 1) if usable[i] and fwhm[i] > limit]
+        if len(here) < 3:
             continue
-        members = [series[i] for i in range(first, last + 1) if usable[i] and fwhm[i] > limit]
-        top = float(np.nanmax(fwhm[first : last + 1][usable[first : last + 1]]))
+        members = [series[i] for i in here]
+        top = float(max(measured[i] for i in here))
         after = fwhm[last + 1 : last + 3]
-        refocused = after.size > 0 and bool(np.nanmedian(after) < best * 1.1) and fwhm[last] > 0.85 * top
+        refocused = after.size > 0 and bool(np.nanmedian(after) < 0.8 * fwhm[last])
         files = tuple(e.file for e in members)
-        ending = ", then refocused" if refocused else ""
+        before = float(np.percentile(measured[usable], 25))
         found.append(
             Finding(
                 Severity.CHECK,
                 "focus",
                 f"Focus drifted to {_clock(members[-1].mid_utc)}",
-                f"FWHM rose from {best:.1f} to {top:.1f} px from {_clock(members[0].mid_utc)} on{ending}.",
+                f"FWHM rose from {before:.1f} to {top:.1f} px from {_clock(members[0].mid_utc)} on"
+                f"{', then refocused' if refocused else ''}.",
                 files,
-                {"series": [round(float(v), 3) for v in fwhm]},
-                Mend(f"Leave out {len(files)}", "leave_out", files),
+                {"series": [round(float(v), 3) for v in measured]},
+                _left_out(files),
+                station="combine",
+            )  # fmt: skip
+        )
+    return found
+
+
+def _dawn(series: Sequence[ExposureSummary]) -> list[Finding]:
+    """Exposures in twilight whose sky is much brighter than the night's."""
+    sky, sun = _column(series, "sky_adu"), _column(series, "sun_altitude_deg")
+    if np.isfinite(sky).sum() < 4:
+        return []
+    dark = np.isfinite(sky) & ~(sun > -18)
+    usual = float(np.median(sky[dark])) if dark.sum() >= 3 else float(np.nanmedian(sky))
+    spread = 1.4826 * float(np.median(np.abs(sky[dark] - usual))) if dark.sum() >= 3 else 0.0
+    bright = np.nan_to_num(sky, nan=0.0) > usual + max(0.5 * abs(usual), 6 * spread)
+    bright &= sun > -18
+    found = []
+    for first, last in _spans(bright, gap=2):
+        members = [series[i] for i in range(first, last + 1) if bright[i]]
+        word = "Dawn" if last >= len(series) / 2 else "Dusk"
+        span = f"from {_clock(members[0].mid_utc)}" if word == "Dawn" else f"until {_clock(members[-1].mid_utc)}"
+        files = tuple(e.file for e in members)
+        top = float(np.nanmax(sky[first : last + 1])) / max(usual, 1e-9)
+        found.append(
+            Finding(
+                Severity.CHECK,
+                "dawn",
+                f"{word} {span}",
+                f"The sky of {len(files)} exposures is up to {top:.1f} times as bright as the night's; the Sun is "
+                f"{max(sun[first : last + 1]):.0f}° high.".replace("-", "−"),
+                files,
+                {"series": [round(float(v), 1) for v in sky]},
+                _left_out(files),
                 station="combine",
             )  # fmt: skip
         )
@@ -199,19 +278,35 @@ def _flip_and_jump(series: Sequence[ExposureSummary]) -> list[Finding]:
 
 
 def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
+    seen = [e for e in series if e.trails > 0]
+    found = []
+    if seen:
+        files = tuple(e.file for e in seen)
+        one = len(files) == 1
+        found.append(
+            Finding(
+                Severity.NOTE,
+                "trail",
+                f"Trail in {Path(files[0]).stem}" if one else f"Trails in {len(files)} exposures",
+                "A satellite or aeroplane crossed the field"
+                + (f" at {_clock(seen[0].mid_utc)}." if one else f", first at {_clock(seen[0].mid_utc)}.")
+                + " Stars on it are not trusted; rejection takes it out of the stack.",
+                files,
+                station="combine",
+            )  # fmt: skip
+        )
     rejected = _column(series, "rejected_high")
     if np.isfinite(rejected).sum() < 5:
-        return []
+        return found
     typical = float(np.nanmedian(rejected))
     spread = 1.4826 * float(np.nanmedian(np.abs(rejected - typical)))
     usual_sky = float(np.nanmedian(_column(series, "sky_adu")))
-    found = []
     for i in np.flatnonzero(np.nan_to_num(rejected, nan=0.0) > typical + max(8 * spread, 1.5e-3)):
         entry = series[int(i)]
         # Long stars and a bright, uneven sky are rejected too, and have findings of their own.
         if np.isfinite(entry.ellipticity) and entry.ellipticity > 0.3:
             continue
-        if np.isfinite(entry.sky_adu) and entry.sky_adu > 1.4 * usual_sky:
+        if entry.trails or (np.isfinite(entry.sky_adu) and entry.sky_adu > 1.4 * usual_sky):
             continue
         found.append(
             Finding(

@@ -1,6 +1,6 @@
 """Time scales, detrending, eclipse models, minima, periods."""
 
-from ulvar.lightcurves.airmass import airmass_at, altitude_deg, sun_altitude_deg
+from ulvar.lightcurves.airmass import airmass_at, altitude_deg, moon_at, sun_altitude_deg
 from ulvar.lightcurves.curve import CURVE_COLUMNS, LightCurve, differential_curve, write_curve
 from ulvar.lightcurves.eclipse import EclipseFit, TemplateShape, eclipse_template, fit_eclipse
 from ulvar.lightcurves.minimum import Minimum, kwee_van_woerden
@@ -24,6 +24,7 @@ __all__ = [
     "jd_from_utc",
     "julian_year",
     "kwee_van_woerden",
+    "moon_at",
     "sun_altitude_deg",
     "write_curve",
 ]

@@ -61,12 +61,34 @@ def sun_altitude_deg(moments: Sequence[datetime], site: tuple[float, float, floa
         to_earth = erfa.c2t06a(*tt, day, fraction, 0.0, 0.0)
     sun = -heliocentric["p"]
     sun = np.einsum("nij,nj->ni", to_earth, sun / np.linalg.norm(sun, axis=-1, keepdims=True))
+    return np.asarray(np.degrees(np.arcsin(sun @ _zenith(site))))
+
+
+def _zenith(site: tuple[float, float, float]) -> F64Array:
     latitude, longitude = math.radians(site[0]), math.radians(site[1])
-    up = np.array(
-        [
-            math.cos(latitude) * math.cos(longitude),
-            math.cos(latitude) * math.sin(longitude),
-            math.sin(latitude),
-        ]
+    return np.array(
+        [math.cos(latitude) * math.cos(longitude), math.cos(latitude) * math.sin(longitude), math.sin(latitude)]
     )
-    return np.asarray(np.degrees(np.arcsin(sun @ up)))
+
+
+def moon_at(moments: Sequence[datetime], site: tuple[float, float, float]) -> tuple[F64Array, F64Array]:
+    """Return the Moon's altitude [deg], seen from the site, and its illuminated share, both of shape (n,).
+
+    Position after Meeus (1998) as SOFA's ``moon98`` computes it, good to a hundredth of a degree; the altitude is
+    geometric, with the Moon's parallax. The share is (1 + cos i) / 2 with i the phase angle.
+    """
+    day, fraction = _two_part(moments)
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", erfa.ErfaWarning)
+        tt = erfa.taitt(*erfa.utctai(day, fraction))
+        moon = erfa.moon98(*tt)["p"]
+        heliocentric, _ = erfa.epv00(*tt)
+        to_earth = erfa.c2t06a(*tt, day, fraction, 0.0, 0.0)
+    sun = -heliocentric["p"]
+    to_sun = sun - moon
+    cosine = np.einsum("ni,ni->n", to_sun, -moon) / np.linalg.norm(to_sun, axis=1) / np.linalg.norm(moon, axis=1)
+    # The site is an Earth radius from the Earth's middle, in astronomical units.
+    up = _zenith(site)
+    seen = np.einsum("nij,nj->ni", to_earth, moon) - up * (6378.14 + site[2] / 1000) / 149597870.7
+    altitude = np.degrees(np.arcsin(seen @ up / np.linalg.norm(seen, axis=1)))
+    return np.asarray(altitude), np.asarray((1 + cosine) / 2)

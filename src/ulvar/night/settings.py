@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
 
 from ulvar.calibration import CalibrateOptions, DefectOptions, MatchOptions, Region, parse_region
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Method, Rejection
-from ulvar.frames import TagRule, Tolerances
-from ulvar.stacking import Framing, Normalise, Weighting
+from ulvar.frames import Shape, TagRule, Tolerances
+from ulvar.stacking import Framing, Normalise, Rule, Weighting
+from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
 
 
 class _Section(BaseModel):
@@ -171,20 +172,97 @@ class CalibrateSettings(_Section):
         )  # fmt: skip
 
 
+class ShapeSettings(_Section):
+    """A region of the sensor where no stars are looked for."""
+
+    kind: Literal["rectangle", "circle", "polygon"]
+    points: list[tuple[float, float]]
+
+    @model_validator(mode="after")
+    def _makes_a_region(self) -> ShapeSettings:
+        Shape(self.kind, tuple(self.points))
+        return self
+
+    @property
+    def shape(self) -> Shape:
+        """As the core takes it."""
+        return Shape(self.kind, tuple(self.points))
+
+
+class RuleSettings(_Section):
+    """A rule that keeps exposures from the stack; the limit is in stored units (shares, not per cent)."""
+
+    quality: str
+    side: Literal["over", "under"]
+    limit: float
+
+    @field_validator("quality")
+    @classmethod
+    def _is_a_quality(cls, quality: str) -> str:
+        if quality not in QUALITIES:
+            raise ValueError(f"there is no quality '{quality}'; these are: {', '.join(QUALITIES)}")
+        return quality
+
+    @property
+    def rule(self) -> Rule:
+        """As the core takes it."""
+        return Rule(self.quality, self.side, self.limit)
+
+
+# Rules were three fixed limits before they became a list.
+_OLD_RULES = {
+    "fwhm_over": ("fwhm_px", "over"), "transparency_under": ("transparency", "under"),
+    "ellipticity_over": ("ellipticity", "over"),
+}  # fmt: skip
+
+
 class CombineSettings(_Section):
-    """Scoring rules and stacking. Limits of None rule nothing out."""
+    """Star finding, scoring, rules and stacking."""
 
     filter: str = ""
-    threshold: float = Field(5.0, gt=0)
-    fwhm_over: float | None = None
-    transparency_under: float | None = 0.8
-    ellipticity_over: float | None = 0.3
+    threshold: float = Field(5.0, ge=2, le=100)
+    smallest: float = Field(0.55, ge=0, lt=1)
+    widest: float = Field(3.0, gt=1, le=20)
+    longest: float = Field(2.2, gt=1, le=20)
+    rules: list[RuleSettings] = [
+        RuleSettings(quality="transparency", side="under", limit=0.8),
+        RuleSettings(quality="ellipticity", side="over", limit=0.3),
+    ]
+    blend: dict[str, float] = dict(DEFAULT_BLEND)
+    regions: list[ShapeSettings] = []
     method: Method = Method.SIGMA
     low: float = Field(4.0, gt=0)
     high: float = Field(3.0, gt=0)
     normalise: Normalise = Normalise.BOTH
     weights: Weighting = Weighting.SNR
     framing: Framing = Framing.REFERENCE
+
+    @model_validator(mode="before")
+    @classmethod
+    def _from_older_nights(cls, data: Any) -> Any:
+        if isinstance(data, dict) and any(name in data for name in _OLD_RULES):
+            known = {name: data[name] for name in _OLD_RULES if data.get(name) is not None}
+            data = {k: v for k, v in data.items() if k not in _OLD_RULES}
+            data.setdefault(
+                "rules",
+                [{"quality": _OLD_RULES[n][0], "side": _OLD_RULES[n][1], "limit": v} for n, v in known.items()],
+            )
+        return data
+
+    @field_validator("blend")
+    @classmethod
+    def _can_be_weighed(cls, blend: dict[str, float]) -> dict[str, float]:
+        for name, weight in blend.items():
+            if name not in BLENDS:
+                raise ValueError(f"'{name}' cannot be weighed; these can: {', '.join(BLENDS)}")
+            if not 0 <= weight <= 10:
+                raise ValueError("weights go from 0 to 10")
+        return blend
+
+    @property
+    def detection(self) -> DetectOptions:
+        """As the core takes it."""
+        return DetectOptions(self.threshold, smallest=self.smallest, widest=self.widest, longest=self.longest)
 
 
 class PlateSettings(_Section):

@@ -4,11 +4,22 @@ from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.detection import Detection, DetectOptions, find_stars, limit_stars
 from ulvar.stars.fieldmap import FieldMap, field_map
 from ulvar.stars.psf import MeasuredPsf
-from ulvar.stars.quality import QUALITIES, ExposureQuality, Quality, blend_scores, measure_quality, relative_scores
+from ulvar.stars.quality import (
+    BLENDS,
+    DEFAULT_BLEND,
+    QUALITIES,
+    ExposureQuality,
+    Quality,
+    blend_scores,
+    measure_quality,
+    relative_scores,
+)
 from ulvar.stars.table import STAR_COLUMNS, StarFlag, StarTable, flag_words
 from ulvar.stars.trails import Trail, find_trails
 
 __all__ = [
+    "BLENDS",
+    "DEFAULT_BLEND",
     "QUALITIES",
     "STAR_COLUMNS",
     "Background",

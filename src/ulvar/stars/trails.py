@@ -11,7 +11,6 @@ import numpy as np
 from ulvar.engine import BoolArray, F32Array, F64Array
 from ulvar.stars._kernels import line_votes
 
-
 # Pixels beside a line that are looked at.
 _REACH = 24
 
@@ -108,7 +107,7 @@ def find_trails(residual: F32Array, noise: F32Array, *, most: int = 3) -> list[T
 
 def _erase_blobs(over: BoolArray) -> None:
     """Take compact patches, which are stars, out of the vote, in place; pieces of trails are long or tiny."""
-    count, labels, stats, _ = cv2.connectedComponentsWithStats(over.view(np.uint8), connectivity=8)
+    _count, labels, stats, _ = cv2.connectedComponentsWithStats(over.view(np.uint8), connectivity=8)
     wide, high, area = stats[:, cv2.CC_STAT_WIDTH], stats[:, cv2.CC_STAT_HEIGHT], stats[:, cv2.CC_STAT_AREA]
     compact = (area >= 4) & (np.maximum(wide, high) <= 12) & (area > 0.45 * wide * high)
     compact[0] = False

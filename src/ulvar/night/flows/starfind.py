@@ -6,21 +6,23 @@ import csv
 import io
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from ulvar.engine import Failed, JobContext
-from ulvar.frames import ExposureFacts, FrameError, read_frame
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, read_frame, shapes_mask
 from ulvar.night.flows.common import Outcome, write_same_text
 from ulvar.stars import (
     STAR_COLUMNS,
+    Detection,
     DetectOptions,
     ExposureQuality,
     StarFlag,
     StarTable,
+    Trail,
     find_stars,
     flag_words,
     measure_quality,
@@ -35,31 +37,53 @@ class Scored:
     facts: ExposureFacts
     stars: StarTable
     quality: ExposureQuality
+    trails: tuple[Trail, ...] = ()
 
 
-def stars_item(task: tuple[ExposureFacts, DetectOptions]) -> Scored | Failed:
+def stars_item(task: tuple[ExposureFacts, DetectOptions, tuple[Shape, ...]]) -> Scored | Failed:
     """Find the stars of one exposure (runs in a worker)."""
-    facts, options = task
+    facts, options, regions = task
     try:
-        frame = read_frame(facts)
-        pedestal = np.float32(facts.pedestal_adu)
-        data = frame.data - pedestal if pedestal else frame.data
-        detection = find_stars(data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
+        detection = detect_in(facts, options, regions)
     except FrameError as error:
         return Failed(error.reason, facts.path)
     if not math.isfinite(detection.background.sky_adu):
         return Failed("it has no pixels with a value", facts.path)
-    return Scored(facts, detection.stars, measure_quality(detection))
+    quality = measure_quality(detection, gain_e_per_adu=facts.gain_e_per_adu, read_noise_e=facts.read_noise_e)
+    return Scored(facts, detection.stars, quality, detection.trails)
+
+
+def detect_in(facts: ExposureFacts, options: DetectOptions, regions: Sequence[Shape] = ()) -> Detection:
+    """Read an exposure and find its stars outside of regions.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read.
+    """
+    frame = read_frame(facts)
+    pedestal = np.float32(facts.pedestal_adu)
+    data = frame.data - pedestal if pedestal else frame.data
+    mask = frame.mask
+    if regions:
+        mask = np.zeros(data.shape, dtype=np.uint16) if mask is None else mask
+        mask[shapes_mask(regions, *data.shape)] |= np.uint16(MaskBit.NO_DATA)
+    return find_stars(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
 
 
 def find_all(
-    exposures: Sequence[ExposureFacts], context: JobContext, *, options: DetectOptions | None = None
+    exposures: Sequence[ExposureFacts],
+    context: JobContext,
+    *,
+    options: DetectOptions | None = None,
+    regions: Sequence[Shape] = (),
 ) -> tuple[list[Scored], list[Failed]]:
-    """Find the stars of exposures and score them within their filter and exposure time."""
+    """Find the stars of exposures, outside of regions, and score them within their filter and exposure time."""
     settings = options or DetectOptions()
     done: dict[str, Scored] = {}
     failed: list[Failed] = []
-    for (facts, _), result in context.each(stars_item, [(f, settings) for f in exposures], "Finding stars"):
+    tasks = [(f, settings, tuple(regions)) for f in exposures]
+    for (facts, _, _), result in context.each(stars_item, tasks, "Finding stars"):
         if isinstance(result, Failed):
             failed.append(result)
         else:
@@ -70,7 +94,7 @@ def find_all(
             groups.setdefault((facts.filter, facts.exposure_s), []).append(facts.path)
     for paths in groups.values():
         for path, quality in zip(paths, relative_scores([done[p].quality for p in paths])):
-            done[path] = Scored(done[path].facts, done[path].stars, quality)
+            done[path] = replace(done[path], quality=quality)
     return [done[f.path] for f in exposures if f.path in done], failed
 
 
@@ -90,9 +114,9 @@ def star_csv(stars: StarTable) -> str:
     return text.getvalue()
 
 
-def write_stars(scored: Scored, folder: Path, replace: bool) -> Outcome:
+def write_stars(scored: Scored, folder: Path, replace_existing: bool) -> Outcome:
     """Write ``<stem>.stars.csv`` into a folder."""
-    return write_same_text(folder / f"{scored.facts.stem}.stars.csv", star_csv(scored.stars), replace)
+    return write_same_text(folder / f"{scored.facts.stem}.stars.csv", star_csv(scored.stars), replace_existing)
 
 
 def read_stars(path: Path) -> StarTable:
@@ -105,5 +129,6 @@ def read_stars(path: Path) -> StarTable:
         if name == "flags":
             columns[name] = np.array([sum(bits[w] for w in r[name].split("|") if w) for r in rows], dtype=np.int64)
         else:
-            columns[name] = np.array([float(r[name]) if r[name] else math.nan for r in rows])
+            # Tables of older versions lack a column; its numbers are unknown.
+            columns[name] = np.array([float(r[name]) if r.get(name) else math.nan for r in rows])
     return StarTable(**columns)

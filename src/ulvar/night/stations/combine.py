@@ -9,16 +9,20 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.combine import Rejection
+from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.frames import ExposureFacts
 from ulvar.frames.sessions import SESSION
 from ulvar.inspection import ExposureSummary, series_findings
+from ulvar.lightcurves import airmass_at, sun_altitude_deg
 from ulvar.night.flows.stack import Aligned, StackOptions, align_all, pick_reference, stack_exposures
 from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
 from ulvar.night.project import Night, Product
+from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
 from ulvar.night.stations.shared import StationResult, finish, number_of, working_exposures, working_filter
 from ulvar.registration import Transform
-from ulvar.stars import DetectOptions, ExposureQuality
+from ulvar.stacking import Framing, Normalise, Weighting
+from ulvar.stars import ExposureQuality
 
 
 def run_score(night: Night, context: JobContext) -> StationResult:
@@ -27,8 +31,9 @@ def run_score(night: Night, context: JobContext) -> StationResult:
     if not working:
         return finish(night, StationResult("combine", "no lights", problem="there is no light to work on"), [])
     raw_of = {facts.path: raw for raw, facts in working.items()}
-    options = DetectOptions(threshold=night.settings.combine.threshold)
-    scored, failed = find_all(list(working.values()), context, options=options)
+    settings = night.settings.combine
+    regions = [region.shape for region in settings.regions]
+    scored, failed = find_all(list(working.values()), context, options=settings.detection, regions=regions)
     folder = night.products / "stars"
     products: list[Product] = []
     findings = [_unreadable(f) for f in failed]
@@ -44,7 +49,6 @@ def run_score(night: Night, context: JobContext) -> StationResult:
             match = by_path.get(one.facts.path)
             values = _quality_values(one, match, reference.facts.path, best)
             products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
-    products = _rescored(products)
     night.store_products("score", products, clear=True)
     findings += _series_findings(night)
     text = f"{len(products)} exposures scored"
@@ -69,6 +73,8 @@ def _quality_values(one: Scored, match: Aligned | None, reference: str, best: fl
     return {
         "stars": q.stars, "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu,
         "noise_adu": q.noise_adu, "bright_flux_adu": q.bright_flux_adu, "saturated": q.saturated, "score": q.score,
+        "gradient_adu": q.gradient_adu, "expected_noise_adu": q.expected_noise_adu, "trails": q.trails,
+        "trail_lines": [[t.x0, t.y0, t.x1, t.y1, t.width_px] for t in one.trails],
         "filter": one.facts.filter, "reference": reference,
         "matrix": transform.matrix.tolist() if transform else None,
         "residual_px": transform.rms_px if transform else None, "matched": transform.matched if transform else 0,
@@ -76,23 +82,6 @@ def _quality_values(one: Scored, match: Aligned | None, reference: str, best: fl
         "flux_ratio": match.flux_ratio if match else None,
         "transparency": match.flux_ratio / best if match and best > 0 else None,
     }  # fmt: skip
-
-
-def _rescored(products: list[Product]) -> list[Product]:
-    """Scores again with the transparency that common stars give."""
-    result = []
-    for name in sorted({p.values["filter"] for p in products}):
-        members = [p for p in products if p.values["filter"] == name]
-        raw = []
-        for p in members:
-            v = p.values
-            t = v["transparency"] if v["transparency"] is not None else 0.0
-            width = v["fwhm_px"] * v["noise_adu"]
-            raw.append(t / width if width > 0 and math.isfinite(width) else 0.0)
-        best = max(raw, default=0.0)
-        for p, value in zip(members, raw):
-            result.append(replace(p, values=p.values | {"score": value / best if best > 0 else 0.0}))
-    return result
 
 
 def _unreadable(failure: Failed) -> Finding:
@@ -121,53 +110,28 @@ def _series_findings(night: Night) -> list[Finding]:
                 continue
             facts = night.facts(raw)
             shift = (math.nan, math.nan)
-            rotation = number_of(v["rotation_deg"])
             if v["matrix"] is not None and facts is not None:
-                matrix = np.array(v["matrix"])
-                middle = np.array([(facts.width - 1) / 2, (facts.height - 1) / 2])
-                moved = matrix[:, :2] @ middle + matrix[:, 2] - middle
-                shift = float(moved[0]), float(moved[1])
+                shift = field_shift(v["matrix"], facts.width, facts.height)
             series.append(
                 ExposureSummary(
                     raw, facts.mid_utc if facts else None, number_of(v["fwhm_px"]), number_of(v["ellipticity"]),
-                    number_of(v["sky_adu"]), number_of(v["transparency"]), shift, rotation,
+                    number_of(v["sky_adu"]), number_of(v["transparency"]), shift, number_of(v["rotation_deg"]),
                     number_of(rejected[raw].values.get("rejected_fraction")) if raw in rejected else math.nan,
+                    v.get("trails") or 0, *_sky_geometry(facts),
                 )
             )  # fmt: skip
         found += series_findings(series)
     return found
 
 
-def ruled_out(night: Night, values: dict[str, Any]) -> str:
-    """Return the rule that keeps an exposure from the stack, or an empty text."""
-    rules = night.settings.combine
-    fwhm, transparency = number_of(values["fwhm_px"]), number_of(values["transparency"])
-    ellipticity = number_of(values["ellipticity"])
-    if values["matrix"] is None:
-        return "not aligned"
-    if rules.fwhm_over is not None and fwhm > rules.fwhm_over:
-        return f"FWHM {fwhm:.2f} px over {rules.fwhm_over:g}"
-    if rules.transparency_under is not None and transparency < rules.transparency_under:
-        return f"transparency {transparency:.0%} under {rules.transparency_under:.0%}"
-    if rules.ellipticity_over is not None and ellipticity > rules.ellipticity_over:
-        return f"ellipticity {ellipticity:.2f} over {rules.ellipticity_over:g}"
-    return ""
-
-
-def stack_candidates(night: Night) -> tuple[dict[str, Product], dict[str, str]]:
-    """Return (raw path to score of the exposures to stack, raw path to why of those ruled out)."""
-    name = working_filter(night)
-    out = night.left_out
-    keep, ruled = {}, {}
-    for raw, product in night.products_of("score").items():
-        if product.values["filter"] != name or raw in out:
-            continue
-        why = ruled_out(night, product.values)
-        if why:
-            ruled[raw] = why
-        else:
-            keep[raw] = product
-    return keep, ruled
+def _sky_geometry(facts: ExposureFacts | None) -> tuple[float, float]:
+    """Return airmass and the Sun's altitude [deg] of an exposure; NaN where place or time is unknown."""
+    if facts is None or facts.site is None or facts.mid_utc is None:
+        return math.nan, math.nan
+    sun = float(sun_altitude_deg([facts.mid_utc], facts.site)[0])
+    if facts.ra_deg is None or facts.dec_deg is None:
+        return math.nan, sun
+    return float(airmass_at([facts.mid_utc], facts.ra_deg, facts.dec_deg, facts.site)[0]), sun
 
 
 def run_stack(night: Night, context: JobContext) -> StationResult:
@@ -190,7 +154,7 @@ def run_stack(night: Night, context: JobContext) -> StationResult:
         frames += made[1]
     night.store_products("stack_frame", frames, clear=True)
     night.store_products("stack", stacks)
-    kinds = {"cloud", "focus", "trailing", "flip", "jump", "trail"}
+    kinds = {"cloud", "focus", "trailing", "flip", "jump", "trail", "dawn"}
     findings = [f for f in findings if f.code not in kinds] + _series_findings(night)
     several = f" in {len(stacks)} stacks" if len(stacks) > 1 else ""
     text = f"{len(frames)} exposures stacked{several}, {len(ruled)} ruled out"
@@ -210,11 +174,10 @@ def _stack_sets(night: Night, keep: dict[str, Product]) -> dict[str, dict[str, P
     return sets
 
 
-def _stack_one(
-    night: Night, context: JobContext, label: str, keep: dict[str, Product], ruled: dict[str, str]
-) -> tuple[Product, list[Product]] | Failed:
-    settings = night.settings.combine
-    aligned = [_aligned_of(night, raw, product) for raw, product in keep.items()]
+def _all_aligned(night: Night, keep: dict[str, Product]) -> tuple[list[Aligned], Aligned]:
+    """Return the exposures with their way onto one of them, and that one: the reference, or the best that is left."""
+    rows = quality_rows(night)
+    aligned = [_aligned_of(night, raw, product, rows[raw]["score"] or 0.0) for raw, product in keep.items()]
     reference = next(iter(keep.values())).values["reference"]
     best = next((a for a in aligned if a.scored.facts.path == reference), None)
     if best is None:
@@ -225,12 +188,24 @@ def _stack_one(
             replace(a, transform=_chained(a.transform, back), flux_ratio=a.flux_ratio / best.flux_ratio)
             for a in aligned
         ]
+    return aligned, best
+
+
+def _file_label(label: str) -> str:
+    safe = "".join(c if c.isalnum() or c in "-+." else "_" for c in label)
+    return f"-{safe}" if safe else ""
+
+
+def _stack_one(
+    night: Night, context: JobContext, label: str, keep: dict[str, Product], ruled: dict[str, str]
+) -> tuple[Product, list[Product]] | Failed:
+    settings = night.settings.combine
+    aligned, best = _all_aligned(night, keep)
     options = StackOptions(
         framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
         normalise=settings.normalise, weighting=settings.weights, reference=best.scored.facts.path,
     )  # fmt: skip
-    safe = "".join(c if c.isalnum() or c in "-+." else "_" for c in label)
-    output = night.products / f"stack{'-' + safe if safe else ''}.fits"
+    output = night.products / f"stack{_file_label(label)}.fits"
     result = stack_exposures(
         [a.scored.facts for a in aligned], output, context, options=options, replace=True,
         scored=[a.scored for a in aligned], aligned=aligned,
@@ -249,19 +224,48 @@ def _stack_one(
     return Product("stack", label, str(output), values), frames
 
 
+def run_deep(night: Night, context: JobContext) -> StationResult:
+    """Make the deep view: the median of the aligned exposures that the rules keep, on the reference's own pixels.
+
+    It serves to place marks on stars that no single exposure shows; it is no product to measure in.
+    """
+    keep, _ = stack_candidates(night)
+    name = working_filter(night)
+    if len(keep) < 2:
+        return StationResult(
+            "combine", "no deep view", problem="a deep view needs two aligned exposures: score them first"
+        )
+    aligned, best = _all_aligned(night, keep)
+    options = StackOptions(
+        framing=Framing.REFERENCE, rejection=Rejection(Method.MEDIAN), normalise=Normalise.BOTH,
+        weighting=Weighting.EQUAL, reference=best.scored.facts.path,
+    )  # fmt: skip
+    output = night.products / f"deep{_file_label(name)}.fits"
+    result = stack_exposures(
+        [a.scored.facts for a in aligned], output, context, options=options, replace=True,
+        scored=[a.scored for a in aligned], aligned=aligned,
+    )  # fmt: skip
+    if not result.ok:
+        return StationResult("combine", result.reason, problem=result.reason)
+    raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
+    values = {"count": len(aligned), "reference": raw_of[best.scored.facts.path], "filter": name}
+    night.store_products("deep", [Product("deep", name, str(output), values)])
+    return StationResult("combine", f"deep view of {len(aligned)} exposures", len(aligned), 0, "", values)
+
+
 def _chained(first: Transform, then: np.ndarray) -> Transform:
     linear = then[:, :2] @ first.matrix[:, :2]
     shift = then[:, :2] @ first.matrix[:, 2] + then[:, 2]
     return Transform(np.column_stack([linear, shift]), first.rms_px, first.matched)
 
 
-def _aligned_of(night: Night, raw: str, product: Product) -> Aligned:
+def _aligned_of(night: Night, raw: str, product: Product, score: float) -> Aligned:
     v = product.values
     facts = working_exposures(night)[raw] if raw in working_exposures(night) else night.facts(raw)
     assert facts is not None
     quality = ExposureQuality(
         v["stars"], number_of(v["fwhm_px"]), number_of(v["ellipticity"]), number_of(v["sky_adu"]), number_of(v["noise_adu"]),
-        number_of(v["bright_flux_adu"]), v["saturated"], number_of(v["score"]),
+        number_of(v["bright_flux_adu"]), v["saturated"], score,
     )  # fmt: skip
     stars = read_stars(night.products / "stars" / f"{facts.stem}.stars.csv")
     transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])

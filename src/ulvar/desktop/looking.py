@@ -1,0 +1,160 @@
+"""The part of the model about looking and choosing: qualities, rules, the chosen star, regions, the deep view."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from ulvar.desktop import edits
+from ulvar.desktop.overlays import Overlay, RoleMark
+from ulvar.engine import default_budget
+from ulvar.frames import Shape
+from ulvar.night import Night, NightSettings, Product
+from ulvar.night.settings import RuleSettings, ShapeSettings
+from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates
+from ulvar.registration import Transform
+from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
+
+if TYPE_CHECKING:
+    from PySide6.QtGui import QUndoStack
+
+    from ulvar.desktop.sky_marks import Marks
+
+
+class Looking:
+    """What the sky view and the Combine board ask; it reads what the model caches."""
+
+    if TYPE_CHECKING:
+        night: Night | None
+        current: str
+        undo: QUndoStack
+        star_chosen: Any
+        preview_changed: Any
+
+        def products(self, kind: str) -> dict[str, Product]: ...
+        def settings(self) -> NightSettings: ...
+        def left_out(self) -> dict[str, str]: ...
+        def working_filter(self) -> str: ...
+        def transform_of(self, raw: str) -> Transform | None: ...
+        def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]: ...
+        def _cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+
+    # Positions of stars that limits under the user's hand would leave, or None when nothing is tuned.
+    tuned_stars: np.ndarray | None = None
+    chosen_star: tuple[float, float] | None = None
+    # Whether the picture shows the deep view, on whose pixels clicks then are.
+    deep_shown: bool = False
+
+    @property
+    def picture_bytes(self) -> int:
+        """Memory for pictures that are kept for stepping: a quarter of the budget, two gigabytes at most."""
+        return int(min(default_budget() / 4, 2 * 1024**3))
+
+    # ---- qualities and rules
+
+    def quality(self) -> dict[str, QualityRow]:
+        """Raw path to every quality of each scored exposure."""
+        return self._cached("quality", lambda: quality_rows(self.night) if self.night else {})
+
+    def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
+        """Exposures to stack, and those that a rule takes out with why."""
+        return self._cached(
+            "plan", lambda: stack_candidates(self.night, rows=self.quality()) if self.night else ({}, {})
+        )
+
+    def comparable(self) -> dict[str, QualityRow]:
+        """Qualities of the exposures of the working filter that are not left out."""
+        name, out = self.working_filter(), self.left_out()
+        scores = self.products("score")
+        return {
+            raw: row for raw, row in self.quality().items() if scores[raw].values["filter"] == name and raw not in out
+        }
+
+    def rule_counts(self) -> list[RuleCount]:
+        """What each rule takes of them."""
+        return count_rules(night_rules(self.settings()), list(self.comparable().values()))
+
+    def outlook(self, settings: NightSettings | None = None) -> tuple[StackOutlook, StackOutlook]:
+        """Return what the stack will be like with these settings, and what it would be with every exposure."""
+        rows = self.comparable()
+        if settings is None:
+            keep = self.stack_plan()[0]
+        else:
+            keep = stack_candidates(self.night, settings)[0] if self.night else {}
+        aligned = [row for raw, row in rows.items() if self.products("score")[raw].values["matrix"] is not None]
+        return stack_outlook([rows[raw] for raw in keep if raw in rows]), stack_outlook(aligned)
+
+    def set_rules(self, rules: list[RuleSettings], text: str) -> None:
+        """Change the rules, undoably."""
+        if self.night is not None:
+            settings = self.settings()
+            settings.combine.rules = rules
+            self.undo.push(edits.Choices(self, settings, text))  # type: ignore[arg-type]
+
+    def set_blend(self, blend: dict[str, float]) -> None:
+        """Change what the score weighs, undoably."""
+        if self.night is not None:
+            settings = self.settings()
+            settings.combine.blend = blend
+            self.undo.push(edits.Choices(self, settings, "Change the score"))  # type: ignore[arg-type]
+
+    # ---- stars
+
+    def choose_star(self, place: tuple[float, float] | None) -> None:
+        """Choose a detected star of the current exposure, in picture and table alike."""
+        if place != self.chosen_star:
+            self.chosen_star = place
+            self.star_chosen.emit()
+
+    def tune_stars(self, places: np.ndarray | None) -> None:
+        """Show which stars limits would leave; None goes back to the stored ones."""
+        self.tuned_stars = places
+        self.preview_changed.emit()
+
+    # ---- regions
+
+    def regions(self) -> list[Shape]:
+        """Regions without star finding."""
+        return [region.shape for region in self.settings().combine.regions]
+
+    def add_region(self, kind: str, points: list[tuple[float, float]]) -> None:
+        """Leave a region out of star finding, undoably."""
+        if self.night is not None:
+            settings = self.settings()
+            settings.combine.regions = [*settings.combine.regions, ShapeSettings(kind=kind, points=points)]  # type: ignore[arg-type]
+            self.undo.push(edits.Choices(self, settings, f"Leave a {kind} out"))  # type: ignore[arg-type]
+
+    def clear_regions(self) -> int:
+        """Take all regions back, undoably; returns how many there were."""
+        settings = self.settings()
+        count = len(settings.combine.regions)
+        if count and self.night is not None:
+            settings.combine.regions = []
+            self.undo.push(edits.Choices(self, settings, "Take the regions back"))  # type: ignore[arg-type]
+        return count
+
+    # ---- the deep view
+
+    def deep_view(self) -> Product | None:
+        """The median of the aligned night, where it was made."""
+        return self.products("deep").get(self.working_filter())
+
+    def deep_marks(self, marks: Marks, shown: set[str]) -> Overlay:
+        """Return the marks of the deep view: those of its reference, on whose pixels it lies."""
+        deep = self.deep_view()
+        if deep is None:
+            return Overlay()
+        reference = str(deep.values["reference"])
+        overlay = marks.overlay(reference, shown)
+        if not overlay.roles:
+            places = self.star_pixels(reference)
+            roles = {s.name: s.role for s in self.night.stars()} if self.night else {}
+            overlay.roles = [RoleMark(name, roles[name], *place) for name, place in places.items() if name in roles]
+        return overlay
+
+    def at_hand(self) -> str:
+        """Return the exposure whose pixels the picture shows: the current one, or the deep view's reference."""
+        deep = self.deep_view()
+        return str(deep.values["reference"]) if deep is not None and self.deep_shown else self.current

@@ -1,0 +1,151 @@
+"""Which marks belong on an exposure: stars, roles, catalogue, residuals, trails, regions."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue
+from ulvar.desktop.model import Model
+from ulvar.desktop.overlays import Overlay, RoleMark
+from ulvar.frames import ExposureFacts, Role
+from ulvar.night.flows.starfind import read_stars
+from ulvar.photometry import ApertureOptions
+from ulvar.registration import Transform
+from ulvar.stars import StarTable
+
+
+class Marks:
+    """Builds overlays from the model; keeps tables that were read."""
+
+    def __init__(self, model: Model) -> None:
+        self._model = model
+        self._stars: dict[str, StarTable] = {}
+        self._catalogue: StarCatalogue | None = None
+
+    def forget(self) -> None:
+        """Read tables anew."""
+        self._stars.clear()
+        self._catalogue = None
+
+    def stars_of(self, raw: str) -> StarTable | None:
+        """Return the detected stars of an exposure, or None when it is not scored."""
+        if raw not in self._stars:
+            product = self._model.products("score").get(raw)
+            if product is None or self._model.night is None:
+                return None
+            table = self._model.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
+            if not table.exists():
+                return None
+            self._stars[raw] = read_stars(table)
+        return self._stars[raw]
+
+    def overlay(self, raw: str, shown: set[str], grid: Transform | None = None) -> Overlay:
+        """Return the marks of an exposure.
+
+        Parameters
+        ----------
+        raw : str
+        shown : set of str
+            Toggles that are on.
+        grid : Transform, optional
+            Carries the exposure's pixels to those of the picture, where it is shown on another grid.
+        """
+        overlay = Overlay()
+        model = self._model
+        if "defects" in shown and model.station in ("masters", "calibrate"):
+            overlay.defects = model.preview
+        facts = model.facts(raw)
+        if facts is None:
+            return overlay
+        if "regions" in shown:
+            overlay.regions = [region.outline() for region in model.regions()]
+        if facts.role is not Role.LIGHT:
+            return overlay
+        wcs = model.plates().get(raw)
+        overlay.wcs = wcs if grid is None else None
+        if "stars" in shown:
+            self._detections(overlay, raw)
+        if "catalogue" in shown and grid is None:
+            overlay.catalogue = self._catalogue_pixels(raw)
+            overlay.grid = True
+        if "residuals" in shown and grid is None:
+            plate = model.products("plate").get(raw)
+            if plate is not None and plate.values.get("residuals"):
+                overlay.residuals = np.array(plate.values["residuals"])
+        if "apertures" in shown and model.station in ("measure", "curve"):
+            self._role_marks(overlay, raw)
+        if grid is not None:
+            _carry(overlay, grid)
+        return overlay
+
+    def _detections(self, overlay: Overlay, raw: str) -> None:
+        score = self._model.products("score").get(raw)
+        if score is not None and score.values.get("trail_lines"):
+            overlay.trails = np.array(score.values["trail_lines"], dtype=float)
+        overlay.chosen = self._model.chosen_star
+        tuned = self._model.tuned_stars
+        if tuned is not None:
+            overlay.detections = tuned
+            return
+        table = self.stars_of(raw)
+        if table is not None:
+            overlay.detections = np.column_stack([table.x, table.y])
+
+    def _catalogue_pixels(self, raw: str) -> np.ndarray:
+        wcs = self._model.plates().get(raw)
+        path = self._model.settings().plate.catalogue
+        facts = self._model.facts(raw)
+        if wcs is None or not path or facts is None:
+            return np.empty((0, 2))
+        if self._catalogue is None:
+            try:
+                self._catalogue = load_catalogue(path)
+            except CatalogueError:
+                return np.empty((0, 2))
+        ra, dec = wcs.sky(facts.width / 2, facts.height / 2)
+        reach = math.hypot(facts.width, facts.height) / 2 * wcs.scale_arcsec_px / 3600
+        near = self._catalogue.cone(float(ra), float(dec), reach)
+        x, y = wcs.pixel(near.ra[:300], near.dec[:300])
+        return np.column_stack([x, y])
+
+    def _role_marks(self, overlay: Overlay, raw: str) -> None:
+        night = self._model.night
+        if night is None:
+            return
+        pixels = self._model.star_pixels(raw)
+        left = set(self._model.settings().curve.leave_out)
+        curve = self._model.curve()
+        suspects = set(curve.curve.ensemble.suspects) if curve else set()
+        for star in night.stars():
+            if star.name in pixels and math.isfinite(pixels[star.name][0]):
+                x, y = pixels[star.name]
+                overlay.roles.append(RoleMark(star.name, star.role, x, y, star.name in left | suspects))
+        settings = self._model.settings().measure
+        score = self._model.products("score").get(raw)
+        fwhm = float(score.values["fwhm_px"]) if score and score.values["fwhm_px"] else 3.0
+        options = ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px)
+        overlay.aperture = options.radii(fwhm)
+
+
+def _carry(overlay: Overlay, grid: Transform) -> None:
+    """Bring marks onto the grid that the picture is shown on."""
+
+    def moved(points: np.ndarray) -> np.ndarray:
+        return np.column_stack(grid(points[:, 0], points[:, 1])) if len(points) else points
+
+    overlay.detections = moved(overlay.detections)
+    overlay.defects = moved(overlay.defects)
+    if len(overlay.trails):
+        ends = overlay.trails
+        overlay.trails = np.column_stack([moved(ends[:, :2]), moved(ends[:, 2:4]), ends[:, 4]])
+    if overlay.chosen is not None:
+        x, y = grid(np.array([overlay.chosen[0]]), np.array([overlay.chosen[1]]))
+        overlay.chosen = float(x[0]), float(y[0])
+    overlay.regions = [[(float(a), float(b)) for a, b in moved(np.array(corners))] for corners in overlay.regions]
+    roles = []
+    for mark in overlay.roles:
+        x, y = grid(np.array([mark.x]), np.array([mark.y]))
+        roles.append(RoleMark(mark.name, mark.role, float(x[0]), float(y[0]), mark.suspect))
+    overlay.roles = roles

@@ -1,0 +1,112 @@
+"""Nights of 200 exposures as they are: seeing that wanders, airmass, scatter; and what is planted in them."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+
+from ulvar.inspection import ExposureSummary, series_findings
+
+COUNT = 200
+
+
+def clean_night(seed: int) -> list[ExposureSummary]:
+    """Return a night without trouble: correlated seeing, extinction, a field that wanders a little."""
+    rng = np.random.default_rng(seed)
+    start = datetime(2027, 2, 11, 18, tzinfo=UTC)
+    # The field culminates at a time of the night that differs from night to night.
+    hours = np.arange(COUNT) * 150 / 3600
+    hour_angle = np.radians(15 * (hours - rng.uniform(1, 7)))
+    sine = np.sin(np.radians(50)) * np.sin(np.radians(40)) + np.cos(np.radians(50)) * np.cos(np.radians(40)) * np.cos(
+        hour_angle
+    )
+    airmass = 1 / np.maximum(sine, 0.3)
+    seeing = np.zeros(COUNT)
+    for i in range(1, COUNT):
+        seeing[i] = 0.9 * seeing[i - 1] + 0.02 * rng.standard_normal()
+    fwhm = 2.8 * np.exp(seeing) * airmass**0.6 * (1 + 0.02 * rng.standard_normal(COUNT))
+    extinction = 10 ** (-0.4 * rng.uniform(0.1, 0.3) * (airmass - 1))
+    transparency = extinction * (1 + 0.008 * rng.standard_normal(COUNT))
+    wander = np.cumsum(rng.normal(0, 0.4, (COUNT, 2)), axis=0) + rng.normal(0, 0.5, (COUNT, 2))
+    return [
+        ExposureSummary(
+            f"f{i:03d}.fits", start + timedelta(seconds=150 * i), float(fwhm[i]), float(abs(0.04 + 0.015 * rng.standard_normal())),
+            float(110 * airmass[i] ** 0.5 + rng.standard_normal()), float(transparency[i] / transparency.max()),
+            (float(wander[i, 0]), float(wander[i, 1])), 0.0, float(0.003 + 0.0003 * rng.standard_normal()), 0,
+            float(airmass[i]), -40.0,
+        )
+        for i in range(COUNT)
+    ]  # fmt: skip
+
+
+def planted(night: list[ExposureSummary], span: range, **changes) -> list[ExposureSummary]:  # type: ignore[no-untyped-def]
+    """Return the night with numbers of a span changed by functions of (old value, place within the span)."""
+    result = list(night)
+    for k, i in enumerate(span):
+        result[i] = replace(result[i], **{n: f(getattr(result[i], n), k) for n, f in changes.items()})
+    return result
+
+
+class Nights(unittest.TestCase):
+    """What is there is named, what is not there is not."""
+
+    def test_clean_nights_raise_at_most_one(self) -> None:
+        counts = [len(series_findings(clean_night(seed))) for seed in range(40)]
+        self.assertLessEqual(max(counts), 1)
+        self.assertLessEqual(sum(counts), 10, "and most of them nothing at all")
+
+    def check(self, code: str, span: range, share: float = 0.8, **changes) -> None:  # type: ignore[no-untyped-def]
+        for seed in range(12):
+            with self.subTest(code=code, seed=seed):
+                found = [f for f in series_findings(planted(clean_night(seed), span, **changes)) if f.code == code]
+                self.assertGreaterEqual(len(found), 1)
+                named = {name for f in found for name in f.files}
+                wanted = {f"f{i:03d}.fits" for i in span}
+                self.assertGreaterEqual(len(named & wanted), share * len(wanted))
+                self.assertLessEqual(len(named - wanted), 12)
+
+    def test_clouds(self) -> None:
+        self.check("cloud", range(90, 104), transparency=lambda v, k: v * (0.82 - 0.02 * min(k, 13 - k)))
+
+    def test_thin_cloud_at_the_end(self) -> None:
+        self.check("cloud", range(180, 200), 0.6, transparency=lambda v, k: v * (0.9 - 0.01 * k))
+
+    def test_focus_that_drifts_and_is_mended(self) -> None:
+        span = range(60, 100)
+        for seed in range(12):
+            night = planted(clean_night(seed), span, fwhm_px=lambda v, k: v * (1 + 0.6 * (k / 39) ** 1.2))
+            found = [f for f in series_findings(night) if f.code == "focus" and "f099.fits" in f.files]
+            with self.subTest(seed=seed):
+                self.assertEqual(len(found), 1)
+                self.assertIn("refocused", found[0].text)
+
+    def test_trailing(self) -> None:
+        self.check("trailing", range(33, 36), ellipticity=lambda v, k: 0.45)
+
+    def test_jump(self) -> None:
+        for seed in range(12):
+            night = planted(clean_night(seed), range(120, COUNT), shift_px=lambda v, k: (v[0] + 25, v[1] - 14))
+            found = [f for f in series_findings(night) if f.code == "jump"]
+            self.assertEqual([f.files for f in found], [("f120.fits",)], seed)
+
+    def test_dawn(self) -> None:
+        self.check(
+            "dawn", range(185, COUNT), 0.6, sky_adu=lambda v, k: v * (1 + 0.15 * k**1.3),
+            sun_altitude_deg=lambda v, k: -15 + 0.6 * k,
+        )  # fmt: skip
+
+    def test_dusk_is_told_from_dawn(self) -> None:
+        night = planted(
+            clean_night(3),
+            range(10),
+            sky_adu=lambda v, k: v * (4 - 0.3 * k),
+            sun_altitude_deg=lambda v, k: -10 - 0.6 * k,
+        )
+        found = next(f for f in series_findings(night) if f.code == "dawn")
+        self.assertTrue(found.title.startswith("Dusk"))
+
+    def test_trails(self) -> None:
+        self.check("trail", range(50, 52), trails=lambda v, k: 1)
