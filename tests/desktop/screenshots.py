@@ -29,15 +29,38 @@ def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None])
     wait(1.5)
 
 
+def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
+    """Turn the Combine board to a page, with the picture and the tools that go with it."""
+    window.command(f"page {page}")
+    sky = window.sky
+    for key, on in (("stars", page in ("stars", "field")), ("closeup", page == "field")):
+        if sky.on(key) != on:
+            sky.toggle(key)
+    wait(0.8)
+    if page == "field":
+        # A star to look at closely: bright, alone, in the middle half.
+        table = sky.stars_of(window.model.current)
+        height, width = sky.canvas.picture.shape
+        inside = (abs(table.x - width / 2) < width / 4) & (abs(table.y - height / 2) < height / 4) & (table.flags == 0)
+        star = int(inside.nonzero()[0][0])
+        window.model.choose_star((float(table.x[star]), float(table.y[star])))
+        sky.look_closely(float(table.x[star]), float(table.y[star]))
+    if page == "stars":
+        window.model.choose_star(None)
+    wait(0.4)
+
+
 def main() -> int:
     """Run the demo's stations where they have not run, then take the pictures."""
     from PySide6.QtCore import QSettings
+    from PySide6.QtTest import QTest
 
     from ulvar.cli.nights import prepare_demo
     from ulvar.desktop.app import make_application
     from ulvar.desktop.window import MainWindow
     from ulvar.engine import JobContext, PoolKeeper
     from ulvar.night import RUNNERS, STATIONS
+    from ulvar.night.stations import run_deep
     from ulvar.simulation import make_demo_night
 
     QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, tempfile.mkdtemp(prefix="ulvar-"))
@@ -49,6 +72,8 @@ def main() -> int:
     for station in STATIONS:
         if night.state(station) in ("empty", "stale"):
             RUNNERS[station](night, context)
+            if station == "combine":
+                run_deep(night, context)
     folder = night.folder
     night.close()
     pools.close()
@@ -73,6 +98,8 @@ def main() -> int:
     wanted = [(station, "dark", station) for station in STATIONS]
     wanted += [("combine", "light", "combine-light"), ("measure", "red", "measure-red")]
     wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects", "flat", "camera")]
+    wanted += [("combine", "dark", f"combine-{page}") for page in ("rules", "stars", "field")]
+    wanted.append(("measure", "dark", "looking"))
     for station, theme, name in wanted:
         if theme != window.theme.name:
             window.set_theme(theme)
@@ -84,6 +111,16 @@ def main() -> int:
         page = name.partition("-")[2] if name.startswith("calibrate-") else "lights"
         if station == "calibrate":
             calibrate_page(window, page, wait)
+        if station == "combine":
+            page = name.partition("-")[2]
+            combine_page(window, page if page in ("rules", "stars", "field") else "exposures", wait)
+        if name == "looking":
+            combine_page(window, "field", wait)
+            window.model.set_station("measure")
+            window.sky.toggle("loupe")
+            wait(0.5)
+            place = window.sky.canvas.to_screen(*window.model.star_pixels(current)["Tarnholt 12"])
+            QTest.mouseMove(window.sky.canvas, place.toPoint())
         if (station == "plate") != window.sky.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")
         wait(1.2)

@@ -9,7 +9,7 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 
@@ -39,6 +39,9 @@ class WindowCase(unittest.TestCase):
     def _close(self) -> None:
         self.window.close()
         QApplication.processEvents()
+        # A window that stays is styled anew with every later one.
+        self.window.deleteLater()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
 
     def until(self, condition: Callable[[], object], seconds: float = 120.0, what: str = "") -> None:
         """Let the window live until something holds."""

@@ -76,7 +76,9 @@ def stars(
             {
                 "file": path, "ok": ok, "reason": "" if told_table is None else told_table.reason, "stars": q.stars,
                 "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu, "noise_adu": q.noise_adu,
-                "score": q.score, "saturated": q.saturated, "table": "" if told_table is None else told_table.output,
+                "score": q.score, "saturated": q.saturated, "trails": q.trails,
+                "gradient_adu": q.gradient_adu, "expected_noise_adu": q.expected_noise_adu,
+                "table": "" if told_table is None else told_table.output,
                 "skipped": bool(told_table and told_table.skipped),
             }
         )  # fmt: skip

@@ -154,6 +154,7 @@ class PictureLoader(QObject):
         self._keep_bytes = keep_bytes
         self._cache: OrderedDict[str, Picture] = OrderedDict()
         self._waiting: dict[str, Future] = {}
+        self._closed = False
         self._arrived.connect(self._store)
 
     def request(self, path: str, also: str = "") -> None:
@@ -167,7 +168,7 @@ class PictureLoader(QObject):
             self._cache.move_to_end(path)
             self.loaded.emit(path, self._cache[path])
             return
-        if path in self._waiting:
+        if path in self._waiting or self._closed:
             return
         for old in list(self._waiting):
             if old not in wanted and self._waiting[old].cancel():
@@ -183,13 +184,14 @@ class PictureLoader(QObject):
 
     def prefetch(self, paths: Sequence[str]) -> None:
         """Read pictures that will probably be asked for next, behind what is asked for now."""
-        for path in paths:
+        for path in paths if not self._closed else ():
             if path not in self._cache and path not in self._waiting:
                 self._waiting[path] = self._pool.submit(self._load, path, False)
 
     def request_mask(self, path: str, shape: tuple[int, ...]) -> None:
         """Ask for the mask of a picture; `masked` comes with it, or with None."""
-        self._pool.submit(lambda: self.masked.emit(path, read_mask(path, shape)))
+        if not self._closed:
+            self._pool.submit(lambda: self.masked.emit(path, read_mask(path, shape)))
 
     def _load(self, path: str, hurry: bool) -> None:
         try:
@@ -220,5 +222,6 @@ class PictureLoader(QObject):
         self._cache.clear()
 
     def close(self) -> None:
-        """End the thread."""
+        """End the thread; what is asked for after that is not read."""
+        self._closed = True
         self._pool.shutdown(wait=True, cancel_futures=True)

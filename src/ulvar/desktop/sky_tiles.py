@@ -35,6 +35,8 @@ class Tiles(QObject):
         self.wanted: list[str] = []
         for _ in range(3):
             canvas = Canvas(theme)
+            # Without a parent it would show up as a window of its own.
+            canvas.setParent(self.place)
             canvas.hide()
             self.others.append(canvas)
         self._linking = False
@@ -52,13 +54,13 @@ class Tiles(QObject):
         for k, canvas in enumerate(self.others):
             here = k < len(self.wanted)
             self._grid.removeWidget(canvas)
-            canvas.setVisible(here)
             if here:
                 row, column = (1, 0) if len(self.wanted) == 1 and tall else ((k + 1) // 2, (k + 1) % 2)
                 self._grid.addWidget(canvas, row, column)
                 canvas.title = titles[k]
             else:
                 canvas.set_picture(None)
+            canvas.setVisible(here)
 
     def arrived(self, name: str, result: object) -> None:
         """Take a picture that was asked for."""

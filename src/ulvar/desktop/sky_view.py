@@ -569,13 +569,14 @@ class SkyView(QWidget):
 
     def _clicked(self, x: float, y: float) -> None:
         if self.on("closeup") and self.canvas.picture is not None and not self.canvas.picture.quick:
-            self._look_closely(x, y)
+            self.look_closely(x, y)
         near = self.nearest_star(x, y)
         if self.on("stars") and near is not None:
             self._model.choose_star(near)
         self.star_clicked.emit(x, y, near)
 
-    def _look_closely(self, x: float, y: float) -> None:
+    def look_closely(self, x: float, y: float) -> None:
+        """Measure the star at a place of the picture and show it in the strip."""
         picture = self.canvas.picture
         assert picture is not None
         facts = self._model.facts(self._model.current)

@@ -15,7 +15,9 @@ from PySide6.QtGui import (
     QResizeEvent,
 )
 from PySide6.QtWidgets import (
+    QAbstractButton,
     QApplication,
+    QComboBox,
     QFileDialog,
     QLabel,
     QMainWindow,
@@ -29,7 +31,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from ulvar.desktop.actions import ACTIONS
+from ulvar.desktop.actions import ACTIONS, ActionSpec
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.calibrate import CalibrateBoard
 from ulvar.desktop.boards.combine import CombineBoard
@@ -134,9 +136,29 @@ class MainWindow(QMainWindow):
             action.setStatusTip(spec.tip)
             if spec.keys:
                 action.setShortcut(QKeySequence(spec.keys))
-            action.triggered.connect(lambda _=False, c=spec.command: self.command(c))
+            action.triggered.connect(lambda _=False, s=spec: self._by_key_or_menu(s))
             self.addAction(action)
             self.actions_by_command[spec.command] = action
+
+        self._focused_by_key = False
+        app = QApplication.instance()
+        assert isinstance(app, QApplication)
+        app.focusChanged.connect(self._focus_moved)
+
+    def _focus_moved(self, _old: object, new: object) -> None:
+        self._focused_by_key = new is not None and QApplication.mouseButtons() == Qt.MouseButton.NoButton
+
+    def _by_key_or_menu(self, spec: ActionSpec) -> None:
+        """Run an action; but Space presses the button that the keyboard is on, as everywhere."""
+        focus = QApplication.focusWidget()
+        if spec.keys == "Space" and self._focused_by_key and self.isAncestorOf(focus or self):
+            if isinstance(focus, QAbstractButton):
+                focus.click()
+                return
+            if isinstance(focus, QComboBox):
+                focus.showPopup()
+                return
+        self.command(spec.command)
 
     # ---- commands
 
@@ -390,6 +412,9 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """End workers, threads and files."""
+        app = QApplication.instance()
+        if isinstance(app, QApplication) and self.isVisible():
+            app.focusChanged.disconnect(self._focus_moved)
         self._toast_timer.stop()
         self.movie.stop()
         calibrate = self.board_of["calibrate"]

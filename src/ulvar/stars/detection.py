@@ -213,7 +213,7 @@ def _first_psf(scene: Scene, bright: BrightStars, settings: DetectOptions) -> Me
     picture, noise, bad, x, y, inside = stamps((scene.residual, scene.noise, scene.bad), x, y, start.radius_px + 2)
     return gather_psf(
         start, picture, noise, bad, x, y, flux[inside], gain=scene.gain, noise_adu=scene.background.noise_adu,
-        rounds=rounds, doubt=doubt,
+        rounds=rounds, doubt=doubt, careful=False,
     )  # fmt: skip
 
 

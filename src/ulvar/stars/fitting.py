@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from ulvar.engine import BoolArray, F32Array, F64Array, I64Array
 from ulvar.stars._kernels_psf import fit_sweep, gather_profile, subtract_stars
-from ulvar.stars.psf import MeasuredPsf, centred, profile_width, tapered, unit_table
+from ulvar.stars.psf import MeasuredPsf, centred, half_width, profile_width, tapered, unit_table
 
 
 class ProfileFit:
@@ -188,6 +188,7 @@ def gather_psf(
     noise_adu: float,
     rounds: int = 3,
     doubt: float = 0.2,
+    careful: bool = True,
 ) -> MeasuredPsf:
     """Return the profile that stars share, from a first guess of it.
 
@@ -206,9 +207,11 @@ def gather_psf(
     rounds : int
     doubt : float
         How wrong the guess may be, as a share of its own values.
+    careful : bool
+        Whether the width is fitted in the end; a profile that will be gathered again needs no more than a quick one.
     """
     psf = start
-    for _ in range(rounds if len(x) else 0):
+    for number in range(rounds if len(x) else 0):
         fit = ProfileFit(picture.copy(), noise, bad, psf, gain=gain, noise_adu=noise_adu)
         fit.add(x, y, flux)
         fit.settle(6)
@@ -227,7 +230,8 @@ def gather_psf(
         gather_profile(left, noise, bad, psf.table, gain, x, y, flux, psf.radius_px, total, weight)
         table = psf.table + _smooth_change(total, weight, psf.table, doubt)
         table = unit_table(tapered(centred(table, psf.fwhm_px)))
-        width, ring = profile_width(table, psf.fwhm_px)
+        # The careful fit of the width is worth its time only once the table stands.
+        width, ring = profile_width(table, psf.fwhm_px) if careful and number == rounds - 1 else half_width(table)
         psf = MeasuredPsf(table, width if math.isfinite(width) else psf.fwhm_px, ring, len(x))
     return psf
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import cv2
 import numpy as np
@@ -15,7 +15,7 @@ from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.bright import SIGMA_TO_FWHM
 from ulvar.stars.fitting import ProfileFit, gather_psf
-from ulvar.stars.psf import MeasuredPsf
+from ulvar.stars.psf import MeasuredPsf, profile_width
 from ulvar.stars.trails import Trail
 
 
@@ -254,6 +254,10 @@ def _gather_again(fit: ProfileFit) -> None:
     clean = np.flatnonzero((fit.core == 0) & (fit.snr > 15))
     clean = clean[np.argsort(-fit.flux[clean])][:200]
     if not len(clean):
+        # Too faint to learn from: the width of what there is.
+        width, ring = profile_width(fit.psf.table, fit.psf.fwhm_px)
+        if math.isfinite(width):
+            fit.exchange(replace(fit.psf, fwhm_px=width, ring=ring))
         return
     places = np.column_stack([fit.x, fit.y])
     load = np.zeros(len(clean))

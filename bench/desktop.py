@@ -1,0 +1,262 @@
+"""The window under load: how long its event loop is away while a night is scored, and how fast large pictures move.
+
+    python bench/desktop.py [--exposures 200] [--size 1.5] [--picture 60]
+
+A tick every five milliseconds is asked of the event loop; what it comes late by is time in which a click would have
+waited. Painting is real, onto an offscreen window of 1280 x 800.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+sys.path.insert(0, str(Path(__file__).resolve().parent.parent / "src"))
+
+import fitsio
+import numpy as np
+
+TICK_MS = 5
+
+
+def make_night(folder: Path, exposures: int, megapixels: float) -> None:
+    """Write raw lights with stars, a wandering field and times."""
+    from ulvar.simulation import Psf, star_field
+
+    rng = np.random.default_rng(1)
+    height = round((megapixels * 1e6 / 1.5) ** 0.5)
+    width = round(1.5 * height)
+    n = round(250 * megapixels)
+    x, y = rng.uniform(0, width, n), rng.uniform(0, height, n)
+    flux = 10 ** rng.uniform(3.0, 5.2, n)
+    folder.mkdir(parents=True, exist_ok=True)
+    for i in range(exposures):
+        dx, dy = rng.normal(0, 2, 2)
+        image = star_field(
+            rng,
+            width=width,
+            height=height,
+            x=x + dx,
+            y=y + dy,
+            flux_e=flux,
+            psf=Psf.with_fwhm(2.8 + 0.3 * np.sin(i / 20)),
+        )
+        seconds = 100 * i
+        cards = [
+            {"name": "IMAGETYP", "value": "Light Frame"}, {"name": "EXPTIME", "value": 90.0}, {"name": "FILTER", "value": "V"},
+            {"name": "DATE-OBS", "value": f"2027-02-{11 + (68400 + seconds) // 86400:02d}T{(68400 + seconds) // 3600 % 24:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}"},
+            {"name": "GAIN", "value": 100.0}, {"name": "OBJECT", "value": "Bench field"},
+        ]  # fmt: skip
+        fitsio.write(
+            str(folder / f"light{i:04d}.fits"),
+            np.clip(image + 500, 0, 65535).astype(np.uint16),
+            header=cards,
+            clobber=True,
+        )
+
+
+class Watchdog:
+    """Counts how late the event loop's ticks come."""
+
+    def __init__(self) -> None:
+        from PySide6.QtCore import QTimer
+
+        self.late_ms: list[float] = []
+        self._last = time.perf_counter()
+        self._timer = QTimer()
+        self._timer.setInterval(TICK_MS)
+        self._timer.timeout.connect(self._tick)
+
+    def start(self) -> None:
+        """Begin."""
+        self._last = time.perf_counter()
+        self._timer.start()
+
+    def stop(self) -> None:
+        """End."""
+        self._timer.stop()
+
+    def _tick(self) -> None:
+        now = time.perf_counter()
+        self.late_ms.append(max(0.0, 1000 * (now - self._last) - TICK_MS))
+        self._last = now
+
+    def told(self) -> str:
+        """Return the distribution in words."""
+        late = np.array(self.late_ms)
+        parts = [f"p{p:g} {np.percentile(late, p):.1f}" for p in (50, 90, 99, 99.9)]
+        over = int((late > 50).sum())
+        return f"{len(late)} ticks; late by {', '.join(parts)}, most {late.max():.1f} ms; over 50 ms: {over}"
+
+
+def wait_for(app, condition, seconds: float = 600) -> None:  # type: ignore[no-untyped-def]
+    """Let the window live until something holds."""
+    end = time.monotonic() + seconds
+    while not condition() and time.monotonic() < end:
+        app.processEvents()
+        time.sleep(0.001)
+
+
+def look_around(window, rng) -> None:  # type: ignore[no-untyped-def]
+    """Do one of the things that users do while they wait."""
+    from PySide6.QtCore import QPointF
+
+    what = rng.choice(["step", "step", "step", "zoom", "pan", "fit", "stars", "station", "metric", "page"])
+    canvas = window.sky.canvas
+    if what == "step":
+        window.command("next")
+    elif what == "zoom":
+        canvas.zoom(float(rng.choice([0.7, 1.4])), QPointF(200, 200))
+    elif what == "pan":
+        canvas.fitted = False
+        canvas.centre += QPointF(10, 5)
+        canvas.update()
+    elif what == "fit":
+        window.command("toggle fit")
+    elif what == "stars":
+        window.command("toggle stars")
+    elif what == "station":
+        window.model.set_station(str(rng.choice(["intake", "combine", "combine", "measure"])))
+    elif what == "metric":
+        window.model.set_metric(str(rng.choice(["fwhm_px", "sky_adu", "airmass"])))
+    else:
+        window.command(f"page {rng.choice(['exposures', 'rules', 'field'])}")
+
+
+def scoring(app, folder: Path, exposures: int, megapixels: float) -> None:  # type: ignore[no-untyped-def]
+    """Score a night in the background while the user looks around."""
+    from ulvar.desktop.window import MainWindow
+
+    make_night(folder / "lights", exposures, megapixels)
+    window = MainWindow("dark")
+    window.resize(1280, 800)
+    window.show()
+    window.model.open(folder / "lights")
+    wait_for(app, lambda: not window.model.busy)
+    wait_for(app, lambda: window.sky.settled, 30)
+    window.model.set_station("combine")
+    rng = np.random.default_rng(2)
+    for name, score in (("looking around, nothing runs", False), (f"while {exposures} exposures are scored", True)):
+        dog = Watchdog()
+        began = time.perf_counter()
+        if score:
+            window.command("run score")
+        dog.start()
+        acted = 0.0
+        while (window.model.busy if score else time.perf_counter() - began < 8) or (score and not dog.late_ms):
+            app.processEvents()
+            now = time.perf_counter()
+            if now - acted > 0.12:
+                acted = now
+                look_around(window, rng)
+            time.sleep(0.0005)
+        dog.stop()
+        print(f"{name} ({time.perf_counter() - began:.1f} s): {dog.told()}")
+    dog = Watchdog()
+    dog.start()
+    began = time.perf_counter()
+    while time.perf_counter() - began < 8:
+        app.processEvents()
+        look_around(window, rng)
+        end = time.perf_counter() + 0.12
+        while time.perf_counter() < end:
+            app.processEvents()
+            time.sleep(0.0005)
+    dog.stop()
+    print(f"looking around the scored night: {dog.told()}")
+    steps = []
+    window.model.set_station("combine")
+    window.command("toggle fit")
+    for _ in range(30):
+        wait_for(app, lambda: window.sky.settled, 10)
+        wait_for(app, lambda: not window.sky.loader._waiting, 10)
+        began = time.perf_counter()
+        window.command("next")
+        wait_for(app, lambda: window.sky.settled, 10)
+        app.processEvents()
+        steps.append(1000 * (time.perf_counter() - began))
+    print(f"stepping at fit, {megapixels:g} megapixels: median {np.median(steps):.0f} ms, most {max(steps):.0f} ms")
+    window.close()
+
+
+def large_picture(app, folder: Path, megapixels: float) -> None:  # type: ignore[no-untyped-def]
+    """Bring large frames on screen, then zoom and pan."""
+    from PySide6.QtCore import QPointF
+
+    from ulvar.desktop.canvas import Canvas
+    from ulvar.desktop.pictures import PictureLoader
+    from ulvar.desktop.stretch import Stretch, auto_stretch
+    from ulvar.desktop.theme import THEMES
+
+    rng = np.random.default_rng(3)
+    height = round((megapixels * 1e6 / 1.5) ** 0.5)
+    width = round(1.5 * height)
+    frame = rng.normal(1000, 12, (height, width)).astype(np.float32)
+    for kind, data in (("uint16", np.clip(frame, 0, 65535).astype(np.uint16)), ("float32", frame)):
+        for i in range(2):
+            fitsio.write(str(folder / f"large-{kind}-{i}.fits"), data, clobber=True)
+            (folder / f"large-{kind}-{i}.fits").read_bytes()
+    for kind in ("uint16", "float32"):
+        for turn in range(2):
+            loader = PictureLoader()
+            canvas = Canvas(THEMES["dark"])
+            canvas.resize(900, 600)
+            canvas.show()
+            seen: list[tuple[float, object]] = []
+
+            def arrived(path: str, picture, canvas=canvas, seen=seen) -> None:  # type: ignore[no-untyped-def]
+                canvas.stretch = auto_stretch(picture.sample, Stretch())
+                canvas.set_picture(picture)
+                canvas.repaint()
+                seen.append((time.perf_counter(), picture))
+
+            loader.loaded.connect(arrived)
+            began = time.perf_counter()
+            loader.request(str(folder / f"large-{kind}-{turn}.fits"))
+            wait_for(app, lambda seen=seen: seen and not seen[-1][1].quick, 30)
+            first, whole = seen[0][0] - began, seen[-1][0] - began
+            frames = []
+            for k in range(120):
+                if k % 2:
+                    canvas.zoom(1.06 if k < 60 else 1 / 1.06, QPointF(300 + k, 200))
+                else:
+                    canvas.fitted = False
+                    canvas.centre += QPointF(7 / canvas.scale, 3 / canvas.scale)
+                start = time.perf_counter()
+                canvas.repaint()
+                frames.append(time.perf_counter() - start)
+            loader.close()
+            if turn:
+                print(
+                    f"{megapixels:g} megapixels {kind}: first sight {1000 * first:.0f} ms, whole {1000 * whole:.0f} ms; "
+                    f"pan and zoom {1 / np.median(frames):.0f} frames/s, slowest {1 / max(frames):.0f}"
+                )
+            canvas.close()
+
+
+def main() -> int:
+    """Run both."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--exposures", type=int, default=200)
+    parser.add_argument("--size", type=float, default=1.5, help="megapixels of the night's exposures")
+    parser.add_argument("--picture", type=float, default=60.0, help="megapixels of the large picture")
+    given = parser.parse_args()
+    from PySide6.QtCore import QSettings
+
+    from ulvar.desktop.app import make_application
+
+    with tempfile.TemporaryDirectory(prefix="ulvar-bench-") as place:
+        QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, place)
+        app = make_application()
+        large_picture(app, Path(place), given.picture)
+        scoring(app, Path(place), given.exposures, given.size)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,54 @@
+"""A window with a small scored night in it: 36 raw V lights, aligned and judged, made once for each process."""
+
+from __future__ import annotations
+
+import atexit
+import shutil
+import tempfile
+from pathlib import Path
+
+from tests.desktop.support import WindowCase
+from tests.support import small_demo
+from ulvar.engine import JobContext
+from ulvar.night import Night
+from ulvar.night.stations import run_intake, run_score
+
+
+class ScoredCase(WindowCase):
+    """Tests on a copy of the scored night."""
+
+    made: Path | None = None
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        """Score the night once."""
+        super().setUpClass()
+        if ScoredCase.made is None:
+            folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+            night = Night.create(folder / "night", [small_demo() / "raw" / "lights" / "V"])
+            run_intake(night, JobContext())
+            run_score(night, JobContext())
+            night.close()
+            ScoredCase.made = folder / "night"
+            atexit.register(shutil.rmtree, folder, True)
+
+    def setUp(self) -> None:
+        """Open a copy at Combine."""
+        super().setUp()
+        assert ScoredCase.made is not None
+        shutil.copytree(ScoredCase.made, self.folder / "night")
+        self.window.model.open(self.folder / "night")
+        self.idle()
+        self.model = self.window.model
+        self.model.set_station("combine")
+        self.sky = self.window.sky
+        self.shown()
+
+    def shown(self) -> None:
+        """Wait for the picture that is asked for."""
+        self.until(lambda: self.sky.settled, 30, "the picture on screen")
+
+    def page(self, name: str):  # type: ignore[no-untyped-def]
+        """Turn the Combine board to a page and return it."""
+        self.window.command(f"page {name}")
+        return self.window.board_of["combine"].shown  # type: ignore[attr-defined]
