@@ -242,9 +242,9 @@ class Marking(ScoredCase):
         self.assertIn("could not be written", self.window.toast.text())
 
     def test_every_toggle_can_be_reached(self) -> None:
-        for action in self.sky.more_menu().actions():
+        for action in self.sky.header.more_menu().actions():
             self.assertTrue(action.text())
-        self.assertEqual(len(self.sky.more_menu().actions()), len(self.sky.toggles))
+        self.assertEqual(len(self.sky.header.more_menu().actions()), len(self.sky.toggles))
         stretch = self.sky.canvas.stretch
         self.sky.foot.invert(True)
         self.assertEqual(self.sky.canvas.stretch, replace(stretch, inverted=True))

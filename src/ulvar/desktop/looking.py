@@ -39,7 +39,7 @@ class Looking:
         def working_filter(self) -> str: ...
         def transform_of(self, raw: str) -> Transform | None: ...
         def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]: ...
-        def _cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+        def cached(self, key: str, make: Callable[[], Any]) -> Any: ...
 
     # Positions of stars that limits under the user's hand would leave, or None when nothing is tuned.
     tuned_stars: np.ndarray | None = None
@@ -56,11 +56,11 @@ class Looking:
 
     def quality(self) -> dict[str, QualityRow]:
         """Raw path to every quality of each scored exposure."""
-        return self._cached("quality", lambda: quality_rows(self.night) if self.night else {})
+        return self.cached("quality", lambda: quality_rows(self.night) if self.night else {})
 
     def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
         """Exposures to stack, and those that a rule takes out with why."""
-        return self._cached(
+        return self.cached(
             "plan", lambda: stack_candidates(self.night, rows=self.quality()) if self.night else ({}, {})
         )
 

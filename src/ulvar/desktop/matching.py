@@ -39,11 +39,11 @@ class Matching:
         def facts_edited(self) -> None: ...
         def run_station(self, station: str, what: str = "") -> bool: ...
         def _drop(self) -> None: ...
-        def _cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+        def cached(self, key: str, make: Callable[[], Any]) -> Any: ...
 
     def matches(self) -> list[tuple[Group, Match]]:
         """The match board's rows."""
-        return self._cached("matches", lambda: board_matches(self.night) if self.night else [])
+        return self.cached("matches", lambda: board_matches(self.night) if self.night else [])
 
     def has_masters(self) -> bool:
         """Whether there is something to calibrate with: masters made here, or given ones that fit."""
@@ -56,7 +56,7 @@ class Matching:
 
     def shots(self) -> list[Shot]:
         """The shooting list."""
-        return self._cached("shots", lambda: shooting_list(self.matches()))
+        return self.cached("shots", lambda: shooting_list(self.matches()))
 
     def library(self) -> Library | None:
         """The library that the night uses."""

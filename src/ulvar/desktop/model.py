@@ -36,6 +36,9 @@ from ulvar.photometry import ListedStar, SeriesTable, read_series
 
 log = logging.getLogger(__name__)
 
+# What hangs on the files and on what was made of them, not on the selection or on rules.
+_OF_FILES = ("products", "plates", "series", "facts", "lights", "groups", "looks", "findings")
+
 
 class Model(QObject, Numbers, Looking, Matching):
     """What the window shows. Signals say what changed; nothing here knows how it looks."""
@@ -56,6 +59,7 @@ class Model(QObject, Numbers, Looking, Matching):
     preview_changed = Signal()
     region_wanted = Signal(str)
     star_chosen = Signal()
+    selection_changed = Signal()
     _job_event = Signal(object)
 
     def __init__(self) -> None:
@@ -144,10 +148,15 @@ class Model(QObject, Numbers, Looking, Matching):
 
     # ---- what is there (cached until something changes)
 
-    def _drop(self) -> None:
-        self._caches.clear()
+    def _drop(self, *kept: str) -> None:
+        """Forget what was made, but for what begins with one of these words."""
+        if kept:
+            self._caches = {key: value for key, value in self._caches.items() if key.startswith(kept)}
+        else:
+            self._caches.clear()
 
-    def _cached(self, key: str, make):  # type: ignore[no-untyped-def]
+    def cached(self, key: str, make):  # type: ignore[no-untyped-def]
+        """Return what `make` gives, made once until something changes."""
         if key not in self._caches:
             self._caches[key] = make()
         return self._caches[key]
@@ -158,15 +167,15 @@ class Model(QObject, Numbers, Looking, Matching):
 
     def lights(self) -> list[ExposureFacts]:
         """Lights in the order of time."""
-        return self._cached("lights", lambda: self.night.lights() if self.night else [])
+        return self.cached("lights", lambda: self.night.lights() if self.night else [])
 
     def groups(self) -> list[Group]:
         """Groups of all exposures."""
-        return self._cached("groups", lambda: self.night.groups() if self.night else [])
+        return self.cached("groups", lambda: self.night.groups() if self.night else [])
 
     def left_out(self) -> dict[str, str]:
         """Path to reason."""
-        return self._cached("left_out", lambda: self.night.left_out if self.night else {})
+        return self.cached("left_out", lambda: self.night.left_out if self.night else {})
 
     def failed(self) -> list[Failed]:
         """Unreadable files."""
@@ -174,16 +183,16 @@ class Model(QObject, Numbers, Looking, Matching):
 
     def products(self, kind: str) -> dict[str, Product]:
         """Products of a kind."""
-        return self._cached(f"products {kind}", lambda: self.night.products_of(kind) if self.night else {})
+        return self.cached(f"products {kind}", lambda: self.night.products_of(kind) if self.night else {})
 
     def facts(self, path: str) -> ExposureFacts | None:
         """Facts of a file."""
-        by_path = self._cached("facts", lambda: {f.path: f for f in self.exposures()})
+        by_path = self.cached("facts", lambda: {f.path: f for f in self.exposures()})
         return by_path.get(path)
 
     def findings(self) -> list[Finding]:
         """Findings of all stations up to now, those of the current station first within a severity."""
-        found = list(self._cached("findings", lambda: self.night.findings() if self.night else []))
+        found = list(self.cached("findings", lambda: self.night.findings() if self.night else []))
         if self.job_finding is not None:
             found.insert(0, self.job_finding)
         return sorted(found, key=lambda f: (f is not self.job_finding and f.station != self.station, f.severity))
@@ -199,15 +208,15 @@ class Model(QObject, Numbers, Looking, Matching):
                 for path in f.files
             }  # fmt: skip
 
-        return self._cached("files_with_findings", make)
+        return self.cached("files_with_findings", make)
 
     def plates(self) -> dict[str, Wcs]:
         """Raw path to plate solution."""
-        return self._cached("plates", lambda: solutions(self.night) if self.night else {})
+        return self.cached("plates", lambda: solutions(self.night) if self.night else {})
 
     def working_filter(self) -> str:
         """Filter that is combined and measured."""
-        return self._cached("filter", lambda: working_filter(self.night) if self.night else "")
+        return self.cached("filter", lambda: working_filter(self.night) if self.night else "")
 
     def series(self) -> SeriesTable | None:
         """The measured series."""
@@ -217,7 +226,7 @@ class Model(QObject, Numbers, Looking, Matching):
                 return None
             return read_series(series_path(self.night))
 
-        return self._cached("series", make)
+        return self.cached("series", make)
 
     def curve(self) -> CurveResult | None:
         """The light curve, made anew from the series so that left-out points count."""
@@ -228,13 +237,13 @@ class Model(QObject, Numbers, Looking, Matching):
             result = night_curve(self.night)
             return None if isinstance(result, Failed) else result
 
-        return self._cached("curve", make)
+        return self.cached("curve", make)
 
     def state(self, station: str) -> str:
         """Bead of a station."""
         if self.job is not None and not self.job.finished and self.job_station == station:
             return "running"
-        return self._cached(f"state {station}", lambda: self.night.state(station) if self.night else "empty")
+        return self.cached(f"state {station}", lambda: self.night.state(station) if self.night else "empty")
 
     def settings(self) -> NightSettings:
         """Settings (a copy)."""
@@ -266,9 +275,9 @@ class Model(QObject, Numbers, Looking, Matching):
         """Go to a station; the night line's metric follows."""
         self.station = station
         wanted = STATION_METRIC[station]
-        self.metric = wanted if self.metric_values(wanted) else "temperature"
-        if not self.metric_values(self.metric):
-            self.metric = next((m for m in METRICS if self.metric_values(m)), "temperature")
+        self.metric = wanted if self.knows_metric(wanted) else "temperature"
+        if not self.knows_metric(self.metric):
+            self.metric = next((m for m in METRICS if self.knows_metric(m)), "temperature")
         self.station_changed.emit(station)
         self.findings_changed.emit()
 
@@ -286,7 +295,7 @@ class Model(QObject, Numbers, Looking, Matching):
 
     def _line(self) -> list[str]:
         """Paths that stepping goes through: lights if there are any."""
-        return self._cached("line", lambda: [f.path for f in self.lights()] or [f.path for f in self.exposures()])
+        return self.cached("line", lambda: [f.path for f in self.lights()] or [f.path for f in self.exposures()])
 
     def neighbours(self, steps: Iterable[int]) -> list[str]:
         """Return the exposures so many steps from the current one, those that there are."""
@@ -353,10 +362,10 @@ class Model(QObject, Numbers, Looking, Matching):
             self.undo.push(edits.Correction(self, list(paths), name, value))
 
     def selection_edited(self) -> None:
-        """Tell the views that files were left out or put back."""
-        self._drop()
+        """Tell the views that files were left out or put back; no product changed by it."""
+        self._drop(*_OF_FILES, "quality", "line span")
         self.exposures_changed.emit()
-        self.results_changed.emit()
+        self.selection_changed.emit()
         self.states_changed.emit()
 
     def store_choices(self, settings: NightSettings) -> None:
@@ -364,7 +373,7 @@ class Model(QObject, Numbers, Looking, Matching):
         if self.night is None:
             return
         self.night.set_settings(settings)
-        self._drop()
+        self._drop(*_OF_FILES, "line span")
         self.settings_changed.emit()
         self.exposures_changed.emit()
         self.states_changed.emit()

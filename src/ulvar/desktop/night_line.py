@@ -52,6 +52,11 @@ class Line(QWidget):
         return QRectF(0, 10, self.width() - 44, self.height() - 10 - _AXIS)
 
     def _span(self) -> tuple[float, float]:
+        # Asked for each dot: looked up, not counted anew.
+        early = self._model.station in ("intake", "masters")
+        return self._model.cached(f"line span {early}", self._find_span)
+
+    def _find_span(self) -> tuple[float, float]:
         times = [f.start_utc.timestamp() for f in self._model.exposures() if f.start_utc]
         if self._model.station not in ("intake", "masters"):
             lights = [f.start_utc.timestamp() for f in self._model.lights() if f.start_utc]
@@ -72,6 +77,9 @@ class Line(QWidget):
         return plot.left() + (moment - low) / (high - low) * plot.width()
 
     def _range(self) -> tuple[float, float]:
+        return self._model.cached(f"line range {self._model.metric}", self._find_range)
+
+    def _find_range(self) -> tuple[float, float]:
         values = list(self._model.metric_values(self._model.metric).values())
         if not values:
             return 0.0, 1.0
@@ -89,6 +97,10 @@ class Line(QWidget):
 
     def dots(self) -> list[tuple[str, float, float, str]]:
         """Return (path, x, y, kind) of every light with a time, and of calibration frames that have the number."""
+        key = f"line dots {self._model.station} {self._model.metric} {self.width()} {self.height()}"
+        return self._model.cached(key, self._place_dots)
+
+    def _place_dots(self) -> list[tuple[str, float, float, str]]:
         values = self._model.metric_values(self._model.metric)
         out = self._model.left_out()
         marked = self._model.files_with_findings()
@@ -408,7 +420,7 @@ class NightLine(QWidget):
         self._model.set_metric(self.metric_box.itemData(index))
 
     def _refresh(self) -> None:
-        known = [m for m in METRICS if self._model.metric_values(m)] or [self._model.metric]
+        known = [m for m in METRICS if self._model.knows_metric(m)] or [self._model.metric]
         if [self.metric_box.itemData(i) for i in range(self.metric_box.count())] != known:
             self.metric_box.clear()
             for name in known:

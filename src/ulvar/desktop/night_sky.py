@@ -22,20 +22,28 @@ class NightSky:
     """Sun, Moon and airmass over a span of time, computed once for each span and field."""
 
     def __init__(self) -> None:
-        self._key: tuple = ()
+        self._known: dict[tuple, tuple[np.ndarray, ...]] = {}
         self._moments = np.empty(0)
 
     def follow(self, facts: ExposureFacts, low: float, high: float) -> None:
         """Compute for a field and a span of time [s since 1970]."""
-        key = (facts.path, low, high)
-        if key == self._key or facts.site is None or facts.ra_deg is None or facts.dec_deg is None:
+        if facts.site is None or facts.ra_deg is None or facts.dec_deg is None:
             return
-        self._key = key
-        self._moments = np.linspace(low, high, _MOMENTS)
-        stamps = [datetime.fromtimestamp(m, UTC) for m in self._moments]
-        self.sun = sun_altitude_deg(stamps, facts.site)
-        self.moon, self.lit = moon_at(stamps, facts.site)
-        self.airmass = airmass_at(stamps, facts.ra_deg, facts.dec_deg, facts.site)
+        key = (facts.path, low, high)
+        if key not in self._known:
+            if len(self._known) > 8:
+                self._known.clear()
+            # Sun, Moon and field move so evenly that a fourth of the moments tells the others.
+            nodes = np.linspace(low, high, _MOMENTS // 4)
+            stamps = [datetime.fromtimestamp(m, UTC) for m in nodes]
+            moon, lit = moon_at(stamps, facts.site)
+            columns = (
+                sun_altitude_deg(stamps, facts.site), moon, lit,
+                airmass_at(stamps, facts.ra_deg, facts.dec_deg, facts.site),
+            )  # fmt: skip
+            moments = np.linspace(low, high, _MOMENTS)
+            self._known[key] = (moments, *(np.interp(moments, nodes, column) for column in columns))
+        self._moments, self.sun, self.moon, self.lit, self.airmass = self._known[key]
 
     def _x(self, plot: QRectF) -> np.ndarray:
         low, high = self._moments[0], self._moments[-1]

@@ -51,7 +51,7 @@ class Numbers:
         def quality(self) -> dict[str, QualityRow]: ...
         def series(self) -> SeriesTable | None: ...
         def curve(self) -> CurveResult | None: ...
-        def _cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+        def cached(self, key: str, make: Callable[[], Any]) -> Any: ...
 
     def metric_values(self, metric: str) -> dict[str, float]:
         """Return path to value for the night line."""
@@ -74,11 +74,18 @@ class Numbers:
                 if p.values.get(metric) is not None and math.isfinite(float(p.values[metric]))
             }
 
-        return self._cached(f"metric {metric}", make)
+        return self.cached(f"metric {metric}", make)
+
+    def knows_metric(self, metric: str) -> bool:
+        """Whether there is anything to show of a metric; cheaper than asking for its values."""
+        if metric == "target":
+            table = self.series()
+            return table is not None and bool(table.names("target"))
+        return bool(self.metric_values(metric))
 
     def _calibration_numbers(self, metric: str) -> dict[str, float]:
         """Level of each bias, dark and dark flat less that of its set, or its noise: shows drift and light leaks."""
-        looks = self._cached("looks", lambda: self.night.looks() if self.night else {})
+        looks = self.cached("looks", lambda: self.night.looks() if self.night else {})
         result: dict[str, float] = {}
         for group in self.groups():
             if group.role not in (Role.BIAS, Role.DARK, Role.DARK_FLAT) or group.is_master:

@@ -6,50 +6,28 @@ import math
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPointF, QSize, Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from ulvar.calibration import Region
-from ulvar.desktop import glyphs
 from ulvar.desktop.canvas import Canvas
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay
 from ulvar.desktop.pictures import Picture, PictureLoader, aligned_path, difference_path, file_shown
 from ulvar.desktop.sky_foot import SkyFoot
+from ulvar.desktop.sky_header import SkyHeader
 from ulvar.desktop.sky_marks import Marks
 from ulvar.desktop.sky_tiles import Tiles
 from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part
 from ulvar.desktop.stretch import Stretch
 from ulvar.desktop.theme import Theme
-from ulvar.desktop.widgets import ElidedLabel
 from ulvar.engine import Failed
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import look_at_star, region_statistics
 from ulvar.registration import Transform
 
-# Name, what it does, key. Those of `_CHECKED` are on from the start.
-TOGGLES = (
-    ("stars", "Detected stars and trails", "S"), ("apertures", "Stars with a role and their apertures", "A"),
-    ("catalogue", "Catalogue stars, grid and compass", "G"), ("residuals", "Residual arrows of the plate solution", "R"),
-    ("masks", "Masked and saturated pixels by kind", "K"), ("regions", "Regions without star finding", ""),
-    ("blink", "Before and after calibration", "Space"), ("swipe", "Before and after, with a border to drag", "W"),
-    ("difference", "What calibration took away: raw less calibrated", "Shift+Space"),
-    ("aligned", "Exposures aligned on the reference: what moves or varies stands out", "J"),
-    ("deep", "The deep view: the median of the aligned night", "Y"),
-    ("loupe", "A loupe at the cursor", "O"), ("closeup", "Profile and growth curve of a star that you click", "T"),
-    ("profile", "Values, length and angle of a line that you drag", "P"), ("box", "Statistics of a rectangle that you drag", "B"),
-    ("defects", "Pixels called defective", "H"), ("north", "North up, east left", "U"), ("invert", "Swap black and white", "I"),
-    ("fit", "Fit the whole picture", "F"),
-)  # fmt: skip
-_CHECKED = ("apertures", "regions")
 _COMPARING = ("blink", "swipe", "difference")
 _TOOLS = ("closeup", "profile", "box")
-_SHOWN = {
-    "intake": ("closeup", "profile", "invert", "fit"), "masters": ("profile", "box", "invert", "fit"),
-    "calibrate": ("blink", "swipe", "difference", "defects", "profile", "fit"),
-    "combine": ("stars", "closeup", "aligned", "loupe", "fit"), "plate": ("stars", "catalogue", "residuals", "north", "fit"),
-    "measure": ("stars", "apertures", "catalogue", "deep", "closeup", "fit"), "curve": ("apertures", "aligned", "closeup", "fit"),
-}  # fmt: skip
 
 
 def sexagesimal(ra: float, dec: float) -> str:
@@ -85,7 +63,10 @@ class SkyView(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
-        layout.addWidget(self._header())
+        self.header = SkyHeader(theme)
+        self.header.toggled.connect(lambda key: self.toggle(key, from_button=True))
+        self.header.chosen.connect(self.toggle)
+        layout.addWidget(self.header)
         self.canvas = Canvas(theme)
         self.canvas.hovered.connect(self._hovered)
         self.canvas.clicked.connect(self._clicked)
@@ -105,11 +86,27 @@ class SkyView(QWidget):
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
         model.results_changed.connect(self._results)
+        model.selection_changed.connect(self.refresh)
         model.brush_changed.connect(self._tile)
-        model.station_changed.connect(lambda _: self._show_toggles())
+        model.station_changed.connect(self.header.show_for)
         self._tile_count = 1
-        self._show_toggles()
+        self.header.show_for(model.station)
         self.set_theme(theme)
+
+    @property
+    def toggles(self):  # type: ignore[no-untyped-def]
+        """Buttons of the header by their key."""
+        return self.header.toggles
+
+    @property
+    def name(self):  # type: ignore[no-untyped-def]
+        """What is shown."""
+        return self.header.name
+
+    @property
+    def facts(self):  # type: ignore[no-untyped-def]
+        """The line of facts about it."""
+        return self.header.facts
 
     @property
     def profile(self):  # type: ignore[no-untyped-def]
@@ -130,55 +127,6 @@ class SkyView(QWidget):
     def read_out(self):  # type: ignore[no-untyped-def]
         """The line of numbers under the picture."""
         return self.foot.read_out
-
-    def _header(self) -> QWidget:
-        bar = QWidget()
-        bar.setObjectName("skybar")
-        bar.setFixedHeight(36)
-        row = QHBoxLayout(bar)
-        row.setContentsMargins(12, 4, 8, 4)
-        row.setSpacing(4)
-        self.name = QLabel("")
-        self.name.setProperty("kind", "section")
-        self.facts = ElidedLabel()
-        row.addWidget(self.name)
-        row.addSpacing(8)
-        row.addWidget(self.facts, 1)
-        self.toggles: dict[str, QToolButton] = {}
-        for key, words, keys in TOGGLES:
-            button = QToolButton()
-            button.setToolTip(f"{words} ({keys})" if keys else words)
-            button.setAccessibleName(words)
-            button.setFixedSize(28, 28)
-            button.setIconSize(QSize(16, 16))
-            button.setCheckable(key != "fit")
-            button.clicked.connect(lambda _=False, k=key: self.toggle(k, from_button=True))
-            row.addWidget(button)
-            self.toggles[key] = button
-        for key in _CHECKED:
-            self.toggles[key].setChecked(True)
-        self.more = QToolButton()
-        self.more.setFixedSize(28, 28)
-        self.more.setIconSize(QSize(16, 16))
-        self.more.setToolTip("Everything else that can be shown on the picture")
-        self.more.setAccessibleName("More to show")
-        self.more.clicked.connect(lambda: self.more_menu().exec(self.more.mapToGlobal(self.more.rect().bottomLeft())))
-        row.addWidget(self.more)
-        return bar
-
-    def more_menu(self) -> QMenu:
-        """Return the menu of all toggles."""
-        menu = QMenu(self)
-        for key, words, keys in TOGGLES:
-            action = menu.addAction(f"{words}\t{keys}" if keys else words, lambda k=key: self.toggle(k))
-            action.setCheckable(self.toggles[key].isCheckable())
-            action.setChecked(self.toggles[key].isChecked())
-        return menu
-
-    def _show_toggles(self) -> None:
-        """Show the buttons that are of use at the station; their keys work everywhere."""
-        for key, button in self.toggles.items():
-            button.setVisible(key in _SHOWN.get(self._model.station, ("fit",)))
 
     def on(self, key: str) -> bool:
         """Whether a toggle is on."""
@@ -606,9 +554,7 @@ class SkyView(QWidget):
         self.tools.set_theme(theme)
         self.foot.set_theme(theme)
         self.tiles.set_theme(theme)
-        for key, button in self.toggles.items():
-            button.setIcon(glyphs.icon(theme, key))
-        self.more.setIcon(glyphs.icon(theme, "more"))
+        self.header.set_theme(theme)
         self.canvas.update()
 
     def close_loader(self) -> None:

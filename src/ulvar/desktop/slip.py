@@ -80,6 +80,7 @@ class Slip(QWidget):
         model.station_changed.connect(lambda _: self.rebuild())
         model.findings_changed.connect(self._fill_findings)
         model.results_changed.connect(self.rebuild)
+        model.selection_changed.connect(lambda: self.rebuild() if model.station == "curve" else None)
         model.exposures_changed.connect(self.refresh_action)
         model.stars_changed.connect(self.refresh_action)
         model.settings_changed.connect(self.refresh_action)

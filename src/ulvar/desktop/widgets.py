@@ -185,8 +185,15 @@ def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: 
     view.verticalHeader().hide()
     view.verticalHeader().setDefaultSectionSize(24)
     view.horizontalHeader().setHighlightSections(False)
-    view.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-    view.horizontalHeader().setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+    # Widths go by the first rows and are found once for each filling: left to the header, they are found anew at every
+    # change of the layout, and a table of a thousand rows would hold the window up.
+    header = view.horizontalHeader()
+    header.setResizeContentsPrecision(24)
+    header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+    header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+    view.resizeColumnsToContents()
+    model.modelReset.connect(view.resizeColumnsToContents)
+    model.headerDataChanged.connect(view.resizeColumnsToContents)
     if on_row is not None:
         view.selectionModel().currentRowChanged.connect(
             lambda now, _: on_row(model.key(now.row())) if now.isValid() else None

@@ -164,9 +164,11 @@ class Night:
 
     def set_settings(self, settings: NightSettings) -> None:
         """Store settings."""
+        before = self.settings
         self.set_meta("settings", settings.model_dump(mode="json"))
-        # Sessions and tags hang on the rules among them.
-        self._exposures = self._failed = None
+        if (before.intake, before.masters) != (settings.intake, settings.masters):
+            # Sessions and tags hang on the rules among them.
+            self._exposures = self._failed = None
 
     def add_raw(self, paths: Iterable[Path]) -> list[Path]:
         """Add raw files or folders; returns those that were not there before."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
@@ -50,6 +50,10 @@ class Board(QWidget):
         self.body.setSpacing(8)
         column.addLayout(self.body, 1)
         self._stale = True
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.setInterval(0)
+        self._later.timeout.connect(self._rebuild_in_sight)
         for signal in (
             model.exposures_changed,
             model.results_changed,
@@ -65,8 +69,15 @@ class Board(QWidget):
         self.hint.setVisible(self.width() > 560)
 
     def mark_stale(self) -> None:
-        """Build anew, now if the board is in sight, else when it comes into sight."""
+        """Build anew, soon if the board is in sight, else when it comes into sight.
+
+        Several signals often say the same; the board is built once for all of them.
+        """
         self._stale = True
+        if self.isVisible():
+            self._later.start()
+
+    def _rebuild_in_sight(self) -> None:
         if self.isVisible():
             self.rebuild()
 
