@@ -165,11 +165,13 @@ class Matching(Stations):
         QApplication.processEvents()
         (_, match) = next((g, m) for g, m in model.matches() if g.filter == "B")
         self.assertTrue(match.dark.pinned and match.dark.candidate is not None)
-        cell = next(
-            c
-            for c in self.masters.findChildren(MatchCell)
-            if c.isVisible() and c.group.filter == "B" and c.choice.kind is Role.DARK
-        )
+
+        def cells_in_sight() -> list[MatchCell]:
+            found = self.masters.findChildren(MatchCell)
+            return [c for c in found if c.isVisible() and c.group.filter == "B" and c.choice.kind is Role.DARK]
+
+        self.until(lambda: any(c.choice.pinned for c in cells_in_sight()), 5, "the board built anew")
+        cell = cells_in_sight()[0]
         self.assertIn("by hand", cell.lines()[1])
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertFalse(next(m for g, m in model.matches() if g.filter == "B").dark.pinned)

@@ -76,6 +76,7 @@ class Slip(QWidget):
         column.addWidget(self.action)
         outer.addWidget(foot)
         self._all_findings = False
+        self._told: tuple = ()
         self._unfolded = False
         model.station_changed.connect(lambda _: self.rebuild())
         model.findings_changed.connect(self._fill_findings)
@@ -308,8 +309,13 @@ class Slip(QWidget):
         self._results.addSpacing(4)
 
     def _fill_findings(self) -> None:
-        clear(self._findings)
         findings = self._model.findings()
+        # Several signals say the same one after the other; cards that stand already are not built again.
+        told = (findings, self._all_findings, self.theme.name)
+        if told == self._told:
+            return
+        self._told = told
+        clear(self._findings)
         heading = QHBoxLayout()
         heading.addWidget(label("Findings", "section"), 1)
         heading.addWidget(label(str(len(findings)) if findings else "none", "unit"))

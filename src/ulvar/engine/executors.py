@@ -32,6 +32,8 @@ def _prepare_worker() -> None:
     # Ctrl+C goes to the whole process group; the parent decides what stops, not each worker.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     keep_large_blocks()
+    # Whoever looks and clicks goes first: workers take the time that is left.
+    os.nice(10)
     # Item parallelism already fills the cores; a library's own threads would only fight over them.
     import cv2
 
