@@ -33,7 +33,7 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
     """Turn the Combine board to a page, with the picture and the tools that go with it."""
     window.command(f"page {page}")
     sky = window.sky
-    for key, on in (("stars", page in ("stars", "field")), ("closeup", page == "field")):
+    for key, on in (("stars", page in ("stars", "field")), ("closeup", page == "field"), ("swipe", False)):
         if sky.on(key) != on:
             sky.toggle(key)
     wait(0.8)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 import numpy as np
@@ -60,6 +61,7 @@ class Model(QObject, Numbers, Looking, Matching):
     region_wanted = Signal(str)
     star_chosen = Signal()
     selection_changed = Signal()
+    told_all = Signal()
     _job_event = Signal(object)
 
     def __init__(self) -> None:
@@ -75,10 +77,27 @@ class Model(QObject, Numbers, Looking, Matching):
         self.job_station = ""
         self.job_finding: Finding | None = None
         self._running = False
+        self._telling = 0
         # Pixels (x, y) that a threshold would call defective, while it is moved.
         self.preview = np.empty((0, 2))
         self._caches: dict[str, object] = {}
         self._job_event.connect(self._on_job_event)
+
+    @contextmanager
+    def telling(self) -> Iterator[None]:
+        """Several signals about one change: views that are costly to build wait for `told_all`."""
+        self._telling += 1
+        try:
+            yield
+        finally:
+            self._telling -= 1
+        if not self._telling:
+            self.told_all.emit()
+
+    @property
+    def still_telling(self) -> bool:
+        """Whether more signals about the same change follow."""
+        return self._telling > 0
 
     # ---- opening
 
@@ -364,9 +383,10 @@ class Model(QObject, Numbers, Looking, Matching):
     def selection_edited(self) -> None:
         """Tell the views that files were left out or put back; no product changed by it."""
         self._drop(*_OF_FILES, "quality", "line span")
-        self.exposures_changed.emit()
-        self.selection_changed.emit()
-        self.states_changed.emit()
+        with self.telling():
+            self.exposures_changed.emit()
+            self.selection_changed.emit()
+            self.states_changed.emit()
 
     def store_choices(self, settings: NightSettings) -> None:
         """Store settings that change nothing about the files, and tell the views; the way of undo commands."""
@@ -374,19 +394,21 @@ class Model(QObject, Numbers, Looking, Matching):
             return
         self.night.set_settings(settings)
         self._drop(*_OF_FILES, "line span")
-        self.settings_changed.emit()
-        self.exposures_changed.emit()
-        self.states_changed.emit()
+        with self.telling():
+            self.settings_changed.emit()
+            self.exposures_changed.emit()
+            self.states_changed.emit()
 
     def facts_edited(self) -> None:
         """Tell the views that facts were corrected; intake's findings are told anew."""
         if self.night is not None and self.night.exposures:
             retell_intake(self.night)
         self._drop()
-        self.exposures_changed.emit()
-        self.results_changed.emit()
-        self.findings_changed.emit()
-        self.states_changed.emit()
+        with self.telling():
+            self.exposures_changed.emit()
+            self.results_changed.emit()
+            self.findings_changed.emit()
+            self.states_changed.emit()
 
     def mend(self, finding: Finding) -> None:
         """Do what a finding's button offers."""
@@ -455,13 +477,14 @@ class Model(QObject, Numbers, Looking, Matching):
         if not self.current:
             lights = self.lights()
             self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
-        self.exposures_changed.emit()
-        self.results_changed.emit()
-        self.stars_changed.emit()
-        self.states_changed.emit()
-        self.set_station(self.station)
-        self.current_changed.emit()
-        self.job_changed.emit()
+        with self.telling():
+            self.exposures_changed.emit()
+            self.results_changed.emit()
+            self.stars_changed.emit()
+            self.states_changed.emit()
+            self.set_station(self.station)
+            self.current_changed.emit()
+            self.job_changed.emit()
 
 
 def _failure_finding(station: str, error: BaseException | None) -> Finding:

@@ -419,10 +419,10 @@ class MainWindow(QMainWindow):
         self.movie.stop()
         calibrate = self.board_of["calibrate"]
         if isinstance(calibrate, CalibrateBoard) and calibrate.defects is not None:
-            calibrate.defects.close_finder()
+            calibrate.defects.close_finder(wait=True)
         combine = self.board_of["combine"]
         if isinstance(combine, CombineBoard):
-            combine.close_page()
+            combine.close_page(wait=True)
         self.model.shut_down()
         self.sky.close_loader()
         super().closeEvent(event)

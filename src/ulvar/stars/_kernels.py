@@ -136,6 +136,27 @@ def local_maxima(image, noise, factor, masked, first, last, border, out_y, out_x
 
 
 @numba.njit(nogil=True, cache=True)
+def free_of_window(mxx, myy, mxy, msum, sigma, out):
+    """Fill `out` with cxx, cyy, cxy [px^2] of moments taken under a round Gaussian window of width `sigma`.
+
+    ``C = (M^-1 - W^-1)^-1`` (Bernstein & Jarvis 2002, AJ 123, 583, section 3); NaN where that is no ellipse.
+    """
+    out[:] = np.nan
+    if msum <= 0.0:
+        return
+    mxx, myy, mxy = mxx / msum, myy / msum, mxy / msum
+    det = mxx * myy - mxy * mxy
+    if det > 0.0:
+        # Inverses of 2 x 2 matrices: window W = sigma^2 I.
+        a = myy / det - 1.0 / (sigma * sigma)
+        b = mxx / det - 1.0 / (sigma * sigma)
+        c = -mxy / det
+        inverse = a * b - c * c
+        if inverse > 0.0 and a > 0.0:
+            out[0], out[1], out[2] = b / inverse, a / inverse, -c / inverse
+
+
+@numba.njit(nogil=True, cache=True)
 def windowed_moments(data, noise, bad, start_x, start_y, sigma, gain, out):
     """Gaussian-windowed centroid, flux and second moments of each start position.
 
@@ -230,18 +251,7 @@ def windowed_moments(data, noise, bad, start_x, start_y, sigma, gain, out):
         flux = weighted / w2 if w2 > 0.0 else 0.0
         out[k, 2] = flux
         out[k, 3] = variance / (w2 * w2) if w2 > 0.0 else 0.0
-        out[k, 4] = out[k, 5] = out[k, 6] = np.nan
-        if msum > 0.0:
-            mxx, myy, mxy = mxx / msum, myy / msum, mxy / msum
-            det = mxx * myy - mxy * mxy
-            if det > 0.0:
-                # Inverses of 2 x 2 matrices: window W = sigma^2 I.
-                a = myy / det - 1.0 / (sigma * sigma)
-                b = mxx / det - 1.0 / (sigma * sigma)
-                c = -mxy / det
-                inverse = a * b - c * c
-                if inverse > 0.0 and a > 0.0:
-                    out[k, 4], out[k, 5], out[k, 6] = b / inverse, a / inverse, -c / inverse
+        free_of_window(mxx, myy, mxy, msum, sigma, out[k, 4:7])
         out[k, 7] = peak
         sy0, sx0 = int(start_y[k]), int(start_x[k])
         ring = 0.0

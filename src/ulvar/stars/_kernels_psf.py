@@ -12,6 +12,8 @@ import math
 import numba
 import numpy as np
 
+from ulvar.stars._kernels import free_of_window
+
 
 @numba.njit(nogil=True, cache=True, inline="always")
 def _weights(t, out, slope):
@@ -245,17 +247,7 @@ def star_shapes(residual, noise, bad, table, gain, x, y, flux, sigma, fit_radius
                         v += p / gain
                     left += d * d / v
                     counted += 1
-        out[k, 0] = out[k, 1] = out[k, 2] = np.nan
-        if msum > 0.0:
-            mxx, myy, mxy = mxx / msum, myy / msum, mxy / msum
-            det = mxx * myy - mxy * mxy
-            if det > 0.0:
-                a = myy / det - 1.0 / (sigma * sigma)
-                b = mxx / det - 1.0 / (sigma * sigma)
-                c = -mxy / det
-                inverse = a * b - c * c
-                if inverse > 0.0 and a > 0.0:
-                    out[k, 0], out[k, 1], out[k, 2] = b / inverse, a / inverse, -c / inverse
+        free_of_window(mxx, myy, mxy, msum, sigma, out[k, 0:3])
         out[k, 3] = _stretch(stamp, noise, bad, table, gain, cx, cy, f, fit_radius, x0, x1, y0, y1)
         out[k, 4] = peak
         out[k, 5] = math.sqrt(left / counted) if counted > 0 else np.nan

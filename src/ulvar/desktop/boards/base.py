@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.model import Model
 from ulvar.desktop.theme import Theme
-from ulvar.desktop.widgets import clear, label
+from ulvar.desktop.widgets import clear, hairline, label
 
 
 class Board(QWidget):
@@ -50,10 +50,7 @@ class Board(QWidget):
         self.body.setSpacing(8)
         column.addLayout(self.body, 1)
         self._stale = True
-        self._later = QTimer(self)
-        self._later.setSingleShot(True)
-        self._later.setInterval(0)
-        self._later.timeout.connect(self._rebuild_in_sight)
+        model.told_all.connect(self._rebuild_in_sight)
         for signal in (
             model.exposures_changed,
             model.results_changed,
@@ -69,13 +66,13 @@ class Board(QWidget):
         self.hint.setVisible(self.width() > 560)
 
     def mark_stale(self) -> None:
-        """Build anew, soon if the board is in sight, else when it comes into sight.
+        """Build anew, now if the board is in sight, else when it comes into sight.
 
-        Several signals often say the same; the board is built once for all of them.
+        Of several signals that say the same, the last word of the model counts: the board is built once for all.
         """
         self._stale = True
-        if self.isVisible():
-            self._later.start()
+        if self.isVisible() and not self.model.still_telling:
+            self.rebuild()
 
     def _rebuild_in_sight(self) -> None:
         if self.isVisible():
@@ -88,6 +85,27 @@ class Board(QWidget):
             clear(self.body)
             self.fill()
             self._current()
+
+    def add_pages(
+        self, pages: Sequence[tuple[str, str, str]], page: str, turn_to: Callable[[str], None]
+    ) -> dict[str, QToolButton]:
+        """Add the row of page buttons, each (key, words, tip), to the body; returns them by key."""
+        row = QHBoxLayout()
+        row.setSpacing(2)
+        buttons = {}
+        for key, text, tip in pages:
+            button = QToolButton()
+            button.setText(text)
+            button.setToolTip(tip)
+            button.setCheckable(True)
+            button.setChecked(key == page)
+            button.clicked.connect(lambda _=False, k=key: turn_to(k))
+            row.addWidget(button)
+            buttons[key] = button
+        row.addStretch(1)
+        self.body.addLayout(row)
+        self.body.addWidget(hairline())
+        return buttons
 
     def set_theme(self, theme: Theme) -> None:
         """Take another theme."""

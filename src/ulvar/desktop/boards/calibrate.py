@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QTableView, QToolButton
+from PySide6.QtWidgets import QScrollArea, QTableView
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.calibrate_pages import CameraPage, DefectsPage, FlatPage
@@ -41,21 +41,7 @@ class CalibrateBoard(Board):
         done = self.model.products("calibrated")
         self.title.setText("Calibrated")
         self.count.setText(f"{len(done)} of {len(lights)} lights" if lights else "")
-        row = QHBoxLayout()
-        row.setSpacing(2)
-        self.page_buttons: dict[str, QToolButton] = {}
-        for key, text, tip in _PAGES:
-            button = QToolButton()
-            button.setText(text)
-            button.setToolTip(tip)
-            button.setCheckable(True)
-            button.setChecked(key == self.page)
-            button.clicked.connect(lambda _=False, k=key: self.turn_to(k))
-            row.addWidget(button)
-            self.page_buttons[key] = button
-        row.addStretch(1)
-        self.body.addLayout(row)
-        self.body.addWidget(hairline())
+        self.page_buttons = self.add_pages(_PAGES, self.page, self.turn_to)
         if self.page == "defects":
             self.defects = DefectsPage(self.model, self.theme)
             self.body.addWidget(self.defects, 1)

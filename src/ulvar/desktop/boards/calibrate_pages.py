@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout, QWidget
 
 from ulvar.calibration import DefectOptions, dark_excess, find_defects, read_master
 from ulvar.calibration.defects import flat_response
+from ulvar.desktop.background import Asker
 from ulvar.desktop.chores import camera_words
 from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points
 from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import label, number
-from ulvar.frames import FrameError
 from ulvar.inspection.flatcheck import FlatCheck
 from ulvar.night.stations.camera import remember_camera, stored_camera
 
@@ -77,31 +76,6 @@ def find_suspects(dark: str, flat: str, options: DefectOptions) -> Suspects:
     )  # fmt: skip
 
 
-class _Finder(QObject):
-    """Runs `find_suspects` in a thread of its own; stale answers are dropped by the page."""
-
-    found = Signal(object, object)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._pool = ThreadPoolExecutor(1, thread_name_prefix="defects")
-
-    def ask(self, key: tuple, dark: str, flat: str, options: DefectOptions) -> None:
-        """Start; `found` comes with the key and Suspects, or the reason as text."""
-
-        def work() -> None:
-            try:
-                self.found.emit(key, find_suspects(dark, flat, options))
-            except FrameError as error:
-                self.found.emit(key, error.reason)
-
-        self._pool.submit(work)
-
-    def close(self) -> None:
-        """End the thread."""
-        self._pool.shutdown(wait=True, cancel_futures=True)
-
-
 class DefectsPage(QWidget):
     """Sliders for the thresholds, with counts that follow and marks on the picture."""
 
@@ -109,7 +83,7 @@ class DefectsPage(QWidget):
         super().__init__()
         self._model, self.theme = model, theme
         self.suspects: Suspects | None = None
-        self._finder = _Finder()
+        self._finder = Asker("defects")
         self._finder.found.connect(self._arrived)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
@@ -151,7 +125,6 @@ class DefectsPage(QWidget):
         self.keep.clicked.connect(self.keep_list)
         column.addWidget(self.keep, 0, Qt.AlignmentFlag.AlignLeft)
         column.addStretch(1)
-        self.destroyed.connect(self._finder.close)
         self._ask()
 
     def _columns_toggled(self, on: bool) -> None:
@@ -200,7 +173,7 @@ class DefectsPage(QWidget):
         if dark or flat:
             options = DefectOptions(columns=self.columns.isChecked())
             self._key = (dark, flat, self.columns.isChecked())
-            self._finder.ask(self._key, dark, flat, options)
+            self._finder.ask(self._key, lambda: find_suspects(dark, flat, options))
         self._moved()
 
     def _arrived(self, key: tuple, result: object) -> None:
@@ -256,9 +229,9 @@ class DefectsPage(QWidget):
             return
         self._model.message.emit(f"{len(rows)} pixels are kept as the list of {facts.camera or 'this camera'}.")
 
-    def close_finder(self) -> None:
+    def close_finder(self, *, wait: bool = False) -> None:
         """End the thread."""
-        self._finder.close()
+        self._finder.close(wait=wait)
 
 
 def _several(count: int, word: str) -> str:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QScrollArea, QToolButton, QWidget
+from PySide6.QtWidgets import QScrollArea, QWidget
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.combine_exposures import ExposuresPage
 from ulvar.desktop.boards.combine_field import FieldPage
 from ulvar.desktop.boards.combine_rules import RulesPage
 from ulvar.desktop.boards.combine_stars import StarsPage
-from ulvar.desktop.widgets import empty_state, hairline
+from ulvar.desktop.widgets import empty_state
 
 _PAGES = (
     ("exposures", "Exposures", "Every exposure with its qualities, and a scatter of any two"),
@@ -55,21 +55,7 @@ class CombineBoard(Board):
         members = self.model.comparable()
         keep, _ = self.model.stack_plan()
         self.count.setText(f"{len(keep)} of {len(members)} {self.model.working_filter()} exposures kept")
-        row = QHBoxLayout()
-        row.setSpacing(2)
-        self.page_buttons: dict[str, QToolButton] = {}
-        for key, text, tip in _PAGES:
-            button = QToolButton()
-            button.setText(text)
-            button.setToolTip(tip)
-            button.setCheckable(True)
-            button.setChecked(key == self.page)
-            button.clicked.connect(lambda _=False, k=key: self.turn_to(k))
-            row.addWidget(button)
-            self.page_buttons[key] = button
-        row.addStretch(1)
-        self.body.addLayout(row)
-        self.body.addWidget(hairline())
+        self.page_buttons = self.add_pages(_PAGES, self.page, self.turn_to)
         if self.page == "rules":
             self._shown = RulesPage(self.model, self.theme)
             scroll = QScrollArea()
@@ -97,10 +83,10 @@ class CombineBoard(Board):
         self._stale = True
         self.rebuild()
 
-    def close_page(self) -> None:
+    def close_page(self, *, wait: bool = False) -> None:
         """End what a page runs in the background, and keep what it is to remember."""
         if isinstance(self._shown, StarsPage):
-            self._shown.close_finder()
+            self._shown.close_finder(wait=wait)
         if isinstance(self._shown, ExposuresPage):
             self._sorted = self._shown.order
         self._shown = None

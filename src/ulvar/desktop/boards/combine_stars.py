@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSlider, QVBoxLayout, QWidget
 
+from ulvar.desktop.background import Asker
 from ulvar.desktop.model import Model
 from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import Rows, label, number, table
-from ulvar.frames import ExposureFacts, FrameError
 from ulvar.night.flows.starfind import detect_in
 from ulvar.night.stations import working_exposures
 from ulvar.stars import Detection, DetectOptions, StarTable, flag_words, limit_stars
@@ -28,38 +27,13 @@ _WIDE_OPEN = DetectOptions(threshold=3.0, noise_peaks=0.0, smallest=0.0, widest=
 _ROWS = 600
 
 
-class _Finder(QObject):
-    """Finds the stars of one exposure with open limits, in a thread of its own."""
-
-    found = Signal(str, object)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._pool = ThreadPoolExecutor(1, thread_name_prefix="stars")
-
-    def ask(self, raw: str, facts: ExposureFacts, regions: list) -> None:
-        """Start; `found` comes with the raw path and a Detection, or the reason as text."""
-
-        def work() -> None:
-            try:
-                self.found.emit(raw, detect_in(facts, _WIDE_OPEN, regions))
-            except FrameError as error:
-                self.found.emit(raw, error.reason)
-
-        self._pool.submit(work)
-
-    def close(self) -> None:
-        """End the thread."""
-        self._pool.shutdown(wait=True, cancel_futures=True)
-
-
 class StarsPage(QWidget):
     """Star table, linked with the picture, and the four limits."""
 
     def __init__(self, model: Model, theme: Theme) -> None:
         super().__init__()
         self._model, self.theme = model, theme
-        self._finder = _Finder()
+        self._finder = Asker("stars")
         self._finder.found.connect(self._arrived)
         self._open: Detection | None = None
         self._raw = ""
@@ -112,9 +86,9 @@ class StarsPage(QWidget):
         self._set_sliders()
         self.show_current(model.current)
 
-    def close_finder(self) -> None:
+    def close_finder(self, *, wait: bool = False) -> None:
         """End the thread and take the preview back."""
-        self._finder.close()
+        self._finder.close(wait=wait)
         if self._model.tuned_stars is not None:
             self._model.tune_stars(None)
 
@@ -156,7 +130,8 @@ class StarsPage(QWidget):
         facts = working_exposures(night).get(self._raw) if night is not None else None
         if facts is not None:
             self.words.setText("Finding stars with open limits…")
-            self._finder.ask(self._raw, facts, self._model.regions())
+            regions = self._model.regions()
+            self._finder.ask(self._raw, lambda: detect_in(facts, _WIDE_OPEN, regions))
 
     def _arrived(self, raw: str, result: object) -> None:
         if raw != self._raw:

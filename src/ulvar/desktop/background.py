@@ -1,0 +1,35 @@
+"""Work of a page in a thread of its own, with the answer as a signal."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+
+from PySide6.QtCore import QObject, Signal
+
+from ulvar.frames import FrameError
+
+
+class Asker(QObject):
+    """Runs one question after the other; stale answers are dropped by who asked."""
+
+    found = Signal(object, object)
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix=name)
+
+    def ask(self, key: object, work: Callable[[], object]) -> None:
+        """Start; `found` comes with the key and what the work returned, or the reason as text."""
+
+        def run() -> None:
+            try:
+                self.found.emit(key, work())
+            except FrameError as error:
+                self.found.emit(key, error.reason)
+
+        self._pool.submit(run)
+
+    def close(self, *, wait: bool = False) -> None:
+        """End the thread: soon, or when this returns."""
+        self._pool.shutdown(wait=wait, cancel_futures=True)
