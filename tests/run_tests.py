@@ -50,11 +50,11 @@ def run(name: str) -> tuple[str, int, int, int, str, float]:
     command = [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "-m", "unittest", "-v", name]
     try:
         done = subprocess.run(
-            command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=300, check=False
+            command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=600, check=False
         )
         output, code = done.stdout + done.stderr, done.returncode
     except subprocess.TimeoutExpired as late:
-        output, code = f"{late.stdout}\n{late.stderr}\ntook more than 300 s", 1
+        output, code = f"{late.stdout}\n{late.stderr}\ntook more than 600 s", 1
     match = COUNT.search(output)
     total = int(match.group(1)) if match else 0
     bad = sum(int(number) for _, number in BAD.findall(output.splitlines()[-1] if output else ""))
