@@ -8,19 +8,18 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ulvar.desktop import edits
-from ulvar.desktop.overlays import Overlay, RoleMark
 from ulvar.engine import default_budget
-from ulvar.frames import Shape
+from ulvar.frames import ExposureFacts, Shape
 from ulvar.night import Night, NightSettings, Product
+from ulvar.night.flows.starfind import read_stars
 from ulvar.night.settings import RuleSettings, ShapeSettings
 from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates
 from ulvar.registration import Transform
 from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
+from ulvar.stars import StarTable
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QUndoStack
-
-    from ulvar.desktop.sky_marks import Marks
 
 
 class Looking:
@@ -38,7 +37,6 @@ class Looking:
         def left_out(self) -> dict[str, str]: ...
         def working_filter(self) -> str: ...
         def transform_of(self, raw: str) -> Transform | None: ...
-        def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]: ...
         def cached(self, key: str, make: Callable[[], Any]) -> Any: ...
 
     # Positions of stars that limits under the user's hand would leave, or None when nothing is tuned.
@@ -76,31 +74,42 @@ class Looking:
         """What each rule takes of them."""
         return count_rules(night_rules(self.settings()), list(self.comparable().values()))
 
-    def outlook(self, settings: NightSettings | None = None) -> tuple[StackOutlook, StackOutlook]:
-        """Return what the stack will be like with these settings, and what it would be with every exposure."""
+    def outlook(self) -> tuple[StackOutlook, StackOutlook]:
+        """Return what the stack will be like, and what it would be with every exposure."""
         rows = self.comparable()
-        if settings is None:
-            keep = self.stack_plan()[0]
-        else:
-            keep = stack_candidates(self.night, settings)[0] if self.night else {}
-        aligned = [row for raw, row in rows.items() if self.products("score")[raw].values["matrix"] is not None]
-        return stack_outlook([rows[raw] for raw in keep if raw in rows]), stack_outlook(aligned)
+        scores = self.products("score")
+        aligned = [row for raw, row in rows.items() if scores[raw].values["matrix"] is not None]
+        return stack_outlook([rows[raw] for raw in self.stack_plan()[0] if raw in rows]), stack_outlook(aligned)
+
+    def _choose(self, settings: NightSettings, text: str) -> None:
+        if self.night is not None:
+            self.undo.push(edits.Choices(self, settings, text))  # type: ignore[arg-type]
 
     def set_rules(self, rules: list[RuleSettings], text: str) -> None:
         """Change the rules, undoably."""
-        if self.night is not None:
-            settings = self.settings()
-            settings.combine.rules = rules
-            self.undo.push(edits.Choices(self, settings, text))  # type: ignore[arg-type]
+        settings = self.settings()
+        settings.combine.rules = rules
+        self._choose(settings, text)
 
     def set_blend(self, blend: dict[str, float]) -> None:
         """Change what the score weighs, undoably."""
-        if self.night is not None:
-            settings = self.settings()
-            settings.combine.blend = blend
-            self.undo.push(edits.Choices(self, settings, "Change the score"))  # type: ignore[arg-type]
+        settings = self.settings()
+        settings.combine.blend = blend
+        self._choose(settings, "Change the score")
 
     # ---- stars
+
+    def star_table(self, raw: str) -> StarTable | None:
+        """Return the detected stars of an exposure, or None when it is not scored."""
+
+        def make() -> StarTable | None:
+            product = self.products("score").get(raw)
+            if product is None or self.night is None:
+                return None
+            path = self.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
+            return read_stars(path) if path.exists() else None
+
+        return self.cached(f"star table {raw}", make)
 
     def choose_star(self, place: tuple[float, float] | None) -> None:
         """Choose a detected star of the current exposure, in picture and table alike."""
@@ -121,18 +130,17 @@ class Looking:
 
     def add_region(self, kind: str, points: list[tuple[float, float]]) -> None:
         """Leave a region out of star finding, undoably."""
-        if self.night is not None:
-            settings = self.settings()
-            settings.combine.regions = [*settings.combine.regions, ShapeSettings(kind=kind, points=points)]  # type: ignore[arg-type]
-            self.undo.push(edits.Choices(self, settings, f"Leave a {kind} out"))  # type: ignore[arg-type]
+        settings = self.settings()
+        settings.combine.regions = [*settings.combine.regions, ShapeSettings(kind=kind, points=points)]  # type: ignore[arg-type]
+        self._choose(settings, f"Leave a {kind} out")
 
     def clear_regions(self) -> int:
         """Take all regions back, undoably; returns how many there were."""
         settings = self.settings()
         count = len(settings.combine.regions)
-        if count and self.night is not None:
+        if count:
             settings.combine.regions = []
-            self.undo.push(edits.Choices(self, settings, "Take the regions back"))  # type: ignore[arg-type]
+            self._choose(settings, "Take the regions back")
         return count
 
     # ---- the deep view
@@ -140,19 +148,6 @@ class Looking:
     def deep_view(self) -> Product | None:
         """The median of the aligned night, where it was made."""
         return self.products("deep").get(self.working_filter())
-
-    def deep_marks(self, marks: Marks, shown: set[str]) -> Overlay:
-        """Return the marks of the deep view: those of its reference, on whose pixels it lies."""
-        deep = self.deep_view()
-        if deep is None:
-            return Overlay()
-        reference = str(deep.values["reference"])
-        overlay = marks.overlay(reference, shown)
-        if not overlay.roles:
-            places = self.star_pixels(reference)
-            roles = {s.name: s.role for s in self.night.stars()} if self.night else {}
-            overlay.roles = [RoleMark(name, roles[name], *place) for name, place in places.items() if name in roles]
-        return overlay
 
     def at_hand(self) -> str:
         """Return the exposure whose pixels the picture shows: the current one, or the deep view's reference."""

@@ -38,7 +38,7 @@ from ulvar.photometry import ListedStar, SeriesTable, read_series
 log = logging.getLogger(__name__)
 
 # What hangs on the files and on what was made of them, not on the selection or on rules.
-_OF_FILES = ("products", "plates", "series", "facts", "lights", "groups", "looks", "findings")
+_OF_FILES = ("products", "plates", "series", "facts", "lights", "groups", "looks", "findings", "star table")
 
 
 class Model(QObject, Numbers, Looking, Matching):

@@ -9,37 +9,34 @@ import numpy as np
 from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay, RoleMark
-from ulvar.frames import ExposureFacts, Role
-from ulvar.night.flows.starfind import read_stars
+from ulvar.frames import Role
 from ulvar.photometry import ApertureOptions
 from ulvar.registration import Transform
-from ulvar.stars import StarTable
 
 
 class Marks:
-    """Builds overlays from the model; keeps tables that were read."""
+    """Builds overlays from the model; keeps the catalogue that was read."""
 
     def __init__(self, model: Model) -> None:
         self._model = model
-        self._stars: dict[str, StarTable] = {}
         self._catalogue: StarCatalogue | None = None
 
     def forget(self) -> None:
-        """Read tables anew."""
-        self._stars.clear()
+        """Read the catalogue anew."""
         self._catalogue = None
 
-    def stars_of(self, raw: str) -> StarTable | None:
-        """Return the detected stars of an exposure, or None when it is not scored."""
-        if raw not in self._stars:
-            product = self._model.products("score").get(raw)
-            if product is None or self._model.night is None:
-                return None
-            table = self._model.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
-            if not table.exists():
-                return None
-            self._stars[raw] = read_stars(table)
-        return self._stars[raw]
+    def deep(self, shown: set[str]) -> Overlay:
+        """Return the marks of the deep view: those of its reference, on whose pixels it lies; roles always."""
+        deep = self._model.deep_view()
+        if deep is None:
+            return Overlay()
+        reference = str(deep.values["reference"])
+        overlay = self.overlay(reference, shown)
+        if not overlay.roles:
+            roles = {s.name: s.role for s in self._model.night.stars()} if self._model.night else {}
+            places = self._model.star_pixels(reference)
+            overlay.roles = [RoleMark(name, roles[name], *place) for name, place in places.items() if name in roles]
+        return overlay
 
     def overlay(self, raw: str, shown: set[str], grid: Transform | None = None) -> Overlay:
         """Return the marks of an exposure.
@@ -89,7 +86,7 @@ class Marks:
         if tuned is not None:
             overlay.detections = tuned
             return
-        table = self.stars_of(raw)
+        table = self._model.star_table(raw)
         if table is not None:
             overlay.detections = np.column_stack([table.x, table.y])
 

@@ -431,13 +431,12 @@ class SkyView(QWidget):
 
     def _marks(self) -> None:
         raw = self._model.current
+        shown = {key for key in self.toggles if self.on(key)}
         if self._override:
-            overlay = Overlay()
-            if self.on("deep") and self._model.deep_view() is not None:
-                overlay = self._model.deep_marks(self.marks, {k for k in self.toggles if self.on(k)})
+            overlay = self.marks.deep(shown) if "deep" in shown else Overlay()
         else:
-            overlay = self.marks.overlay(raw, {k for k in self.toggles if self.on(k)}, self.grid_of(raw))
-            if self.on("masks"):
+            overlay = self.marks.overlay(raw, shown, self.grid_of(raw))
+            if "masks" in shown:
                 overlay.saturation = self._saturation(self._wanted)
                 overlay.mask = self._mask_of(self._wanted)
         self.canvas.overlay = overlay
@@ -481,7 +480,7 @@ class SkyView(QWidget):
 
     def stars_of(self, raw: str):  # type: ignore[no-untyped-def]
         """Return the detected stars of an exposure, or None when it is not scored."""
-        return self.marks.stars_of(raw)
+        return self._model.star_table(raw)
 
     def _hovered(self, x: float, y: float) -> None:
         picture = self.canvas.picture

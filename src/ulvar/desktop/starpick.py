@@ -7,8 +7,6 @@ import string
 import numpy as np
 
 from ulvar.desktop.model import Model
-from ulvar.frames import ExposureFacts
-from ulvar.night.flows.starfind import read_stars
 from ulvar.photometry import ListedStar
 from ulvar.stars import StarFlag, StarTable
 
@@ -70,10 +68,9 @@ def propose_stars(model: Model) -> str:
     target = next((s for s in stars if s.role == "target"), None)
     if target is None:
         return "Click the target in the picture first; comparison stars are chosen to suit it."
-    product = model.products("score").get(model.current)
-    if product is None:
+    table = model.star_table(model.current)
+    if table is None:
         return "Go to an exposure that is scored."
-    table = read_stars(night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv")
     place = model.star_pixels(model.current).get(target.name)
     facts = model.facts(model.current)
     if place is None or facts is None:

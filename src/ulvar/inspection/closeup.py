@@ -12,8 +12,8 @@ from ulvar.engine import F32Array, F64Array, Failed, MaskArray
 from ulvar.frames import MaskBit
 from ulvar.photometry import measure_apertures
 from ulvar.stars._kernels import windowed_moments
+from ulvar.stars.bright import SIGMA_TO_FWHM
 
-_SIGMA_TO_FWHM = 2.0 * math.sqrt(2.0 * math.log(2.0))
 # Farther out another star is nearer than this one's light is of use.
 _REACH = 40
 
@@ -112,7 +112,7 @@ def look_at_star(
         return Failed("there are too few pixels with a value")
     sky, noise = _sky(cut[good])
     near = np.s_[max(0, y0 - reach) - low : y0 + reach + 1 - low, max(0, x0 - reach) - left : x0 + reach + 1 - left]
-    smooth = _smoothed(np.where(good, cut - sky, 0), max(0.6, fwhm_px / _SIGMA_TO_FWHM / 1.5))
+    smooth = _smoothed(np.where(good, cut - sky, 0), max(0.6, fwhm_px / SIGMA_TO_FWHM / 1.5))
     top = np.unravel_index(int(np.argmax(smooth[near])), smooth[near].shape)
     py, px = float(top[0] + near[0].start), float(top[1] + near[1].start)
     moments = _settled_moments(cut - np.float32(sky), noise, px, py, fwhm_px)
@@ -177,12 +177,12 @@ def _settled_moments(
     bad = ~np.isfinite(cut)
     for _ in range(8):
         out = np.empty((1, 11))
-        windowed_moments(cut, noise_plane, bad, np.array([x]), np.array([y]), fwhm / _SIGMA_TO_FWHM, 0.0, out)
+        windowed_moments(cut, noise_plane, bad, np.array([x]), np.array([y]), fwhm / SIGMA_TO_FWHM, 0.0, out)
         row = out[0]
         if row[9] <= 0 or not np.isfinite(row[4]):
             return None
         x, y = float(row[0]), float(row[1])
-        new = _SIGMA_TO_FWHM * float(row[4] * row[5] - row[6] ** 2) ** 0.25
+        new = SIGMA_TO_FWHM * float(row[4] * row[5] - row[6] ** 2) ** 0.25
         if not 0.5 < new < 2 * _REACH:
             return None
         settled = abs(new - fwhm) < 0.01 * fwhm

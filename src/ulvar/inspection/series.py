@@ -232,7 +232,7 @@ def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
             f"{ellipticity[worst]:.2f}; {typical:.2f} is usual.",
             files,
             {"series": [round(float(v), 3) for v in ellipticity]},
-            Mend(f"Leave out {len(files)}", "leave_out", files),
+            _left_out(files),
             station="combine",
         )  # fmt: skip
     ]

@@ -11,6 +11,8 @@ import numpy as np
 from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts
 from ulvar.stars._kernels import local_maxima, windowed_moments
 
+# As many of the brightest are measured.
+_MOST = 200
 SIGMA_TO_FWHM = 2.0 * math.sqrt(2.0 * math.log(2.0))
 
 
@@ -21,8 +23,6 @@ class BrightStars:
     `rows` are windowed moments of those that look like stars (see `windowed_moments`), brightest first.
     """
 
-    x: F64Array
-    y: F64Array
     rows: F64Array
     fwhm_px: float
     covariance: tuple[float, float, float]
@@ -41,13 +41,12 @@ def find_bright_stars(
     found: BrightStars | None = None
     for _ in range(4):
         sigma = fwhm / SIGMA_TO_FWHM
-        x, y, _ = _candidates(residual, noise, hidden, sigma, max(threshold, 8.0), 20_000)
+        x, y = _candidates(residual, noise, hidden, sigma, max(threshold, 8.0))
         if len(x) < 3:
-            x, y, _ = _candidates(residual, noise, hidden, sigma, threshold, 20_000)
+            x, y = _candidates(residual, noise, hidden, sigma, threshold)
         if len(x) == 0:
             return found
-        start = BrightStars(x[:200], y[:200], np.empty((0, 11)), fwhm, (0.0, 0.0, 0.0))
-        settled = settle_width(residual, noise, hidden, saturated, start)
+        settled = _settled(residual, noise, saturated | hidden, x, y, fwhm)
         if settled is None:
             return found
         found = settled
@@ -58,16 +57,14 @@ def find_bright_stars(
     return found
 
 
-def settle_width(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, saturated: BoolArray, start: BrightStars
+def _settled(
+    residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, fwhm: float
 ) -> BrightStars | None:
     """Measure bright stars with a window of their own width, iterated; None when none looks like a star."""
-    fwhm = start.fwhm_px
-    bad = saturated | hidden
-    rows: F64Array = start.rows
+    rows: F64Array = np.empty((0, 11))
     cxx = cyy = cxy = 0.0
     for _ in range(6):
-        rows = _moments(residual, noise, bad, start.x, start.y, fwhm / SIGMA_TO_FWHM, 0.0)
+        rows = _moments(residual, noise, bad, x, y, fwhm / SIGMA_TO_FWHM)
         good = (rows[:, 9] > 0) & (rows[:, 10] == 0) & np.isfinite(rows[:, 4]) & (rows[:, 8] > 0.12)
         rows = rows[good]
         if len(rows) == 0:
@@ -82,7 +79,7 @@ def settle_width(
         fwhm = new
         if settled:
             break
-    return BrightStars(start.x, start.y, rows, fwhm, (cxx, cyy, cxy))
+    return BrightStars(rows, fwhm, (cxx, cyy, cxy))
 
 
 def matched_gaussian(residual: F32Array, sigma: float, hidden: BoolArray) -> tuple[F32Array, float]:
@@ -97,39 +94,45 @@ def matched_gaussian(residual: F32Array, sigma: float, hidden: BoolArray) -> tup
     return smooth, float((kernel**2).sum())
 
 
-def _candidates(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float, limit: int
-) -> tuple[F64Array, F64Array, F64Array]:
-    smooth, factor = matched_gaussian(residual, sigma, hidden)
-    level = np.float32(threshold * factor)
+def find_maxima(
+    smooth: F32Array, noise: F32Array, level: float, hidden: BoolArray, apart: int, limit: int = 200_000
+) -> tuple[I64Array, I64Array]:
+    """Return x, y of local maxima over ``level * noise``, at least `apart` px from a higher one."""
 
     def part(first: int, last: int) -> tuple[I64Array, I64Array]:
         out_y, out_x = np.empty(limit, dtype=np.int64), np.empty(limit, dtype=np.int64)
-        found = local_maxima(smooth, noise, level, hidden, first, last, 2, out_y, out_x)
+        found = local_maxima(smooth, noise, np.float32(level), hidden, first, last, 2, out_y, out_x)
         return out_y[:found], out_x[:found]
 
     parts = in_parts(part, smooth.shape[0], smallest=64)
     ys, xs = np.concatenate([p[0] for p in parts])[:limit], np.concatenate([p[1] for p in parts])[:limit]
-    height = smooth[ys, xs].astype(np.float64)
+    if apart > 1 and len(xs):
+        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * apart + 1, 2 * apart + 1))
+        highest = cv2.dilate(smooth, disc)
+        top = smooth[ys, xs] >= highest[ys, xs]
+        ys, xs = ys[top], xs[top]
+    order = np.argsort(-smooth[ys, xs], kind="stable")
+    return xs[order], ys[order]
+
+
+def _candidates(
+    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float
+) -> tuple[F64Array, F64Array]:
+    """Return x, y of the brightest peaks that do not stand alone in their pixel, the brightest first."""
+    smooth, factor = matched_gaussian(residual, sigma, hidden)
+    xs, ys = find_maxima(smooth, noise, threshold * factor, hidden, 1, limit=20_000)
     # A pixel that stands alone is hot, or hit by a cosmic ray: thousands of them would hide the stars.
     pairs = [residual[ys + dy, xs + dx] for dy in (-1, 0, 1) for dx in (-1, 0, 1) if dy or dx]
     alone = np.nan_to_num(np.mean(pairs, axis=0)) < 0.12 * np.nan_to_num(residual[ys, xs])
-    ys, xs, height = ys[~alone], xs[~alone], height[~alone]
-    order = np.argsort(-height, kind="stable")
-    return (
-        xs[order].astype(np.float64),
-        ys[order].astype(np.float64),
-        height[order] / (factor * noise[ys, xs][order]),
-    )
+    chosen = np.flatnonzero(~alone)[:_MOST]
+    return xs[chosen].astype(np.float64), ys[chosen].astype(np.float64)
 
 
-def _moments(
-    residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float, gain: float
-) -> F64Array:
+def _moments(residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float) -> F64Array:
     out = np.empty((len(x), 11), dtype=np.float64)
 
     def part(first: int, last: int) -> None:
-        windowed_moments(residual, noise, bad, x[first:last], y[first:last], float(sigma), float(gain), out[first:last])
+        windowed_moments(residual, noise, bad, x[first:last], y[first:last], float(sigma), 0.0, out[first:last])
 
     in_parts(part, len(x), smallest=100)
     return out

@@ -11,8 +11,7 @@ from scipy.optimize import least_squares
 
 from ulvar.engine import F32Array, F64Array, I64Array
 from ulvar.stars._kernels_psf import sample_table
-
-_SIGMA_TO_FWHM = 2.0 * math.sqrt(2.0 * math.log(2.0))
+from ulvar.stars.bright import SIGMA_TO_FWHM
 
 
 @dataclass(frozen=True)
@@ -82,7 +81,7 @@ def gaussian_psf(fwhm_px: float, covariance: tuple[float, float, float] | None =
     covariance : (float, float, float), optional
         cxx, cyy, cxy, of which the axis ratio and angle are taken; round when not given.
     """
-    sigma = fwhm_px / _SIGMA_TO_FWHM
+    sigma = fwhm_px / SIGMA_TO_FWHM
     cxx, cyy, cxy = covariance or (1.0, 1.0, 0.0)
     root = math.sqrt(max(cxx * cyy - cxy * cxy, 1e-12))
     half = 2 * (math.ceil(3.5 * fwhm_px) + 2)
@@ -111,7 +110,7 @@ def centred(table: F64Array, fwhm_px: float) -> F64Array:
     """Return the table moved so that its windowed centroid is in the middle: what a position means depends on it."""
     middle = (table.shape[0] - 1) // 2
     offsets = (np.arange(table.shape[0]) - middle) / 2
-    sigma = fwhm_px / _SIGMA_TO_FWHM
+    sigma = fwhm_px / SIGMA_TO_FWHM
     x = y = 0.0
     for _ in range(20):
         window = np.exp(-0.5 * ((offsets[:, None] - y) ** 2 + (offsets[None, :] - x) ** 2) / sigma**2) * table

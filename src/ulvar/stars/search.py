@@ -9,11 +9,10 @@ import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts
-from ulvar.stars._kernels import local_maxima
+from ulvar.engine import BoolArray, F32Array, F64Array
 from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.background import Background, estimate_background
-from ulvar.stars.bright import SIGMA_TO_FWHM
+from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, matched_gaussian
 from ulvar.stars.fitting import ProfileFit, gather_psf
 from ulvar.stars.psf import MeasuredPsf, profile_width
 from ulvar.stars.trails import Trail
@@ -41,18 +40,13 @@ class Scene:
 
 def _matched(residual: F32Array, psf: MeasuredPsf, hidden: BoolArray) -> tuple[F32Array, float]:
     """Convolve with the profile (sum 1); return it with the noise factor sqrt(sum k^2)."""
-    filled = np.nan_to_num(residual, nan=0.0) if hidden.any() else residual
     if psf.ring or psf.stars == 0 or _long(psf):
+        filled = np.nan_to_num(residual, nan=0.0) if hidden.any() else residual
         kernel = psf.kernel()
         smooth = cv2.filter2D(filled, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT)
         return smooth, float(np.sqrt((kernel.astype(np.float64) ** 2).sum()))
     # A round Gaussian of the same width loses under a hundredth of the signal and is separable.
-    sigma = psf.fwhm_px / SIGMA_TO_FWHM
-    radius = max(2, math.ceil(3.5 * sigma))
-    kernel = np.exp(-0.5 * (np.arange(-radius, radius + 1) / sigma) ** 2)
-    kernel /= kernel.sum()
-    smooth = cv2.sepFilter2D(filled, cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
-    return smooth, float((kernel**2).sum())
+    return matched_gaussian(residual, psf.fwhm_px / SIGMA_TO_FWHM, hidden)
 
 
 def _long(psf: MeasuredPsf) -> bool:
@@ -69,27 +63,6 @@ def _long(psf: MeasuredPsf) -> bool:
     spread = math.hypot((xx - yy) / 2, xy)
     mean = (xx + yy) / 2
     return bool(math.sqrt(max(mean - spread, 0.0) / (mean + spread)) < 0.8)
-
-
-def _maxima(
-    smooth: F32Array, noise: F32Array, level: float, hidden: BoolArray, apart: int, limit: int = 200_000
-) -> tuple[I64Array, I64Array]:
-    """Return x, y of local maxima over ``level * noise``, at least `apart` px from a higher one."""
-
-    def part(first: int, last: int) -> tuple[I64Array, I64Array]:
-        out_y, out_x = np.empty(limit, dtype=np.int64), np.empty(limit, dtype=np.int64)
-        found = local_maxima(smooth, noise, np.float32(level), hidden, first, last, 2, out_y, out_x)
-        return out_y[:found], out_x[:found]
-
-    parts = in_parts(part, smooth.shape[0], smallest=64)
-    ys, xs = np.concatenate([p[0] for p in parts])[:limit], np.concatenate([p[1] for p in parts])[:limit]
-    if apart > 1 and len(xs):
-        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * apart + 1, 2 * apart + 1))
-        highest = cv2.dilate(smooth, disc)
-        top = smooth[ys, xs] >= highest[ys, xs]
-        ys, xs = ys[top], xs[top]
-    order = np.argsort(-smooth[ys, xs], kind="stable")
-    return xs[order], ys[order]
 
 
 def stars_for_profile(snr: F64Array) -> int:
@@ -162,7 +135,7 @@ def _peaks(
     """Return x, y, flux and SNR of the maxima of what is left, the filter's noise factor, and the scatter in units of it."""
     smooth, factor = _matched(fit.left, fit.psf, scene.hidden)
     apart = round(fit.psf.fwhm_px / 2) if fit.psf.ring else 1
-    xs, ys = _maxima(smooth, scene.noise, threshold * factor, scene.hidden, apart)
+    xs, ys = find_maxima(smooth, scene.noise, threshold * factor, scene.hidden, apart)
     height = smooth[ys, xs].astype(np.float64)
     snr = height / (factor * scene.noise[ys, xs])
     # The best flux of a profile p is sum(p d) / sum(p^2); of a Gaussian stand-in that is near enough to start.

@@ -10,7 +10,6 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ulvar.desktop.model import Model
-from ulvar.desktop.sky_marks import Marks
 from ulvar.desktop.theme import Theme, font
 from ulvar.desktop.widgets import label
 from ulvar.stars import FieldMap, field_map
@@ -104,7 +103,7 @@ class FieldPage(QWidget):
 
     def show_current(self, path: str) -> None:
         """Show the map of another exposure."""
-        stars = Marks(self._model).stars_of(path)
+        stars = self._model.star_table(path)
         facts = self._model.facts(path)
         self.title.setText(facts.stem if facts is not None else "")
         self.plot.map = None

@@ -179,9 +179,7 @@ class StarsPage(QWidget):
         self._show_stored()
 
     def _show_stored(self) -> None:
-        from ulvar.desktop.sky_marks import Marks
-
-        self._stored = Marks(self._model).stars_of(self._raw)
+        self._stored = self._model.star_table(self._raw)
         if self._stored is None:
             self.words.setText("This exposure is not scored.")
             self._fill(StarTable.empty())

@@ -15,7 +15,7 @@ from ulvar.frames import ExposureFacts
 from ulvar.frames.sessions import SESSION
 from ulvar.inspection import ExposureSummary, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
-from ulvar.night.flows.stack import Aligned, StackOptions, align_all, pick_reference, stack_exposures
+from ulvar.night.flows.stack import Aligned, StackOptions, StackResult, align_all, pick_reference, stack_exposures
 from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
@@ -196,6 +196,13 @@ def _file_label(label: str) -> str:
     return f"-{safe}" if safe else ""
 
 
+def _stacked(aligned: list[Aligned], output: Path, context: JobContext, options: StackOptions) -> StackResult:
+    scored = [a.scored for a in aligned]
+    return stack_exposures(
+        [one.facts for one in scored], output, context, options=options, replace=True, scored=scored, aligned=aligned
+    )
+
+
 def _stack_one(
     night: Night, context: JobContext, label: str, keep: dict[str, Product], ruled: dict[str, str]
 ) -> tuple[Product, list[Product]] | Failed:
@@ -206,10 +213,7 @@ def _stack_one(
         normalise=settings.normalise, weighting=settings.weights, reference=best.scored.facts.path,
     )  # fmt: skip
     output = night.products / f"stack{_file_label(label)}.fits"
-    result = stack_exposures(
-        [a.scored.facts for a in aligned], output, context, options=options, replace=True,
-        scored=[a.scored for a in aligned], aligned=aligned,
-    )  # fmt: skip
+    result = _stacked(aligned, output, context, options)
     if not result.ok:
         return Failed(result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
@@ -241,10 +245,7 @@ def run_deep(night: Night, context: JobContext) -> StationResult:
         weighting=Weighting.EQUAL, reference=best.scored.facts.path,
     )  # fmt: skip
     output = night.products / f"deep{_file_label(name)}.fits"
-    result = stack_exposures(
-        [a.scored.facts for a in aligned], output, context, options=options, replace=True,
-        scored=[a.scored for a in aligned], aligned=aligned,
-    )  # fmt: skip
+    result = _stacked(aligned, output, context, options)
     if not result.ok:
         return StationResult("combine", result.reason, problem=result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}

@@ -41,7 +41,7 @@ def quality_rows(night: Night, settings: NightSettings | None = None) -> dict[st
         fwhm, noise, expected = (number_of(values.get(k)) for k in ("fwhm_px", "noise_adu", "expected_noise_adu"))
         row["fwhm_arcsec"] = _finite(fwhm * scale) if scale else None
         row["noise_ratio"] = _finite(noise / expected) if expected > 0 else None
-        row["shift_px"] = row["turn_px"] = None
+        row["shift_px"] = None
         if values["matrix"] is not None and exposure is not None:
             row["shift_px"] = float(np.hypot(*field_shift(values["matrix"], exposure.width, exposure.height)))
         rows[raw] = row
