@@ -187,7 +187,7 @@ class Marking(ScoredCase):
         self.key(Qt.Key.Key_K)
         overlay = self.sky.canvas.overlay
         self.assertEqual(overlay.saturation, self.model.facts(self.model.current).saturation_adu)
-        overlay.saturation = float(self.sky.canvas.picture.sample[-5])
+        overlay.saturation = float(self.sky.canvas.picture.sample.values[-5])
         overlay.mask = np.zeros(self.sky.canvas.picture.shape, dtype=np.uint16)
         overlay.mask[100:140, 200:240] = 8
         image = self.sky.canvas.grab().toImage()

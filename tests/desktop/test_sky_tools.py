@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import Wcs
-from ulvar.desktop.stretch import STRETCHES, Stretch, auto_stretch, colour_table
+from ulvar.desktop.stretch import STRETCHES, Sample, Stretch, auto_stretch, colour_table
 
 
 class Tools(ScoredCase):
@@ -118,7 +118,7 @@ class Stretches(ScoredCase):
             for kind, data in kinds.items():
                 data = data.astype(np.float32)
                 data.setflags(write=False)
-                grey = auto_stretch(np.sort(data.ravel()), Stretch(name)).apply(data)
+                grey = auto_stretch(Sample.of(data), Stretch(name)).apply(data)
                 with self.subTest(kind=kind, stretch=name):
                     if kind in ("light", "stack"):
                         self.assertLess(np.median(grey), 110, "the sky is dark")
@@ -173,6 +173,6 @@ class Stretches(ScoredCase):
     def test_saturation_is_marked(self) -> None:
         histogram = self.sky.foot.histogram
         self.assertEqual(histogram.saturation, self.model.facts(self.model.current).saturation_adu)
-        histogram.saturation = float(histogram.picture.sample[-40])
+        histogram.saturation = float(histogram.picture.sample.values[-40])
         self.assertGreater(histogram.saturated_share(), 0)
         histogram.grab()

@@ -163,6 +163,7 @@ ACTIONS = (
     ActionSpec("toggle masks", "Masked pixels", "K", "Saturated, hot, cold, cosmic rays, by kind", "view"),
     ActionSpec("toggle regions", "Regions left out", "", "Show or hide regions without star finding", "view"),
     ActionSpec("toggle north", "North up", "U", "Turn the picture so that north is up and east left", "view"),
+    ActionSpec("toggle colour", "Colours", "C", "A mosaic's colours, or brightness as it was measured", "view"),
     ActionSpec("toggle defects", "Defects", "H", "Show pixels that the thresholds call defective", "view"),
     ActionSpec("toggle stars", "Detected stars", "S", "Show or hide detections", "view"),
     ActionSpec("toggle apertures", "Apertures", "A", "Show or hide stars with a role", "view"),

@@ -17,6 +17,9 @@ from ulvar.desktop.window import MainWindow
 
 def make_application() -> QApplication:
     """Return the application, made if there is none, with the shipped fonts."""
+    # The window's thread waits this long at most for Python's lock while another thread computes; with the usual
+    # 5 ms a click that asks for it ten times is felt.
+    sys.setswitchinterval(0.0005)
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Ulvar")
     app.setOrganizationName("Ulvar")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
@@ -20,6 +21,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QWidget
 
+from ulvar.desktop.colour import balanced, stretched
 from ulvar.desktop.overlays import Overlay, halo_text, paint_overlay
 from ulvar.desktop.pictures import Picture
 from ulvar.desktop.stretch import Stretch, colour_table
@@ -68,7 +70,7 @@ class Canvas(QWidget):
         self._on_border = False
         self._press: QPointF | None = None
         self._moved = False
-        self._image: tuple[tuple, QImage] | None = None
+        self._image: tuple[Picture, tuple, QImage] | None = None
         self.setMouseTracking(True)
         self.setMinimumWidth(120)
         self.setCursor(Qt.CursorShape.CrossCursor)
@@ -133,7 +135,7 @@ class Canvas(QWidget):
             self.fit()
         self.update()
 
-    def _turned(self, dx: float, dy: float, back: bool = False) -> tuple[float, float]:
+    def _turned(self, dx: Any, dy: Any, back: bool = False) -> tuple[Any, Any]:
         angle = math.radians(-self.turn_deg if back else self.turn_deg)
         c, s = math.cos(angle), math.sin(angle)
         if back:
@@ -151,6 +153,17 @@ class Canvas(QWidget):
         """Return the widget position of an image position."""
         dx, dy = self._turned((x - self.centre.x()) * self.scale, -(y - self.centre.y()) * self.scale)
         return QPointF(self.width() / 2 + dx, self.height() / 2 + dy)
+
+    def places(self, points: np.ndarray) -> list[list[float]]:
+        """Return the widget positions of the image positions that are in view, or nearly; shape (n, 2) in and out."""
+        if not len(points):
+            return []
+        dx, dy = self._turned(
+            (points[:, 0] - self.centre.x()) * self.scale, -(points[:, 1] - self.centre.y()) * self.scale
+        )
+        x, y = self.width() / 2 + dx, self.height() / 2 + dy
+        near = (np.abs(dx) < self.width() / 2 + 10) & (np.abs(dy) < self.height() / 2 + 10)
+        return np.column_stack([x[near], y[near]]).tolist()
 
     def in_view(self) -> tuple[float, float, float, float]:
         """Return x0, y0, x1, y1 of the image that the widget shows, at least."""
@@ -238,7 +251,7 @@ class Canvas(QWidget):
         if y1 <= y0 or x1 <= x0:
             return
         values[y0 - y + reach : y1 - y + reach, x0 - x + reach : x1 - x + reach] = data[y0:y1, x0:x1]
-        image = self._as_image(self.stretch.apply(values, self.picture.sample)[::-1], self.stretch)
+        image = self._as_image(self.stretch.apply(values, self.picture.sample.values)[::-1], self.stretch)
         size = n * side
         # It steps aside when the cursor comes near.
         at = self.to_screen(self.loupe.x(), self.loupe.y())
@@ -266,6 +279,18 @@ class Canvas(QWidget):
         image.setColorTable(colour_table(stretch.colours, red_only=red))
         return image.copy()
 
+    def _image_of(self, picture: Picture, level: int, part: tuple[int, int, int, int], stretch: Stretch) -> QImage:
+        values = picture.part(level, *part)
+        if not picture.balance:
+            return self._as_image(stretch.apply(values, picture.sample.values)[::-1], stretch)
+        if self.theme.name == "red":
+            # No hue but red: what remains is brightness.
+            grey = balanced(values, picture.balance).mean(axis=2)
+            return self._as_image(stretch.apply(grey, picture.sample.values)[::-1], stretch)
+        shown = np.ascontiguousarray(stretched(values, stretch, picture.balance, picture.sample.values)[::-1])
+        height, width, _ = shown.shape
+        return QImage(shown.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
     def _paint_pixels(self, painter: QPainter, picture: Picture, stretch: Stretch) -> None:
         height, width = picture.shape
         sharp = self.devicePixelRatioF()
@@ -281,13 +306,13 @@ class Canvas(QWidget):
         if x1 <= x0 or y1 <= y0:
             return
         # The same part under moving marks is not stretched again.
-        key = (id(picture), level, x0, x1, y0, y1, stretch, self.theme.name)
-        if self._image is None or self._image[0] != key or picture is self.second:
-            image = self._as_image(stretch.apply(pixels[y0:y1, x0:x1], picture.sample)[::-1], stretch)
+        key = (level, x0, x1, y0, y1, stretch, self.theme.name)
+        if self._image is None or self._image[0] is not picture or self._image[1] != key:
+            image = self._image_of(picture, level, (x0, y0, x1, y1), stretch)
             if picture is not self.second:
-                self._image = (key, image)
+                self._image = (picture, key, image)
         else:
-            image = self._image[1]
+            image = self._image[2]
         painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.scale * sharp < 2.0)
         # From image pixels of this level, whose squares reach half a pixel beyond their centres, to the screen.
         painter.save()

@@ -14,7 +14,7 @@ from ulvar.desktop.dialogs.header import HeaderPanel
 from ulvar.desktop.dialogs.masters import MastersPanel
 from ulvar.desktop.dialogs.sessions import SessionsPanel
 from ulvar.desktop.exports import save_exposure_table
-from ulvar.desktop.pictures import file_shown
+from ulvar.desktop.pictures import Orders
 from ulvar.engine import Failed, OutputExists
 from ulvar.frames import scan_file
 from ulvar.night.library import master_file_name
@@ -64,7 +64,7 @@ class Chores:
     def header(self) -> None:
         """Open the header of the file on screen, or of the exposure behind it."""
         window = self._window
-        path = file_shown(window.sky.shown_path) or self._model.current
+        path = Orders.of(window.sky.shown_path).file or self._model.current
         if path:
             self.panel = HeaderPanel(window, window.theme, path, self._model.facts(self._model.current))
             self.panel.show()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QIcon, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
@@ -10,7 +11,8 @@ from PySide6.QtGui import QColor, QIcon, QPainter, QPainterPath, QPen, QPixmap, 
 from ulvar.desktop.theme import Theme
 
 
-def _pen(color: QColor, width: float = 1.6, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
+def round_pen(color: QColor, width: float = 1.6, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
+    """Return a pen with round ends and corners."""
     pen = QPen(color, width, style)
     pen.setCapStyle(Qt.PenCapStyle.RoundCap)
     pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
@@ -27,20 +29,20 @@ def draw_bead(painter: QPainter, theme: Theme, x: float, y: float, state: str) -
     r = 6.5
     painter.save()
     if state == "attention":
-        painter.setPen(_pen(theme.color("block"), 1.2))
+        painter.setPen(round_pen(theme.color("block"), 1.2))
         painter.setBrush(theme.color("block"))
         painter.drawPolygon(triangle(x, y + 0.5, 8.0))
-        painter.setPen(_pen(theme.color("panel"), 1.7))
+        painter.setPen(round_pen(theme.color("panel"), 1.7))
         painter.drawLine(QPointF(x, y - 2.5), QPointF(x, y + 2.0))
         painter.drawPoint(QPointF(x, y + 4.6))
     elif state == "done":
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(theme.color("soft"))
         painter.drawEllipse(QPointF(x, y), r + 0.5, r + 0.5)
-        painter.setPen(_pen(theme.color("panel"), 1.6))
+        painter.setPen(round_pen(theme.color("panel"), 1.6))
         painter.drawPolyline([QPointF(x - 3, y), QPointF(x - 0.8, y + 2.4), QPointF(x + 3.2, y - 2.4)])
     elif state == "stale":
-        painter.setPen(_pen(theme.color("soft"), 1.5, Qt.PenStyle.DashLine))
+        painter.setPen(round_pen(theme.color("soft"), 1.5, Qt.PenStyle.DashLine))
         painter.setBrush(theme.color("panel"))
         painter.drawEllipse(QPointF(x, y), r, r)
         painter.setPen(Qt.PenStyle.NoPen)
@@ -48,14 +50,14 @@ def draw_bead(painter: QPainter, theme: Theme, x: float, y: float, state: str) -
         painter.drawEllipse(QPointF(x, y), 2.2, 2.2)
     else:
         painter.setBrush(theme.color("panel"))
-        painter.setPen(_pen(theme.color("soft" if state == "part" else "edge"), 1.5))
+        painter.setPen(round_pen(theme.color("soft" if state == "part" else "edge"), 1.5))
         painter.drawEllipse(QPointF(x, y), r, r)
         if state == "part":
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(theme.color("soft"))
             painter.drawPie(QRectF(x - r + 2, y - r + 2, 2 * r - 4, 2 * r - 4), -90 * 16, 180 * 16)
         if state == "running":
-            painter.setPen(_pen(theme.color("cur"), 2.4))
+            painter.setPen(round_pen(theme.color("cur"), 2.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawArc(QRectF(x - r, y - r, 2 * r, 2 * r), 90 * 16, -260 * 16)
     painter.restore()
@@ -65,18 +67,18 @@ def draw_severity(painter: QPainter, theme: Theme, x: float, y: float, word: str
     """Draw a finding's severity: filled triangle with !, open triangle, ring with a dot."""
     painter.save()
     if word == "blocks":
-        painter.setPen(_pen(theme.color("block"), 1.2))
+        painter.setPen(round_pen(theme.color("block"), 1.2))
         painter.setBrush(theme.color("block"))
         painter.drawPolygon(triangle(x, y, r))
-        painter.setPen(_pen(theme.color("panel"), 1.5))
+        painter.setPen(round_pen(theme.color("panel"), 1.5))
         painter.drawLine(QPointF(x, y - 0.35 * r), QPointF(x, y + 0.2 * r))
         painter.drawPoint(QPointF(x, y + 0.56 * r))
     elif word == "check":
-        painter.setPen(_pen(theme.color("check"), 1.5))
+        painter.setPen(round_pen(theme.color("check"), 1.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPolygon(triangle(x, y, r))
     else:
-        painter.setPen(_pen(theme.color("note"), 1.5))
+        painter.setPen(round_pen(theme.color("note"), 1.5))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(QPointF(x, y), 0.8 * r, 0.8 * r)
         painter.setBrush(theme.color("note"))
@@ -88,12 +90,12 @@ def draw_dot(painter: QPainter, theme: Theme, x: float, y: float, kind: str) -> 
     """Draw an exposure's dot: kept, other, finding, left_out, unreadable."""
     painter.save()
     if kind == "left_out":
-        painter.setPen(_pen(theme.color("off"), 1.3))
+        painter.setPen(round_pen(theme.color("off"), 1.3))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
         painter.drawLine(QPointF(x - 4, y + 4), QPointF(x + 4, y - 4))
     elif kind == "unreadable":
-        painter.setPen(_pen(theme.color("block"), 1.7))
+        painter.setPen(round_pen(theme.color("block"), 1.7))
         painter.drawLine(QPointF(x - 3.6, y - 3.6), QPointF(x + 3.6, y + 3.6))
         painter.drawLine(QPointF(x - 3.6, y + 3.6), QPointF(x + 3.6, y - 3.6))
     else:
@@ -102,10 +104,27 @@ def draw_dot(painter: QPainter, theme: Theme, x: float, y: float, kind: str) -> 
         r = 2.4 if kind == "other" else 3.0
         painter.drawEllipse(QPointF(x, y), r, r)
         if kind == "finding":
-            painter.setPen(_pen(theme.color("check"), 1.4))
+            painter.setPen(round_pen(theme.color("check"), 1.4))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawEllipse(QPointF(x, y), 5.6, 5.6)
     painter.restore()
+
+
+def draw_dots(painter: QPainter, theme: Theme, dots: Iterable[tuple[float, float, str]]) -> None:
+    """Draw many exposures' dots (x, y, kind): as `draw_dot`, with one call for all of the plain kinds."""
+    plain: dict[str, list[QPointF]] = {}
+    special = []
+    for x, y, kind in dots:
+        if kind in ("kept", "other"):
+            plain.setdefault(kind, []).append(QPointF(x, y))
+        else:
+            special.append((x, y, kind))
+    for kind, places in plain.items():
+        other = kind == "other"
+        painter.setPen(round_pen(theme.color("text", 0.4 if other else 1.0), 4.8 if other else 6.0))
+        painter.drawPoints(places)
+    for x, y, kind in special:
+        draw_dot(painter, theme, x, y, kind)
 
 
 def role_path(role: str, x: float, y: float, r: float) -> QPainterPath:
@@ -149,7 +168,7 @@ def icon(theme: Theme, name: str, token: str = "soft", size: int = 16) -> QIcon:
     painter = QPainter(pixmap)
     painter.setRenderHint(QPainter.RenderHint.Antialiasing)
     painter.scale(scale * size / 16, scale * size / 16)
-    painter.setPen(_pen(theme.color(token), 1.4))
+    painter.setPen(round_pen(theme.color(token), 1.4))
     _DRAW.get(name, _draw_dot_icon)(painter)
     painter.end()
     pixmap.setDevicePixelRatio(scale)
@@ -158,6 +177,11 @@ def icon(theme: Theme, name: str, token: str = "soft", size: int = 16) -> QIcon:
 
 def _draw_dot_icon(p: QPainter) -> None:
     p.drawEllipse(QPointF(8, 8), 3, 3)
+
+
+def _draw_colour(p: QPainter) -> None:
+    for x, y in ((8, 5.6), (5.6, 9.8), (10.4, 9.8)):
+        p.drawEllipse(QPointF(x, y), 3.6, 3.6)
 
 
 def _draw_stars(p: QPainter) -> None:
@@ -296,6 +320,7 @@ def _draw_more(p: QPainter) -> None:
 
 
 _DRAW = {
+    "colour": _draw_colour,
     "masks": _draw_masks, "regions": _draw_regions, "aligned": _draw_aligned, "deep": _draw_deep, "loupe": _draw_loupe,
     "closeup": _draw_closeup, "box": _draw_box, "north": _draw_north, "more": _draw_more,
     "swipe": _draw_swipe, "difference": _draw_difference, "profile": _draw_profile, "defects": _draw_defects,
@@ -308,7 +333,7 @@ _DRAW = {
 def draw_mark(painter: QPainter, theme: Theme, x: float, y: float) -> None:
     """Draw Ulvar's own mark: three dots on a line, the last one risen."""
     painter.save()
-    painter.setPen(_pen(theme.color("soft"), 1.4))
+    painter.setPen(round_pen(theme.color("soft"), 1.4))
     painter.drawPolyline([QPointF(x - 8, y + 4), QPointF(x - 1, y - 1), QPointF(x + 8, y - 4)])
     painter.setPen(Qt.PenStyle.NoPen)
     for dx, dy, token in ((-8, 4, "text"), (-1, -1, "accent"), (8, -4, "text")):

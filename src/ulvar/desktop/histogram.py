@@ -10,10 +10,13 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ulvar.desktop.pictures import Picture
-from ulvar.desktop.stretch import Stretch
+from ulvar.desktop.stretch import Sample, Stretch, sorted_quantiles
 from ulvar.desktop.theme import Theme
 
 _MARGIN = 6
+_BARS = 120
+# Colours of red, green and blue outlines.
+_BANDS = ("block", "good", "comparison")
 
 
 class Histogram(QWidget):
@@ -29,7 +32,7 @@ class Histogram(QWidget):
         self.saturation: float | None = None
         self._range = (0.0, 1.0)
         self._bars = np.zeros(1)
-        self.second: np.ndarray | None = None
+        self.second: Sample | None = None
         self._dragged = ""
         self.setFixedHeight(28)
         self.setMinimumWidth(80)
@@ -41,14 +44,17 @@ class Histogram(QWidget):
     def show_picture(self, picture: Picture | None, stretch: Stretch) -> None:
         """Show a picture's histogram."""
         self.picture, self.stretch = picture, stretch
-        if picture is not None and picture.sample.size:
-            low, high = float(np.percentile(picture.sample, 0.1)), float(np.percentile(picture.sample, 99.7))
+        if picture is not None and picture.sample.values.size:
+            low, high = (float(v) for v in sorted_quantiles(picture.sample.values, (0.001, 0.997)))
             low, high = min(low, stretch.floor), max(high, stretch.ceiling)
             pad = 0.06 * max(high - low, 1e-6)
             self._range = low - pad, high + pad
-            bars, _ = np.histogram(picture.sample, bins=120, range=self._range)
-            self._bars = np.sqrt(bars / max(1, bars.max()))
+            self._bars = self._heights(picture.sample)
         self.update()
+
+    def _heights(self, sample: Sample) -> np.ndarray:
+        bars = sample.histogram(*self._range, _BARS)
+        return np.sqrt(bars / max(1, bars.max()))
 
     def _x(self, value: float) -> float:
         low, high = self._range
@@ -60,9 +66,10 @@ class Histogram(QWidget):
 
     def saturated_share(self) -> float:
         """Return the share of sampled pixels at saturation."""
-        if self.saturation is None or self.picture is None or not self.picture.sample.size:
+        if self.saturation is None or self.picture is None or not self.picture.sample.values.size:
             return 0.0
-        return float((self.picture.sample >= self.saturation).mean())
+        values = self.picture.sample.values
+        return float(1 - np.searchsorted(values, self.saturation) / len(values))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw bars, curve and handles."""
@@ -73,18 +80,24 @@ class Histogram(QWidget):
             return
         step = (self.width() - 2 * _MARGIN) / len(self._bars)
         tall = self.height() - 6
-        for i, value in enumerate(self._bars):
-            painter.fillRect(
-                QRectF(_MARGIN + i * step, self.height() - 2 - value * tall, step + 0.4, value * tall),
-                self.theme.color("mute"),
-            )
-        if self.second is not None and self.second.size:
-            # The exposure before calibration, as an outline.
-            bars, _ = np.histogram(self.second, bins=120, range=self._range)
-            heights = np.sqrt(bars / max(1, bars.max()))
-            painter.setPen(self.theme.color("comparison"))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(self.theme.color("mute"))
+        painter.drawRects(
+            [QRectF(_MARGIN + i * step, self.height() - 2 - h * tall, step + 0.4, h * tall) for i, h in enumerate(self._bars) if h]
+        )  # fmt: skip
+        # The bands of a colour picture, or the exposure before calibration, as outlines.
+        outlines = [(sample, token) for sample, token in zip(self.picture.bands, _BANDS)]
+        if self.second is not None:
+            outlines.append((self.second, "comparison"))
+        for sample, token in outlines:
+            if not sample.values.size:
+                continue
+            painter.setPen(QPen(self.theme.color(token), 1.2))
             painter.drawPolyline(
-                [QPointF(_MARGIN + (i + 0.5) * step, self.height() - 2 - h * tall) for i, h in enumerate(heights)]
+                [
+                    QPointF(_MARGIN + (i + 0.5) * step, self.height() - 2 - h * tall)
+                    for i, h in enumerate(self._heights(sample))
+                ]
             )
         self._paint_saturation(painter)
         painter.setPen(Qt.PenStyle.NoPen)

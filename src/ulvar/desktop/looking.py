@@ -54,13 +54,19 @@ class Looking:
 
     def quality(self) -> dict[str, QualityRow]:
         """Raw path to every quality of each scored exposure."""
-        return self.cached("quality", lambda: quality_rows(self.night) if self.night else {})
+        return self.cached(
+            "quality", lambda: quality_rows(self.night, scores=self.products("score")) if self.night else {}
+        )
 
     def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
         """Exposures to stack, and those that a rule takes out with why."""
-        return self.cached(
-            "plan", lambda: stack_candidates(self.night, rows=self.quality()) if self.night else ({}, {})
-        )
+
+        def make() -> tuple[dict[str, Product], dict[str, str]]:
+            if self.night is None:
+                return {}, {}
+            return stack_candidates(self.night, rows=self.quality(), scores=self.products("score"))
+
+        return self.cached("plan", make)
 
     def comparable(self) -> dict[str, QualityRow]:
         """Qualities of the exposures of the working filter that are not left out."""

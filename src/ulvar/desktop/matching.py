@@ -82,6 +82,7 @@ class Matching:
         if self.night is None:
             return
         self.night.set_settings(settings)
+        self._drop()
         self.settings_changed.emit()
         self.facts_edited()
 

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterable, Iterator
+import time
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 from pydantic import ValidationError
-from PySide6.QtCore import QObject, QSettings, Signal
+from PySide6.QtCore import QObject, QSettings, QTimer, Signal
 from PySide6.QtGui import QUndoStack
 
 from ulvar.astrometry import Wcs
@@ -39,6 +41,9 @@ log = logging.getLogger(__name__)
 
 # What hangs on the files and on what was made of them, not on the selection or on rules.
 _OF_FILES = ("products", "plates", "series", "facts", "lights", "groups", "looks", "findings", "star table")
+
+# Views are told of the end of a job in portions of this length; then the user's clicks have their turn [s].
+_TELLING_S = 0.015
 
 
 class Model(QObject, Numbers, Looking, Matching):
@@ -78,6 +83,7 @@ class Model(QObject, Numbers, Looking, Matching):
         self.job_finding: Finding | None = None
         self._running = False
         self._telling = 0
+        self._ending: Iterator[Callable[[], object]] | None = None
         # Pixels (x, y) that a threshold would call defective, while it is moved.
         self.preview = np.empty((0, 2))
         self._caches: dict[str, object] = {}
@@ -144,6 +150,7 @@ class Model(QObject, Numbers, Looking, Matching):
         if self.job is not None and not self.job.finished:
             self.job.stop()
             self.job.join(60)
+        self._end_telling()
         self._running = False
         if self.night is not None:
             self.night.close()
@@ -266,7 +273,8 @@ class Model(QObject, Numbers, Looking, Matching):
 
     def settings(self) -> NightSettings:
         """Settings (a copy)."""
-        return self.night.settings if self.night else NightSettings()
+        stored = self.cached("settings", lambda: self.night.settings if self.night else NightSettings())
+        return stored.model_copy(deep=True)
 
     def set_setting(self, section: str, name: str, value: object) -> bool:
         """Change one setting; returns whether it was accepted."""
@@ -293,12 +301,15 @@ class Model(QObject, Numbers, Looking, Matching):
     def set_station(self, station: str) -> None:
         """Go to a station; the night line's metric follows."""
         self.station = station
-        wanted = STATION_METRIC[station]
+        self._choose_metric()
+        self.station_changed.emit(station)
+        self.findings_changed.emit()
+
+    def _choose_metric(self) -> None:
+        wanted = STATION_METRIC[self.station]
         self.metric = wanted if self.knows_metric(wanted) else "temperature"
         if not self.knows_metric(self.metric):
             self.metric = next((m for m in METRICS if self.knows_metric(m)), "temperature")
-        self.station_changed.emit(station)
-        self.findings_changed.emit()
 
     def set_metric(self, metric: str) -> None:
         """Show another metric on the night line."""
@@ -462,7 +473,6 @@ class Model(QObject, Numbers, Looking, Matching):
         if not job.finished:
             self.job_changed.emit()
             return
-        self._running = False
         self._drop()
         if job.state == "failed":
             if self.night is not None:
@@ -477,14 +487,48 @@ class Model(QObject, Numbers, Looking, Matching):
         if not self.current:
             lights = self.lights()
             self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
-        with self.telling():
-            self.exposures_changed.emit()
-            self.results_changed.emit()
-            self.stars_changed.emit()
-            self.states_changed.emit()
-            self.set_station(self.station)
-            self.current_changed.emit()
-            self.job_changed.emit()
+        self._tell_end()
+
+    def _tell_end(self) -> None:
+        """Tell the views that a job ended, one after the other with room for the user's hand between them.
+
+        All at once would hold the window up for several frames. The model is busy until the last one is told.
+        """
+        self._telling += 1
+        steps: list[Callable[[], object]] = [
+            self.quality, self.stack_plan, self.findings, *(partial(self.state, station) for station in STATIONS),
+            *(partial(self.knows_metric, metric) for metric in METRICS), self._choose_metric,
+            self.exposures_changed.emit, self.stars_changed.emit, self.results_changed.emit, self.states_changed.emit,
+            self.findings_changed.emit, self.current_changed.emit,
+        ]  # fmt: skip
+        self._ending = iter(steps)
+        self._go_on_telling()
+
+    def _go_on_telling(self) -> None:
+        if self._ending is None:
+            return
+        began = time.perf_counter()
+        for step in self._ending:
+            try:
+                step()
+            except Exception:
+                # Whatever one view stumbles over, the window does not stay busy for it.
+                log.exception("telling the end of %s", self.job_station)
+            # Several small steps go together; a long one is followed by whatever waits.
+            if time.perf_counter() - began > _TELLING_S:
+                QTimer.singleShot(0, self._go_on_telling)
+                return
+        self._end_telling()
+
+    def _end_telling(self) -> None:
+        if self._ending is None:
+            return
+        self._ending = None
+        self._telling -= 1
+        if not self._telling:
+            self.told_all.emit()
+        self._running = False
+        self.job_changed.emit()
 
 
 def _failure_finding(station: str, error: BaseException | None) -> Finding:

@@ -145,9 +145,8 @@ class Line(QWidget):
         self._paint_sky(painter, plot)
         self._paint_axes(painter, plot)
         self._paint_calibration(painter, plot)
-        for _, x, y, kind in self.dots():
-            if plot.left() <= x <= plot.right():
-                glyphs.draw_dot(painter, t, x, y, kind)
+        inside = ((x, y, kind) for _, x, y, kind in self.dots() if plot.left() <= x <= plot.right())
+        glyphs.draw_dots(painter, t, inside)
         self._paint_failed(painter, plot)
         self._paint_spans(painter, plot)
         self._paint_brush(painter, plot)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
 
 from ulvar.astrometry import Wcs
@@ -91,10 +91,11 @@ def halo_text(painter: QPainter, canvas: Canvas, place: QPointF, text: str, colo
 
 def _detections(painter: QPainter, canvas: Canvas) -> None:
     painter.setPen(QPen(canvas.sky.color("good") if canvas.theme.name != "red" else canvas.sky.color("text"), 1))
-    for x, y in canvas.overlay.detections:
-        p = canvas.to_screen(float(x), float(y))
+    ticks = []
+    for x, y in canvas.places(canvas.overlay.detections):
         for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
-            painter.drawLine(QPointF(p.x() + 4 * dx, p.y() + 4 * dy), QPointF(p.x() + 8 * dx, p.y() + 8 * dy))
+            ticks.append(QLineF(x + 4 * dx, y + 4 * dy, x + 8 * dx, y + 8 * dy))
+    painter.drawLines(ticks)
     if canvas.overlay.chosen is not None:
         painter.setPen(QPen(canvas.sky.color("cur"), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)

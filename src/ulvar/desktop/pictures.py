@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cached_property
 
 import cv2
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from ulvar.frames import FileRows, FrameError, is_fits_path, read_plane
+from ulvar.desktop.colour import balanced, cell_colours, colour_sample, interpolated, is_mosaic, white_balance
+from ulvar.desktop.stretch import Sample
+from ulvar.frames import ExposureFacts, FileRows, FrameError, is_fits_path, read_plane
+from ulvar.frames.address import Address, split_address
 from ulvar.frames.fits import stored_mask
 
 # From this size on a quick look is shown while the whole picture is read [px].
@@ -20,21 +24,54 @@ _LARGE = 20_000_000
 
 @dataclass(frozen=True)
 class Picture:
-    """Pixels at full size and halved again and again; a sorted sample for stretches and histogram.
+    """Pixels at full size and halved again and again; a sample for stretches and histogram.
 
-    A quick look has every n-th pixel only, for the moment until the whole is there.
+    A quick look has every n-th pixel only, for the moment until the whole is there. The levels of a colour picture are
+    float32 [y, x, 3], but for the first one of a mosaic, which stays as it was measured: its colours are interpolated
+    where they are shown.
     """
 
     path: str
     levels: tuple[np.ndarray, ...]
-    sample: np.ndarray
+    sample: Sample
     shape: tuple[int, int] = (0, 0)
     quick: bool = False
+    cfa: str = ""
+    # Offset and factor of red, green and blue that make the sky neutral; empty for a grey picture.
+    balance: tuple[tuple[float, float], ...] = ()
+    bands: tuple[Sample, ...] = ()
 
     @property
     def data(self) -> np.ndarray:
-        """Full-size pixels, float32 [y, x]; of a quick look the few that there are."""
-        return self.levels[0]
+        """Full-size pixels to measure, float32 [y, x]; of a quick look the few that there are."""
+        return self.levels[0] if self.levels[0].ndim == 2 else self._mean
+
+    @cached_property
+    def _mean(self) -> np.ndarray:
+        return self.levels[0].mean(axis=2)
+
+    def part(self, level: int, x0: int, y0: int, x1: int, y1: int) -> np.ndarray:
+        """Return a part of a level, float32 [y, x] or, of a colour picture, [y, x, 3]."""
+        if self.cfa and level == 0:
+            return interpolated(self.levels[0], self.cfa, x0, y0, x1, y1)
+        return self.levels[level][y0:y1, x0:x1]
+
+    @property
+    def nbytes(self) -> int:
+        """Memory that it takes."""
+        return sum(level.nbytes for level in self.levels)
+
+
+def colour_path(path: str, colours: str) -> str:
+    """Return the name under which a picture is asked for in colour.
+
+    Parameters
+    ----------
+    path : str
+    colours : str
+        The cell of the mosaic (``RGGB``), or ``planes`` for the three planes of the file that holds this one.
+    """
+    return f"{path}\n#{colours}"
 
 
 def difference_path(first: str, second: str) -> str:
@@ -57,33 +94,68 @@ def aligned_path(path: str, matrix: np.ndarray, shape: tuple[int, int]) -> str:
     return f"{path}\n@{numbers},{shape[0]},{shape[1]}"
 
 
-def file_shown(name: str) -> str:
-    """Return the file behind a picture's name."""
-    return name.partition("\n")[0]
+@dataclass(frozen=True)
+class Orders:
+    """What a picture's name asks for: a file, and what is done with its pixels."""
+
+    file: str
+    colours: str = ""
+    grid: str = ""
+    other: str = ""
+
+    @classmethod
+    def of(cls, name: str) -> Orders:
+        """Take a name apart."""
+        file, *rest = name.split("\n")
+        marked = {order[0]: order[1:] for order in rest if order[0] in "#@"}
+        other = next((order for order in rest if order[0] not in "#@"), "")
+        return cls(file, marked.get("#", ""), marked.get("@", ""), other)
+
+    @property
+    def as_stored(self) -> bool:
+        """Whether the file's own pixels are shown, in colour or not."""
+        return not (self.grid or self.other or self.colours == "planes")
 
 
-def _pixels(name: str) -> np.ndarray:
-    first, _, second = name.partition("\n")
-    data = read_plane(first)
-    if second.startswith("@"):
-        parts = second[1:].split(",")
+def colours_of(facts: ExposureFacts) -> str:
+    """Return how an exposure can be shown in colour, see `colour_path`; empty for a grey one."""
+    if is_mosaic(facts.cfa):
+        return facts.cfa
+    if split_address(facts.path).plane is None:
+        return ""
+    # Three planes of one file are red, green and blue as a rule; a TIFF's fourth sample is not looked at.
+    return "planes" if facts.planes == 3 or (facts.planes == 4 and facts.filter in tuple("RGBA")) else ""
+
+
+def _planes(path: str) -> np.ndarray:
+    """Return the red, green and blue plane of the file that an address names one plane of, [y, x, 3]."""
+    address = split_address(path)
+    planes = [read_plane(Address(address.file, address.hdu, k).text) for k in range(3)]
+    return np.stack(planes, axis=2)
+
+
+def _pixels(name: str) -> tuple[np.ndarray, str]:
+    """Return the pixels of a picture's name, and the cell of the mosaic that they still are."""
+    orders = Orders.of(name)
+    data = _planes(orders.file) if orders.colours == "planes" else read_plane(orders.file)
+    cfa = orders.colours if is_mosaic(orders.colours) else ""
+    if orders.grid:
+        parts = orders.grid.split(",")
         matrix = np.array([float(p) for p in parts[:6]]).reshape(2, 3)
+        if cfa:
+            # Turned or shifted, a mosaic would be none any more.
+            data, cfa = interpolated(data, cfa, 0, 0, data.shape[1], data.shape[0]), ""
         # Looking wants speed: bilinear, unlike the stack, which resamples by Lanczos.
-        shape = int(parts[6]), int(parts[7])
-        return cv2.warpAffine(
-            data,
-            matrix,
-            (shape[1], shape[0]),
-            flags=cv2.INTER_LINEAR,
-            borderMode=cv2.BORDER_CONSTANT,
-            borderValue=np.nan,
-        )
-    if second:
-        other = read_plane(second)
-        if other.shape != data.shape:
-            raise FrameError(second, "its size is not that of the other")
-        np.subtract(data, other, out=data)
-    return data
+        data = cv2.warpAffine(
+            data, matrix, (int(parts[7]), int(parts[6])), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
+            borderValue=(np.nan,) * 4,
+        )  # fmt: skip
+    elif orders.other:
+        second = read_plane(orders.other)
+        if second.shape != data.shape:
+            raise FrameError(orders.other, "its size is not that of the other")
+        np.subtract(data, second, out=data)
+    return data, cfa
 
 
 def make_picture(path: str) -> Picture:
@@ -94,49 +166,64 @@ def make_picture(path: str) -> Picture:
     FrameError
         If the file cannot be read.
     """
-    data = _pixels(path)
+    data, cfa = _pixels(path)
     levels = [data]
-    while max(levels[-1].shape) > 700:
-        below = levels[-1]
-        size = max(1, below.shape[1] // 2), max(1, below.shape[0] // 2)
-        small = cv2.resize(below, size, interpolation=cv2.INTER_AREA)
-        if len(levels) == 1 and not np.isfinite(small.sum(dtype=np.float64)):
-            # Pixels without a value would spread from level to level.
-            step = max(1, min(below.shape) // 300)
-            sample = below[::step, ::step]
-            good = sample[np.isfinite(sample)]
-            filled = np.nan_to_num(below, nan=float(np.median(good)) if good.size else 0.0)
-            small = cv2.resize(filled, size, interpolation=cv2.INTER_AREA)
-        levels.append(small)
-    return Picture(path, tuple(levels), _sample(data), data.shape)
+    if cfa:
+        levels.append(_filled(data, cell_colours(data, cfa), lambda whole: cell_colours(whole, cfa)))
+    while max(levels[-1].shape[:2]) > 700:
+        half = _halved(levels[-1])
+        levels.append(_filled(data, half, _halved) if len(levels) == 1 else half)
+    if data.ndim == 2 and not cfa:
+        return Picture(path, tuple(levels), Sample.of(_thinned(data)), data.shape)
+    thin = _thinned(levels[1] if cfa else data)
+    balance = white_balance(levels[min(len(levels) - 1, 2)])
+    bands = tuple(Sample.of(band) for band in np.moveaxis(balanced(thin, balance), -1, 0))
+    shape = data.shape[0], data.shape[1]
+    return Picture(path, tuple(levels), colour_sample(thin, balance), shape, False, cfa, balance, bands)
 
 
-def _sample(data: np.ndarray) -> np.ndarray:
-    step = max(1, int(np.sqrt(data.size / 40_000)))
-    sample = data[::step, ::step].ravel()
-    return np.sort(sample[np.isfinite(sample)])
+def _halved(data: np.ndarray) -> np.ndarray:
+    size = max(1, data.shape[1] // 2), max(1, data.shape[0] // 2)
+    return cv2.resize(data, size, interpolation=cv2.INTER_AREA)
+
+
+def _filled(data: np.ndarray, smaller: np.ndarray, shrink: Callable[[np.ndarray], np.ndarray]) -> np.ndarray:
+    """Return the smaller picture, made anew with the median where pixels have no value: these would spread."""
+    if np.isfinite(smaller.sum(dtype=np.float64)):
+        return smaller
+    sample = _thinned(data)
+    good = sample[np.isfinite(sample)]
+    return shrink(np.nan_to_num(data, nan=float(np.median(good)) if good.size else 0.0))
+
+
+def _thinned(data: np.ndarray) -> np.ndarray:
+    step = max(1, int(np.sqrt(data.shape[0] * data.shape[1] / 40_000)))
+    return data[::step, ::step]
 
 
 def quick_look(path: str) -> Picture | None:
     """Return a look at a large plain file from a part of its rows; None where the whole is there as soon."""
-    if "\n" in path or not is_fits_path(path):
+    orders = Orders.of(path)
+    if not orders.as_stored or not is_fits_path(orders.file):
         return None
     try:
-        rows = FileRows(path)
+        rows = FileRows(orders.file)
         if not rows.plain or rows.height * rows.width < _LARGE:
             return None
-        data = rows.every(max(2, max(rows.height, rows.width) // 1400))
+        # An even step stays within one colour of a mosaic.
+        data = rows.every(max(2, max(rows.height, rows.width) // 1400 // 2 * 2))
     except FrameError:
         return None
-    return Picture(path, (data,), _sample(data), (rows.height, rows.width), quick=True)
+    return Picture(path, (data,), Sample.of(_thinned(data)), (rows.height, rows.width), quick=True)
 
 
 def read_mask(path: str, shape: tuple[int, ...]) -> np.ndarray | None:
     """Return the mask plane that a product carries, or None."""
-    if "\n" in path or not is_fits_path(path):
+    orders = Orders.of(path)
+    if not orders.as_stored or not is_fits_path(orders.file):
         return None
     try:
-        return stored_mask(path, shape)
+        return stored_mask(orders.file, shape)
     except FrameError:
         return None
 
@@ -210,10 +297,7 @@ class PictureLoader(QObject):
         self._waiting.pop(path, None)
         if isinstance(result, Picture):
             self._cache[path] = result
-            while (
-                len(self._cache) > 2
-                and sum(sum(a.nbytes for a in p.levels) for p in self._cache.values()) > self._keep_bytes
-            ):
+            while len(self._cache) > 2 and sum(p.nbytes for p in self._cache.values()) > self._keep_bytes:
                 self._cache.popitem(last=False)
         self.loaded.emit(path, result)
 

@@ -72,6 +72,7 @@ class SkyFoot(QWidget):
         if picture is None:
             self.histogram.show_picture(None, self.current)
             return self.current
+        self.colour_box.setEnabled(not picture.balance)
         known = self._kept.get(kind)
         self.current = known or auto_stretch(picture.sample, replace(self.current, knee=None))
         self.keep.blockSignals(True)

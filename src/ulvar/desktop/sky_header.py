@@ -20,10 +20,10 @@ TOGGLES = (
     ("deep", "The deep view: the median of the aligned night", "Y"),
     ("loupe", "A loupe at the cursor", "O"), ("closeup", "Profile and growth curve of a star that you click", "T"),
     ("profile", "Values, length and angle of a line that you drag", "P"), ("box", "Statistics of a rectangle that you drag", "B"),
-    ("defects", "Pixels called defective", "H"), ("north", "North up, east left", "U"), ("invert", "Swap black and white", "I"),
+    ("colour", "In colour: a mosaic's, or those of three planes", "C"), ("defects", "Pixels called defective", "H"), ("north", "North up, east left", "U"), ("invert", "Swap black and white", "I"),
     ("fit", "Fit the whole picture", "F"),
 )  # fmt: skip
-_CHECKED = ("apertures", "regions")
+_CHECKED = ("apertures", "regions", "colour")
 _SHOWN = {
     "intake": ("closeup", "profile", "invert", "fit"), "masters": ("profile", "box", "invert", "fit"),
     "calibrate": ("blink", "swipe", "difference", "defects", "profile", "fit"),
@@ -85,7 +85,12 @@ class SkyHeader(QWidget):
     def show_for(self, station: str) -> None:
         """Show the buttons that are of use at a station; their keys work everywhere."""
         for key, button in self.toggles.items():
-            button.setVisible(key in _SHOWN.get(station, ("fit",)))
+            if key != "colour":
+                button.setVisible(key in _SHOWN.get(station, ("fit",)))
+
+    def offer_colour(self, there: bool) -> None:
+        """Show the button for colours only where there are any."""
+        self.toggles["colour"].setVisible(there)
 
     def set_theme(self, theme: Theme) -> None:
         """Take another theme."""

@@ -13,7 +13,15 @@ from ulvar.calibration import Region
 from ulvar.desktop.canvas import Canvas
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay
-from ulvar.desktop.pictures import Picture, PictureLoader, aligned_path, difference_path, file_shown
+from ulvar.desktop.pictures import (
+    Orders,
+    Picture,
+    PictureLoader,
+    aligned_path,
+    colour_path,
+    colours_of,
+    difference_path,
+)
 from ulvar.desktop.sky_foot import SkyFoot
 from ulvar.desktop.sky_header import SkyHeader
 from ulvar.desktop.sky_marks import Marks
@@ -152,8 +160,13 @@ class SkyView(QWidget):
             if self.on("blink"):
                 path = facts.path
         if grid is not None:
-            return aligned_path(path, grid.matrix, (facts.height, facts.width))
-        return path
+            path = aligned_path(path, grid.matrix, (facts.height, facts.width))
+        return self._coloured(facts, path)
+
+    def _coloured(self, facts: ExposureFacts, path: str) -> str:
+        """Ask for the picture in colour where the exposure has any and the user wants it."""
+        colours = colours_of(facts)
+        return colour_path(path, colours) if colours and self.on("colour") else path
 
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
@@ -181,6 +194,7 @@ class SkyView(QWidget):
             return
         self.name.setText(facts.stem)
         path = self.path_for(facts)
+        self.header.offer_colour(self._has_colour)
         self.facts.set_words(", ".join(self._told(facts, path)))
         self._request(path)
 
@@ -195,22 +209,29 @@ class SkyView(QWidget):
         airmass = self._model.metric_values("airmass").get(facts.path)
         if airmass:
             bits.append(f"airmass {airmass:.2f}")
-        if self.on("difference") and "\n" in path:
+        orders = Orders.of(path)
+        if orders.other:
             bits.append("raw less calibrated")
-        elif file_shown(path) != facts.path:
+        elif orders.file != facts.path:
             bits.append("calibrated")
-        if "\n@" in path:
+        if orders.grid:
             bits.append("aligned")
         if facts.path in self._model.left_out():
             bits.append("left out")
         return bits
 
+    @property
+    def _has_colour(self) -> bool:
+        facts = self._model.facts(self._model.current)
+        return facts is not None and bool(colours_of(facts))
+
     def _request(self, path: str) -> None:
         self._before = ""
         if self.on("swipe") and not self._override:
             facts = self._model.facts(self._model.current)
-            if facts is not None and facts.path != path and "\n" not in path:
-                self._before = facts.path
+            before = self._coloured(facts, facts.path) if facts is not None else ""
+            if before != path and Orders.of(path).as_stored:
+                self._before = before
         if not self._before:
             self.canvas.second = None
             self.histogram.second = None
@@ -242,7 +263,7 @@ class SkyView(QWidget):
                 self._marks()
             self._read_ahead()
         else:
-            self.canvas.set_picture(None, f"{Path(file_shown(path)).name}: {result}")
+            self.canvas.set_picture(None, f"{Path(Orders.of(path).file).name}: {result}")
             self.foot.show_picture(None, "", None)
 
     def _read_ahead(self) -> None:
@@ -268,7 +289,7 @@ class SkyView(QWidget):
         facts = self._model.facts(self._model.current)
         if self._override:
             return self._override
-        kind = "calibrated" if facts is not None and file_shown(path) != facts.path else "raw"
+        kind = "calibrated" if facts is not None and Orders.of(path).file != facts.path else "raw"
         if self.on("difference"):
             kind = "difference"
         return f"{kind} {facts.role.value if facts else ''} {facts.filter if facts else ''}"
@@ -314,6 +335,10 @@ class SkyView(QWidget):
         elif key == "deep" and button.isChecked() and self._model.deep_view() is None:
             button.setChecked(False)
             self._model.message.emit("There is no deep view yet: make it with Ctrl+K, Make the deep view.")
+        elif key == "colour":
+            if self._model.current and not self._override and not self._has_colour:
+                self._model.message.emit("This exposure is grey: its header names no colours of a mosaic.")
+            self.refresh()
         elif key in ("aligned", "deep"):
             if key == "aligned" and button.isChecked() and self._model.transform_of(self._model.current) is None:
                 self._model.message.emit("This exposure is not aligned yet: score the exposures first (Combine).")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -100,32 +101,59 @@ class Stretch:
         return self.curve(quantiles)[step.astype(np.uint16)]
 
 
-def auto_stretch(sample: np.ndarray, stretch: Stretch) -> Stretch:
-    """Choose floor and ceiling from the level and noise of a sample of pixels.
+@dataclass(frozen=True)
+class Sample:
+    """A picture's pixels in a small: sorted finite values, and the levels that suit them [ADU].
 
-    Stars want a ceiling far above the sky and a floor just under it. A bias, a dark or a flat, whose values lie near
-    their median, wants its own range, in which a few hot pixels do not count. A stack, whose noise is a small part of
-    its structure, keeps its faint light: the floor goes by the noise, the ceiling by the bright end.
+    It is made where the picture is read: the window's thread only takes the levels over.
     """
-    good = sample[np.isfinite(sample)]
-    if good.size == 0:
+
+    values: np.ndarray
+    floor: float = 0.0
+    ceiling: float = 1.0
+    # Nothing is to be compressed: a bias, a dark or a flat.
+    even: bool = False
+
+    @classmethod
+    def of(cls, pixels: np.ndarray) -> Sample:
+        """Return the sample of pixels of any shape.
+
+        Stars want a ceiling far above the sky and a floor just under it. A bias, a dark or a flat, whose values lie
+        near their median, wants its own range, in which a few hot pixels do not count. A stack, whose noise is a small
+        part of its structure, keeps its faint light: the floor goes by the noise, the ceiling by the bright end.
+        """
+        good = np.sort(pixels[np.isfinite(pixels)], axis=None)
+        if good.size == 0:
+            return cls(good)
+        median, low, high, top, bottom = (float(v) for v in sorted_quantiles(good, (0.5, 0.01, 0.99, 0.998, 0.002)))
+        noise = 1.4826 * float(np.median(np.abs(good - median)))
+        if noise <= 0:
+            # More than half of the pixels have one value.
+            noise = max((high - low) / 5, abs(median) * 1e-3, 1e-6)
+        skew = (top - median) - (median - bottom)
+        # Light comes on one side only: stars, not the shape of a flat.
+        if top - median > 8 * noise and skew > 5 * noise:
+            # So few pixels over the sky that they are no stars but hot pixels: a dark.
+            share = 1 - np.searchsorted(good, median + 8 * noise, side="right") / good.size
+            if share > 0.0025:
+                ceiling = max(median + 50 * noise, median + 0.3 * (top - median))
+                return cls(good, median - 1.2 * noise, ceiling)
+        floor = min(median - 4 * noise, low) if low > median - 12 * noise else low
+        return cls(good, floor, max(median + 5 * noise, high), even=True)
+
+    def histogram(self, low: float, high: float, bins: int) -> np.ndarray:
+        """Return the number of values in each of `bins` equal steps from low to high."""
+        return np.diff(np.searchsorted(self.values, np.linspace(low, high, bins + 1)))
+
+
+def sorted_quantiles(values: np.ndarray, shares: Sequence[float]) -> np.ndarray:
+    """Return quantiles of values that are sorted already, interpolated linearly."""
+    return np.interp(np.asarray(shares) * (len(values) - 1), np.arange(len(values)), values)
+
+
+def auto_stretch(sample: Sample, stretch: Stretch) -> Stretch:
+    """Return the stretch with the levels that suit a picture; an even one is nearly straight, its level middle grey."""
+    if not sample.values.size:
         return stretch
-    median = float(np.median(good))
-    low, high = (float(v) for v in np.percentile(good, (1, 99)))
-    noise = 1.4826 * float(np.median(np.abs(good - median)))
-    if noise <= 0:
-        # More than half of the pixels have one value.
-        noise = max((high - low) / 5, abs(median) * 1e-3, 1e-6)
-    top = float(np.percentile(good, 99.8))
-    skew = (top - median) - (median - float(np.percentile(good, 0.2)))
-    # Light comes on one side only: stars, not the shape of a flat.
-    if top - median > 8 * noise and skew > 5 * noise:
-        # So few pixels over the sky that they are no stars but hot pixels: a dark.
-        share = float((good > median + 8 * noise).mean())
-        if share > 0.0025:
-            floor = median - 1.2 * noise
-            ceiling = max(median + 50 * noise, median + 0.3 * (top - median))
-            return replace(stretch, floor=floor, ceiling=ceiling, knee=None)
-    floor = min(median - 4 * noise, low) if low > median - 12 * noise else low
-    # An even picture is shown nearly straight, its level as middle grey.
-    return replace(stretch, floor=floor, ceiling=max(median + 5 * noise, high), knee=_EVEN.get(stretch.name))
+    knee = _EVEN.get(stretch.name) if sample.even else None
+    return replace(stretch, floor=sample.floor, ceiling=sample.ceiling, knee=knee)

@@ -285,7 +285,8 @@ class MainWindow(QMainWindow):
         """Turn the Combine board to a page."""
         board = self.board_of["combine"]
         assert isinstance(board, CombineBoard)
-        self.model.set_station("combine")
+        if self.model.station != "combine":
+            self.model.set_station("combine")
         board.turn_to(page)
 
     def _add_rule(self) -> None:

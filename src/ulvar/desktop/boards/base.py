@@ -33,7 +33,7 @@ class Board(QWidget):
         self.show_file, self.command = show_file, command
         self.setObjectName("board")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        column = QVBoxLayout(self)
+        self._column = column = QVBoxLayout(self)
         column.setContentsMargins(16, 12, 16, 8)
         column.setSpacing(8)
         head = QHBoxLayout()
@@ -84,6 +84,8 @@ class Board(QWidget):
             self._stale = False
             clear(self.body)
             self.fill()
+            # Laid out now, not after a first painting at the old places.
+            self._column.activate()
             self._current()
 
     def add_pages(

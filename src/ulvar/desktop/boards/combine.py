@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QScrollArea, QWidget
+from PySide6.QtWidgets import QScrollArea, QSizePolicy, QStackedWidget, QWidget
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.combine_exposures import ExposuresPage
@@ -19,6 +19,9 @@ _PAGES = (
 )  # fmt: skip
 
 
+Page = ExposuresPage | RulesPage | StarsPage | FieldPage
+
+
 class CombineBoard(Board):
     """Four pages about the same question."""
 
@@ -26,8 +29,9 @@ class CombineBoard(Board):
 
     def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self.page = "exposures"
-        self.pages: dict[str, QWidget] = {}
-        self._shown: ExposuresPage | RulesPage | StarsPage | FieldPage | None = None
+        # Pages that were turned to since anything changed: turning back to one builds nothing.
+        self._built: dict[str, Page] = {}
+        self._leaves: QStackedWidget | None = None
         self._sorted = ("score", False)
         super().__init__(*arguments)
         self.model.brush_changed.connect(self._brushed)
@@ -52,49 +56,87 @@ class CombineBoard(Board):
                     )
                 )
             return
-        members = self.model.comparable()
-        keep, _ = self.model.stack_plan()
-        self.count.setText(f"{len(keep)} of {len(members)} {self.model.working_filter()} exposures kept")
+        self._recount()
         self.page_buttons = self.add_pages(_PAGES, self.page, self.turn_to)
+        self._leaves = QStackedWidget()
+        self.body.addWidget(self._leaves, 1)
+        self._open()
+
+    def _open(self) -> None:
+        """Bring the page that is turned to in sight, built now if it is not there yet."""
+        assert self._leaves is not None
+        page = self._built.get(self.page)
+        if page is None:
+            page = self._built[self.page] = self._make()
+            holder: QWidget = page
+            if isinstance(page, RulesPage):
+                holder = QScrollArea()
+                holder.setWidgetResizable(True)
+                holder.setWidget(page)
+            self._leaves.addWidget(holder)
+        for other in range(self._leaves.count()):
+            # A stack is as wide as its widest page unless the pages out of sight are ignored.
+            leaf = self._leaves.widget(other)
+            here = leaf is page or leaf.isAncestorOf(page)
+            policy = QSizePolicy.Policy.Preferred if here else QSizePolicy.Policy.Ignored
+            leaf.setSizePolicy(policy, policy)
+            if here:
+                self._leaves.setCurrentWidget(leaf)
+
+    def _make(self) -> Page:
         if self.page == "rules":
-            self._shown = RulesPage(self.model, self.theme)
-            scroll = QScrollArea()
-            scroll.setWidgetResizable(True)
-            scroll.setWidget(self._shown)
-            self.body.addWidget(scroll, 1)
-        elif self.page == "stars":
-            self._shown = StarsPage(self.model, self.theme)
-            self.body.addWidget(self._shown, 1)
-        elif self.page == "field":
-            self._shown = FieldPage(self.model, self.theme)
-            self.body.addWidget(self._shown, 1)
-        else:
-            self._shown = ExposuresPage(self.model, self.theme, self.show_file, self._sorted)
-            self.body.addWidget(self._shown, 1)
+            return RulesPage(self.model, self.theme)
+        if self.page == "stars":
+            return StarsPage(self.model, self.theme)
+        if self.page == "field":
+            return FieldPage(self.model, self.theme)
+        return ExposuresPage(self.model, self.theme, self.show_file, self._sorted)
 
     @property
     def shown(self):  # type: ignore[no-untyped-def]
         """The page in sight, or None."""
-        return self._shown
+        return self._built.get(self.page)
 
     def turn_to(self, page: str) -> None:
         """Show another page."""
+        before = self.shown
         self.page = page
-        self._stale = True
-        self.rebuild()
+        if self._stale or self._leaves is None:
+            self._stale = True
+            self.rebuild()
+            return
+        if isinstance(before, StarsPage) and page != "stars":
+            before.leave()
+        for key, button in self.page_buttons.items():
+            button.setChecked(key == page)
+        self._open()
+        if isinstance(self.shown, ExposuresPage):
+            self.shown.show_brush()
+        self._current()
 
     def close_page(self, *, wait: bool = False) -> None:
-        """End what a page runs in the background, and keep what it is to remember."""
-        if isinstance(self._shown, StarsPage):
-            self._shown.close_finder(wait=wait)
-        if isinstance(self._shown, ExposuresPage):
-            self._sorted = self._shown.order
-        self._shown = None
+        """End what pages run in the background, and keep what they are to remember."""
+        for page in self._built.values():
+            self._close(page, wait)
+        self._built.clear()
+        self._leaves = None
+
+    def _close(self, page: Page, wait: bool = False) -> None:
+        if isinstance(page, StarsPage):
+            page.close_finder(wait=wait)
+        if isinstance(page, ExposuresPage):
+            self._sorted = page.order
 
     def mark_stale(self) -> None:
         """Build anew, but not under the user's hand: pages with controls follow by themselves."""
-        if isinstance(self._shown, (RulesPage, StarsPage)) and self.isVisible() and self.model.products("score"):
-            self._shown.refresh()
+        shown = self.shown
+        if isinstance(shown, (RulesPage, StarsPage)) and self.isVisible() and self.model.products("score"):
+            for key in [k for k, page in self._built.items() if page is not shown]:
+                page = self._built.pop(key)
+                self._close(page)
+                page.hide()
+                page.deleteLater()
+            shown.refresh()
             self._recount()
             return
         super().mark_stale()
@@ -106,14 +148,14 @@ class CombineBoard(Board):
         )
 
     def _brushed(self) -> None:
-        if isinstance(self._shown, ExposuresPage) and self.isVisible():
-            self._shown.show_brush()
+        if isinstance(self.shown, ExposuresPage) and self.isVisible():
+            self.shown.show_brush()
 
     def _star_chosen(self) -> None:
-        if isinstance(self._shown, StarsPage) and self.isVisible():
-            self._shown.show_chosen()
+        if isinstance(self.shown, StarsPage) and self.isVisible():
+            self.shown.show_chosen()
 
     def show_current(self, path: str) -> None:
         """Mark the current exposure, or show what belongs to it."""
-        if self._shown is not None:
-            self._shown.show_current(path)
+        if self.shown is not None:
+            self.shown.show_current(path)

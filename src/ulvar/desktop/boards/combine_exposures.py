@@ -187,9 +187,10 @@ class ExposuresPage(QWidget):
         paths = self._listed_paths()
         rules = night_rules(self._model.settings())
         rows, marks, dim = [], {}, set()
+        out, ruled = self._model.left_out(), self._model.stack_plan()[1]
         for i, path in enumerate(paths):
             row = self._rows_of[path]
-            state = self._state(path)
+            state = "left" if path in out else "ruled" if path in ruled else "kept"
             if state != "kept":
                 dim.add(i)
             facts = self._model.facts(path)
@@ -201,14 +202,13 @@ class ExposuresPage(QWidget):
                 if any(rule.quality == key and rule.takes(row) for rule in rules):
                     marks[i, c + 1] = "block"
             rows.append(cells)
-        self.rows.fill(rows, paths, marks, dim)
         self.listed.setText("" if len(paths) == len(self._members) else f"{len(paths)} of {len(self._members)}")
         arrow = " ▾" if self.order[1] else " ▴"
         heads = []
         for key, head in zip(("name", *_COLUMNS), ("Exposure\n", *(_HEADS[c] for c in _COLUMNS))):
             first, _, second = head.partition("\n")
             heads.append(f"{first}\n{second}{arrow}" if key == self.order[0] else head)
-        self.rows.set_headers(heads)
+        self.rows.fill(rows, paths, marks, dim, heads)
         self._quiet = False
         self.show_current(self._model.current)
 

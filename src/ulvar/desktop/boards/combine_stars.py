@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSlider, QV
 from ulvar.desktop.background import Asker
 from ulvar.desktop.model import Model
 from ulvar.desktop.theme import Theme
-from ulvar.desktop.widgets import Rows, label, number, table
+from ulvar.desktop.widgets import LazyRows, Rows, label, number, table
 from ulvar.night.flows.starfind import detect_in
 from ulvar.night.stations import working_exposures
 from ulvar.stars import Detection, DetectOptions, StarTable, flag_words, limit_stars
@@ -25,6 +25,16 @@ _LIMITS = (
 )
 _WIDE_OPEN = DetectOptions(threshold=3.0, noise_peaks=0.0, smallest=0.0, widest=20.0, longest=20.0)
 _ROWS = 600
+
+
+def _star_row(stars: StarTable, i: int) -> list[str]:
+    """Return the texts of a star's row."""
+    return [
+        number(stars.x[i], 1), number(stars.y[i], 1), number(stars.flux[i], 0), number(stars.flux_error[i], 0),
+        number(stars.snr[i], 0), number(stars.fwhm_px[i], 2), number(stars.fwhm_fit_px[i], 2),
+        number(stars.ellipticity[i], 2), number(stars.angle_deg[i], 0), number(stars.peak[i], 0),
+        flag_words(int(stars.flags[i])).replace("|", ", ").replace("_", " "),
+    ]  # fmt: skip
 
 
 class StarsPage(QWidget):
@@ -91,6 +101,11 @@ class StarsPage(QWidget):
         self._finder.close(wait=wait)
         if self._model.tuned_stars is not None:
             self._model.tune_stars(None)
+
+    def leave(self) -> None:
+        """Take limits that were only tried and their preview back: another page comes in sight."""
+        if self._model.tuned_stars is not None:
+            self._back()
 
     # ---- limits
 
@@ -192,15 +207,7 @@ class StarsPage(QWidget):
 
     def _fill(self, stars: StarTable) -> None:
         self._listed = stars
-        rows = [
-            (
-                number(stars.x[i], 1), number(stars.y[i], 1), number(stars.flux[i], 0), number(stars.flux_error[i], 0),
-                number(stars.snr[i], 0), number(stars.fwhm_px[i], 2), number(stars.fwhm_fit_px[i], 2),
-                number(stars.ellipticity[i], 2), number(stars.angle_deg[i], 0), number(stars.peak[i], 0),
-                flag_words(int(stars.flags[i])).replace("|", ", ").replace("_", " "),
-            )
-            for i in range(min(len(stars), _ROWS))
-        ]  # fmt: skip
+        rows = LazyRows(lambda i: _star_row(stars, i), min(len(stars), _ROWS))
         self._quiet = True
         self.rows.fill(rows, [str(i) for i in range(len(rows))])
         self._quiet = False

@@ -123,12 +123,20 @@ def read_stars(path: Path) -> StarTable:
     """Read a star table back."""
     bits = {flag.name.lower(): int(flag) for flag in StarFlag if flag.name}
     with path.open(newline="", encoding="utf-8") as handle:
-        rows = list(csv.DictReader(handle))
+        reader = csv.reader(handle)
+        names = next(reader, [])
+        found = dict(zip(names, zip(*reader)))
+    count = len(next(iter(found.values()), ()))
     columns: dict[str, Any] = {}
     for name, _, _, _ in STAR_COLUMNS:
+        texts = found.get(name)
         if name == "flags":
-            columns[name] = np.array([sum(bits[w] for w in r[name].split("|") if w) for r in rows], dtype=np.int64)
-        else:
+            # Few different words stand in thousands of rows.
+            known = {text: sum(bits[w] for w in text.split("|") if w) for text in set(texts or ())}
+            columns[name] = np.array([known[text] for text in texts or ()], dtype=np.int64)
+        elif texts is None:
             # Tables of older versions lack a column; its numbers are unknown.
-            columns[name] = np.array([float(r[name]) if r.get(name) else math.nan for r in rows])
+            columns[name] = np.full(count, math.nan)
+        else:
+            columns[name] = np.array([text or "nan" for text in texts], dtype=np.float64)
     return StarTable(**columns)

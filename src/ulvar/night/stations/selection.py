@@ -17,7 +17,9 @@ from ulvar.stars import BLENDS, blend_scores
 QualityRow = dict[str, float | None]
 
 
-def quality_rows(night: Night, settings: NightSettings | None = None) -> dict[str, QualityRow]:
+def quality_rows(
+    night: Night, settings: NightSettings | None = None, scores: dict[str, Product] | None = None
+) -> dict[str, QualityRow]:
     """Return raw path to every quality of each scored exposure, with scores by the night's blend.
 
     Parameters
@@ -25,8 +27,10 @@ def quality_rows(night: Night, settings: NightSettings | None = None) -> dict[st
     night : Night
     settings : NightSettings, optional
         Others than the night's own, to see what they would do.
+    scores : dict, optional
+        The night's scores where they are read already.
     """
-    scores = night.products_of("score")
+    scores = night.products_of("score") if scores is None else scores
     if not scores:
         return {}
     chosen = settings or night.settings
@@ -86,18 +90,22 @@ def ruled_out(settings: NightSettings, row: QualityRow, product: Product) -> str
 
 
 def stack_candidates(
-    night: Night, settings: NightSettings | None = None, rows: dict[str, QualityRow] | None = None
+    night: Night,
+    settings: NightSettings | None = None,
+    rows: dict[str, QualityRow] | None = None,
+    scores: dict[str, Product] | None = None,
 ) -> tuple[dict[str, Product], dict[str, str]]:
     """Return (raw path to score of the exposures to stack, raw path to why of those ruled out).
 
-    `rows` are the exposures' qualities where they are known already.
+    `rows` and `scores` are the exposures' qualities and scores where they are known already.
     """
+    scores = night.products_of("score") if scores is None else scores
     chosen = settings or night.settings
     name = working_filter(night)
     out = night.left_out
-    rows = quality_rows(night, chosen) if rows is None else rows
+    rows = quality_rows(night, chosen, scores) if rows is None else rows
     keep, ruled = {}, {}
-    for raw, product in night.products_of("score").items():
+    for raw, product in scores.items():
         if product.values["filter"] != name or raw in out:
             continue
         why = ruled_out(chosen, rows[raw], product)

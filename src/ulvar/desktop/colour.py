@@ -1,0 +1,165 @@
+"""Colour pictures: the mosaic of a colour sensor interpolated for the eye, a neutral sky, and stretches that keep hues.
+
+Only what is on screen is interpolated; nothing here ever reaches a measurement.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import cv2
+import numpy as np
+
+from ulvar.desktop.stretch import Sample, Stretch
+
+# Bilinear weights of a mosaic's neighbours of the same colour, for red and blue, and for green.
+_RED_BLUE = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], dtype=np.float32) / 4
+_GREEN = np.array([[0, 1, 0], [1, 4, 1], [0, 1, 0]], dtype=np.float32) / 4
+# A band is brightened or dimmed by this at most to make the average star white.
+_MOST = 6.0
+
+
+def is_mosaic(cfa: str) -> bool:
+    """Whether a 2 x 2 cell, first row first, is one of red, blue and two greens on a diagonal."""
+    if len(cfa) != 4 or sorted(cfa) != ["B", "G", "G", "R"]:
+        return False
+    return cfa[0] == cfa[3] == "G" or cfa[1] == cfa[2] == "G"
+
+
+def cell_colours(mosaic: np.ndarray, cfa: str) -> np.ndarray:
+    """Return one colour pixel for each 2 x 2 cell: nothing is interpolated, both greens are averaged.
+
+    Parameters
+    ----------
+    mosaic : float32 array, shape (height, width)
+    cfa : str
+        Colours of the cell, first row first (``RGGB``).
+
+    Returns
+    -------
+    float32 array, shape (height // 2, width // 2, 3)
+    """
+    height, width = mosaic.shape[0] // 2 * 2, mosaic.shape[1] // 2 * 2
+    result = np.zeros((height // 2, width // 2, 3), dtype=np.float32)
+    for k, colour in enumerate(cfa):
+        part = mosaic[k // 2 : height : 2, k % 2 : width : 2]
+        result[..., "RGB".index(colour)] += 0.5 * part if colour == "G" else part
+    return result
+
+
+def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: int) -> np.ndarray:
+    """Return the colours of a part of a mosaic, missing ones interpolated linearly from their neighbours.
+
+    Parameters
+    ----------
+    mosaic : float32 array, shape (height, width)
+    cfa : str
+    x0, y0, x1, y1 : int
+        The part, ends excluded [px].
+
+    Returns
+    -------
+    float32 array, shape (y1 - y0, x1 - x0, 3)
+    """
+    height, width = mosaic.shape
+    # Two pixels more on each side keep the cell's phase and give the edge its neighbours.
+    left, low = max(0, x0 // 2 * 2 - 2), max(0, y0 // 2 * 2 - 2)
+    part = mosaic[low : min(height, y1 + 2), left : min(width, x1 + 2)]
+    bands = []
+    for colour in "RGB":
+        only = np.zeros_like(part, dtype=np.float32)
+        there = np.zeros_like(only)
+        for k in (k for k, c in enumerate(cfa) if c == colour):
+            only[k // 2 :: 2, k % 2 :: 2] = part[k // 2 :: 2, k % 2 :: 2]
+            there[k // 2 :: 2, k % 2 :: 2] = 1
+        weights = _GREEN if colour == "G" else _RED_BLUE
+        band = cv2.filter2D(only, -1, weights, borderType=cv2.BORDER_CONSTANT)
+        # Inside the weights add up to one; at the picture's edge neighbours are missing.
+        band /= cv2.filter2D(there, -1, weights, borderType=cv2.BORDER_CONSTANT)
+        bands.append(band[y0 - low : y1 - low, x0 - left : x1 - left])
+    return np.stack(bands, axis=2)
+
+
+def white_balance(colours: np.ndarray) -> tuple[tuple[float, float], ...]:
+    """Return what makes the sky neutral and the average star white, relative to green.
+
+    The light over the sky in bright pixels, summed, is made equal in the three bands. A picture without stars, such as
+    a flat, is made neutral by its levels.
+
+    Parameters
+    ----------
+    colours : float32 array, shape (height, width, 3)
+
+    Returns
+    -------
+    tuple of three (offset [ADU], factor)
+        A value becomes (value - offset) * factor + the offset of green.
+    """
+    pixels = colours.reshape(-1, 3)
+    pixels = pixels[np.isfinite(pixels).all(axis=1)]
+    if not len(pixels):
+        return ((0.0, 1.0),) * 3
+    pixels = pixels[:: max(1, len(pixels) // 200_000)]
+    sky = np.median(pixels, axis=0)
+    over = pixels - sky
+    noise = 1.4826 * np.median(np.abs(over), axis=0)
+    light = over.sum(axis=1)
+    # The very brightest are left out: their bands saturate one after the other, which is no colour.
+    bright = (over > 5 * noise).all(axis=1) & (light <= np.quantile(light, 0.9995))
+    if bright.sum() >= 30 and bright.mean() < 0.2:
+        sums = over[bright].sum(axis=0)
+        factors = sums[1] / sums
+    elif (sky > 0).all():
+        factors = sky[1] / sky
+    else:
+        factors = np.ones(3)
+    factors = np.clip(factors, 1 / _MOST, _MOST)
+    return tuple((float(s), float(f)) for s, f in zip(sky, factors))
+
+
+def balanced(colours: np.ndarray, balance: tuple[tuple[float, float], ...]) -> np.ndarray:
+    """Return colours on the scale of green; see `white_balance`."""
+    offsets = np.array([b[0] for b in balance], dtype=np.float32)
+    factors = np.array([b[1] for b in balance], dtype=np.float32)
+    return (colours - offsets) * factors + offsets[1]
+
+
+def colour_sample(colours: np.ndarray, balance: tuple[tuple[float, float], ...]) -> Sample:
+    """Return the sample of the brightness of balanced colours, by which levels are chosen."""
+    return Sample.of(balanced(colours, balance).mean(axis=-1))
+
+
+def stretched(
+    colours: np.ndarray, stretch: Stretch, balance: tuple[tuple[float, float], ...], quantiles: np.ndarray
+) -> np.ndarray:
+    """Return uint8 colours; the stretch acts on brightness, so that hues stay (Lupton et al. 2004, PASP 116, 133, eq. 2).
+
+    Parameters
+    ----------
+    colours : float32 array, shape (height, width, 3)
+    stretch : Stretch
+    balance : tuple of three (offset, factor)
+    quantiles : float array
+        Sorted brightness, for Rank.
+
+    Returns
+    -------
+    uint8 array, shape (height, width, 3)
+    """
+    values = balanced(colours, balance)
+    values -= np.float32(stretch.floor)
+    light = values.mean(axis=2)
+    curve = replace(stretch, inverted=False).apply(light + np.float32(stretch.floor), quantiles).astype(np.float32)
+    span = np.float32(max(stretch.ceiling - stretch.floor, 1e-12))
+    # What lies at the floor or below it is black whatever its hue; a small share of the span keeps noise from glowing.
+    curve /= np.maximum(light, np.float32(1e-3) * span)
+    values *= curve[..., None]
+    most = values.max(axis=2)
+    # Where one band would be over white, all are dimmed: a bright star keeps its hue.
+    over = most > 255
+    if over.any():
+        values[over] *= (255 / most[over])[:, None]
+    np.nan_to_num(values, copy=False, nan=0.0)
+    np.clip(values, 0, 255, out=values)
+    shown = values.astype(np.uint8)
+    return 255 - shown if stretch.inverted else shown
