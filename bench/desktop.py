@@ -178,6 +178,12 @@ def look_around(window, rng) -> str:  # type: ignore[no-untyped-def]
     return str(what)
 
 
+def taken_away() -> tuple[float, float]:
+    """Return the processor time that other machines took, and all there was, in ticks since the start (Linux)."""
+    numbers = [float(n) for n in Path("/proc/stat").read_text(encoding="ascii").splitlines()[0].split()[1:9]]
+    return numbers[7], sum(numbers)
+
+
 def watched(app, window, rng, until, blame: bool, minutes: float = 10) -> Watchdog:  # type: ignore[no-untyped-def]
     """Let somebody click eight times a second until something holds; the clicks come as events, as from a mouse."""
     from PySide6.QtCore import QTimer
@@ -217,9 +223,13 @@ def scoring(app, folder: Path, exposures: int, megapixels: float, blame: bool) -
     rng = np.random.default_rng(2)
 
     def part(name: str, until) -> None:  # type: ignore[no-untyped-def]
-        began = time.perf_counter()
+        began, (gone, all_there) = time.perf_counter(), taken_away()
         dog = watched(app, window, rng, until, blame)
-        print(f"{name} ({time.perf_counter() - began:.1f} s): {dog.told()}")
+        gone, all_there = (b - a for a, b in zip((gone, all_there), taken_away()))
+        print(
+            f"{name} ({time.perf_counter() - began:.1f} s, other machines took {gone / max(1, all_there):.0%} of the "
+            f"processors): {dog.told()}"
+        )
         if blame:
             print(dog.blame())
 

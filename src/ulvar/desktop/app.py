@@ -11,6 +11,7 @@ from pathlib import Path
 import platformdirs
 from PySide6.QtWidgets import QApplication
 
+from ulvar.desktop.sweeping import Sweeper, sweep_when_idle_only
 from ulvar.desktop.theme import load_fonts
 from ulvar.desktop.window import MainWindow
 
@@ -25,6 +26,7 @@ def make_application() -> QApplication:
     app.setOrganizationName("Ulvar")
     app.setDesktopFileName("ulvar")  # type: ignore[attr-defined]
     load_fonts()
+    sweep_when_idle_only()
     return app  # type: ignore[return-value]
 
 
@@ -53,6 +55,7 @@ def run_window(path: Path | None = None) -> int:
     _log_to_file()
     app = make_application()
     window = MainWindow()
+    window.sweeper = Sweeper(window)  # type: ignore[attr-defined]
     window.show()
     if path is not None:
         window.model.open(path)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 
 from PySide6.QtCore import QObject, Signal
 
 from ulvar.frames import FrameError
+
+log = logging.getLogger(__name__)
 
 
 class Asker(QObject):
@@ -27,6 +30,10 @@ class Asker(QObject):
                 self.found.emit(key, work())
             except FrameError as error:
                 self.found.emit(key, error.reason)
+            except Exception as error:
+                # Nobody reads the future: without this the question would stay open.
+                log.exception("in the background")
+                self.found.emit(key, f"{type(error).__name__}: {error}")
 
         self._pool.submit(run)
 

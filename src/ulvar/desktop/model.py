@@ -16,6 +16,7 @@ from PySide6.QtGui import QUndoStack
 
 from ulvar.astrometry import Wcs
 from ulvar.desktop import edits
+from ulvar.desktop.background import Asker
 from ulvar.desktop.looking import Looking
 from ulvar.desktop.matching import Matching
 from ulvar.desktop.numbers import METRICS, STATION_METRIC, Numbers
@@ -66,6 +67,7 @@ class Model(QObject, Numbers, Looking, Matching):
     region_wanted = Signal(str)
     star_chosen = Signal()
     selection_changed = Signal()
+    curve_changed = Signal()
     told_all = Signal()
     _job_event = Signal(object)
 
@@ -87,6 +89,12 @@ class Model(QObject, Numbers, Looking, Matching):
         # Pixels (x, y) that a threshold would call defective, while it is moved.
         self.preview = np.empty((0, 2))
         self._caches: dict[str, object] = {}
+        self._curves = Asker("curve")
+        self._curves.found.connect(self._curve_arrived)
+        self._curve_order = 0
+        self._last_curve: CurveResult | None = None
+        # Whether a light curve is being made.
+        self.curve_coming = False
         self._job_event.connect(self._on_job_event)
 
     @contextmanager
@@ -119,6 +127,7 @@ class Model(QObject, Numbers, Looking, Matching):
         self.undo.clear()
         self.brushed = ()
         self._drop()
+        self._last_curve = None
         self._remember(night.folder)
         lights = self.lights()
         self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
@@ -152,6 +161,7 @@ class Model(QObject, Numbers, Looking, Matching):
             self.job.join(60)
         self._end_telling()
         self._running = False
+        self._drop()
         if self.night is not None:
             self.night.close()
             self.night = None
@@ -159,6 +169,7 @@ class Model(QObject, Numbers, Looking, Matching):
     def shut_down(self) -> None:
         """End everything that would outlive the window."""
         self.close_night()
+        self._curves.close(wait=True)
         self.pools.close()
 
     @staticmethod
@@ -176,6 +187,8 @@ class Model(QObject, Numbers, Looking, Matching):
 
     def _drop(self, *kept: str) -> None:
         """Forget what was made, but for what begins with one of these words."""
+        self._curve_order += 1
+        self.curve_coming = False
         if kept:
             self._caches = {key: value for key, value in self._caches.items() if key.startswith(kept)}
         else:
@@ -255,15 +268,28 @@ class Model(QObject, Numbers, Looking, Matching):
         return self.cached("series", make)
 
     def curve(self) -> CurveResult | None:
-        """The light curve, made anew from the series so that left-out points count."""
+        """The light curve without the points that are left out; as it was before until it is made anew.
 
-        def make() -> CurveResult | None:
-            if self.night is None or not curve_path(self.night).exists() or not series_path(self.night).exists():
-                return None
-            result = night_curve(self.night)
-            return None if isinstance(result, Failed) else result
+        Its eclipse is fitted in another thread, which takes a second; `curve_changed` tells when it is there.
+        """
+        if "curve" not in self._caches and not self.curve_coming:
+            night = self.night
+            if night is None or not curve_path(night).exists() or not series_path(night).exists():
+                self._caches["curve"] = self._last_curve = None
+            else:
+                self.curve_coming = True
+                self._curves.ask(self._curve_order, lambda: night_curve(night))
+        return self._caches.get("curve", self._last_curve)  # type: ignore[return-value]
 
-        return self.cached("curve", make)
+    def _curve_arrived(self, order: object, result: object) -> None:
+        if order != self._curve_order:
+            # Something changed while it was made: who asks next has it made again.
+            return
+        self.curve_coming = False
+        self._caches["curve"] = self._last_curve = result if isinstance(result, CurveResult) else None
+        for key in [k for k in self._caches if k.startswith(("metric target", "line range", "line dots"))]:
+            del self._caches[key]
+        self.curve_changed.emit()
 
     def state(self, station: str) -> str:
         """Bead of a station."""
@@ -472,6 +498,9 @@ class Model(QObject, Numbers, Looking, Matching):
             return
         if not job.finished:
             self.job_changed.emit()
+            return
+        if self._ending is not None or not self._running:
+            # The last progress may be told after the end: one end is enough.
             return
         self._drop()
         if job.state == "failed":

@@ -406,6 +406,7 @@ class NightLine(QWidget):
             model.station_changed,
             model.results_changed,
             model.current_changed,
+            model.curve_changed,
         ):
             signal.connect(lambda *_: self._refresh())
         self._refresh()

@@ -6,7 +6,7 @@ import math
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, Signal
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal
 from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
 
 from ulvar.calibration import Region
@@ -36,6 +36,7 @@ from ulvar.registration import Transform
 
 _COMPARING = ("blink", "swipe", "difference")
 _TOOLS = ("closeup", "profile", "box")
+_AHEAD_MS = 30
 
 
 def sexagesimal(ra: float, dec: float) -> str:
@@ -88,7 +89,8 @@ class SkyView(QWidget):
         self.foot = SkyFoot(theme)
         self.foot.changed.connect(self._stretched)
         layout.addWidget(self.foot)
-        for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen):
+        for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen,
+                       model.curve_changed):  # fmt: skip
             signal.connect(self._marks)
         model.region_wanted.connect(self._draw_region)
         model.current_changed.connect(self.refresh)
@@ -98,6 +100,11 @@ class SkyView(QWidget):
         model.brush_changed.connect(self._tile)
         model.station_changed.connect(self.header.show_for)
         self._tile_count = 1
+        # Reading ahead waits until the exposure is painted: both want Python's lock.
+        self._ahead = QTimer(self)
+        self._ahead.setSingleShot(True)
+        self._ahead.setInterval(_AHEAD_MS)
+        self._ahead.timeout.connect(self._read_ahead)
         self.header.show_for(model.station)
         self.set_theme(theme)
 
@@ -261,7 +268,7 @@ class SkyView(QWidget):
             self._statistics()
             if self.on("masks"):
                 self._marks()
-            self._read_ahead()
+            self._ahead.start()
         else:
             self.canvas.set_picture(None, f"{Path(Orders.of(path).file).name}: {result}")
             self.foot.show_picture(None, "", None)
@@ -583,6 +590,7 @@ class SkyView(QWidget):
 
     def close_loader(self) -> None:
         """End the reading thread."""
+        self._ahead.stop()
         self.loader.close()
 
 

@@ -148,7 +148,10 @@ class Sample:
 
 def sorted_quantiles(values: np.ndarray, shares: Sequence[float]) -> np.ndarray:
     """Return quantiles of values that are sorted already, interpolated linearly."""
-    return np.interp(np.asarray(shares) * (len(values) - 1), np.arange(len(values)), values)
+    place = np.asarray(shares) * (len(values) - 1)
+    below = place.astype(np.intp)
+    above = np.minimum(below + 1, len(values) - 1)
+    return values[below] + (place - below) * (values[above] - values[below])
 
 
 def auto_stretch(sample: Sample, stretch: Stretch) -> Stretch:

@@ -20,6 +20,7 @@ class Board(QWidget):
     """
 
     width_hint = 344
+    shows_curve = False
 
     def __init__(
         self,
@@ -56,6 +57,7 @@ class Board(QWidget):
             model.results_changed,
             model.stars_changed,
             model.settings_changed,
+            *([model.curve_changed] if self.shows_curve else []),
         ):
             signal.connect(self.mark_stale)
         model.current_changed.connect(self._current)
@@ -79,9 +81,12 @@ class Board(QWidget):
             self.rebuild()
 
     def rebuild(self) -> None:
-        """Build the body if something changed."""
+        """Bring the body up to date if something changed: in place where the board can, else built anew."""
         if self._stale:
             self._stale = False
+            if self.refresh():
+                self._current()
+                return
             clear(self.body)
             self.fill()
             # Laid out now, not after a first painting at the old places.
@@ -119,6 +124,10 @@ class Board(QWidget):
     def _current(self) -> None:
         if self.isVisible():
             self.show_current(self.model.current)
+
+    def refresh(self) -> bool:
+        """Bring the body up to date without building it anew; returns whether that was possible."""
+        return False
 
     def fill(self) -> None:
         """Build the body."""

@@ -9,6 +9,7 @@ from ulvar.desktop.boards.combine_exposures import ExposuresPage
 from ulvar.desktop.boards.combine_field import FieldPage
 from ulvar.desktop.boards.combine_rules import RulesPage
 from ulvar.desktop.boards.combine_stars import StarsPage
+from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import empty_state
 
 _PAGES = (
@@ -31,6 +32,7 @@ class CombineBoard(Board):
         self.page = "exposures"
         # Pages that were turned to since anything changed: turning back to one builds nothing.
         self._built: dict[str, Page] = {}
+        self._aged: set[str] = set()
         self._leaves: QStackedWidget | None = None
         self._sorted = ("score", False)
         super().__init__(*arguments)
@@ -110,6 +112,7 @@ class CombineBoard(Board):
         for key, button in self.page_buttons.items():
             button.setChecked(key == page)
         self._open()
+        self._catch_up()
         if isinstance(self.shown, ExposuresPage):
             self.shown.show_brush()
         self._current()
@@ -117,29 +120,32 @@ class CombineBoard(Board):
     def close_page(self, *, wait: bool = False) -> None:
         """End what pages run in the background, and keep what they are to remember."""
         for page in self._built.values():
-            self._close(page, wait)
+            if isinstance(page, StarsPage):
+                page.close_finder(wait=wait)
+            if isinstance(page, ExposuresPage):
+                self._sorted = page.order
         self._built.clear()
+        self._aged.clear()
         self._leaves = None
 
-    def _close(self, page: Page, wait: bool = False) -> None:
-        if isinstance(page, StarsPage):
-            page.close_finder(wait=wait)
-        if isinstance(page, ExposuresPage):
-            self._sorted = page.order
+    def refresh(self) -> bool:
+        """Let the page in sight follow, its controls under the user's hand; the others when they are turned to."""
+        if self._leaves is None or not self.model.products("score"):
+            return False
+        self._aged = set(self._built)
+        self._catch_up()
+        self._recount()
+        return True
 
-    def mark_stale(self) -> None:
-        """Build anew, but not under the user's hand: pages with controls follow by themselves."""
-        shown = self.shown
-        if isinstance(shown, (RulesPage, StarsPage)) and self.isVisible() and self.model.products("score"):
-            for key in [k for k, page in self._built.items() if page is not shown]:
-                page = self._built.pop(key)
-                self._close(page)
-                page.hide()
-                page.deleteLater()
-            shown.refresh()
-            self._recount()
-            return
-        super().mark_stale()
+    def _catch_up(self) -> None:
+        if self.page in self._aged:
+            self._aged.discard(self.page)
+            self._built[self.page].refresh()
+
+    def set_theme(self, theme: Theme) -> None:
+        """Take another theme; pages are built anew in its colours."""
+        self.close_page()
+        super().set_theme(theme)
 
     def _recount(self) -> None:
         keep, _ = self.model.stack_plan()

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QLineEd
 from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points, draw_spark
 from ulvar.desktop.theme import Theme, font
-from ulvar.desktop.widgets import Rows, label, number, table
+from ulvar.desktop.widgets import Rows, clear, label, number, table
 from ulvar.night.stations import QualityRow, night_rules
 from ulvar.stars import QUALITIES
 
@@ -30,16 +30,21 @@ class Sparks(QWidget):
 
     chosen = Signal(str)
 
-    def __init__(self, theme: Theme, rows: list[QualityRow]) -> None:
+    def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.theme = theme
+        self._values: dict[str, np.ndarray] = {}
+        self.current = -1
+        self.setFixedHeight(54)
+        self.setToolTip("Over the night, in the order of time; a click sorts by it")
+
+    def show_rows(self, rows: list[QualityRow]) -> None:
+        """Show the qualities of exposures in the order of time."""
         self._values = {
             key: np.array([math.nan if (v := row.get(key)) is None else v * QUALITIES[key].factor for row in rows])
             for key in _SPARKS
         }
-        self.current = -1
-        self.setFixedHeight(54)
-        self.setToolTip("Over the night, in the order of time; a click sorts by it")
+        self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw name, range and dots of each."""
@@ -80,16 +85,14 @@ class ExposuresPage(QWidget):
         super().__init__()
         self._model, self.theme, self._show_file = model, theme, show_file
         self.order = order
-        self._rows_of = model.quality()
-        name = model.working_filter()
-        scores = model.products("score")
-        self._members = [f.path for f in model.lights() if f.path in scores and scores[f.path].values["filter"] == name]
+        self._rows_of: dict[str, QualityRow] = {}
+        self._members: list[str] = []
         self._quiet = False
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)
         column.addLayout(self._controls())
-        self.sparks = Sparks(theme, [self._rows_of[p] for p in self._members])
+        self.sparks = Sparks(theme)
         self.sparks.chosen.connect(lambda key: self.sort_by(key))
         column.addWidget(self.sparks)
         self.rows = Rows(["Exposure\n", *(_HEADS[c] for c in _COLUMNS)])
@@ -99,15 +102,28 @@ class ExposuresPage(QWidget):
         self.view.setToolTip("Click a heading to sort; select several rows to leave them out together (X)")
         self.view.horizontalHeader().setSectionsClickable(True)
         self.view.horizontalHeader().sectionClicked.connect(self._heading_clicked)
-        self._fill()
         self.view.selectionModel().selectionChanged.connect(lambda *_: self._selected())
         column.addWidget(self.view, 3)
         column.addLayout(self._scatter_head())
         self.plot = Plot(theme, on_pick=model.set_current, on_brush=model.set_brush)
         self.plot.setMinimumHeight(150)
         self.plot.setToolTip("Click a point for its exposure; drag a rectangle to select several")
-        self._fill_plot()
         column.addWidget(self.plot, 2)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show qualities, products and selection as they are now."""
+        self._rows_of = self._model.quality()
+        name = self._model.working_filter()
+        scores = self._model.products("score")
+        self._members = [
+            f.path for f in self._model.lights() if f.path in scores and scores[f.path].values["filter"] == name
+        ]
+        self.sparks.show_rows([self._rows_of[p] for p in self._members])
+        self._offer_products()
+        self._offer_axes()
+        self._fill()
+        self._fill_plot()
         self.show_brush()
 
     def _controls(self) -> QHBoxLayout:
@@ -129,6 +145,14 @@ class ExposuresPage(QWidget):
         row.addWidget(self.search)
         row.addWidget(self.listed)
         row.addStretch(1)
+        self._products = QHBoxLayout()
+        self._products.setSpacing(6)
+        row.addLayout(self._products)
+        return row
+
+    def _offer_products(self) -> None:
+        """A button for each picture that was made of the exposures."""
+        clear(self._products)
         for kind, words in (("deep", "Deep view"), ("stack", "Stack")):
             product = (
                 self._model.deep_view() if kind == "deep" else next(iter(self._model.products("stack").values()), None)
@@ -142,8 +166,7 @@ class ExposuresPage(QWidget):
                     f"SNR gain × {product.values['snr_gain']:.1f}; alignment residual {product.values['residual_px']:.3f} px"
                 )
             shown.clicked.connect(lambda _=False, p=product.output, t=title: self._show_file(p, t))
-            row.addWidget(shown)
-        return row
+            self._products.addWidget(shown)
 
     def _state(self, path: str) -> str:
         if path in self._model.left_out():
@@ -227,14 +250,9 @@ class ExposuresPage(QWidget):
     def _scatter_head(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.addWidget(label("Scatter", "section"))
-        known = [k for k in QUALITIES if any(r.get(k) is not None for r in self._rows_of.values())]
         self.axis_boxes = []
         for side in (1, 0):
             box = QComboBox()
-            for key in known:
-                q = QUALITIES[key]
-                box.addItem(f"{q.title}, {q.unit}" if q.unit else q.title, key)
-            box.setCurrentIndex(max(0, box.findData(self._axes[side])))
             box.setAccessibleName("Quality along " + ("the vertical axis" if side else "the horizontal axis"))
             box.setToolTip("What the axis shows")
             box.activated.connect(lambda _: self._axes_chosen())
@@ -244,6 +262,17 @@ class ExposuresPage(QWidget):
                 row.addWidget(label("against"))
         row.addStretch(1)
         return row
+
+    def _offer_axes(self) -> None:
+        """List the qualities that are known of any exposure."""
+        known = [k for k in QUALITIES if any(r.get(k) is not None for r in self._rows_of.values())]
+        for box, chosen in zip(self.axis_boxes, self._axes[::-1]):
+            if [box.itemData(i) for i in range(box.count())] != known:
+                box.clear()
+                for key in known:
+                    q = QUALITIES[key]
+                    box.addItem(f"{q.title}, {q.unit}" if q.unit else q.title, key)
+                box.setCurrentIndex(max(0, box.findData(chosen)))
 
     def _axes_chosen(self) -> None:
         type(self)._axes = (self.axis_boxes[1].currentData(), self.axis_boxes[0].currentData())

@@ -101,6 +101,10 @@ class FieldPage(QWidget):
         column.addStretch(1)
         self.show_current(model.current)
 
+    def refresh(self) -> None:
+        """Show the map of the stars as they are now."""
+        self.show_current(self._model.current)
+
     def show_current(self, path: str) -> None:
         """Show the map of another exposure."""
         stars = self._model.star_table(path)

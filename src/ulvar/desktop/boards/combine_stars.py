@@ -183,8 +183,10 @@ class StarsPage(QWidget):
     # ---- table
 
     def refresh(self) -> None:
-        """Show limits as they are stored now."""
+        """Show limits and stars as they are stored now; limits that are tried stay."""
         self._show_values()
+        if self._open is None and self._model.star_table(self._raw) is not self._stored:
+            self._show_stored()
 
     def show_current(self, path: str) -> None:
         """Show the stars of another exposure."""

@@ -18,6 +18,7 @@ class CurveBoard(Board):
     """The light curve, its residuals, and companions on one time axis."""
 
     width_hint = 656
+    shows_curve = True
 
     def fill(self) -> None:
         """Build the plots."""
@@ -29,6 +30,9 @@ class CurveBoard(Board):
             self.body.addWidget(
                 empty_state("No measurements yet.", "Go to Measure", lambda: self.command("station measure"))
             )
+            return
+        if result is None and self.model.curve_coming:
+            self.body.addWidget(empty_state("The light curve is being made."))
             return
         if result is None:
             self.body.addWidget(

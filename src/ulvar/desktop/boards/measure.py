@@ -53,6 +53,7 @@ class MeasureBoard(Board):
     """How bright, and against which stars?"""
 
     width_hint = 396
+    shows_curve = True
 
     def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self.listed: list[ListedStar] = []
