@@ -24,7 +24,7 @@ from ulvar.cli.common import (
 )
 from ulvar.cli.common import told as told_outcomes
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.engine import Failed, Finding, JobContext, Severity, counted
 from ulvar.frames import ExposureFacts, Group, TagRule
 from ulvar.night.flows.calibrate import calibrate_lights, load_masters
 from ulvar.night.flows.intake import Sorted, contradicted, look_at_pixels, sort_exposures
@@ -90,7 +90,7 @@ def sort(
     exposures, failed, other = read_exposures(paths, fact, _rules(tag))
     with running(len(exposures) // 20) as context:
         result = _told_sort(exposures, failed, other, context if pixels else None)
-    lines = [f"{len(exposures)} exposures in {len(result.groups)} groups"]
+    lines = [f"{counted(len(exposures), 'exposure')} in {counted(len(result.groups), 'group')}"]
     for group in result.groups:
         temperature = "" if group.temperature_c is None else f"{group.temperature_c:+.1f} C"
         exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"

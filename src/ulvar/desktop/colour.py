@@ -12,9 +12,19 @@ import numpy as np
 
 from ulvar.desktop.stretch import Sample, Stretch
 
-# Bilinear weights of a mosaic's neighbours of the same colour, for red and blue, and for green.
-_RED_BLUE = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], dtype=np.float32) / 4
-_GREEN = np.array([[0, 1, 0], [1, 4, 1], [0, 1, 0]], dtype=np.float32) / 4
+# Weights of Malvar et al. 2004, fig. 2: neighbours of the wanted colour, and the own colour's curvature. Green at red and
+# blue; a colour at green between two of its pixels in the row (in the column: transposed); red at blue and blue at red.
+_GREEN = np.array(
+    [[0, 0, -1, 0, 0], [0, 0, 2, 0, 0], [-1, 2, 4, 2, -1], [0, 0, 2, 0, 0], [0, 0, -1, 0, 0]], dtype=np.float32
+) / 8  # fmt: skip
+_IN_ROW = np.array(
+    [[0, 0, 0.5, 0, 0], [0, -1, 0, -1, 0], [-1, 4, 5, 4, -1], [0, -1, 0, -1, 0], [0, 0, 0.5, 0, 0]], dtype=np.float32
+) / 8  # fmt: skip
+_OPPOSITE = np.array(
+    [[0, 0, -1.5, 0, 0], [0, 2, 0, 2, 0], [-1.5, 0, 6, 0, -1.5], [0, 2, 0, 2, 0], [0, 0, -1.5, 0, 0]], dtype=np.float32
+) / 8  # fmt: skip
+# Offset [ADU] and factor of red, green and blue; empty for a grey picture.
+Balance = tuple[tuple[float, float], ...]
 # A band is brightened or dimmed by this at most to make the average star white.
 _MOST = 6.0
 
@@ -47,8 +57,20 @@ def cell_colours(mosaic: np.ndarray, cfa: str) -> np.ndarray:
     return result
 
 
-def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: int) -> np.ndarray:
-    """Return the colours of a part of a mosaic, missing ones interpolated linearly from their neighbours.
+def on_one_scale(mosaic: np.ndarray, cfa: str, balance: Balance) -> np.ndarray:
+    """Return a mosaic, from the first pixel of a cell on, with its bands on the scale of green; see `white_balance`."""
+    result = np.array(mosaic, dtype=np.float32)
+    for k, colour in enumerate(cfa):
+        offset, factor = balance["RGB".index(colour)]
+        own = result[k // 2 :: 2, k % 2 :: 2]
+        own -= np.float32(offset)
+        own *= np.float32(factor)
+        own += np.float32(balance[1][0])
+    return result
+
+
+def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: int, balance: Balance = ()) -> np.ndarray:
+    """Return the colours of a part of a mosaic, missing ones interpolated (Malvar, He & Cutler 2004, ICASSP III-485).
 
     Parameters
     ----------
@@ -56,6 +78,8 @@ def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: in
     cfa : str
     x0, y0, x1, y1 : int
         The part, ends excluded [px].
+    balance : tuple of three (offset, factor), optional
+        Brings the bands to one scale while they are compared, see `white_balance`; the result is on the mosaic's own.
 
     Returns
     -------
@@ -64,23 +88,33 @@ def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: in
     height, width = mosaic.shape
     # Two pixels more on each side keep the cell's phase and give the edge its neighbours.
     left, low = max(0, x0 // 2 * 2 - 2), max(0, y0 // 2 * 2 - 2)
-    part = mosaic[low : min(height, y1 + 2), left : min(width, x1 + 2)]
-    bands = []
-    for colour in "RGB":
-        only = np.zeros_like(part, dtype=np.float32)
-        there = np.zeros_like(only)
-        for k in (k for k, c in enumerate(cfa) if c == colour):
-            only[k // 2 :: 2, k % 2 :: 2] = part[k // 2 :: 2, k % 2 :: 2]
-            there[k // 2 :: 2, k % 2 :: 2] = 1
-        weights = _GREEN if colour == "G" else _RED_BLUE
-        band = cv2.filter2D(only, -1, weights, borderType=cv2.BORDER_CONSTANT)
-        # Inside the weights add up to one; at the picture's edge neighbours are missing.
-        band /= cv2.filter2D(there, -1, weights, borderType=cv2.BORDER_CONSTANT)
-        bands.append(band[y0 - low : y1 - low, x0 - left : x1 - left])
-    return np.stack(bands, axis=2)
+    scales = balance or ((0.0, 1.0),) * 3
+    part = on_one_scale(mosaic[low : min(height, y1 + 2), left : min(width, x1 + 2)], cfa, scales)
+    # Mirrored about the last pixel, the cell keeps its phase beyond the picture's edge.
+    green, row, column, opposite = (
+        cv2.filter2D(part, -1, kernel, borderType=cv2.BORDER_REFLECT_101)
+        for kernel in (_GREEN, _IN_ROW, _IN_ROW.T, _OPPOSITE)
+    )
+    result = np.repeat(part[..., None], 3, axis=2)
+    for k, own in enumerate(cfa):
+        site = np.s_[k // 2 :: 2, k % 2 :: 2]
+        for band, colour in enumerate("RGB"):
+            if colour == own:
+                continue
+            if colour == "G":
+                found = green
+            elif own != "G":
+                found = opposite
+            else:
+                # The other pixel of this row of the cell says which colour lies left and right.
+                found = row if cfa[k ^ 1] == colour else column
+            result[..., band][site] = found[site]
+    for band, (offset, factor) in enumerate(scales):
+        result[..., band] = (result[..., band] - np.float32(scales[1][0])) / np.float32(factor) + np.float32(offset)
+    return result[y0 - low : y1 - low, x0 - left : x1 - left]
 
 
-def white_balance(colours: np.ndarray) -> tuple[tuple[float, float], ...]:
+def white_balance(colours: np.ndarray) -> Balance:
     """Return what makes the sky neutral and the average star white, relative to green.
 
     The light over the sky in bright pixels, summed, is made equal in the three bands. A picture without stars, such as
@@ -117,21 +151,19 @@ def white_balance(colours: np.ndarray) -> tuple[tuple[float, float], ...]:
     return tuple((float(s), float(f)) for s, f in zip(sky, factors))
 
 
-def balanced(colours: np.ndarray, balance: tuple[tuple[float, float], ...]) -> np.ndarray:
+def balanced(colours: np.ndarray, balance: Balance) -> np.ndarray:
     """Return colours on the scale of green; see `white_balance`."""
     offsets = np.array([b[0] for b in balance], dtype=np.float32)
     factors = np.array([b[1] for b in balance], dtype=np.float32)
     return (colours - offsets) * factors + offsets[1]
 
 
-def colour_sample(colours: np.ndarray, balance: tuple[tuple[float, float], ...]) -> Sample:
+def colour_sample(colours: np.ndarray, balance: Balance) -> Sample:
     """Return the sample of the brightness of balanced colours, by which levels are chosen."""
     return Sample.of(balanced(colours, balance).mean(axis=-1))
 
 
-def stretched(
-    colours: np.ndarray, stretch: Stretch, balance: tuple[tuple[float, float], ...], quantiles: np.ndarray
-) -> np.ndarray:
+def stretched(colours: np.ndarray, stretch: Stretch, balance: Balance, quantiles: np.ndarray) -> np.ndarray:
     """Return uint8 colours; the stretch acts on brightness, so that hues stay (Lupton et al. 2004, PASP 116, 133, eq. 2).
 
     Parameters

@@ -12,7 +12,16 @@ import cv2
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from ulvar.desktop.colour import balanced, cell_colours, colour_sample, interpolated, is_mosaic, white_balance
+from ulvar.desktop.colour import (
+    Balance,
+    balanced,
+    cell_colours,
+    colour_sample,
+    interpolated,
+    is_mosaic,
+    on_one_scale,
+    white_balance,
+)
 from ulvar.desktop.stretch import Sample
 from ulvar.frames import ExposureFacts, FileRows, FrameError, is_fits_path, read_plane
 from ulvar.frames.address import Address, split_address
@@ -20,6 +29,8 @@ from ulvar.frames.fits import stored_mask
 
 # From this size on a quick look is shown while the whole picture is read [px].
 _LARGE = 20_000_000
+# Stars are measured within this of the cursor, at most [px].
+_NEAR = 120
 
 
 @dataclass(frozen=True)
@@ -37,8 +48,7 @@ class Picture:
     shape: tuple[int, int] = (0, 0)
     quick: bool = False
     cfa: str = ""
-    # Offset and factor of red, green and blue that make the sky neutral; empty for a grey picture.
-    balance: tuple[tuple[float, float], ...] = ()
+    balance: Balance = ()
     bands: tuple[Sample, ...] = ()
 
     @property
@@ -53,8 +63,17 @@ class Picture:
     def part(self, level: int, x0: int, y0: int, x1: int, y1: int) -> np.ndarray:
         """Return a part of a level, float32 [y, x] or, of a colour picture, [y, x, 3]."""
         if self.cfa and level == 0:
-            return interpolated(self.levels[0], self.cfa, x0, y0, x1, y1)
+            return interpolated(self.levels[0], self.cfa, x0, y0, x1, y1, self.balance)
         return self.levels[level][y0:y1, x0:x1]
+
+    def near(self, x: float, y: float) -> tuple[np.ndarray, int, int]:
+        """Return a mosaic's pixels about a place to measure a star in, and the place of their first one.
+
+        The bands are brought to green's scale: as they are, they would look like noise across a star.
+        """
+        x0, y0 = max(0, (round(x) - _NEAR) // 2 * 2), max(0, (round(y) - _NEAR) // 2 * 2)
+        part = self.levels[0][y0 : y0 + 2 * _NEAR, x0 : x0 + 2 * _NEAR]
+        return on_one_scale(part, self.cfa, self.balance), x0, y0
 
     @property
     def nbytes(self) -> int:
@@ -144,7 +163,8 @@ def _pixels(name: str) -> tuple[np.ndarray, str]:
         matrix = np.array([float(p) for p in parts[:6]]).reshape(2, 3)
         if cfa:
             # Turned or shifted, a mosaic would be none any more.
-            data, cfa = interpolated(data, cfa, 0, 0, data.shape[1], data.shape[0]), ""
+            balance = white_balance(cell_colours(data, cfa))
+            data, cfa = interpolated(data, cfa, 0, 0, data.shape[1], data.shape[0], balance), ""
         # Looking wants speed: bilinear, unlike the stack, which resamples by Lanczos.
         data = cv2.warpAffine(
             data, matrix, (int(parts[7]), int(parts[6])), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,

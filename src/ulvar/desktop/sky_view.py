@@ -30,8 +30,8 @@ from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part
 from ulvar.desktop.stretch import Stretch
 from ulvar.desktop.theme import Theme
 from ulvar.engine import Failed
-from ulvar.frames import ExposureFacts
-from ulvar.inspection import look_at_star, region_statistics
+from ulvar.frames import ExposureFacts, MaskBit
+from ulvar.inspection import StarCloseUp, look_at_star, region_statistics
 from ulvar.registration import Transform
 
 _COMPARING = ("blink", "swipe", "difference")
@@ -535,11 +535,23 @@ class SkyView(QWidget):
         self.canvas.loupe = QPointF(x, y) if inside else None
         if picture is not None and inside:
             words = [f"{picture.data[round(y), round(x)]:.1f} ADU".replace("-", "−")]
-            star = look_at_star(picture.data, x, y, fwhm_px=self._usual_fwhm())
+            star = self._look_at(picture, x, y)
             if not isinstance(star, Failed):
                 words += [f"peak {star.peak_adu:.0f} over sky", f"FWHM {star.fwhm_px:.2f} px"]
             self.canvas.loupe_words = words
         self.canvas.update()
+
+    def _look_at(self, picture: Picture, x: float, y: float, gain: float | None = None) -> StarCloseUp | Failed:
+        full = self._saturation(self._wanted)
+        fwhm = self._usual_fwhm()
+        if not picture.cfa:
+            return look_at_star(picture.data, x, y, fwhm_px=fwhm, gain_e_per_adu=gain, saturation_adu=full)
+        pixels, x0, y0 = picture.near(x, y)
+        # Saturation is told by the pixels as they were measured, not on the scale that they are brought to.
+        height, width = (int(n) for n in pixels.shape)
+        measured = picture.data[y0 : y0 + height, x0 : x0 + width]
+        mask = np.where(measured >= (np.inf if full is None else full), MaskBit.SATURATED, 0).astype(np.uint16)
+        return look_at_star(pixels, x - x0, y - y0, fwhm_px=fwhm, gain_e_per_adu=gain, mask=mask)
 
     def _usual_fwhm(self) -> float:
         score = self._model.products("score").get(self._model.current)
@@ -561,10 +573,7 @@ class SkyView(QWidget):
         facts = self._model.facts(self._model.current)
         wcs = self._model.plates().get(self._model.current)
         gain = facts.gain_e_per_adu if facts is not None and not self._override else None
-        star = look_at_star(
-            picture.data, x, y, fwhm_px=self._usual_fwhm(), gain_e_per_adu=gain,
-            saturation_adu=self._saturation(self._wanted),
-        )  # fmt: skip
+        star = self._look_at(picture, x, y, gain)
         scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
         self.tools.star.show_star(star, scale)
 

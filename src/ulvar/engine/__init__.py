@@ -5,7 +5,7 @@ from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk,
 from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, worker_pool
 from ulvar.engine.memory import available_bytes, default_budget, keep_large_blocks, row_bands
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
-from ulvar.engine.results import Failed, Finding, Mend, Severity, sort_findings
+from ulvar.engine.results import Failed, Finding, Mend, Severity, counted, sort_findings
 from ulvar.engine.threads import in_parts
 
 __all__ = [
@@ -31,6 +31,7 @@ __all__ = [
     "available_bytes",
     "check_disk",
     "clear_leftovers",
+    "counted",
     "default_budget",
     "in_parts",
     "keep_large_blocks",

@@ -87,3 +87,8 @@ class Finding:
 def sort_findings(findings: Iterable[Finding]) -> list[Finding]:
     """Return findings most serious first, keeping the given order within a severity."""
     return sorted(findings, key=lambda finding: finding.severity)
+
+
+def counted(count: int, word: str) -> str:
+    """Return a count with its word, in the plural unless it is one."""
+    return f"{count} {word}" if count == 1 else f"{count} {word}s"

@@ -33,7 +33,7 @@ from ulvar.desktop.dialogs.facts import FactsPanel
 from ulvar.desktop.flow import FlowLayout
 from ulvar.desktop.theme import font
 from ulvar.desktop.widgets import empty_state, label, number
-from ulvar.engine import Finding
+from ulvar.engine import Finding, counted
 from ulvar.frames import Group, Role
 
 _ORDER = (Role.LIGHT, Role.FLAT, Role.DARK_FLAT, Role.DARK, Role.BIAS, Role.UNKNOWN)
@@ -247,7 +247,7 @@ class IntakeBoard(Board):
             self.body.addWidget(empty_state(sentence, "Open a folder", lambda: self.command("open")))
             return
         total = sum(g.count for g in groups)
-        self.title.setText(f"{total} exposures in {len(groups)} groups")
+        self.title.setText(f"{counted(total, 'exposure')} in {counted(len(groups), 'group')}")
         self.hint.setText("drag a group to another role, right-click for more")
         self.body.addWidget(label(self._shared(groups), wrap=True))
         findings = {path: f for f in reversed(self.model.findings()) if f.station == "intake" for path in f.files}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ulvar.engine import Finding, JobContext, Severity
+from ulvar.engine import Finding, JobContext, Severity, counted
 from ulvar.frames import file_of, find_files
 from ulvar.inspection import find_ceilings
 from ulvar.night.flows.intake import look_at_pixels, scan_files, sort_exposures
@@ -69,7 +69,7 @@ def run_intake(night: Night, context: JobContext) -> StationResult:
     )  # fmt: skip
     findings = list(result.findings) + _guessed(night) + _changes(known, files, todo)
     problem = "" if night.exposures else result.findings[0].text if result.findings else "there is nothing to read"
-    text = f"{len(night.exposures)} exposures in {len(result.groups)} groups, {len(night.lights())} of them lights"
+    text = f"{counted(len(night.exposures), 'exposure')} in {counted(len(result.groups), 'group')}, {len(night.lights())} of them lights"
     return finish(night, StationResult("intake", text, len(night.exposures), len(night.failed), problem), findings)
 
 
