@@ -11,9 +11,9 @@ from __future__ import annotations
 import argparse
 import collections
 import os
+import signal
 import sys
 import tempfile
-import threading
 import time
 from pathlib import Path
 
@@ -87,43 +87,41 @@ class Watchdog:
         self._last = time.perf_counter()
         self._timer.start()
         if self._watched:
-            threading.Thread(target=self._watch, args=(threading.get_ident(),), daemon=True).start()
+            # A signal's handler runs in the window's thread between two steps of Python: nothing is looked at from outside.
+            signal.signal(signal.SIGALRM, self._look)
+            signal.setitimer(signal.ITIMER_REAL, 0.005, 0.005)
 
     def stop(self) -> None:
         """End."""
         self._timer.stop()
-        self._watched = False
+        if self._watched:
+            signal.setitimer(signal.ITIMER_REAL, 0)
+
+    def _look(self, _number: int, frame) -> None:  # type: ignore[no-untyped-def]
+        calls = []
+        while frame is not None:
+            code = frame.f_code
+            if "ulvar" in code.co_filename:
+                calls.append(f"{Path(code.co_filename).stem}.{code.co_name}:{frame.f_lineno}")
+            frame = frame.f_back
+        self._seen[" < ".join(calls[:6])] += 1
 
     def _tick(self) -> None:
         now, own = time.perf_counter(), time.thread_time()
         self.late_ms.append(max(0.0, 1000 * (now - self._last) - TICK_MS))
         self.own_ms.append(1000 * (own - self._own))
         self._own = own
-        if self._watched:
-            if self.late_ms[-1] > LATE_MS:
-                self.blamed.append((self.late_ms[-1], f"{self.doing}, own work {self.own_ms[-1]:.0f} ms", self._seen))
-            self._seen = collections.Counter()
+        if self._watched and self.late_ms[-1] > LATE_MS:
+            self.blamed.append((self.late_ms[-1], f"{self.doing}, own work {self.own_ms[-1]:.0f} ms", self._seen))
+        self._seen = collections.Counter()
         self._last = now
-
-    def _watch(self, thread: int) -> None:
-        """Note every few milliseconds where the window's thread is: what a late tick is blamed on."""
-        while self._watched:
-            frame = sys._current_frames().get(thread)
-            calls = []
-            while frame is not None:
-                code = frame.f_code
-                if "ulvar" in code.co_filename:
-                    calls.append(f"{Path(code.co_filename).stem}.{code.co_name}:{frame.f_lineno}")
-                frame = frame.f_back
-            self._seen[" < ".join(calls[:5])] += 1
-            time.sleep(0.004)
 
     def blame(self) -> str:
         """Return what the late ticks were spent on."""
         lines = []
         for late, doing, seen in sorted(self.blamed, key=lambda b: -b[0]):
             lines.append(f"  {late:6.1f} ms after {doing}")
-            lines += [f"      {count:3d} {where}" for where, count in seen.most_common(4)]
+            lines += [f"      {count:3d} {where}" for where, count in seen.most_common(5)]
         return "\n".join(lines)
 
     def told(self) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from ulvar.night.settings import RuleSettings, ShapeSettings
 from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates
 from ulvar.registration import Transform
 from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
-from ulvar.stars import StarTable
+from ulvar.stars import FieldMap, StarTable, field_map
 
 if TYPE_CHECKING:
     from PySide6.QtGui import QUndoStack
@@ -34,6 +35,7 @@ class Looking:
 
         def products(self, kind: str) -> dict[str, Product]: ...
         def settings(self) -> NightSettings: ...
+        def facts(self, path: str) -> ExposureFacts | None: ...
         def left_out(self) -> dict[str, str]: ...
         def working_filter(self) -> str: ...
         def transform_of(self, raw: str) -> Transform | None: ...
@@ -105,17 +107,31 @@ class Looking:
 
     # ---- stars
 
+    def star_file(self, raw: str) -> Path | None:
+        """Return the file with the detected stars of an exposure, or None when it is not scored."""
+        product = self.products("score").get(raw)
+        if product is None or self.night is None:
+            return None
+        path = self.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
+        return path if path.exists() else None
+
     def star_table(self, raw: str) -> StarTable | None:
         """Return the detected stars of an exposure, or None when it is not scored."""
 
         def make() -> StarTable | None:
-            product = self.products("score").get(raw)
-            if product is None or self.night is None:
-                return None
-            path = self.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
-            return read_stars(path) if path.exists() else None
+            path = self.star_file(raw)
+            return None if path is None else read_stars(path)
 
         return self.cached(f"star table {raw}", make)
+
+    def field_map(self, raw: str) -> FieldMap | None:
+        """Return width and elongation of the stars over an exposure, or None when there are too few."""
+
+        def make() -> FieldMap | None:
+            stars, facts = self.star_table(raw), self.facts(raw)
+            return None if stars is None or facts is None else field_map(stars, facts.width, facts.height)
+
+        return self.cached(f"field map {raw}", make)
 
     def choose_star(self, place: tuple[float, float] | None) -> None:
         """Choose a detected star of the current exposure, in picture and table alike."""

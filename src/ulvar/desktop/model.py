@@ -24,6 +24,7 @@ from ulvar.engine import Failed, Finding, Job, PoolKeeper, Severity, WorkerDied
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
 from ulvar.night.flows.curve import CurveResult
+from ulvar.night.flows.starfind import read_stars
 from ulvar.night.stations import (
     curve_path,
     night_curve,
@@ -37,11 +38,23 @@ from ulvar.night.stations import (
 from ulvar.night.stations.camera import run_camera
 from ulvar.night.stations.intake import retell_intake, wants_reading
 from ulvar.photometry import ListedStar, SeriesTable, read_series
+from ulvar.stars import StarTable
 
 log = logging.getLogger(__name__)
 
 # What hangs on the files and on what was made of them, not on the selection or on rules.
-_OF_FILES = ("products", "plates", "series", "facts", "lights", "groups", "looks", "findings", "star table")
+_OF_FILES = (
+    "products",
+    "plates",
+    "series",
+    "facts",
+    "lights",
+    "groups",
+    "looks",
+    "findings",
+    "star table",
+    "field map",
+)
 
 # Views are told of the end of a job in portions of this length; then the user's clicks have their turn [s].
 _TELLING_S = 0.015
@@ -68,6 +81,7 @@ class Model(QObject, Numbers, Looking, Matching):
     star_chosen = Signal()
     selection_changed = Signal()
     curve_changed = Signal()
+    metric_changed = Signal()
     told_all = Signal()
     _job_event = Signal(object)
 
@@ -91,7 +105,10 @@ class Model(QObject, Numbers, Looking, Matching):
         self._caches: dict[str, object] = {}
         self._curves = Asker("curve")
         self._curves.found.connect(self._curve_arrived)
-        self._curve_order = 0
+        # Counts changes: what was asked for before the last one is not kept.
+        self._order = 0
+        self._tables = Asker("star tables")
+        self._tables.found.connect(self._table_arrived)
         self._last_curve: CurveResult | None = None
         # Whether a light curve is being made.
         self.curve_coming = False
@@ -170,6 +187,7 @@ class Model(QObject, Numbers, Looking, Matching):
         """End everything that would outlive the window."""
         self.close_night()
         self._curves.close(wait=True)
+        self._tables.close(wait=True)
         self.pools.close()
 
     @staticmethod
@@ -187,7 +205,7 @@ class Model(QObject, Numbers, Looking, Matching):
 
     def _drop(self, *kept: str) -> None:
         """Forget what was made, but for what begins with one of these words."""
-        self._curve_order += 1
+        self._order += 1
         self.curve_coming = False
         if kept:
             self._caches = {key: value for key, value in self._caches.items() if key.startswith(kept)}
@@ -278,11 +296,23 @@ class Model(QObject, Numbers, Looking, Matching):
                 self._caches["curve"] = self._last_curve = None
             else:
                 self.curve_coming = True
-                self._curves.ask(self._curve_order, lambda: night_curve(night))
+                self._curves.ask(self._order, lambda: night_curve(night))
         return self._caches.get("curve", self._last_curve)  # type: ignore[return-value]
 
+    def read_tables_ahead(self, paths: Iterable[str]) -> None:
+        """Read the star tables of exposures that will probably be looked at next, in another thread."""
+        for raw in paths:
+            file = self.star_file(raw)
+            if file is not None and f"star table {raw}" not in self._caches:
+                self._tables.ask((self._order, raw), partial(read_stars, file))
+
+    def _table_arrived(self, asked: tuple[int, str], result: object) -> None:
+        order, raw = asked
+        if order == self._order and isinstance(result, StarTable):
+            self._caches.setdefault(f"star table {raw}", result)
+
     def _curve_arrived(self, order: object, result: object) -> None:
-        if order != self._curve_order:
+        if order != self._order:
             # Something changed while it was made: who asks next has it made again.
             return
         self.curve_coming = False
@@ -340,7 +370,7 @@ class Model(QObject, Numbers, Looking, Matching):
     def set_metric(self, metric: str) -> None:
         """Show another metric on the night line."""
         self.metric = metric
-        self.current_changed.emit()
+        self.metric_changed.emit()
 
     def set_current(self, path: str) -> None:
         """Go to an exposure."""

@@ -407,6 +407,7 @@ class NightLine(QWidget):
             model.results_changed,
             model.current_changed,
             model.curve_changed,
+            model.metric_changed,
         ):
             signal.connect(lambda *_: self._refresh())
         self._refresh()

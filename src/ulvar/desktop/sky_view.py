@@ -277,8 +277,11 @@ class SkyView(QWidget):
         """Read the exposures beside the one on screen, so that stepping finds them there."""
         if self._override:
             return
-        near = [self._model.facts(path) for path in self._model.neighbours((1, 2, -1))]
-        self.loader.prefetch([self.path_for(facts) for facts in near if facts is not None])
+        near = self._model.neighbours((1, 2, -1))
+        known = (self._model.facts(path) for path in near)
+        self.loader.prefetch([self.path_for(facts) for facts in known if facts is not None])
+        if self.on("stars"):
+            self._model.read_tables_ahead(near)
 
     @property
     def shown_path(self) -> str:

@@ -52,7 +52,6 @@ class Slip(QWidget):
         self._inside.setSpacing(8)
         self._results = QVBoxLayout()
         self._settings = QVBoxLayout()
-        self._settings.setSpacing(6)
         self._findings = QVBoxLayout()
         self._findings.setSpacing(2)
         for part in (self._results, self._settings):
@@ -75,6 +74,7 @@ class Slip(QWidget):
         column.addWidget(self.consequence)
         column.addWidget(self.action)
         outer.addWidget(foot)
+        self._panels: dict[str, tuple[tuple, QWidget]] = {}
         self._all_findings = False
         self._told: tuple = ()
         self._unfolded = False
@@ -100,28 +100,55 @@ class Slip(QWidget):
     # ---- building
 
     def rebuild(self) -> None:
-        """Build settings and findings of the current station."""
+        """Show settings and findings of the current station."""
         clear(self._results)
-        clear(self._settings)
         if self._model.station == "curve":
             self._fill_curve_result()
-        heading = QHBoxLayout()
-        heading.addWidget(label("Settings", "section"))
-        heading.addStretch(1)
-        self._settings.addLayout(heading)
-        fields = FIELDS[self._model.station]
+        self._show_settings()
+        self._fill_findings()
+        self.refresh_action()
+
+    def _show_settings(self) -> None:
+        """Bring the station's fields in sight; those that still say what is stored are not built again."""
+        station, settings = self._model.station, self._model.settings()
+        stands = (settings, self._unfolded, self.theme.name)
+        known, panel = self._panels.get(station, (None, None))
+        if panel is None or known != stands:
+            if panel is not None:
+                self._settings.removeWidget(panel)
+                panel.hide()
+                panel.deleteLater()
+            panel = self._panel(station)
+            self._panels[station] = (stands, panel)
+            self._settings.addWidget(panel)
+        for _, other in self._panels.values():
+            other.setVisible(other is panel)
+
+    def _panel(self, station: str) -> QWidget:
+        panel = QWidget()
+        column = QVBoxLayout(panel)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(6)
+        column.addWidget(label("Settings", "section"))
+        fields = FIELDS[station]
         for field in fields:
             if not field.fold or self._unfolded:
-                self._settings.addLayout(self._row(field))
+                column.addLayout(self._row(field))
         folded = [f for f in fields if f.fold]
         if folded:
             self.fold = QPushButton("▾  Fewer settings" if self._unfolded else f"▸  {len(folded)} more settings")
             self.fold.setProperty("kind", "plain")
             self.fold.setToolTip("Seldom needed: " + ", ".join(f.label.lower() for f in folded))
             self.fold.clicked.connect(self._toggle_fold)
-            self._settings.addWidget(self.fold, 0, Qt.AlignmentFlag.AlignLeft)
-        self._fill_findings()
-        self.refresh_action()
+            column.addWidget(self.fold, 0, Qt.AlignmentFlag.AlignLeft)
+        return panel
+
+    def _set(self, section: str, name: str, value: object) -> None:
+        if not self._model.set_setting(section, name, value):
+            # The field shows what was refused; it is built anew when it comes in sight again.
+            station = self._model.station
+            if station in self._panels:
+                self._panels[station] = ((), self._panels[station][1])
 
     def _toggle_fold(self) -> None:
         self._unfolded = not self._unfolded
@@ -136,7 +163,7 @@ class Slip(QWidget):
             box.setToolTip(field.tip)
             if field.kind == "check":
                 box.setChecked(bool(value))
-                box.toggled.connect(lambda on: self._model.set_setting(field.section, field.name, on))
+                box.toggled.connect(lambda on: self._set(field.section, field.name, on))
             else:
                 term = field.kind.split(":")[1]
                 box.setChecked(term in value)
@@ -181,7 +208,7 @@ class Slip(QWidget):
             wanted: float | None = number / field.scale
             if field.kind == "limit" and number == 0:
                 wanted = None
-            self._model.set_setting(field.section, field.name, wanted)
+            self._set(field.section, field.name, wanted)
 
         spin.editingFinished.connect(lambda: changed(spin.value()))
         return spin
@@ -192,7 +219,7 @@ class Slip(QWidget):
             box.addItem(text, key)
         box.setCurrentIndex(max(0, box.findData(value)))
         box.setFixedWidth(152)
-        box.activated.connect(lambda index: self._model.set_setting(field.section, field.name, box.itemData(index)))
+        box.activated.connect(lambda index: self._set(field.section, field.name, box.itemData(index)))
         return box
 
     def _region(self, field: Field, value: Any) -> QWidget:
@@ -206,9 +233,7 @@ class Slip(QWidget):
             line.setPlaceholderText("[x1:x2,y1:y2]")
             line.setFixedWidth(98)
             line.setToolTip(field.tip)
-            line.editingFinished.connect(
-                lambda: self._model.set_setting(field.section, field.name, line.text().strip())
-            )
+            line.editingFinished.connect(lambda: self._set(field.section, field.name, line.text().strip()))
             row.addWidget(line)
         else:
             count = QPushButton(f"{len(value)} ×" if value else "none")
@@ -216,7 +241,7 @@ class Slip(QWidget):
             count.setToolTip("Take them all back: " + ", ".join(value) if value else "There is none")
 
             def none_left() -> None:
-                self._model.set_setting(field.section, field.name, [])
+                self._set(field.section, field.name, [])
                 self.rebuild()
 
             count.clicked.connect(none_left)
@@ -235,7 +260,7 @@ class Slip(QWidget):
             path = QFileDialog.getExistingDirectory(
                 self, "Folder of the calibrated exposures", value or str(Path.home())
             )
-            self._model.set_setting(field.section, field.name, path)
+            self._set(field.section, field.name, path)
             self.rebuild()
 
         button.clicked.connect(choose)
@@ -253,7 +278,7 @@ class Slip(QWidget):
                 except ValueError:
                     self._model.message.emit(f"{field.label}: numbers with commas between, such as 0.012, 0.003.")
                     return
-            self._model.set_setting(field.section, field.name, wanted)
+            self._set(field.section, field.name, wanted)
 
         line.editingFinished.connect(changed)
         return line
@@ -268,7 +293,7 @@ class Slip(QWidget):
             )
             if path:
                 chosen = str(Path(path).parent) if path.endswith(".parquet") else path
-                self._model.set_setting(field.section, field.name, chosen)
+                self._set(field.section, field.name, chosen)
                 self.rebuild()
 
         button.clicked.connect(choose)
@@ -276,7 +301,7 @@ class Slip(QWidget):
 
     def _toggle_term(self, field: Field, term: str, on: bool) -> None:
         terms = [t for t in self._model.settings().curve.detrend if t != term] + ([term] if on else [])
-        self._model.set_setting(field.section, field.name, terms)
+        self._set(field.section, field.name, terms)
 
     def _fill_curve_result(self) -> None:
         product = next(iter(self._model.products("curve").values()), None)

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from ulvar.desktop.model import Model
 from ulvar.desktop.theme import Theme, font
 from ulvar.desktop.widgets import label
-from ulvar.stars import FieldMap, field_map
+from ulvar.stars import FieldMap
 
 
 class FieldPlot(QWidget):
@@ -115,7 +115,7 @@ class FieldPage(QWidget):
             self.words.setText("This exposure is not scored.")
         else:
             self.plot.aspect = facts.width / max(1, facts.height)
-            self.plot.map = field_map(stars, facts.width, facts.height)
+            self.plot.map = self._model.field_map(path)
             found = self.plot.map
             self.words.setText(
                 "\n".join(
