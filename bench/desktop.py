@@ -12,6 +12,7 @@ import argparse
 import collections
 import os
 import signal
+import subprocess
 import sys
 import tempfile
 import time
@@ -176,6 +177,34 @@ def look_around(window, rng) -> str:  # type: ignore[no-untyped-def]
     return str(what)
 
 
+BARE = """
+import sys, threading, time
+late, last = [], time.perf_counter()
+threading.Thread(target=lambda: (sys.stdin.read(), late.append(None)), daemon=True).start()
+while None not in late[-3:]:
+    time.sleep(0.005)
+    now = time.perf_counter()
+    late.append(1000 * (now - last) - 5)
+    last = now
+late = [x for x in late if x is not None]
+print(sum(x > 50 for x in late), len(late), max(late))
+"""
+
+
+class Bare:
+    """A process beside the window that does nothing but tick: what it is late by is the machine's doing."""
+
+    def __init__(self) -> None:
+        pipe = subprocess.PIPE
+        self._process = subprocess.Popen([sys.executable, "-c", BARE], stdin=pipe, stdout=pipe, text=True)
+
+    def told(self) -> str:
+        """End it and return what it saw."""
+        out, _ = self._process.communicate(timeout=60)
+        over, count, most = out.split()
+        return f"a bare loop beside it: over {LATE_MS} ms {over} of {count}, most {float(most):.0f} ms"
+
+
 def taken_away() -> tuple[float, float]:
     """Return the processor time that other machines took, and all there was, in ticks since the start (Linux)."""
     numbers = [float(n) for n in Path("/proc/stat").read_text(encoding="ascii").splitlines()[0].split()[1:9]]
@@ -222,11 +251,13 @@ def scoring(app, folder: Path, exposures: int, megapixels: float, blame: bool) -
 
     def part(name: str, until) -> None:  # type: ignore[no-untyped-def]
         began, (gone, all_there) = time.perf_counter(), taken_away()
+        bare = Bare()
         dog = watched(app, window, rng, until, blame)
+        beside = bare.told()
         gone, all_there = (b - a for a, b in zip((gone, all_there), taken_away()))
         print(
             f"{name} ({time.perf_counter() - began:.1f} s, other machines took {gone / max(1, all_there):.0%} of the "
-            f"processors): {dog.told()}"
+            f"processors): {dog.told()}; {beside}"
         )
         if blame:
             print(dog.blame())

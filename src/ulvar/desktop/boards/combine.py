@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QScrollArea, QSizePolicy, QStackedWidget, QWidget
 
 from ulvar.desktop.boards.base import Board
@@ -20,6 +21,9 @@ _PAGES = (
 )  # fmt: skip
 
 
+# The next page is built when nothing was turned to or built for this long.
+_BEFOREHAND_MS = 250
+
 Page = ExposuresPage | RulesPage | StarsPage | FieldPage
 
 
@@ -36,6 +40,10 @@ class CombineBoard(Board):
         self._leaves: QStackedWidget | None = None
         self._sorted = ("score", False)
         super().__init__(*arguments)
+        self._beforehand = QTimer(self)
+        self._beforehand.setSingleShot(True)
+        self._beforehand.setInterval(_BEFOREHAND_MS)
+        self._beforehand.timeout.connect(self._build_beforehand)
         self.model.brush_changed.connect(self._brushed)
         self.model.star_chosen.connect(self._star_chosen)
 
@@ -67,15 +75,9 @@ class CombineBoard(Board):
     def _open(self) -> None:
         """Bring the page that is turned to in sight, built now if it is not there yet."""
         assert self._leaves is not None
-        page = self._built.get(self.page)
-        if page is None:
-            page = self._built[self.page] = self._make()
-            holder: QWidget = page
-            if isinstance(page, RulesPage):
-                holder = QScrollArea()
-                holder.setWidgetResizable(True)
-                holder.setWidget(page)
-            self._leaves.addWidget(holder)
+        if self.page not in self._built:
+            self._build(self.page)
+        page = self._built[self.page]
         for other in range(self._leaves.count()):
             # A stack is as wide as its widest page unless the pages out of sight are ignored.
             leaf = self._leaves.widget(other)
@@ -85,12 +87,32 @@ class CombineBoard(Board):
             if here:
                 self._leaves.setCurrentWidget(leaf)
 
-    def _make(self) -> Page:
-        if self.page == "rules":
+        self._beforehand.start()
+
+    def _build(self, name: str) -> None:
+        assert self._leaves is not None
+        page = self._built[name] = self._make(name)
+        holder: QWidget = page
+        if isinstance(page, RulesPage):
+            holder = QScrollArea()
+            holder.setWidgetResizable(True)
+            holder.setWidget(page)
+        holder.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
+        self._leaves.addWidget(holder)
+
+    def _build_beforehand(self) -> None:
+        """Build the next page that was not turned to yet, while nothing else is asked of the window."""
+        missing = [key for key, _, _ in _PAGES if key not in self._built]
+        if missing and self._leaves is not None and self.isVisible():
+            self._build(missing[0])
+            self._beforehand.start()
+
+    def _make(self, name: str) -> Page:
+        if name == "rules":
             return RulesPage(self.model, self.theme)
-        if self.page == "stars":
+        if name == "stars":
             return StarsPage(self.model, self.theme)
-        if self.page == "field":
+        if name == "field":
             return FieldPage(self.model, self.theme)
         return ExposuresPage(self.model, self.theme, self.show_file, self._sorted)
 
@@ -119,6 +141,7 @@ class CombineBoard(Board):
 
     def close_page(self, *, wait: bool = False) -> None:
         """End what pages run in the background, and keep what they are to remember."""
+        self._beforehand.stop()
         for page in self._built.values():
             if isinstance(page, StarsPage):
                 page.close_finder(wait=wait)
