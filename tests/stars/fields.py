@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from scipy.signal import fftconvolve
 from scipy.spatial import cKDTree
+from scipy.special import erf
 
 from ulvar.simulation import Psf, add_stars
 
@@ -25,6 +26,7 @@ class Field:
     flux: np.ndarray
     fwhm_px: float
     noise_area: float
+    signal: np.ndarray
 
     @property
     def snr(self) -> np.ndarray:
@@ -76,15 +78,64 @@ def make_field(
     expected = drawn((height, width), x, y, flux)
     image = rng.poisson(SKY_E + expected) + rng.normal(0.0, READ_E, expected.shape)
     one = drawn((121, 121), np.array([60.0]), np.array([60.0]), np.array([1.0]))
-    return Field(image.astype(np.float32), x, y, flux, fwhm_px, noise_area(one))
+    return Field(image.astype(np.float32), x, y, flux, fwhm_px, noise_area(one), expected)
 
 
-def completeness(field: Field, x: np.ndarray, y: np.ndarray, *, over_snr: float = 7.0, within_px: float = 1.5) -> float:
-    """Return the share of true stars over a signal-to-noise ratio that have a detection close by."""
+def joint_snr(field: Field) -> np.ndarray:
+    """Return each star's flux over the least error it can be known with when its neighbours are not known either.
+
+    The Cramer-Rao bound of fluxes and places of a star and of all within 2.5 FWHM, fitted together, with the noise of
+    everybody's light: what `Field.snr` becomes where stars overlap. Round stars only; those whose own signal to noise
+    ratio is under 6 are not looked at and get 0.
+    """
+    psf = Psf.with_fwhm(field.fwhm_px)
+    variance = NOISE**2 + field.signal
+    height, width = variance.shape
+    reach = math.ceil(3 * field.fwhm_px)
+    places = np.column_stack([field.x, field.y])
+    tree = cKDTree(places)
+    result = np.zeros(len(field.x))
+    for i in np.flatnonzero(field.snr > 6):
+        near = [i, *(j for j in tree.query_ball_point(places[i], 2.5 * field.fwhm_px) if j != i)]
+        cx, cy = round(field.x[i]), round(field.y[i])
+        xs = np.arange(max(0, cx - reach), min(width, cx + reach + 1))
+        ys = np.arange(max(0, cy - reach), min(height, cy + reach + 1))
+        slopes = []
+        for j in near:
+            value, along_x, along_y = 0.0, 0.0, 0.0
+            for share, sigma in psf.parts:
+                (gx, hx), (gy, hy) = (_pixel_light(t, sigma) for t in (xs - field.x[j], ys - field.y[j]))
+                value = value + share * np.outer(gy, gx)
+                along_x = along_x + share * np.outer(gy, hx)
+                along_y = along_y + share * np.outer(hy, gx)
+            # Relative to the flux, so that all columns are of one size.
+            slopes += [field.flux[j] * np.ravel(v) for v in (value, along_x, along_y)]
+        slope = np.array(slopes).T
+        weight = 1 / variance[ys[0] : ys[-1] + 1, xs[0] : xs[-1] + 1].ravel()
+        information = slope.T @ (slope * weight[:, None])
+        result[i] = 1 / math.sqrt(max(float(np.linalg.pinv(information)[0, 0]), 1e-12))
+    return result
+
+
+def _pixel_light(offset: np.ndarray, sigma: float) -> tuple[np.ndarray, np.ndarray]:
+    """Return a Gaussian's light in pixels at an offset along one axis, and its slope with the star's place."""
+    low, high = (offset - 0.5) / sigma, (offset + 0.5) / sigma
+    light = 0.5 * (erf(high / math.sqrt(2)) - erf(low / math.sqrt(2)))
+    return light, (np.exp(-0.5 * low**2) - np.exp(-0.5 * high**2)) / (sigma * math.sqrt(2 * math.pi))
+
+
+def completeness(
+    field: Field, x: np.ndarray, y: np.ndarray, *, over_snr: float = 7.0, within_px: float = 1.5, joint: bool = False
+) -> float:
+    """Return the share of true stars over a signal-to-noise ratio that have a detection close by.
+
+    With `joint` it is the ratio among their neighbours, see `joint_snr`.
+    """
     if not len(x):
         return 0.0
     distance, _ = cKDTree(np.column_stack([x, y])).query(np.column_stack([field.x, field.y]))
-    return float((distance[field.snr > over_snr] < within_px).mean())
+    snr = joint_snr(field) if joint else field.snr
+    return float((distance[snr > over_snr] < within_px).mean())
 
 
 def false_count(field: Field, x: np.ndarray, y: np.ndarray, *, beyond_px: float = 3.0) -> int:

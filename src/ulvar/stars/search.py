@@ -17,6 +17,9 @@ from ulvar.stars.fitting import ProfileFit, gather_psf
 from ulvar.stars.psf import MeasuredPsf, profile_width
 from ulvar.stars.trails import Trail
 
+# Searches at most; only very crowded fields need more than five.
+_PASSES = 8
+
 
 @dataclass
 class Scene:
@@ -88,7 +91,7 @@ def search_stars(scene: Scene, psf: MeasuredPsf, threshold: float, trails: tuple
     """Search, fit, take off, search what is left, until nothing more stands out."""
     fit = ProfileFit(scene.residual, scene.noise, scene.bad, psf, gain=scene.gain, noise_adu=scene.background.noise_adu)
     excess = 1.0
-    for number in range(5):
+    for number in range(_PASSES):
         x, y, flux, snr, factor, scatter = _peaks(fit, scene, threshold * excess)
         if number:
             # Resampled frames and fields full of unseen stars scatter more than their pixels' noise says.
@@ -113,14 +116,18 @@ def search_stars(scene: Scene, psf: MeasuredPsf, threshold: float, trails: tuple
         if not len(fit):
             break
         crowded = len(fit) * (2 * fit.psf.fwhm_px) ** 2 > 0.06 * fit.left.size
-        if number == 0 or (crowded and number < 3):
+        # A ring's profile is told at once; in a crowd it clears up with every star that is taken off.
+        again = 3 if fit.psf.ring else 6
+        if number == 0 or (crowded and number < again):
             _background_again(scene, fit, not crowded)
-        if number == 0 or (number < 3 and (crowded or len(x) > 0.02 * len(fit))):
+        if number == 0 or (number < again and (crowded or len(x) > 0.02 * len(fit))):
             # Companions that were found since must not stay in the profile.
             _gather_again(fit)
         if crowded:
             fit.settle(4)
-        elif number and len(x) < 0.01 * len(fit):
+        # Where stars crowd, each that is found uncovers others: noise and profile settle with them.
+        enough = len(x) < (0.015 if crowded else 0.01) * len(fit)
+        if (enough and number >= (3 if crowded else 1)) or (fit.psf.ring and number == 4):
             break
     fit.settle(9)
     _drop_lost(fit, 0.9 * threshold * excess)
@@ -204,7 +211,10 @@ def _stands_out(x: F64Array, y: F64Array, flux: F64Array, fit: ProfileFit, floor
                 good[k] = False
                 break
             # Saturated stars spill and bloom: what is left of them says little.
-            share = (0.9 if fit.core[m] > 0 else 0.25) * sample_table(psf.table, dx, dy) / top + floor
+            share = (0.9 if fit.core[m] > 0 else 0.25) * sample_table(psf.table, dx, dy) / top
+            # The profile's own error goes with the profile: under the wings a tenth of it is left, but not of a ring's.
+            far = 1.0 if psf.ring else max(0.1, math.exp(-(dx * dx + dy * dy) / (1.5 * psf.fwhm_px) ** 2))
+            share += floor * far
             if flux[k] < share * fit.flux[m]:
                 good[k] = False
                 break
