@@ -14,6 +14,9 @@ from PySide6.QtWidgets import QWidget
 from ulvar.desktop import glyphs
 from ulvar.desktop.theme import Theme, font
 
+# Height of the vertical axis's label [px].
+_LABEL = 17
+
 
 def nice_ticks(low: float, high: float, count: int) -> list[float]:
     """Return about `count` round numbers inside a range."""
@@ -96,6 +99,10 @@ class Plot(QWidget):
     def _area(self) -> QRectF:
         return QRectF(52, 8, self.width() - 60, self.height() - (40 if self.show_x else 12))
 
+    @property
+    def _tall(self) -> bool:
+        return self._area().height() >= 4 * _LABEL
+
     def _limits(self, which: str) -> tuple[float, float]:
         fixed = self.x_range if which == "x" else self.y_range
         if fixed is not None:
@@ -108,7 +115,12 @@ class Plot(QWidget):
         if high - low < 1e-12:
             low, high = low - 0.5, high + 0.5
         pad = 0.08 * (high - low)
-        return low - pad, high + pad
+        low, high = low - pad, high + pad
+        if which == "y" and self.y_label and self._tall:
+            # Room for the label over the highest point, which would be under it.
+            room = _LABEL / (self._area().height() - _LABEL) * (high - low)
+            low, high = (low - room, high) if self.y_down else (low, high + room)
+        return low, high
 
     def to_screen(self, x: float, y: float) -> QPointF:
         """Return where a value falls in the widget."""
@@ -154,6 +166,9 @@ class Plot(QWidget):
             painter.setPen(QPen(t.color("cur"), 1.2))
             x = self.to_screen(self.cursor, self._limits("y")[0]).x()
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
+        if not self._tall:
+            # On a strip there is no room beside the points: they are drawn over the label.
+            self._name_axis(painter, area)
         for points in self.series:
             self._points(painter, points)
         if self._press is not None and self._corner is not None:
@@ -161,12 +176,8 @@ class Plot(QWidget):
             painter.setBrush(t.color("cur", 0.16))
             painter.drawRect(QRectF(self._press, self._corner))
         painter.setClipping(False)
-        if self.y_label:
-            width = painter.fontMetrics().horizontalAdvance(self.y_label) + 8
-            box = QRectF(area.left() + 1, area.top() + 1, width, 16)
-            painter.fillRect(box, t.color("plot", 0.85))
-            painter.setPen(t.color("soft"))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.y_label)
+        if self._tall:
+            self._name_axis(painter, area)
         painter.setFont(font("value"))
         for x, y, text, token in self.notes:
             place = self.to_screen(x, y)
@@ -175,6 +186,11 @@ class Plot(QWidget):
             painter.fillRect(box, t.color("raised", 0.9))
             painter.setPen(t.color(token))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _name_axis(self, painter: QPainter, area: QRectF) -> None:
+        painter.setFont(font("unit"))
+        painter.setPen(self.theme.color("soft"))
+        painter.drawText(QPointF(area.left() + 5, area.top() + 12), self.y_label)
 
     def _axes(self, painter: QPainter, area: QRectF) -> None:
         t = self.theme

@@ -360,7 +360,7 @@ class SkyView(QWidget):
             self.canvas.loupe = None
             self.canvas.update()
         elif key == "north":
-            self._turn()
+            self._turn(tell=True)
         else:
             self._marks()
 
@@ -380,14 +380,16 @@ class SkyView(QWidget):
             self.canvas.box = None
         self.canvas.update()
 
-    def _turn(self) -> None:
+    def _turn(self, *, tell: bool = False) -> None:
         """Bring north up and east left, or image rows up again."""
         wcs = self._model.plates().get(self._model.current)
         if not self.on("north"):
             self.canvas.turn(0.0, False)
         elif wcs is None or self._override or self.grid_of(self._model.current) is not None:
             self.canvas.turn(0.0, False)
-            self._model.message.emit("Where north is shows only once the exposure is solved (Plate).")
+            # Said when it is asked for, not again at every exposure that is stepped to.
+            if tell:
+                self._model.message.emit("Where north is shows only once the exposure is solved (Plate).")
         else:
             facts = self._model.facts(self._model.current)
             assert facts is not None

@@ -218,7 +218,7 @@ class Slip(QWidget):
         for key, text in (field.choices or {}).items():
             box.addItem(text, key)
         box.setCurrentIndex(max(0, box.findData(value)))
-        box.setFixedWidth(152)
+        box.setFixedWidth(160)
         box.activated.connect(lambda index: self._set(field.section, field.name, box.itemData(index)))
         return box
 

@@ -124,10 +124,11 @@ class LazyRows(Sequence[Sequence[Any]]):
 
 
 # A table asks for each of these thousands of times; as plain numbers they are compared ten times faster.
-_TEXT, _ALIGNMENT, _COLOUR, _FONT = (
+_TEXT, _ALIGNMENT, _COLOUR, _FONT, _TOOLTIP = (
     int(role)
     for role in (
         Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.TextAlignmentRole, Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.FontRole,
+        Qt.ItemDataRole.ToolTipRole,
     )
 )  # fmt: skip
 _LEFT = int(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -141,10 +142,13 @@ class Rows(QAbstractTableModel):
     ----------
     headers : sequence of str
         Unit in the second line.
+    words : bool
+        Cells hold words, not numbers: all are aligned left, and the tooltip has what is cut.
     """
 
-    def __init__(self, headers: Sequence[str], parent: QObject | None = None) -> None:
+    def __init__(self, headers: Sequence[str], parent: QObject | None = None, *, words: bool = False) -> None:
         super().__init__(parent)
+        self._words = words
         self._headers = list(headers)
         self._rows: Sequence[Sequence[Any]] = []
         self._keys: list[str] = []
@@ -189,7 +193,9 @@ class Rows(QAbstractTableModel):
         if role == _TEXT:
             return self._rows[row][column]
         if role == _ALIGNMENT:
-            return _LEFT if column == 0 else _RIGHT
+            return _LEFT if column == 0 or self._words else _RIGHT
+        if role == _TOOLTIP and self._words:
+            return self._rows[row][column]
         if role == _COLOUR and self.theme is not None:
             mark = self._marks.get((row, column))
             if mark or row in self._dim:
@@ -204,7 +210,7 @@ class Rows(QAbstractTableModel):
             return None
         if role == _TEXT:
             return self._headers[section]
-        return (_LEFT if section == 0 else _RIGHT) if role == _ALIGNMENT else None
+        return (_LEFT if section == 0 or self._words else _RIGHT) if role == _ALIGNMENT else None
 
 
 def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: int = 0) -> QTableView:

@@ -88,7 +88,7 @@ class CurveBoard(Board):
 
     def _add(self, plot: Plot, limits: tuple[float, float], stretch: int) -> Plot:
         plot.x_range = limits
-        plot.setMinimumHeight(56)
+        plot.setMinimumHeight(84 if plot.show_x else 56)
         self._plots.append(plot)
         self.body.addWidget(plot, stretch)
         return plot

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
@@ -64,10 +63,11 @@ class HeaderPanel(Panel):
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._narrow)
         self.body.addWidget(self.search)
-        self.rows = Rows(["Keyword", "Value", "Comment"])
+        self.rows = Rows(["Keyword", "Value", "Comment"], words=True)
         self.rows.theme = theme
         self.view = table(self.rows, stretch=2)
-        self.view.horizontalHeader().setDefaultAlignment(Qt.AlignmentFlag.AlignLeft)
+        # One long comment is not to push all others out of sight: what is cut is in the cell's tooltip.
+        self.view.horizontalHeader().setMaximumSectionSize(300)
         self.body.addWidget(self.view, 1)
         self.count = label("", "unit")
         self.body.addWidget(self.count)
