@@ -1,0 +1,302 @@
+"""What keeps the window answering: things kept instead of built anew, work beside it, the end of a job in portions."""
+
+from __future__ import annotations
+
+import gc
+import threading
+import unittest
+from unittest import mock
+
+from PySide6.QtWidgets import QApplication, QDoubleSpinBox
+
+from tests.desktop.scored import ScoredCase
+from tests.desktop.support import WindowCase
+from ulvar.desktop.sweeping import Sweeper, sweep_when_idle_only
+from ulvar.desktop.widgets import LazyRows
+from ulvar.engine import Severity
+from ulvar.night.flows.curve import CurveResult
+from ulvar.night.stations import curve_path, series_path
+
+
+class EndedJob:
+    """A job that is over."""
+
+    finished = True
+    state = "done"
+    result = None
+    error = None
+    token = mock.Mock(stopping=False)
+
+    def stop(self) -> None:
+        """Nothing runs."""
+
+
+class TheEndOfAJob(ScoredCase):
+    """Views are told one after the other."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.told: list[str] = []
+        self.model.told_all.connect(lambda: self.told.append("all"))
+        self.model.results_changed.connect(lambda: self.told.append("results"))
+        self.model.job = EndedJob()
+        self.model.job_station = "combine"
+        self.model._running = True
+
+    def test_told_once_however_often_it_is_said(self) -> None:
+        """The last progress may arrive after the end."""
+        self.model._on_job_event(self.model.job)
+        self.model._on_job_event(self.model.job)
+        self.assertTrue(self.model.busy, "until the last view was told")
+        self.assertFalse(self.model.run_station("combine"), "and nothing else begins before")
+        self.idle()
+        self.model._on_job_event(self.model.job)
+        QApplication.processEvents()
+        self.assertEqual(self.told, ["results", "all"])
+        self.assertFalse(self.model.still_telling)
+
+    def test_clicks_come_in_between(self) -> None:
+        """What the user does while views are told is done, and boards end up in step with it."""
+        self.model._on_job_event(self.model.job)
+        path = self.model.lights()[3].path
+        self.model.leave_out([path], "by hand")
+        self.model.set_station("masters")
+        self.model.set_station("combine")
+        self.idle()
+        page = self.window.board_of["combine"].shown
+        row = page.rows.row_of(path)
+        self.assertIn("∅", page.rows.data(page.rows.index(row, 0)))
+
+    def test_a_view_that_fails_does_not_leave_the_window_busy(self) -> None:
+        with (
+            mock.patch.object(self.model, "quality", side_effect=RuntimeError("odd")),
+            self.assertLogs("ulvar", "ERROR"),
+        ):
+            self.model._on_job_event(self.model.job)
+        self.idle()
+        self.assertEqual(self.told[-1], "all")
+
+    def test_closing_in_the_middle(self) -> None:
+        self.model._on_job_event(self.model.job)
+        self.window.close()
+        QApplication.processEvents()
+        self.assertFalse(self.model.busy)
+
+    def test_a_failed_job_is_a_finding(self) -> None:
+        self.model.job.state, self.model.job.error = "failed", ValueError("no such thing")
+        self.model._on_job_event(self.model.job)
+        self.idle()
+        first = self.model.findings()[0]
+        self.assertEqual((first.severity, first.code), (Severity.BLOCKS, "job_failed"))
+        self.assertIn("no such thing", first.text)
+
+
+class Kept(ScoredCase):
+    """Nothing is built twice for nothing."""
+
+    def test_pages_are_kept_and_follow(self) -> None:
+        board = self.window.board_of["combine"]
+        exposures = self.page("exposures")
+        rules = self.page("rules")
+        self.assertIs(self.page("exposures"), exposures)
+        self.assertIs(self.page("rules"), rules)
+        # What changes meanwhile is seen on turning back.
+        before, path = len(self.model.comparable()), self.model.lights()[2].path
+        self.model.leave_out([path], "by hand")
+        self.assertIs(self.page("exposures"), exposures)
+        self.assertIn("∅", exposures.rows.data(exposures.rows.index(exposures.rows.row_of(path), 0)))
+        self.assertIn(f"of {before - 1} V exposures", board.count.text())
+        # Search and order of the table outlast it.
+        exposures.search.setText("01")
+        exposures.sort_by("fwhm_px", True)
+        count = exposures.rows.rowCount()
+        self.model.put_back([path])
+        self.assertEqual((exposures.search.text(), exposures.order), ("01", ("fwhm_px", True)))
+        self.assertGreaterEqual(exposures.rows.rowCount(), count)
+        # Another theme wants other colours.
+        self.window.command("theme light")
+        self.assertIsNot(board.shown, exposures)
+        self.assertEqual(board.shown.plot.theme.name, "light")
+
+    def test_pages_are_built_beforehand(self) -> None:
+        board = self.window.board_of["combine"]
+        self.until(lambda: len(board._built) == 4, 10, "all four pages")
+        self.assertEqual(board.page, "exposures")
+        self.assertTrue(board._built["exposures"].isVisible())
+        self.assertFalse(board._built["rules"].isVisible())
+        kept = board._built["stars"]
+        self.assertIs(self.page("stars"), kept)
+        self.model.step(2)
+        self.assertGreater(kept.rows.rowCount(), 20)
+
+    def test_limits_that_were_only_tried_are_taken_back(self) -> None:
+        page = self.page("stars")
+        before = page.sliders["threshold"].value()
+        page.sliders["threshold"].setValue(before + 60)
+        self.until(lambda: self.model.tuned_stars is not None, 30, "the preview")
+        self.page("field")
+        self.assertIsNone(self.model.tuned_stars)
+        self.assertEqual(self.page("stars").sliders["threshold"].value(), before)
+
+    def test_settings_panels_are_kept_and_follow(self) -> None:
+        slip = self.window.slip
+
+        def field(name: str) -> QDoubleSpinBox:
+            self.window.model.set_station("measure")
+            return next(w for w in slip.findChildren(QDoubleSpinBox, name) if w.isVisible())
+
+        first = field("measure.radius")
+        self.model.set_station("combine")
+        self.assertIs(field("measure.radius"), first)
+        self.model.set_station("combine")
+        self.model.set_setting("measure", "radius", 2.5)
+        self.assertEqual(field("measure.radius").value(), 2.5)
+        # A value that is refused does not stay in the field.
+        radius = field("measure.radius")
+        with mock.patch.object(self.model, "set_setting", return_value=False):
+            radius.setValue(4.0)
+            radius.editingFinished.emit()
+        self.model.set_station("combine")
+        self.assertEqual(field("measure.radius").value(), 2.5)
+
+    def test_another_metric_leaves_the_picture_alone(self) -> None:
+        asked: list[str] = []
+        with mock.patch.object(self.sky.loader, "request", side_effect=lambda *names: asked.append(names[0])):
+            self.model.set_metric("sky_adu")
+        self.assertEqual(asked, [])
+        self.assertEqual(self.window.line.metric_box.currentData(), "sky_adu")
+
+    def test_star_tables_are_read_ahead(self) -> None:
+        paths = [f.path for f in self.model.lights()[5:8]]
+        self.model.read_tables_ahead(paths)
+        keys = [f"star table {p}" for p in paths]
+        self.until(lambda: all(k in self.model._caches for k in keys), 10, "the tables")
+        for path, key in zip(paths, keys):
+            self.assertIs(self.model.star_table(path), self.model._caches[key])
+            self.assertEqual(len(self.model.star_table(path)), self.model.quality()[path]["stars"])
+        # What was asked for before everything changed is not kept.
+        self.model._drop()
+        order = self.model._order
+        self.model.read_tables_ahead(paths[:1])
+        self.model._drop()
+        self.model._table_arrived((order, paths[0]), self.model.star_table(paths[1]))
+        QApplication.processEvents()
+        self.assertNotIn(keys[0], self.model._caches)
+
+    def test_settings_are_a_copy(self) -> None:
+        mine = self.model.settings()
+        mine.combine.blend = {"fwhm_px": 3.0}
+        self.assertNotEqual(self.model.settings().combine.blend, mine.combine.blend)
+
+
+class TheCurveBeside(ScoredCase):
+    """The light curve is made in another thread."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        night = self.model.night
+        for path in (curve_path(night), series_path(night)):
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.touch()
+        self.go = threading.Event()
+        self.made: list[CurveResult] = []
+        self.changed: list[bool] = []
+        self.model.curve_changed.connect(lambda: self.changed.append(True))
+        # The boards would ask a measured series for more than this night has.
+        self.model.set_station("masters")
+        self.addCleanup(self.go.set)
+
+    def make(self, _night: object) -> CurveResult:
+        """Stand in for the fit: ends when it is let."""
+        self.go.wait(20)
+        result = object.__new__(CurveResult)
+        self.made.append(result)
+        return result
+
+    def test_it_comes_later_and_the_last_one_counts(self) -> None:
+        with (
+            mock.patch("ulvar.desktop.model.night_curve", self.make),
+            mock.patch.object(self.model, "series", return_value=None),
+        ):
+            self.model._drop()
+            self.assertIsNone(self.model.curve())
+            self.assertTrue(self.model.curve_coming)
+            self.assertIsNone(self.model.curve(), "asked for once only")
+            # Something changes while it is made: that one is not the answer any more.
+            self.model._drop()
+            self.assertIsNone(self.model.curve())
+            self.go.set()
+            self.until(lambda: self.changed, 10, "the curve")
+            self.assertEqual(len(self.made), 2)
+            self.assertIs(self.model.curve(), self.made[1])
+            self.assertFalse(self.model.curve_coming)
+            self.assertEqual(len(self.changed), 1)
+            # Until the next is there the last one is shown.
+            self.go.clear()
+            self.model._drop()
+            self.assertIs(self.model.curve(), self.made[1])
+            self.go.set()
+            self.until(lambda: len(self.changed) == 2, 10, "the next curve")
+
+    def test_a_fit_that_fails_ends_the_waiting(self) -> None:
+        with (
+            mock.patch("ulvar.desktop.model.night_curve", side_effect=ZeroDivisionError("odd")),
+            mock.patch.object(self.model, "series", return_value=None),
+            self.assertLogs("ulvar", "ERROR"),
+        ):
+            self.model._drop()
+            self.model.curve()
+            self.until(lambda: self.changed, 10, "the answer")
+        self.assertIsNone(self.model.curve())
+        self.assertFalse(self.model.curve_coming)
+
+
+class Sweeping(WindowCase):
+    """Garbage is collected while nobody clicks."""
+
+    def test_python_never_walks_everything_by_itself(self) -> None:
+        sweep_when_idle_only()
+        self.assertGreater(gc.get_threshold()[2], 1_000_000)
+        self.assertGreater(gc.get_threshold()[0], 0, "small collections go on")
+        self.assertGreater(gc.get_freeze_count(), 10_000)
+
+    def test_only_when_left_alone_and_once(self) -> None:
+        sweeper = Sweeper(self.window)
+        with mock.patch("ulvar.desktop.sweeping.gc.collect") as collect:
+            self.assertFalse(sweeper.look(), "it may have been used just now")
+            self.assertTrue(sweeper.look())
+            self.assertFalse(sweeper.look(), "nothing happened since")
+            self.window.model.set_station("combine")
+            self.assertFalse(sweeper.look())
+            self.assertTrue(sweeper.look())
+            self.window.model._running = True
+            self.assertFalse(sweeper.look())
+            self.assertFalse(sweeper.look(), "a job runs")
+            self.window.model._running = False
+        self.assertEqual(collect.call_count, 2)
+        sweeper._timer.stop()
+
+
+class Rows(unittest.TestCase):
+    """Rows made when they come in sight."""
+
+    def test_lazy_rows(self) -> None:
+        made: list[int] = []
+
+        def make(i: int) -> list[str]:
+            made.append(i)
+            return [str(i)]
+
+        rows = LazyRows(make, 1000)
+        self.assertEqual((len(rows), made), (1000, []))
+        self.assertEqual(rows[7], ["7"])
+        self.assertEqual(rows[7], ["7"])
+        self.assertEqual(made, [7], "each once")
+        self.assertEqual(rows[998:], [["998"], ["999"]])
+        for beyond in (1000, -1):
+            with self.assertRaises(IndexError):
+                rows[beyond]
+
+
+if __name__ == "__main__":
+    unittest.main()
