@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import logging
-import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
 
 import numpy as np
 from pydantic import ValidationError
-from PySide6.QtCore import QObject, QSettings, QTimer, Signal
+from PySide6.QtCore import QObject, QSettings, Signal
 from PySide6.QtGui import QUndoStack
 
 from ulvar.astrometry import Wcs
@@ -20,22 +19,19 @@ from ulvar.desktop.background import Asker
 from ulvar.desktop.looking import Looking
 from ulvar.desktop.matching import Matching
 from ulvar.desktop.numbers import METRICS, STATION_METRIC, Numbers
-from ulvar.engine import Failed, Finding, Job, PoolKeeper, Severity, WorkerDied
+from ulvar.desktop.running import Running
+from ulvar.engine import Failed, Finding, PoolKeeper, Severity
 from ulvar.frames import ExposureFacts, Group, Role
-from ulvar.night import RUNNERS, STATIONS, Night, NightError, NightSettings, Product, StationResult
+from ulvar.night import STATIONS, Night, NightError, NightSettings, Product
 from ulvar.night.flows.curve import CurveResult
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.stations import (
     curve_path,
     night_curve,
-    run_deep,
-    run_score,
-    run_stack,
     series_path,
     solutions,
     working_filter,
 )
-from ulvar.night.stations.camera import run_camera
 from ulvar.night.stations.intake import retell_intake, wants_reading
 from ulvar.photometry import ListedStar, SeriesTable, read_series
 from ulvar.stars import StarTable
@@ -56,11 +52,8 @@ _OF_FILES = (
     "field map",
 )
 
-# Views are told of the end of a job in portions of this length; then the user's clicks have their turn [s].
-_TELLING_S = 0.015
 
-
-class Model(QObject, Numbers, Looking, Matching):
+class Model(QObject, Numbers, Looking, Matching, Running):
     """What the window shows. Signals say what changed; nothing here knows how it looks."""
 
     night_changed = Signal()
@@ -94,12 +87,7 @@ class Model(QObject, Numbers, Looking, Matching):
         self.metric = "temperature"
         self.undo = QUndoStack(self)
         self.pools = PoolKeeper()
-        self.job: Job | None = None
-        self.job_station = ""
-        self.job_finding: Finding | None = None
-        self._running = False
         self._telling = 0
-        self._ending: Iterator[Callable[[], object]] | None = None
         # Pixels (x, y) that a threshold would call defective, while it is moved.
         self.preview = np.empty((0, 2))
         self._caches: dict[str, object] = {}
@@ -490,114 +478,6 @@ class Model(QObject, Numbers, Looking, Matching):
             known = self.settings().curve.leave_out
             self.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])
             self.results_changed.emit()
-
-    # ---- running
-
-    def run_station(self, station: str, what: str = "") -> bool:
-        """Start a station's work in the background; False when something runs already."""
-        if self.night is None or self.busy:
-            return False
-        night = self.night
-        special = {"score": run_score, "stack": run_stack, "camera": run_camera, "deep": run_deep}
-        runner = special.get(what, RUNNERS[station])
-        self.job_station = station
-        self.job_finding = None
-        self.job = Job(
-            station, lambda context: runner(night, context), pools=self.pools, on_change=self._job_event.emit
-        )
-        self._running = True
-        self.job.start()
-        self.job_changed.emit()
-        self.states_changed.emit()
-        return True
-
-    def stop_job(self) -> None:
-        """Ask the running job to stop."""
-        if self.job is not None and not self.job.finished:
-            self.job.stop()
-            self.job_changed.emit()
-
-    @property
-    def busy(self) -> bool:
-        """Whether a job runs."""
-        # Until the end was told here, not only reached in the job's own thread.
-        return self._running
-
-    def _on_job_event(self, job: Job) -> None:
-        if job is not self.job:
-            return
-        if not job.finished:
-            self.job_changed.emit()
-            return
-        if self._ending is not None or not self._running:
-            # The last progress may be told after the end: one end is enough.
-            return
-        self._drop()
-        if job.state == "failed":
-            if self.night is not None:
-                self.night.clear_leftovers()
-            self.job_finding = _failure_finding(self.job_station, job.error)
-        elif job.state == "stopped":
-            self.message.emit(
-                f"{self.job_station.title()} stopped; what was finished is kept, and a new run goes on from there."
-            )
-        elif isinstance(job.result, StationResult):
-            self.message.emit(job.result.problem or job.result.text)
-        if not self.current:
-            lights = self.lights()
-            self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
-        self._tell_end()
-
-    def _tell_end(self) -> None:
-        """Tell the views that a job ended, one after the other with room for the user's hand between them.
-
-        All at once would hold the window up for several frames. The model is busy until the last one is told.
-        """
-        self._telling += 1
-        steps: list[Callable[[], object]] = [
-            self.quality, self.stack_plan, self.findings, *(partial(self.state, station) for station in STATIONS),
-            *(partial(self.knows_metric, metric) for metric in METRICS), self._choose_metric,
-            self.exposures_changed.emit, self.stars_changed.emit, self.results_changed.emit, self.states_changed.emit,
-            self.findings_changed.emit, self.current_changed.emit,
-        ]  # fmt: skip
-        self._ending = iter(steps)
-        self._go_on_telling()
-
-    def _go_on_telling(self) -> None:
-        if self._ending is None:
-            return
-        began = time.perf_counter()
-        for step in self._ending:
-            try:
-                step()
-            except Exception:
-                # Whatever one view stumbles over, the window does not stay busy for it.
-                log.exception("telling the end of %s", self.job_station)
-            # Several small steps go together; a long one is followed by whatever waits.
-            if time.perf_counter() - began > _TELLING_S:
-                QTimer.singleShot(0, self._go_on_telling)
-                return
-        self._end_telling()
-
-    def _end_telling(self) -> None:
-        if self._ending is None:
-            return
-        self._ending = None
-        self._telling -= 1
-        if not self._telling:
-            self.told_all.emit()
-        self._running = False
-        self.job_changed.emit()
-
-
-def _failure_finding(station: str, error: BaseException | None) -> Finding:
-    if isinstance(error, WorkerDied):
-        text = (
-            f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
-        )
-        return Finding(Severity.BLOCKS, "worker_died", "A worker process died", text, station=station)
-    text = f"{type(error).__name__}: {error}. Finished products are kept; details are in the log."
-    return Finding(Severity.BLOCKS, "job_failed", f"{station.title()} could not finish", text, station=station)
 
 
 def role_of(stars: Iterable[ListedStar], name: str) -> str:
