@@ -71,6 +71,8 @@ class Canvas(QWidget):
         self._press: QPointF | None = None
         self._moved = False
         self._image: tuple[Picture, tuple, QImage] | None = None
+        # Every pixel of it is painted: what lies behind need not be.
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
         self.setMouseTracking(True)
         self.setMinimumWidth(120)
         self.setCursor(Qt.CursorShape.CrossCursor)

@@ -142,7 +142,8 @@ class Running:
             if time.perf_counter() - began > _TELLING_S:
                 QTimer.singleShot(0, self._go_on_telling)
                 return
-        self._end_telling()
+        # Boards are brought up to date with the last word: a portion of its own.
+        QTimer.singleShot(0, self._end_telling)
 
     def _end_telling(self) -> None:
         if self._ending is None:

@@ -242,10 +242,14 @@ class SkyView(QWidget):
         if not self._before:
             self.canvas.second = None
             self.histogram.second = None
+        picture = self.canvas.picture
+        there = path == self._wanted and picture is not None and picture.path == path and not picture.quick
         self._wanted = path
         self._marks()
         self._tile()
-        self.loader.request(path, self._before)
+        # Another station shows the same picture as a rule: only marks differ.
+        if not there or self._before:
+            self.loader.request(path, self._before)
 
     def _loaded(self, path: str, result: object) -> None:
         self.tiles.arrived(path, result)
@@ -315,6 +319,8 @@ class SkyView(QWidget):
         self.foot.forget()
         self.marks.forget()
         self._mask = ("", None)
+        # Products may have been renewed under the same name.
+        self._wanted = ""
         self.refresh()
 
     def _stretched(self, stretch: Stretch) -> None:

@@ -71,6 +71,7 @@ class CombineBoard(Board):
         self._leaves = QStackedWidget()
         self.body.addWidget(self._leaves, 1)
         self._open()
+        self._catch_up()
 
     def _open(self) -> None:
         """Bring the page that is turned to in sight, built now if it is not there yet."""
@@ -92,6 +93,8 @@ class CombineBoard(Board):
     def _build(self, name: str) -> None:
         assert self._leaves is not None
         page = self._built[name] = self._make(name)
+        # What it shows is filled in when it comes in sight.
+        self._aged.add(name)
         holder: QWidget = page
         if isinstance(page, RulesPage):
             holder = QScrollArea()

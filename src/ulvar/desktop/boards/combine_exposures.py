@@ -109,7 +109,6 @@ class ExposuresPage(QWidget):
         self.plot.setMinimumHeight(150)
         self.plot.setToolTip("Click a point for its exposure; drag a rectangle to select several")
         column.addWidget(self.plot, 2)
-        self.refresh()
 
     def refresh(self) -> None:
         """Show qualities, products and selection as they are now."""

@@ -99,11 +99,9 @@ class FieldPage(QWidget):
             )
         )
         column.addStretch(1)
-        self.show_current(model.current)
 
     def refresh(self) -> None:
-        """Show the map of the stars as they are now."""
-        self.show_current(self._model.current)
+        """The map belongs to the exposure on screen, which is told right after."""
 
     def show_current(self, path: str) -> None:
         """Show the map of another exposure."""

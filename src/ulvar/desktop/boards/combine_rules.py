@@ -95,7 +95,6 @@ class RulesPage(QWidget):
         )
         column.addStretch(1)
         self._filling = False
-        self.refresh()
 
     def _adder(self) -> QHBoxLayout:
         row = QHBoxLayout()

@@ -94,7 +94,6 @@ class StarsPage(QWidget):
         self.view.setToolTip("A row's star is ringed on the picture; click a star there for its row")
         column.addWidget(self.view, 1)
         self._set_sliders()
-        self.show_current(model.current)
 
     def close_finder(self, *, wait: bool = False) -> None:
         """End the thread and take the preview back."""
