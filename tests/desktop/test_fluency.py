@@ -174,12 +174,13 @@ class Kept(ScoredCase):
         for path, key in zip(paths, keys):
             self.assertIs(self.model.star_table(path), self.model._caches[key])
             self.assertEqual(len(self.model.star_table(path)), self.model.quality()[path]["stars"])
+            self.assertGreater(self.model.field_map(path).count.sum(), 20)
         # What was asked for before everything changed is not kept.
         self.model._drop()
         order = self.model._order
         self.model.read_tables_ahead(paths[:1])
         self.model._drop()
-        self.model._table_arrived((order, paths[0]), self.model.star_table(paths[1]))
+        self.model._table_arrived((order, paths[0]), (self.model.star_table(paths[1]), None))
         QApplication.processEvents()
         self.assertNotIn(keys[0], self.model._caches)
 

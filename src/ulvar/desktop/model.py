@@ -34,7 +34,7 @@ from ulvar.night.stations import (
 )
 from ulvar.night.stations.intake import retell_intake, wants_reading
 from ulvar.photometry import ListedStar, SeriesTable, read_series
-from ulvar.stars import StarTable
+from ulvar.stars import FieldMap, StarTable, field_map
 
 log = logging.getLogger(__name__)
 
@@ -288,16 +288,17 @@ class Model(QObject, Numbers, Looking, Matching, Running):
         return self._caches.get("curve", self._last_curve)  # type: ignore[return-value]
 
     def read_tables_ahead(self, paths: Iterable[str]) -> None:
-        """Read the star tables of exposures that will probably be looked at next, in another thread."""
+        """Read the stars of exposures that will probably be looked at next, and map them, in another thread."""
         for raw in paths:
-            file = self.star_file(raw)
-            if file is not None and f"star table {raw}" not in self._caches:
-                self._tables.ask((self._order, raw), partial(read_stars, file))
+            file, facts = self.star_file(raw), self.facts(raw)
+            if file is not None and facts is not None and f"star table {raw}" not in self._caches:
+                self._tables.ask((self._order, raw), partial(_stars_and_map, file, facts.width, facts.height))
 
     def _table_arrived(self, asked: tuple[int, str], result: object) -> None:
         order, raw = asked
-        if order == self._order and isinstance(result, StarTable):
-            self._caches.setdefault(f"star table {raw}", result)
+        if order == self._order and isinstance(result, tuple):
+            self._caches.setdefault(f"star table {raw}", result[0])
+            self._caches.setdefault(f"field map {raw}", result[1])
 
     def _curve_arrived(self, order: object, result: object) -> None:
         if order != self._order:
@@ -478,6 +479,11 @@ class Model(QObject, Numbers, Looking, Matching, Running):
             known = self.settings().curve.leave_out
             self.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])
             self.results_changed.emit()
+
+
+def _stars_and_map(file: Path, width: int, height: int) -> tuple[StarTable, FieldMap | None]:
+    stars = read_stars(file)
+    return stars, field_map(stars, width, height)
 
 
 def role_of(stars: Iterable[ListedStar], name: str) -> str:

@@ -284,7 +284,7 @@ class SkyView(QWidget):
         near = self._model.neighbours((1, 2, -1))
         known = (self._model.facts(path) for path in near)
         self.loader.prefetch([self.path_for(facts) for facts in known if facts is not None])
-        if self.on("stars"):
+        if self.on("stars") or self._model.station == "combine":
             self._model.read_tables_ahead(near)
 
     @property
