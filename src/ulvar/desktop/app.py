@@ -18,9 +18,9 @@ from ulvar.desktop.window import MainWindow
 
 def make_application() -> QApplication:
     """Return the application, made if there is none, with the shipped fonts."""
-    # The window's thread waits this long at most for Python's lock while another thread computes; with the usual
-    # 5 ms a click that asks for it ten times is felt.
-    sys.setswitchinterval(0.0005)
+    # The window's thread waits this long at most for Python's lock while another thread computes. One event asks for it
+    # a hundred times, whenever Qt or NumPy gave it back: with the usual 5 ms every click would be felt.
+    sys.setswitchinterval(0.0001)
     app = QApplication.instance() or QApplication(sys.argv[:1])
     app.setApplicationName("Ulvar")
     app.setOrganizationName("Ulvar")
