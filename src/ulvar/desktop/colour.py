@@ -10,7 +10,7 @@ from dataclasses import replace
 import cv2
 import numpy as np
 
-from ulvar.desktop.stretch import Sample, Stretch
+from ulvar.desktop.stretch import Stretch
 
 # Weights of Malvar et al. 2004, fig. 2: neighbours of the wanted colour, and the own colour's curvature. Green at red and
 # blue; a colour at green between two of its pixels in the row (in the column: transposed); red at blue and blue at red.
@@ -156,11 +156,6 @@ def balanced(colours: np.ndarray, balance: Balance) -> np.ndarray:
     offsets = np.array([b[0] for b in balance], dtype=np.float32)
     factors = np.array([b[1] for b in balance], dtype=np.float32)
     return (colours - offsets) * factors + offsets[1]
-
-
-def colour_sample(colours: np.ndarray, balance: Balance) -> Sample:
-    """Return the sample of the brightness of balanced colours, by which levels are chosen."""
-    return Sample.of(balanced(colours, balance).mean(axis=-1))
 
 
 def stretched(colours: np.ndarray, stretch: Stretch, balance: Balance, quantiles: np.ndarray) -> np.ndarray:

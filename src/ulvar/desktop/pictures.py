@@ -16,7 +16,6 @@ from ulvar.desktop.colour import (
     Balance,
     balanced,
     cell_colours,
-    colour_sample,
     interpolated,
     is_mosaic,
     on_one_scale,
@@ -197,9 +196,10 @@ def make_picture(path: str) -> Picture:
         return Picture(path, tuple(levels), Sample.of(_thinned(data)), data.shape)
     thin = _thinned(levels[1] if cfa else data)
     balance = white_balance(levels[min(len(levels) - 1, 2)])
-    bands = tuple(Sample.of(band) for band in np.moveaxis(balanced(thin, balance), -1, 0))
+    even = balanced(thin, balance)
+    bands = tuple(Sample.of(band) for band in np.moveaxis(even, -1, 0))
     shape = data.shape[0], data.shape[1]
-    return Picture(path, tuple(levels), colour_sample(thin, balance), shape, False, cfa, balance, bands)
+    return Picture(path, tuple(levels), Sample.of(even.mean(axis=-1)), shape, False, cfa, balance, bands)
 
 
 def _halved(data: np.ndarray) -> np.ndarray:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F64Array, Finding, Mend, Severity
+from ulvar.engine import F64Array, Finding, Mend, Severity, counted
 
 
 @dataclass(frozen=True)
@@ -227,7 +227,7 @@ def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
         Finding(
             Severity.CHECK,
             "trailing",
-            f"{len(files)} exposure{'s' if len(files) > 1 else ''} with long stars",
+            f"{counted(len(files), 'exposure')} with long stars",
             f"{Path(series[worst].file).name} at {_clock(series[worst].mid_utc)} has ellipticity "
             f"{ellipticity[worst]:.2f}; {typical:.2f} is usual.",
             files,

@@ -16,6 +16,7 @@ from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points
 from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import label, number
+from ulvar.engine import counted
 from ulvar.inspection.flatcheck import FlatCheck
 from ulvar.night.stations.camera import remember_camera, stored_camera
 
@@ -200,7 +201,7 @@ class DefectsPage(QWidget):
         share = 100 * (len(hot) + len(cold)) / max(1, self.suspects.pixels)
         self.counts.setText(
             f"{number(len(hot), 0)} hot, {number(len(cold), 0)} cold pixels: {share:.2f} % of the frame. "
-            f"{_several(self.suspects.columns, 'column')}, {_several(self.suspects.clusters, 'cluster')}."
+            f"{counted(self.suspects.columns, 'column')}, {counted(self.suspects.clusters, 'cluster')}."
         )
         self._model.set_preview(np.vstack([hot, cold]))
         if not self.hot.isSliderDown() and not self.cold.isSliderDown():
@@ -232,10 +233,6 @@ class DefectsPage(QWidget):
     def close_finder(self, *, wait: bool = False) -> None:
         """End the thread."""
         self._finder.close(wait=wait)
-
-
-def _several(count: int, word: str) -> str:
-    return f"{count} {word}" if count == 1 else f"{count} {word}s"
 
 
 class FlatPage(QWidget):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime
 
 from ulvar.calibration import FlatPlan, PairPoint, Transfer
-from ulvar.engine import Failed, JobContext
+from ulvar.engine import Failed, JobContext, counted
 from ulvar.night.flows.camera import CameraMeasure, measure_settings, plan_by_filter
 from ulvar.night.library import CameraNumbers
 from ulvar.night.project import Night, Product
@@ -37,7 +37,7 @@ def run_camera(night: Night, context: JobContext) -> StationResult:
         products.append(Product("camera", measured.key, "", values))
     night.store_products("camera", products, clear=True)
     missed = [r.reason for r in results if isinstance(r, Failed)]
-    text = f"{len(good)} camera setting{'' if len(good) == 1 else 's'} measured" + (f"; {missed[0]}" if missed else "")
+    text = f"{counted(len(good), 'camera setting')} measured" + (f"; {missed[0]}" if missed else "")
     problem = "" if good else missed[0] if missed else "there are no pairs of flats to measure the camera with"
     return StationResult("calibrate", text, len(good), len(missed), problem)
 
