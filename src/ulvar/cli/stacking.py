@@ -58,7 +58,7 @@ def stars(
         scored, unread = find_all(exposures, context, options=options)
         written: dict[str, Outcome] = {}
         if table is not None:
-            written = {s.facts.path: write_stars(s, table, replace) for s in scored}
+            written = write_stars(scored, table, context, replace_existing=replace)
     by_path = {s.facts.path: s for s in scored}
     why = {f.file: f.reason for f in [*failed, *unread]}
     frames, lines, good = [], [], 0

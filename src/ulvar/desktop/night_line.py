@@ -11,6 +11,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QToolTip, QVBoxLayout, QWidget
 
 from ulvar.desktop import glyphs
+from ulvar.desktop.layers import Layer
 from ulvar.desktop.model import METRICS, Model
 from ulvar.desktop.night_gutter import Gutter, Legend
 from ulvar.desktop.night_sky import LANE, NightSky
@@ -38,6 +39,7 @@ class Line(QWidget):
         self._press: float | None = None
         self._drag: float | None = None
         self._sky = NightSky()
+        self._dots_layer = Layer()
         self.setMinimumWidth(300)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -145,8 +147,9 @@ class Line(QWidget):
         self._paint_sky(painter, plot)
         self._paint_axes(painter, plot)
         self._paint_calibration(painter, plot)
-        inside = ((x, y, kind) for _, x, y, kind in self.dots() if plot.left() <= x <= plot.right())
-        glyphs.draw_dots(painter, t, inside)
+        dots = self.dots()
+        inside = ((x, y, kind) for _, x, y, kind in dots if plot.left() <= x <= plot.right())
+        self._dots_layer.paint(painter, self, (t.name, dots), lambda p: glyphs.draw_dots(p, t, inside))
         self._paint_failed(painter, plot)
         self._paint_spans(painter, plot)
         self._paint_brush(painter, plot)

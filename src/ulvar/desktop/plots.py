@@ -12,6 +12,7 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop import glyphs
+from ulvar.desktop.layers import Layer
 from ulvar.desktop.theme import Theme, font
 
 # Height of the vertical axis's label [px].
@@ -95,6 +96,7 @@ class Plot(QWidget):
         self._on_brush = on_brush
         self._press: QPointF | None = None
         self._corner: QPointF | None = None
+        self._points_layer = Layer()
 
     def _area(self) -> QRectF:
         return QRectF(52, 8, self.width() - 60, self.height() - (40 if self.show_x else 12))
@@ -169,8 +171,9 @@ class Plot(QWidget):
         if not self._tall:
             # On a strip there is no room beside the points: they are drawn over the label.
             self._name_axis(painter, area)
+        self._points_layer.paint(painter, self, self._points_key(), self._draw_points)
         for points in self.series:
-            self._points(painter, points)
+            self._mark_points(painter, points)
         if self._press is not None and self._corner is not None:
             painter.setPen(QPen(t.color("cur"), 1))
             painter.setBrush(t.color("cur", 0.16))
@@ -229,38 +232,63 @@ class Plot(QWidget):
                 self.x_label,
             )
 
-    def _points(self, painter: QPainter, points: Points) -> None:
+    def _points_key(self) -> tuple:
+        """All that the places and looks of the points go by."""
+        shown = [
+            (
+                s.x.tobytes(),
+                s.y.tobytes(),
+                b"" if s.error is None else s.error.tobytes(),
+                tuple(s.kinds),
+                s.token,
+                s.line,
+            )
+            for s in self.series
+        ]
+        return (self.theme.name, self._limits("x"), self._limits("y"), self.y_down, shown)
+
+    def _draw_points(self, painter: QPainter) -> None:
+        t = self.theme
+        painter.setClipRect(self._area().adjusted(-1, -1, 1, 1))
+        for points in self.series:
+            if points.line:
+                painter.setPen(QPen(t.color(points.token), 1.6))
+                painter.drawPolyline(self._line_through(points.x, points.y))
+                continue
+            places = self._all_to_screen(points.x, points.y)
+            if points.error is not None:
+                ends = zip(
+                    self._all_to_screen(points.x, points.y - points.error),
+                    self._all_to_screen(points.x, points.y + points.error),
+                )
+                painter.setPen(QPen(t.color("mute"), 1))
+                painter.drawLines([QLineF(a, b) for a, b in ends if math.isfinite(a.x() + a.y() + b.y())])
+            kinds = points.kinds or ["kept"] * len(places)
+            there = [(p, kind) for p, kind in zip(places, kinds) if math.isfinite(p.x() + p.y())]
+            own = points.token != "text"
+            if own:
+                painter.setPen(glyphs.round_pen(t.color(points.token), 4.8))
+                painter.drawPoints([p for p, kind in there if kind == "kept"])
+            glyphs.draw_dots(painter, t, [(p.x(), p.y(), kind) for p, kind in there if not (own and kind == "kept")])
+
+    def _mark_points(self, painter: QPainter, points: Points) -> None:
+        """Mark the selected and the current point of a series, and name it."""
         t = self.theme
         if points.line:
-            painter.setPen(QPen(t.color(points.token), 1.6))
-            painter.drawPolyline(self._line_through(points.x, points.y))
             return
-        places = self._all_to_screen(points.x, points.y)
-        if points.error is not None:
-            ends = zip(
-                self._all_to_screen(points.x, points.y - points.error),
-                self._all_to_screen(points.x, points.y + points.error),
-            )
-            painter.setPen(QPen(t.color("mute"), 1))
-            painter.drawLines([QLineF(a, b) for a, b in ends if math.isfinite(a.x() + a.y() + b.y())])
-        there = [i for i, place in enumerate(places) if math.isfinite(place.x() + place.y())]
-        kinds = points.kinds or ["kept"] * len(places)
-        own = points.token != "text"
-        if own:
-            painter.setPen(glyphs.round_pen(t.color(points.token), 4.8))
-            painter.drawPoints([places[i] for i in there if kinds[i] == "kept"])
-        glyphs.draw_dots(
-            painter, t, [(places[i].x(), places[i].y(), kinds[i]) for i in there if not (own and kinds[i] == "kept")]
-        )
-        for i in there if points.keys else ():
-            if points.keys[i] in self.selected:
+        marked = [i for i, key in enumerate(points.keys) if key == self.current or key in self.selected]
+        for i, place in zip(marked, self._all_to_screen(points.x[marked], points.y[marked]) if marked else ()):
+            if not math.isfinite(place.x() + place.y()):
+                continue
+            key = points.keys[i]
+            if key in self.selected:
                 painter.setPen(QPen(t.color("cur"), 1.2))
                 painter.setBrush(t.color("cur", 0.25))
-                painter.drawEllipse(places[i], 4.5, 4.5)
-            if points.keys[i] == self.current:
+                painter.drawEllipse(place, 4.5, 4.5)
+            if key == self.current:
                 painter.setPen(QPen(t.color("cur"), 2))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
-                painter.drawEllipse(places[i], 6, 6)
+                painter.drawEllipse(place, 6, 6)
         if points.name:
             painter.setFont(font("value"))
             painter.setPen(t.color(points.token))

@@ -285,9 +285,10 @@ class MainWindow(QMainWindow):
         """Turn the Combine board to a page."""
         board = self.board_of["combine"]
         assert isinstance(board, CombineBoard)
+        # Turned first: the page that was in sight before would be brought up to date in vain.
+        board.turn_to(page)
         if self.model.station != "combine":
             self.model.set_station("combine")
-        board.turn_to(page)
 
     def _add_rule(self) -> None:
         """Go to the rules, with the keyboard on the new one."""

@@ -84,14 +84,13 @@ class Board(QWidget):
         """Bring the body up to date if something changed: in place where the board can, else built anew."""
         if self._stale:
             self._stale = False
-            if self.refresh():
-                self._current()
-                return
-            clear(self.body)
-            self.fill()
-            # Laid out now, not after a first painting at the old places.
-            self._column.activate()
-            self._current()
+            if not self.refresh():
+                clear(self.body)
+                self.fill()
+                # Laid out now, not after a first painting at the old places.
+                self._column.activate()
+        # Somebody may have stepped on while another board was in sight.
+        self._current()
 
     def add_pages(
         self, pages: Sequence[tuple[str, str, str]], page: str, turn_to: Callable[[str], None]

@@ -10,6 +10,7 @@ from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from ulvar.desktop.layers import Layer
 from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points, draw_spark
 from ulvar.desktop.theme import Theme, font
@@ -34,6 +35,7 @@ class Sparks(QWidget):
         super().__init__()
         self.theme = theme
         self._values: dict[str, np.ndarray] = {}
+        self._dots = Layer()
         self.current = -1
         self.setFixedHeight(54)
         self.setToolTip("Over the night, in the order of time; a click sorts by it")
@@ -50,11 +52,12 @@ class Sparks(QWidget):
         """Draw name, range and dots of each."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        width = self.width() / len(_SPARKS)
-        for i, (key, values) in enumerate(self._values.items()):
-            quality = QUALITIES[key]
-            box = QRectF(i * width, 18, width - 8, 34)
+        for box in self._boxes():
             painter.fillRect(box, self.theme.color("plot"))
+        shown = (self.theme.name, *(v.tobytes() for v in self._values.values()))
+        self._dots.paint(painter, self, shown, self._draw_dots)
+        for box, (key, values) in zip(self._boxes(), self._values.items()):
+            quality = QUALITIES[key]
             good = values[np.isfinite(values)]
             painter.setFont(font("unit"))
             painter.setPen(self.theme.color("soft"))
@@ -64,10 +67,17 @@ class Sparks(QWidget):
                 unit = f" {quality.unit}" if quality.unit else ""
                 words += f"  {good.min():.{places}f}–{good.max():.{places}f}{unit}"
             painter.drawText(QRectF(box.left(), 0, box.width(), 16), Qt.AlignmentFlag.AlignVCenter, words)
-            draw_spark(painter, self.theme, box, values, "soft")
             if 0 <= self.current < len(values):
                 x = box.left() + 4 + (box.width() - 8) * self.current / max(1, len(values) - 1)
                 painter.fillRect(QRectF(x - 0.6, box.top(), 1.2, box.height()), self.theme.color("cur"))
+
+    def _boxes(self) -> list[QRectF]:
+        width = self.width() / len(_SPARKS)
+        return [QRectF(i * width, 18, width - 8, 34) for i in range(len(self._values))]
+
+    def _draw_dots(self, painter: QPainter) -> None:
+        for box, values in zip(self._boxes(), self._values.values()):
+            draw_spark(painter, self.theme, box, values, "soft")
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Sort by what was clicked."""

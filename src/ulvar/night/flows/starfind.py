@@ -114,9 +114,23 @@ def star_csv(stars: StarTable) -> str:
     return text.getvalue()
 
 
-def write_stars(scored: Scored, folder: Path, replace_existing: bool) -> Outcome:
-    """Write ``<stem>.stars.csv`` into a folder."""
-    return write_same_text(folder / f"{scored.facts.stem}.stars.csv", star_csv(scored.stars), replace_existing)
+def write_stars(
+    scored: Sequence[Scored], folder: Path, context: JobContext, *, replace_existing: bool
+) -> dict[str, Outcome]:
+    """Write ``<stem>.stars.csv`` of each exposure into a folder; returns what became of it, by the exposure's path.
+
+    Tables are put into words by the workers: thousands of numbers formatted beside a window would take its turns at
+    Python's lock.
+    """
+    tasks = [(one.facts.path, one.stars, folder / f"{one.facts.stem}.stars.csv", replace_existing) for one in scored]
+    written = context.each(write_stars_item, tasks, "Writing star tables")
+    return {task[0]: outcome for task, outcome in written}
+
+
+def write_stars_item(task: tuple[str, StarTable, Path, bool]) -> Outcome:
+    """Write one star table (runs in a worker)."""
+    _, stars, path, replace_existing = task
+    return write_same_text(path, star_csv(stars), replace_existing)
 
 
 def read_stars(path: Path) -> StarTable:

@@ -34,7 +34,7 @@ def run_score(night: Night, context: JobContext) -> StationResult:
     settings = night.settings.combine
     regions = [region.shape for region in settings.regions]
     scored, failed = find_all(list(working.values()), context, options=settings.detection, regions=regions)
-    folder = night.products / "stars"
+    write_stars(scored, night.products / "stars", context, replace_existing=True)
     products: list[Product] = []
     findings = [_unreadable(f) for f in failed]
     for name in sorted({s.facts.filter for s in scored}):
@@ -45,7 +45,6 @@ def run_score(night: Night, context: JobContext) -> StationResult:
         findings += [_unaligned(f) for f in lost]
         best = _clear_level([a.flux_ratio for a in aligned])
         for one in series:
-            write_stars(one, folder, True)
             match = by_path.get(one.facts.path)
             values = _quality_values(one, match, reference.facts.path, best)
             products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
