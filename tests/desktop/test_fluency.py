@@ -7,10 +7,12 @@ import threading
 import unittest
 from unittest import mock
 
-from PySide6.QtWidgets import QApplication, QDoubleSpinBox
+from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QLabel, QWidget
 
 from tests.desktop.scored import ScoredCase
 from tests.desktop.support import WindowCase
+from ulvar.desktop import glyphs
+from ulvar.desktop.boards.intake import GroupCard
 from ulvar.desktop.sweeping import Sweeper, sweep_when_idle_only
 from ulvar.desktop.widgets import LazyRows
 from ulvar.engine import Severity
@@ -94,6 +96,26 @@ class TheEndOfAJob(ScoredCase):
 class Kept(ScoredCase):
     """Nothing is built twice for nothing."""
 
+    @staticmethod
+    def words_on(widget: QWidget) -> list[str]:
+        """Return what a user reads on it."""
+        return [w.text() for w in widget.findChildren(QLabel) if w.isVisible()]
+
+    def test_dots_are_drawn_anew_only_when_they_change(self) -> None:
+        page = self.page("exposures")
+        QApplication.processEvents()
+        with mock.patch.object(glyphs, "draw_dots", wraps=glyphs.draw_dots) as drawn:
+            page.plot.repaint()
+            self.window.line.line.repaint()
+            self.model.step(1)
+            QApplication.processEvents()
+            self.assertEqual(drawn.call_count, 0)
+            before = page.plot.grab().toImage()
+            self.model.leave_out([self.model.current], "by hand")
+            QApplication.processEvents()
+            self.assertEqual(drawn.call_count, 2, "scatter and night line")
+        self.assertNotEqual(page.plot.grab().toImage(), before)
+
     def test_pages_are_kept_and_follow(self) -> None:
         board = self.window.board_of["combine"]
         exposures = self.page("exposures")
@@ -115,6 +137,7 @@ class Kept(ScoredCase):
         self.assertGreaterEqual(exposures.rows.rowCount(), count)
         # Another theme wants other colours.
         self.window.command("theme light")
+        self.until(lambda: board.shown is not None, 10, "the page in other colours")
         self.assertIsNot(board.shown, exposures)
         self.assertEqual(board.shown.plot.theme.name, "light")
 
@@ -128,6 +151,76 @@ class Kept(ScoredCase):
         self.assertIs(self.page("stars"), kept)
         self.model.step(2)
         self.assertGreater(kept.rows.rowCount(), 20)
+
+    def test_pages_are_built_before_there_is_anything_to_show(self) -> None:
+        board = self.window.board_of["combine"]
+        with mock.patch.object(self.model, "products", side_effect=lambda kind: {}):
+            board.mark_stale()
+            QApplication.processEvents()
+            self.assertIsNone(board.shown)
+            self.assertTrue(any("scored yet" in text for text in self.words_on(board)))
+            self.until(lambda: len(board._built) == 4, 10, "all four pages")
+            self.assertIsNone(board.shown)
+            self.window.command("add rule")
+            self.assertIn("Score the exposures first", self.window.toast.text())
+        waiting = board._built["exposures"]
+        self.assertFalse(waiting.isVisible())
+        board.mark_stale()
+        QApplication.processEvents()
+        self.assertIs(self.page("exposures"), waiting)
+        self.assertTrue(waiting.isVisible())
+        self.assertEqual(waiting.rows.rowCount(), len(self.model.comparable()))
+        self.assertGreater(self.page("rules").new_quality.count(), 5)
+        self.assertFalse(any("scored yet" in text for text in self.words_on(board)))
+
+    def test_a_board_that_comes_in_sight_shows_the_current_exposure(self) -> None:
+        page = self.page("exposures")
+        self.model.set_station("intake")
+        self.model.step(4)
+        self.model.set_station("combine")
+        self.assertEqual(page.rows.key(page.view.currentIndex().row()), self.model.current)
+        self.assertEqual(page._members[page.sparks.current], self.model.current)
+        stars = self.page("stars")
+        self.model.set_station("intake")
+        self.model.step(2)
+        self.window.command("page stars")
+        self.assertEqual(stars._raw, self.model.current)
+
+    def test_cards_are_kept_until_they_would_say_otherwise(self) -> None:
+        self.model.set_station("intake")
+        QApplication.processEvents()
+        board = self.window.board_of["intake"]
+
+        def cards() -> list[GroupCard]:
+            return [c for c in board.findChildren(GroupCard) if c.isVisible()]
+
+        before, path = cards(), self.model.lights()[2].path
+        self.assertTrue(before)
+        self.model.results_changed.emit()
+        looks = before[0].grab().toImage()
+        self.model.leave_out([path], "by hand")
+        self.assertEqual(cards(), before)
+        self.assertNotEqual(before[0].grab().toImage(), looks, "what a card paints is up to date")
+        self.model.correct([path], "filter", "R")
+        QApplication.processEvents()
+        self.assertEqual(len(cards()), len(before) + 1)
+        before = cards()
+        self.window.command("theme light")
+        QApplication.processEvents()
+        self.assertNotIn(before[0], cards())
+
+    def test_limits_follow_the_settings(self) -> None:
+        page = self.page("stars")
+        self.page("exposures")
+        self.model.set_setting("combine", "threshold", 8.0)
+        self.assertEqual(self.page("stars").sliders["threshold"].value(), 80)
+        self.assertFalse(page.keep.isEnabled())
+        # Limits that are tried stay; once they are used, they follow again.
+        page.sliders["threshold"].setValue(90)
+        page.keep.click()
+        self.assertFalse(page.keep.isEnabled())
+        self.model.set_setting("combine", "threshold", 6.0)
+        self.assertEqual(page.sliders["threshold"].value(), 60)
 
     def test_limits_that_were_only_tried_are_taken_back(self) -> None:
         page = self.page("stars")

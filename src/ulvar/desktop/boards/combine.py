@@ -38,6 +38,9 @@ class CombineBoard(Board):
         self._built: dict[str, Page] = {}
         self._aged: set[str] = set()
         self._leaves: QStackedWidget | None = None
+        self._placed = False
+        self._unplaced: tuple[str, Page] | None = None
+        self._turning = False
         self._sorted = ("score", False)
         super().__init__(*arguments)
         self._beforehand = QTimer(self)
@@ -48,51 +51,75 @@ class CombineBoard(Board):
         self.model.star_chosen.connect(self._star_chosen)
 
     def fill(self) -> None:
-        """Build the page that is turned to."""
-        self.close_page()
-        scores = self.model.products("score")
+        """Show the page that is turned to, or what is to be done first."""
+        if self._placed:
+            # The pages went with the body that was cleared.
+            self.close_page()
         self.title.setText("Scores")
-        if not scores:
-            self.count.setText("")
-            n = len([f for f in self.model.lights() if f.path not in self.model.left_out()])
-            if n:
-                self.body.addWidget(
-                    empty_state("No exposure is scored yet.", f"Score {n}", lambda: self.command("run score"))
-                )
-            else:
-                self.body.addWidget(
-                    empty_state(
-                        "There are no lights to combine.", "Go to Intake", lambda: self.command("station intake")
-                    )
-                )
+        if not self.model.products("score"):
+            self._fill_empty()
+            self._beforehand.start()
             return
         self._recount()
         self.page_buttons = self.add_pages(_PAGES, self.page, self.turn_to)
-        self._leaves = QStackedWidget()
-        self.body.addWidget(self._leaves, 1)
-        self._open()
+        self._placed = True
+        self.body.addWidget(self._stack(), 1)
+        self._stack().show()
+        if self._turning:
+            self._open()
+            self._catch_up()
+        else:
+            # With a job that ended or a station that is gone to, much else is shown: a click can come between.
+            QTimer.singleShot(0, self, self._show_in_turns)
+
+    def _show_in_turns(self) -> None:
+        if self._placed:
+            self._open()
+            QTimer.singleShot(0, self, self._catch_up_and_mark)
+
+    def _catch_up_and_mark(self) -> None:
         self._catch_up()
+        self._current()
+
+    def _fill_empty(self) -> None:
+        self.count.setText("")
+        n = len([f for f in self.model.lights() if f.path not in self.model.left_out()])
+        if n:
+            state = empty_state("No exposure is scored yet.", f"Score {n}", lambda: self.command("run score"))
+        else:
+            state = empty_state(
+                "There are no lights to combine.", "Go to Intake", lambda: self.command("station intake")
+            )
+        self.body.addWidget(state)
+
+    def _stack(self) -> QStackedWidget:
+        """Return what holds the pages: out of sight as long as there is nothing to show on them."""
+        if self._leaves is None:
+            self._leaves = QStackedWidget(self)
+            self._leaves.setVisible(self._placed)
+        return self._leaves
 
     def _open(self) -> None:
         """Bring the page that is turned to in sight, built now if it is not there yet."""
-        assert self._leaves is not None
+        if self._unplaced is not None:
+            self._place(*self._unplaced)
         if self.page not in self._built:
-            self._build(self.page)
+            self._place(self.page, self._make(self.page))
         page = self._built[self.page]
-        for other in range(self._leaves.count()):
+        leaves = self._stack()
+        for other in range(leaves.count()):
             # A stack is as wide as its widest page unless the pages out of sight are ignored.
-            leaf = self._leaves.widget(other)
+            leaf = leaves.widget(other)
             here = leaf is page or leaf.isAncestorOf(page)
             policy = QSizePolicy.Policy.Preferred if here else QSizePolicy.Policy.Ignored
             leaf.setSizePolicy(policy, policy)
             if here:
-                self._leaves.setCurrentWidget(leaf)
-
+                leaves.setCurrentWidget(leaf)
         self._beforehand.start()
 
-    def _build(self, name: str) -> None:
-        assert self._leaves is not None
-        page = self._built[name] = self._make(name)
+    def _place(self, name: str, page: Page) -> None:
+        self._unplaced = None
+        self._built[name] = page
         # What it shows is filled in when it comes in sight.
         self._aged.add(name)
         holder: QWidget = page
@@ -101,14 +128,20 @@ class CombineBoard(Board):
             holder.setWidgetResizable(True)
             holder.setWidget(page)
         holder.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
-        self._leaves.addWidget(holder)
+        self._stack().addWidget(holder)
 
     def _build_beforehand(self) -> None:
-        """Build the next page that was not turned to yet, while nothing else is asked of the window."""
+        """Build the next page that was not turned to yet, in two turns of the loop that a click can come between."""
+        if not self.isVisible():
+            return
         missing = [key for key, _, _ in _PAGES if key not in self._built]
-        if missing and self._leaves is not None and self.isVisible():
-            self._build(missing[0])
-            self._beforehand.start()
+        if self._unplaced is not None:
+            self._place(*self._unplaced)
+        elif missing:
+            self._unplaced = (missing[0], self._make(missing[0]))
+        else:
+            return
+        self._beforehand.start()
 
     def _make(self, name: str) -> Page:
         if name == "rules":
@@ -122,15 +155,17 @@ class CombineBoard(Board):
     @property
     def shown(self):  # type: ignore[no-untyped-def]
         """The page in sight, or None."""
-        return self._built.get(self.page)
+        return self._built.get(self.page) if self._placed else None
 
     def turn_to(self, page: str) -> None:
         """Show another page."""
         before = self.shown
         self.page = page
-        if self._stale or self._leaves is None:
+        if self._stale or not self._placed:
             self._stale = True
+            self._turning = True
             self.rebuild()
+            self._turning = False
             return
         if isinstance(before, StarsPage) and page != "stars":
             before.leave()
@@ -145,18 +180,22 @@ class CombineBoard(Board):
     def close_page(self, *, wait: bool = False) -> None:
         """End what pages run in the background, and keep what they are to remember."""
         self._beforehand.stop()
-        for page in self._built.values():
+        pages = list(self._built.values()) + ([self._unplaced[1]] if self._unplaced is not None else [])
+        for page in pages:
             if isinstance(page, StarsPage):
                 page.close_finder(wait=wait)
             if isinstance(page, ExposuresPage):
                 self._sorted = page.order
         self._built.clear()
         self._aged.clear()
-        self._leaves = None
+        self._unplaced = None
+        if self._leaves is not None and not self._placed:
+            self._leaves.deleteLater()
+        self._leaves, self._placed = None, False
 
     def refresh(self) -> bool:
         """Let the page in sight follow, its controls under the user's hand; the others when they are turned to."""
-        if self._leaves is None or not self.model.products("score"):
+        if not self._placed or not self.model.products("score"):
             return False
         self._aged = set(self._built)
         self._catch_up()
@@ -164,7 +203,7 @@ class CombineBoard(Board):
         return True
 
     def _catch_up(self) -> None:
-        if self.page in self._aged:
+        if self._placed and self.page in self._aged:
             self._aged.discard(self.page)
             self._built[self.page].refresh()
 

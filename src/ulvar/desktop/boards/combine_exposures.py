@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Container
 
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, Signal
@@ -14,7 +14,7 @@ from ulvar.desktop.layers import Layer
 from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points, draw_spark
 from ulvar.desktop.theme import Theme, font
-from ulvar.desktop.widgets import Rows, clear, label, number, table
+from ulvar.desktop.widgets import LazyRows, Rows, clear, label, number, table
 from ulvar.night.stations import QualityRow, night_rules
 from ulvar.stars import QUALITIES
 
@@ -218,22 +218,17 @@ class ExposuresPage(QWidget):
         self._quiet = True
         paths = self._listed_paths()
         rules = night_rules(self._model.settings())
-        rows, marks, dim = [], {}, set()
+        marks, dim = {}, set()
         out, ruled = self._model.left_out(), self._model.stack_plan()[1]
         for i, path in enumerate(paths):
             row = self._rows_of[path]
-            state = "left" if path in out else "ruled" if path in ruled else "kept"
-            if state != "kept":
+            if path in out or path in ruled:
                 dim.add(i)
-            facts = self._model.facts(path)
-            mark = {"left": "∅ ", "ruled": "– "}.get(state, "")
-            cells = [f"{mark}{facts.stem if facts else path}"]
-            for c, key in enumerate(_COLUMNS):
-                q, value = QUALITIES[key], row.get(key)
-                cells.append(number(None if value is None else value * q.factor, q.decimals))
-                if any(rule.quality == key and rule.takes(row) for rule in rules):
-                    marks[i, c + 1] = "block"
-            rows.append(cells)
+            for rule in rules:
+                if rule.quality in _COLUMNS and rule.takes(row):
+                    marks[i, _COLUMNS.index(rule.quality) + 1] = "block"
+        # Only rows in sight are put into words.
+        rows = LazyRows(lambda i: self._cells(paths[i], out, ruled), len(paths))
         self.listed.setText("" if len(paths) == len(self._members) else f"{len(paths)} of {len(self._members)}")
         arrow = " ▾" if self.order[1] else " ▴"
         heads = []
@@ -243,6 +238,15 @@ class ExposuresPage(QWidget):
         self.rows.fill(rows, paths, marks, dim, heads)
         self._quiet = False
         self.show_current(self._model.current)
+
+    def _cells(self, path: str, out: Container[str], ruled: Container[str]) -> list[str]:
+        facts, row = self._model.facts(path), self._rows_of[path]
+        mark = "∅ " if path in out else "– " if path in ruled else ""
+        cells = [f"{mark}{facts.stem if facts else path}"]
+        for key in _COLUMNS:
+            q, value = QUALITIES[key], row.get(key)
+            cells.append(number(None if value is None else value * q.factor, q.decimals))
+        return cells
 
     def _row_chosen(self, path: str) -> None:
         if not self._quiet:

@@ -100,11 +100,6 @@ class RulesPage(QWidget):
         row = QHBoxLayout()
         row.setSpacing(6)
         self.new_quality = QComboBox()
-        known = {k for row_ in self._model.comparable().values() for k, v in row_.items() if v is not None}
-        for key, quality in QUALITIES.items():
-            if key in known:
-                self.new_quality.addItem(f"{quality.title}, {quality.unit}" if quality.unit else quality.title, key)
-        self.new_quality.setCurrentIndex(max(0, self.new_quality.findData("fwhm_px")))
         self.new_quality.setAccessibleName("Quality of the new rule")
         self.new_quality.setToolTip("What the rule goes by")
         self.new_quality.activated.connect(lambda _: self._suggest())
@@ -122,8 +117,23 @@ class RulesPage(QWidget):
         for widget in (self.new_quality, self.new_side, self.new_limit, self.add):
             row.addWidget(widget)
         row.addStretch(1)
-        self._suggest()
         return row
+
+    def _offer_qualities(self) -> None:
+        """List the qualities that are known of any exposure, with a limit to begin from."""
+        rows = self._model.comparable().values()
+        known = [k for k in QUALITIES if any(r.get(k) is not None for r in rows)]
+        if [self.new_quality.itemData(i) for i in range(self.new_quality.count())] == known:
+            return
+        chosen = self.new_quality.currentData() or "fwhm_px"
+        self.new_quality.clear()
+        for key in known:
+            quality = QUALITIES[key]
+            self.new_quality.addItem(f"{quality.title}, {quality.unit}" if quality.unit else quality.title, key)
+        self.new_quality.setCurrentIndex(max(0, self.new_quality.findData(chosen)))
+        self.add.setEnabled(bool(known))
+        if known:
+            self._suggest()
 
     def _suggest(self) -> None:
         """Offer the limit that the worst tenth is beyond."""
@@ -151,6 +161,7 @@ class RulesPage(QWidget):
     def refresh(self) -> None:
         """Show rules, counts, weights and outlook as they are now."""
         self._filling = True
+        self._offer_qualities()
         clear(self._rules)
         counts = self._model.rule_counts()
         for k, count in enumerate(counts):

@@ -50,6 +50,7 @@ class StarsPage(QWidget):
         self._stored: StarTable | None = None
         self._listed: StarTable | None = None
         self._quiet = False
+        self._set_to: dict[str, int] = {}
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
@@ -112,11 +113,16 @@ class StarsPage(QWidget):
         chosen = {name: self.sliders[name].value() / steps for name, _, _, _, steps, _, _ in _LIMITS}
         return replace(self._model.settings().combine.detection, **chosen)
 
+    def _stored_places(self) -> dict[str, int]:
+        """Where the sliders stand for the limits as they are stored."""
+        options = self._model.settings().combine.detection
+        return {name: round(getattr(options, name) * steps) for name, _, _, _, steps, _, _ in _LIMITS}
+
     def _set_sliders(self) -> None:
         self._quiet = True
-        options = self._model.settings().combine.detection
-        for name, _, _, _, steps, _, _ in _LIMITS:
-            self.sliders[name].setValue(round(getattr(options, name) * steps))
+        self._set_to = self._stored_places()
+        for name, place in self._set_to.items():
+            self.sliders[name].setValue(place)
         self._quiet = False
         self._show_values()
 
@@ -183,6 +189,9 @@ class StarsPage(QWidget):
 
     def refresh(self) -> None:
         """Show limits and stars as they are stored now; limits that are tried stay."""
+        stand = {name: slider.value() for name, slider in self.sliders.items()}
+        if stand in (self._set_to, self._stored_places()):
+            self._set_sliders()
         self._show_values()
         if self._open is None and self._model.star_table(self._raw) is not self._stored:
             self._show_stored()

@@ -229,11 +229,29 @@ class IntakeBoard(Board):
 
     def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self.dragged: Group | None = None
+        self._filled_with: tuple = ()
         super().__init__(*arguments)
+
+    def _findings(self) -> dict[str, Finding]:
+        """The first finding of Intake on each file."""
+        return {path: f for f in reversed(self.model.findings()) if f.station == "intake" for path in f.files}
+
+    def _shown(self) -> tuple:
+        """All that the cards are built of; what they paint is looked up as they paint it."""
+        return self.theme.name, self.model.groups(), self._findings()
+
+    def refresh(self) -> bool:
+        """Keep the cards when a job or a setting changed nothing that they show."""
+        if not self.model.groups() or self._shown() != self._filled_with:
+            return False
+        for card in self.findChildren(GroupCard):
+            card.update()
+        return True
 
     def fill(self) -> None:
         """Build a row for each role."""
-        groups = self.model.groups()
+        self._filled_with = self._shown()
+        _, groups, findings = self._filled_with
         if not groups:
             self.title.setText("Intake")
             self.count.setText("")
@@ -250,7 +268,6 @@ class IntakeBoard(Board):
         self.title.setText(f"{counted(total, 'exposure')} in {counted(len(groups), 'group')}")
         self.hint.setText("drag a group to another role, right-click for more")
         self.body.addWidget(label(self._shared(groups), wrap=True))
-        findings = {path: f for f in reversed(self.model.findings()) if f.station == "intake" for path in f.files}
         inside = QWidget()
         column = QVBoxLayout(inside)
         column.setContentsMargins(0, 0, 4, 0)
