@@ -24,7 +24,7 @@ def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None])
             wait(0.1)
     window.board_of["calibrate"].turn_to(page)  # type: ignore[attr-defined]
     for key, on in (("defects", page == "defects"), ("swipe", page == "camera")):
-        if window.sky.toggles[key].isChecked() != on:
+        if window.sky.header.toggles[key].isChecked() != on:
             window.sky.toggle(key)
     wait(1.5)
 
@@ -121,7 +121,7 @@ def main() -> int:
             wait(0.5)
             place = window.sky.canvas.to_screen(*window.model.star_pixels(current)["Tarnholt 12"])
             QTest.mouseMove(window.sky.canvas, place.toPoint())
-        if (station == "plate") != window.sky.toggles["catalogue"].isChecked():
+        if (station == "plate") != window.sky.header.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")
         wait(1.2)
         window.grab().save(str(out / f"{name}.png"))

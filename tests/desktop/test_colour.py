@@ -215,19 +215,19 @@ class InTheWindow(WindowCase):
     def test_colours_are_shown_and_taken_away(self) -> None:
         sky = self.window.sky
         self.assertEqual(scan_file(self.window.model.current).cfa, CELL)
-        self.assertTrue(sky.toggles["colour"].isVisible())
+        self.assertTrue(sky.header.toggles["colour"].isVisible())
         red, _, blue = self.pixel(0)
         self.assertGreater(red, blue + 40, "the red star")
         red, _, blue = self.pixel(1)
         self.assertGreater(blue, red + 40, "the blue star")
         self.assertFalse(sky.foot.colour_box.isEnabled(), "colour maps are for grey pictures")
-        self.click(sky.toggles["colour"])
+        self.click(sky.header.toggles["colour"])
         self.until(lambda: sky.settled and not sky.canvas.picture.balance, 20, "the grey picture")
         red, green, blue = self.pixel(0)
         self.assertTrue(red == green == blue)
         self.assertTrue(sky.foot.colour_box.isEnabled())
         # Without hues in the theme for the dark nothing but red is lit.
-        self.click(sky.toggles["colour"])
+        self.click(sky.header.toggles["colour"])
         self.until(lambda: sky.settled and sky.canvas.picture.balance, 20, "the colours again")
         self.window.command("theme red")
         _, green, blue = self.pixel(1)
@@ -235,7 +235,7 @@ class InTheWindow(WindowCase):
 
     def test_levels_by_hand_and_close_up(self) -> None:
         sky = self.window.sky
-        histogram = sky.histogram
+        histogram = sky.foot.histogram
         before = self.pixel(2)
         x = histogram._x(sky.canvas.stretch.ceiling)
         start = histogram.rect().center()
@@ -244,7 +244,7 @@ class InTheWindow(WindowCase):
         self.assertTrue(sky.foot.keep.isChecked())
         self.assertLess(sum(self.pixel(2)), sum(before), "a higher ceiling dims")
         # A star's width is that of the bands on one scale: 4 px, as it was made; the mosaic as it is would scatter.
-        self.click(sky.toggles["closeup"])
+        self.click(sky.header.toggles["closeup"])
         place = sky.canvas.to_screen(self.truth["x"][1], self.truth["y"][1])
         self.click(sky.canvas, place.x(), place.y())
         words = sky.tools.star.words.text()
@@ -260,7 +260,7 @@ class InTheWindow(WindowCase):
         self.window.model.open(grey)
         self.idle()
         self.until(lambda: self.window.sky.settled, 20, "the picture")
-        self.assertFalse(self.window.sky.toggles["colour"].isVisible())
+        self.assertFalse(self.window.sky.header.toggles["colour"].isVisible())
         self.window.command("toggle colour")
         self.assertIn("grey", self.window.toast.text())
 

@@ -29,7 +29,7 @@ class Comparing(ScoredCase):
         for facts in (lights[2], lights[-3]):
             self.model.set_current(facts.path)
             self.shown()
-            self.assertIn("aligned", self.sky.facts.words)
+            self.assertIn("aligned", self.sky.header.facts.words)
             seen.append(self.sky.canvas.picture.data)
             marks = self.sky.canvas.overlay
         both = np.isfinite(seen[0]) & np.isfinite(seen[1])
@@ -181,7 +181,7 @@ class Marking(ScoredCase):
         self.window.command("region polygon")
         self.assertEqual(self.sky.canvas.mode, "polygon")
         self.key(Qt.Key.Key_Escape)
-        self.assertEqual((self.sky.canvas.mode, self.sky.drawing), ("pan", False))
+        self.assertEqual((self.sky.canvas.mode, self.sky.regions.drawing), ("pan", False))
 
     def test_masked_pixels_by_kind(self) -> None:
         self.key(Qt.Key.Key_K)
@@ -244,7 +244,7 @@ class Marking(ScoredCase):
     def test_every_toggle_can_be_reached(self) -> None:
         for action in self.sky.header.more_menu().actions():
             self.assertTrue(action.text())
-        self.assertEqual(len(self.sky.header.more_menu().actions()), len(self.sky.toggles))
+        self.assertEqual(len(self.sky.header.more_menu().actions()), len(self.sky.header.toggles))
         stretch = self.sky.canvas.stretch
         self.sky.foot.invert(True)
         self.assertEqual(self.sky.canvas.stretch, replace(stretch, inverted=True))

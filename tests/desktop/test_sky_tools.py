@@ -82,10 +82,10 @@ class Tools(ScoredCase):
         self.key(Qt.Key.Key_P)
         canvas = self.sky.canvas
         self.drag(canvas, canvas.to_screen(100, 100), canvas.to_screen(200, 200))
-        words = self.sky.read_out.text()
+        words = self.sky.foot.read_out.text()
         self.assertIn("45.", words)
         self.assertLess(abs(float(words.split(" px")[0]) - 141.4), 4)
-        self.assertEqual(len(self.sky.profile.plot.series), 1)
+        self.assertEqual(len(self.sky.tools.line.plot.series), 1)
         self.key(Qt.Key.Key_T)
         self.assertIsNone(canvas.line, "one tool at a time")
 

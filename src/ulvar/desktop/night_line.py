@@ -17,7 +17,7 @@ from ulvar.desktop.night_gutter import Gutter, Legend
 from ulvar.desktop.night_sky import LANE, NightSky
 from ulvar.desktop.plots import nice_ticks
 from ulvar.desktop.theme import Theme, font
-from ulvar.frames import Role
+from ulvar.frames import ExposureFacts, Role
 
 # Findings that stand on the line, and their words there.
 _SPANS = {
@@ -189,17 +189,13 @@ class Line(QWidget):
         moment = start
         while moment.timestamp() <= high:
             x = self._x(moment.timestamp())
-            if (
-                plot.left() + 16 < x < plot.right() - 100
-                and not hidden(x)
-                and (moment - start).total_seconds() % (step * 3600) == 0
-            ):
+            if plot.left() + 16 < x < plot.right() - 100 and not hidden(x):
                 painter.setPen(QPen(t.color("grid"), 1))
                 painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
                 painter.setPen(t.color("mute"))
                 label = f"{moment:%m-%d}" if step >= 24 else f"{moment:%H:%M}"
                 painter.drawText(QRectF(x - 30, plot.bottom() + 4, 60, 16), Qt.AlignmentFlag.AlignCenter, label)
-            moment += timedelta(minutes=15)
+            moment += timedelta(hours=step)
         painter.setPen(t.color("mute"))
         painter.drawText(QRectF(plot.right() - 84, plot.bottom() + 4, 34, 16), Qt.AlignmentFlag.AlignRight, "UTC")
         if not self._model.metric_values(self._model.metric):
@@ -223,10 +219,9 @@ class Line(QWidget):
         t = self.theme
         painter.setFont(font("unit"))
         spans: dict[str, list[float]] = {}
-        for facts in self._model.exposures():
-            if facts.role in (Role.LIGHT, Role.UNKNOWN) or facts.start_utc is None:
-                continue
-            x = self._x(facts.start_utc.timestamp())
+        times = self._times()
+        for facts in self._model.cached("line calibration", self._calibration_frames):
+            x = self._x(times[facts.path])
             if plot.left() <= x <= plot.right():
                 painter.fillRect(QRectF(x - 1, plot.bottom() - 7, 2.4, 6), t.color("soft", 0.75))
                 spans.setdefault(facts.role.plural.lower(), []).append(x)
@@ -240,9 +235,23 @@ class Line(QWidget):
                 painter.drawText(QPointF(left, plot.bottom() - 11), name)
                 right = left + width
 
+    def _calibration_frames(self) -> list[ExposureFacts]:
+        times = self._times()
+        return [f for f in self._model.exposures() if f.role not in (Role.LIGHT, Role.UNKNOWN) and f.path in times]
+
+    def _times(self) -> dict[str, float]:
+        """When each exposure began, as far as that is known; asked for at each painting."""
+        return self._model.cached(
+            "line times",
+            lambda: {f.path: f.start_utc.timestamp() for f in self._model.exposures() if f.start_utc},
+        )
+
     def _paint_failed(self, painter: QPainter, plot: QRectF) -> None:
+        if not self._model.failed():
+            return
         # An unreadable file's time is not known; it stands beside its neighbour in the order of files.
-        times = {f.path: f.start_utc.timestamp() for f in self._model.lights() if f.start_utc}
+        known = self._times()
+        times = {f.path: known[f.path] for f in self._model.lights() if f.path in known}
         order = sorted(times)
         for failure in self._model.failed():
             before = [p for p in order if p < failure.file]
@@ -255,7 +264,7 @@ class Line(QWidget):
 
     def _paint_spans(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme
-        times = {f.path: f.start_utc.timestamp() for f in self._model.exposures() if f.start_utc}
+        times = self._times()
         painter.setFont(font("unit"))
         right = -1e9
         named = [f for f in self._model.findings() if f.code in _SPANS]
@@ -286,7 +295,7 @@ class Line(QWidget):
         if self._press is not None and self._drag is not None:
             a, b = sorted((self._press, self._drag))
         else:
-            times = {f.path: f.start_utc.timestamp() for f in self._model.lights() if f.start_utc}
+            times = self._times()
             xs = [self._x(times[p]) for p in self._model.brushed if p in times]
             if len(xs) < 2:
                 return

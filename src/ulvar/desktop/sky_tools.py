@@ -117,6 +117,16 @@ class ToolStrip(QStackedWidget):
             plot.theme = theme
 
 
+def sexagesimal(ra: float, dec: float) -> str:
+    """Return RA and Dec as people read them."""
+    hours = ra / 15 % 24
+    h, m = int(hours), int(hours * 60 % 60)
+    s = hours * 3600 % 60
+    a = abs(dec)
+    sign = "−" if dec < 0 else "+"
+    return f"RA {h:02d} {m:02d} {s:05.2f}   Dec {sign}{int(a):02d} {int(a * 60 % 60):02d} {a * 3600 % 60:04.1f}"
+
+
 def line_words(a: tuple[float, float], b: tuple[float, float], wcs: Wcs | None) -> str:
     """Return length and direction of a line in words: in pixels, and on the sky where it is solved."""
     dx, dy = b[0] - a[0], b[1] - a[1]

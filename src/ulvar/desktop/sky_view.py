@@ -7,9 +7,8 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt, QTimer, Signal
-from PySide6.QtWidgets import QMenu, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
-from ulvar.calibration import Region
 from ulvar.desktop.canvas import Canvas
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay
@@ -25,8 +24,9 @@ from ulvar.desktop.pictures import (
 from ulvar.desktop.sky_foot import SkyFoot
 from ulvar.desktop.sky_header import SkyHeader
 from ulvar.desktop.sky_marks import Marks
+from ulvar.desktop.sky_regions import RegionDrawing
 from ulvar.desktop.sky_tiles import Tiles
-from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part
+from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part, sexagesimal
 from ulvar.desktop.stretch import Stretch
 from ulvar.desktop.theme import Theme
 from ulvar.engine import Failed
@@ -37,16 +37,6 @@ from ulvar.registration import Transform
 _COMPARING = ("blink", "swipe", "difference")
 _TOOLS = ("closeup", "profile", "box")
 _AHEAD_MS = 30
-
-
-def sexagesimal(ra: float, dec: float) -> str:
-    """Return RA and Dec as people read them."""
-    hours = ra / 15 % 24
-    h, m = int(hours), int(hours * 60 % 60)
-    s = hours * 3600 % 60
-    a = abs(dec)
-    sign = "−" if dec < 0 else "+"
-    return f"RA {h:02d} {m:02d} {s:05.2f}   Dec {sign}{int(a):02d} {int(a * 60 % 60):02d} {a * 3600 % 60:04.1f}"
 
 
 class SkyView(QWidget):
@@ -64,7 +54,6 @@ class SkyView(QWidget):
         self._wanted = ""
         self._override = ""
         self._before = ""
-        self._region_setting = ""
         self._mask: tuple[str, np.ndarray | None] = ("", None)
         self.marks = Marks(model)
         self.setObjectName("skybar")
@@ -80,8 +69,8 @@ class SkyView(QWidget):
         self.canvas.hovered.connect(self._hovered)
         self.canvas.clicked.connect(self._clicked)
         self.canvas.line_drawn.connect(lambda *_: self._profile())
-        self.canvas.region_drawn.connect(self._region_drawn)
-        self.canvas.shape_drawn.connect(self._shape_drawn)
+        self.canvas.shape_drawn.connect(lambda kind, _: self._statistics() if kind == "box" else None)
+        self.regions = RegionDrawing(model, self.canvas)
         self.tiles = Tiles(self.canvas, theme)
         layout.addWidget(self.tiles.place, 1)
         self.tools = ToolStrip(theme)
@@ -92,7 +81,6 @@ class SkyView(QWidget):
         for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen,
                        model.curve_changed):  # fmt: skip
             signal.connect(self._marks)
-        model.region_wanted.connect(self._draw_region)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
         model.results_changed.connect(self._results)
@@ -108,44 +96,9 @@ class SkyView(QWidget):
         self.header.show_for(model.station)
         self.set_theme(theme)
 
-    @property
-    def toggles(self):  # type: ignore[no-untyped-def]
-        """Buttons of the header by their key."""
-        return self.header.toggles
-
-    @property
-    def name(self):  # type: ignore[no-untyped-def]
-        """What is shown."""
-        return self.header.name
-
-    @property
-    def facts(self):  # type: ignore[no-untyped-def]
-        """The line of facts about it."""
-        return self.header.facts
-
-    @property
-    def profile(self):  # type: ignore[no-untyped-def]
-        """The strip of values along a line."""
-        return self.tools.line
-
-    @property
-    def stretch_box(self):  # type: ignore[no-untyped-def]
-        """The choice of the stretch."""
-        return self.foot.stretch_box
-
-    @property
-    def histogram(self):  # type: ignore[no-untyped-def]
-        """The histogram strip."""
-        return self.foot.histogram
-
-    @property
-    def read_out(self):  # type: ignore[no-untyped-def]
-        """The line of numbers under the picture."""
-        return self.foot.read_out
-
     def on(self, key: str) -> bool:
         """Whether a toggle is on."""
-        return self.toggles[key].isChecked()
+        return self.header.toggles[key].isChecked()
 
     # ---- what is shown
 
@@ -178,8 +131,8 @@ class SkyView(QWidget):
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
         self._override = path
-        self.name.setText(title)
-        self.facts.set_words("")
+        self.header.name.setText(title)
+        self.header.facts.set_words("")
         self._request(path)
 
     def refresh(self) -> None:
@@ -189,20 +142,20 @@ class SkyView(QWidget):
         self._model.deep_shown = self.on("deep") and deep is not None
         if deep is not None and self._model.deep_shown:
             self.show_file(deep.output, f"Deep view of {deep.values['count']}")
-            self.facts.set_words("marks placed here count for every exposure")
+            self.header.facts.set_words("marks placed here count for every exposure")
             return
         facts = self._model.facts(self._model.current)
         if facts is None:
-            self.name.setText("")
-            self.facts.set_words("")
+            self.header.name.setText("")
+            self.header.facts.set_words("")
             self._wanted = ""
             self.canvas.set_picture(None, "")
             self.foot.show_picture(None, "", None)
             return
-        self.name.setText(facts.stem)
+        self.header.name.setText(facts.stem)
         path = self.path_for(facts)
         self.header.offer_colour(self._has_colour)
-        self.facts.set_words(", ".join(self._told(facts, path)))
+        self.header.facts.set_words(", ".join(self._told(facts, path)))
         self._request(path)
 
     def _told(self, facts: ExposureFacts, path: str) -> list[str]:
@@ -241,7 +194,7 @@ class SkyView(QWidget):
                 self._before = before
         if not self._before:
             self.canvas.second = None
-            self.histogram.second = None
+            self.foot.histogram.second = None
         picture = self.canvas.picture
         there = path == self._wanted and picture is not None and picture.path == path and not picture.quick
         self._wanted = path
@@ -337,7 +290,7 @@ class SkyView(QWidget):
 
     def toggle(self, key: str, *, from_button: bool = False) -> None:
         """Switch one of the header's toggles."""
-        button = self.toggles[key]
+        button = self.header.toggles[key]
         if button.isCheckable() and not from_button:
             button.setChecked(not button.isChecked())
         if key == "fit":
@@ -372,8 +325,8 @@ class SkyView(QWidget):
 
     def _alone(self, key: str, group: tuple[str, ...]) -> None:
         for other in group:
-            if other != key and self.toggles[key].isChecked():
-                self.toggles[other].setChecked(False)
+            if other != key and self.header.toggles[key].isChecked():
+                self.header.toggles[other].setChecked(False)
 
     def _pick_up(self, tool: str) -> None:
         """Take a tool in hand; the others are put away."""
@@ -381,7 +334,7 @@ class SkyView(QWidget):
         self.tools.turn_to(tool)
         if tool != "profile":
             self.canvas.line = None
-            self.profile.forget()
+            self.tools.line.forget()
         if tool != "box":
             self.canvas.box = None
         self.canvas.update()
@@ -416,9 +369,9 @@ class SkyView(QWidget):
         if self.canvas.line is None or picture is None or picture.quick:
             return
         a, b = ((p.x(), p.y()) for p in self.canvas.line)
-        self.profile.show_line(picture, self.canvas.second, a, b)
+        self.tools.line.show_line(picture, self.canvas.second, a, b)
         wcs = None if self._override else self._model.plates().get(self._model.current)
-        self.read_out.setText(line_words(a, b, wcs))
+        self.foot.read_out.setText(line_words(a, b, wcs))
 
     def _statistics(self) -> None:
         box, picture = self.canvas.box, self.canvas.picture
@@ -428,53 +381,9 @@ class SkyView(QWidget):
         told = region_statistics(part, saturation_adu=self._saturation(self._wanted))
         self.tools.box.show_box(told, (part.shape[1], part.shape[0]))
 
-    def _draw_region(self, setting: str) -> None:
-        """Let the user draw the region of a setting, or a region without star finding; an empty name calls it off."""
-        self._region_setting = setting
-        kind = setting.partition(":")[2]
-        self.canvas.draw({"": "pan", "rectangle": "region"}.get(kind, kind) if kind or not setting else "region")
-        if setting:
-            how = {
-                "polygon": "Click the corners; a double click closes the polygon.",
-                "circle": "Drag from the middle outwards.",
-            }
-            self._model.message.emit(f"{how.get(kind, 'Drag a rectangle on the picture.')} Esc calls it off.")
-
-    @property
-    def drawing(self) -> bool:
-        """Whether a region is being drawn."""
-        return self._region_setting != ""
-
-    def _region_drawn(self, x0: int, y0: int, x1: int, y1: int) -> None:
-        picture, setting = self.canvas.picture, self._region_setting
-        self._region_setting = ""
-        if picture is None or not setting:
-            return
-        if setting == "leave out:rectangle":
-            self._model.add_region("rectangle", [(x0, y0), (x1 - 1, y1 - 1)])
-            return
-        height, width = picture.shape
-        region = Region(max(0, x0), max(0, y0), min(width, x1), min(height, y1))
-        if not region.inside(width, height):
-            return
-        if setting == "overlays":
-            known = self._model.settings().calibrate.overlays
-            self._model.set_setting("calibrate", "overlays", [*known, region.text])
-        else:
-            self._model.set_setting("calibrate", setting, region.text)
-        self._model.findings_changed.emit()
-        self._model.station_changed.emit(self._model.station)
-
-    def _shape_drawn(self, kind: str, points: list[tuple[float, float]]) -> None:
-        if kind == "box":
-            self._statistics()
-        elif self._region_setting:
-            self._region_setting = ""
-            self._model.add_region(kind, points)
-
     def _marks(self) -> None:
         raw = self._model.current
-        shown = {key for key in self.toggles if self.on(key)}
+        shown = {key for key in self.header.toggles if self.on(key)}
         if self._override:
             overlay = self.marks.deep(shown) if "deep" in shown else Overlay()
         else:
@@ -537,7 +446,7 @@ class SkyView(QWidget):
         if wcs is not None and inside and self.grid_of(self._model.current) is None:
             ra, dec = wcs.sky(x, y)
             text += "   " + sexagesimal(float(ra), float(dec))
-        self.read_out.setText(text)
+        self.foot.read_out.setText(text)
         if self.on("loupe"):
             self._move_loupe(x, y, inside)
 
@@ -612,16 +521,3 @@ class SkyView(QWidget):
         """End the reading thread."""
         self._ahead.stop()
         self.loader.close()
-
-
-def role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
-    """Return the menu that gives a clicked star a role."""
-    menu = QMenu(parent)
-    for role, text in (
-        ("target", "Target"),
-        ("comparison", "Comparison star"),
-        ("check", "Check star"),
-        ("", "No role"),
-    ):
-        menu.addAction(text, lambda r=role: chosen(r))
-    return menu

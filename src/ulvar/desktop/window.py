@@ -47,7 +47,7 @@ from ulvar.desktop.model import ALL_STATIONS, Model
 from ulvar.desktop.movie import Movie
 from ulvar.desktop.night_line import NightLine
 from ulvar.desktop.path_bar import PathBar
-from ulvar.desktop.sky_view import SkyView, role_menu
+from ulvar.desktop.sky_view import SkyView
 from ulvar.desktop.slip import Slip
 from ulvar.desktop.starpick import give_role, propose_stars
 from ulvar.desktop.theme import THEMES, apply_theme
@@ -217,7 +217,7 @@ class MainWindow(QMainWindow):
     def _stop(self) -> None:
         if self.finder.isVisible():
             self.finder.hide()
-        elif self.sky.drawing:
+        elif self.sky.regions.drawing:
             self.model.region_wanted.emit("")
         elif self.movie.playing:
             self.movie.toggle()
@@ -242,7 +242,7 @@ class MainWindow(QMainWindow):
         if self.model.facts(self.model.current) is None:
             return
         place = star or (x, y)
-        menu = role_menu(self, lambda role: self._say(give_role(self.model, place, role)))
+        menu = _role_menu(self, lambda role: self._say(give_role(self.model, place, role)))
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.role_menu = menu
         menu.popup(QCursor.pos())
@@ -309,7 +309,10 @@ class MainWindow(QMainWindow):
         """Save what the sky view shows, with marks, caption and scale, atomically."""
         try:
             save_picture(
-                self.sky.canvas, picture_caption(self.model, self.sky.name.text(), self.sky.canvas), path, quality
+                self.sky.canvas,
+                picture_caption(self.model, self.sky.header.name.text(), self.sky.canvas),
+                path,
+                quality,
             )
             self._say(f"Saved {path.name}.")
         except OSError as error:
@@ -428,3 +431,16 @@ class MainWindow(QMainWindow):
         self.model.shut_down()
         self.sky.close_loader()
         super().closeEvent(event)
+
+
+def _role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
+    """Return the menu that gives a clicked star a role."""
+    menu = QMenu(parent)
+    for role, text in (
+        ("target", "Target"),
+        ("comparison", "Comparison star"),
+        ("check", "Check star"),
+        ("", "No role"),
+    ):
+        menu.addAction(text, lambda r=role: chosen(r))
+    return menu

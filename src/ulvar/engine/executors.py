@@ -33,7 +33,7 @@ def _prepare_worker() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     keep_large_blocks()
     # Whoever looks and clicks goes first: workers take the time that is left.
-    os.nice(10)
+    os.nice(19)
     # Item parallelism already fills the cores; a library's own threads would only fight over them.
     import cv2
 

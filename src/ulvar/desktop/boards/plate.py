@@ -7,7 +7,7 @@ import math
 from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from ulvar.desktop.boards.base import Board
-from ulvar.desktop.sky_view import sexagesimal
+from ulvar.desktop.sky_tools import sexagesimal
 from ulvar.desktop.widgets import Rows, empty_state, hairline, label, number, table
 
 
