@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from typing import Any, overload
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
@@ -149,11 +149,15 @@ class Rows(QAbstractTableModel):
         Unit in the second line.
     words : bool
         Cells hold words, not numbers: all are aligned left, and the tooltip has what is cut.
+    left : container of int
+        Columns that hold words among columns of numbers.
     """
 
-    def __init__(self, headers: Sequence[str], parent: QObject | None = None, *, words: bool = False) -> None:
+    def __init__(
+        self, headers: Sequence[str], parent: QObject | None = None, *, words: bool = False, left: Container[int] = (0,)
+    ) -> None:
         super().__init__(parent)
-        self._words = words
+        self._words, self._left = words, left
         self._headers = list(headers)
         self._rows: Sequence[Sequence[Any]] = []
         self._keys: list[str] = []
@@ -198,7 +202,7 @@ class Rows(QAbstractTableModel):
         if role == _TEXT:
             return self._rows[row][column]
         if role == _ALIGNMENT:
-            return _LEFT if column == 0 or self._words else _RIGHT
+            return _LEFT if column in self._left or self._words else _RIGHT
         if role == _TOOLTIP and self._words:
             return self._rows[row][column]
         if role == _COLOUR and self.theme is not None:
@@ -215,7 +219,7 @@ class Rows(QAbstractTableModel):
             return None
         if role == _TEXT:
             return self._headers[section]
-        return (_LEFT if section == 0 or self._words else _RIGHT) if role == _ALIGNMENT else None
+        return (_LEFT if section in self._left or self._words else _RIGHT) if role == _ALIGNMENT else None
 
 
 class Cells(QStyledItemDelegate):

@@ -86,7 +86,8 @@ class StarsPage(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         self.rows = Rows(
-            ["x\npx", "y\npx", "Flux\nADU", "±\nADU", "SNR\n", "FWHM\npx", "by fit\npx", "Ellip.\n", "Angle\n°", "Peak\nADU", "Doubts\n"]
+            ["x\npx", "y\npx", "Flux\nADU", "±\nADU", "SNR\n", "FWHM\npx", "by fit\npx", "Ellip.\n", "Angle\n°", "Peak\nADU", "Doubts\n"],
+            left=(10,),
         )  # fmt: skip
         self.rows.theme = theme
         self.view = table(self.rows, on_row=self._row_chosen, stretch=10)
