@@ -180,9 +180,20 @@ class Kept(ScoredCase):
         self.model.set_station("combine")
         self.assertEqual(page.rows.key(page.view.currentIndex().row()), self.model.current)
         self.assertEqual(page._members[page.sparks.current], self.model.current)
+        # A board that is built anew scrolls to it.
+        self.model.set_station("intake")
+        self.model.set_current(self.model.lights()[-1].path)
+        self.window.board_of["combine"].set_theme(self.window.theme)
+        self.model.set_station("combine")
+        self.until(lambda: self.window.board_of["combine"].shown not in (None, page), 10, "the page")
+        self.idle()
+        view = self.window.board_of["combine"].shown.view
+        place = view.visualRect(view.currentIndex())
+        self.assertFalse(place.isEmpty())
+        self.assertTrue(view.viewport().rect().intersects(place), f"{place}")
         stars = self.page("stars")
         self.model.set_station("intake")
-        self.model.step(2)
+        self.model.step(-2)
         self.window.command("page stars")
         self.assertEqual(stars._raw, self.model.current)
 

@@ -276,7 +276,10 @@ class Line(QWidget):
             if finding.code == "flip":
                 painter.setPen(QPen(t.color("mute"), 1, Qt.PenStyle.DotLine))
                 painter.drawLine(QPointF(a + 3, plot.top()), QPointF(a + 3, plot.bottom()))
-                painter.drawText(QPointF(a + 7, plot.top() + LANE + 12), "flip")
+                # In the lane of names, where neither dots nor airmass run through it.
+                if a + 7 > right:
+                    painter.drawText(QPointF(a + 7, plot.top() + 12), "flip")
+                    right = a + 7 + painter.fontMetrics().horizontalAdvance("flip")
                 continue
             token = "note" if finding.code == "trail" else "check"
             word = _SPANS[finding.code]

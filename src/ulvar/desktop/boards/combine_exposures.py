@@ -313,6 +313,7 @@ class ExposuresPage(QWidget):
             self.view.selectionModel().setCurrentIndex(
                 self.rows.index(row, 0), flag.NoUpdate if keep else flag.ClearAndSelect | flag.Rows
             )
+            self.view.scrollTo(self.rows.index(row, 0))
             self._quiet = False
         self.sparks.current = self._members.index(path) if path in self._members else -1
         self.sparks.update()
