@@ -190,7 +190,7 @@ class Kept(ScoredCase):
         view = self.window.board_of["combine"].shown.view
         place = view.visualRect(view.currentIndex())
         self.assertFalse(place.isEmpty())
-        self.assertTrue(view.viewport().rect().intersects(place), f"{place}")
+        self.assertTrue(view.viewport().rect().contains(place), f"{place}")
         stars = self.page("stars")
         self.model.set_station("intake")
         self.model.step(-2)

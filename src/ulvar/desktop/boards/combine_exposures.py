@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Container
 
 import numpy as np
-from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, Signal
+from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -313,13 +313,18 @@ class ExposuresPage(QWidget):
             self.view.selectionModel().setCurrentIndex(
                 self.rows.index(row, 0), flag.NoUpdate if keep else flag.ClearAndSelect | flag.Rows
             )
-            self.view.scrollTo(self.rows.index(row, 0))
+            self._scroll()
+            # Once more when the page has its final height.
+            QTimer.singleShot(0, self, self._scroll)
             self._quiet = False
         self.sparks.current = self._members.index(path) if path in self._members else -1
         self.sparks.update()
         if hasattr(self, "plot"):
             self.plot.current = path
             self.plot.update()
+
+    def _scroll(self) -> None:
+        self.view.scrollTo(self.view.currentIndex())
 
     def show_brush(self) -> None:
         """Mark the exposures that are selected together."""
