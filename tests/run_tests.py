@@ -19,7 +19,7 @@ BAD = re.compile(r"(failures|errors|unexpected successes)=(\d+)")
 SKIPPED = re.compile(r"skipped=(\d+)")
 # These take longest; started first they do not hold up the end.
 FIRST = (
-    "cli.test_commands", "desktop.test_calibration", "astrometry.test_astrometry", "desktop.test_window", "desktop.test_worker",
+    "cli.test_whole_path", "cli.test_commands", "desktop.test_calibration", "astrometry.test_astrometry", "desktop.test_window", "desktop.test_worker",
     "night.test_calibration_night", "desktop.test_looking",
 )  # fmt: skip
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tests.cli.test_commands import Command
+from tests.cli.support import Command
 from tests.support import files_under, small_demo, stamps
 from ulvar.frames import header_of, read_frame, read_plane
 

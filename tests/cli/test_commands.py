@@ -2,57 +2,16 @@
 
 from __future__ import annotations
 
-import contextlib
 import csv
-import io
-import json
-import math
-import sys
 from pathlib import Path
 from unittest import mock
 
 import numpy as np
 import tifffile
 
-from tests.support import FolderCase, files_under, small_demo, stamps
-from ulvar.cli.main import main
-from ulvar.frames import header_of, read_plane
-from ulvar.simulation import Psf, star_field
-
-
-class Command(FolderCase):
-    """Runs commands in this process."""
-
-    def ulvar(self, *words: object) -> tuple[int, str, str]:
-        """Return exit code, standard output and standard error."""
-        out, err = io.StringIO(), io.StringIO()
-        with (
-            mock.patch.object(sys, "argv", ["ulvar", *map(str, words)]),
-            contextlib.redirect_stdout(out),
-            contextlib.redirect_stderr(err),
-        ):
-            try:
-                main()
-                code = 0
-            except SystemExit as end:
-                code = int(end.code or 0)
-        return code, out.getvalue(), err.getvalue()
-
-    def json(self, *words: object) -> tuple[int, dict]:
-        """Run with --json; what is printed must be one JSON object."""
-        code, out, _ = self.ulvar(*words, "--json")
-        return code, json.loads(out)
-
-    def bare(self, count: int = 4) -> Path:
-        """Write exposures whose headers say nothing."""
-        rng = np.random.default_rng(3)
-        x, y, flux = rng.uniform(20, 380, 60), rng.uniform(20, 280, 60), 10 ** rng.uniform(3.5, 5, 60)
-        for i in range(count):
-            image = star_field(
-                rng, width=400, height=300, x=x + 1.3 * i, y=y - 0.7 * i, flux_e=flux, psf=Psf.with_fwhm(3.0)
-            )
-            self.write(f"bare/im{i}.fits", image.astype(np.uint16))
-        return self.folder / "bare"
+from tests.cli.support import Command
+from tests.support import files_under, stamps
+from ulvar.frames import read_plane
 
 
 class StrangeFolders(Command):
@@ -178,75 +137,3 @@ class Usage(Command):
             code, _, err = self.ulvar("open")
         self.assertEqual(code, 3)
         self.assertIn("no display", err)
-
-
-class Night(Command):
-    """Masters to curve on the small demo night, against its truth."""
-
-    def test_whole_path_on_files(self) -> None:
-        demo = small_demo()
-        truth = json.loads((demo / "truth.json").read_text())
-        raw, masters, cal = demo / "raw", self.folder / "masters", self.folder / "cal"
-        before = stamps(raw)
-        code, body = self.json("sort", raw)
-        self.assertEqual(code, 1, "one file is cut short")
-        codes = {f["code"] for f in body["findings"]}
-        self.assertLessEqual({"truncated", "flat_gain", "dark_temperature"}, codes)
-        self.assertEqual(
-            sum(g["count"] for g in body["groups"]) + 1, len([p for p in raw.rglob("*.f*") if p.is_file()])
-        )
-        code, body = self.json("masters", raw, "--out", masters)
-        self.assertEqual({m["kind"] for m in body["masters"]}, {"bias", "dark", "dark_flat", "flat"})
-        self.assertTrue(all(m["rejected_fraction"] < 0.02 for m in body["masters"]))
-        again = self.json("masters", raw, "--out", masters)[1]
-        self.assertTrue(all(m["skipped"] for m in again["masters"]))
-        self.assertEqual([m["count"] for m in again["masters"]], [m["count"] for m in body["masters"]])
-        code, body = self.json("calibrate", raw / "lights" / "V", "--masters", masters, "--out", cal)
-        self.assertEqual((code, sum(not f["ok"] for f in body["frames"])), (1, 1))
-        good = next(f for f in body["frames"] if f["ok"])
-        self.assertTrue(good["dark"] and good["flat"] and not good["bias"])
-        self.assertNotIn("SATURATE", header_of(good["output"]))
-        code, body = self.json("calibrate", raw / "lights" / "B", "--masters", masters, "--out", cal)
-        self.assertEqual(code, 3)
-        self.assertIn("no safe dark", body["frames"][0]["reason"])
-        tiles = self.folder / "tiles"
-        self.assertEqual(self.json("catalogue", "import", demo / "catalogue.csv", "--out", tiles)[1]["tiles"], 1)
-        code, body = self.json("solve", cal, "--catalogue", tiles)
-        self.assertEqual(code, 0)
-        for frame in body["frames"]:
-            true = truth["frames"]["lights/V/" + Path(frame["file"]).name.replace("-cal.fits", ".fits")]
-            east = (frame["ra"] - true["ra"]) * math.cos(math.radians(true["dec"])) * 3600
-            self.assertLess(math.hypot(east, (frame["dec"] - true["dec"]) * 3600), 0.3)
-            self.assertLess(abs((frame["rotation_deg"] - true["rotation_deg"] + 180) % 360 - 180), 0.05)
-        self.assertTrue(all(f["skipped"] for f in self.json("solve", cal, "--catalogue", tiles)[1]["frames"]))
-        code, body = self.json("measure", cal, "--stars", demo / "stars.csv", "--out", self.folder / "series.csv")
-        self.assertEqual((code, body["rows"]), (0, 8 * len(body["frames"])))
-        code, body = self.json(
-            "curve",
-            self.folder / "series.csv",
-            "--out",
-            self.folder / "curve.csv",
-            "--model",
-            "eclipse",
-            "--detrend",
-            "airmass",
-            "--period",
-            "0.05,0.5",
-        )
-        self.assertEqual(code, 0)
-        fit = body["fit"]
-        self.assertLess(
-            abs(fit["mid_bjd_tdb"] - truth["eclipse"]["mid_bjd_tdb"]) * 86400, max(30, 4 * fit["mid_error_d"] * 86400)
-        )
-        self.assertLess(abs(fit["depth_mag"] - truth["eclipse"]["depth_mag"]), max(0.01, 4 * fit["depth_error_mag"]))
-        self.assertEqual({f["code"] for f in body["findings"]}, {"comparison_varies"})
-        with (self.folder / "series.csv").open(newline="") as handle:
-            row = next(csv.DictReader(handle))
-        self.assertEqual(len(row["bjd_tdb"].split(".")[1]), 9)
-        self.assertTrue(row["airmass"] and row["flux_error"])
-        code, body = self.json(
-            "stack", cal, "--align", "sky", "--framing", "common", "--out", self.folder / "s.fits", "--memory", "0.2"
-        )
-        self.assertEqual(code, 0)
-        self.assertLess(body["width"], 500)
-        self.assertEqual(stamps(raw), before)

@@ -118,13 +118,17 @@ class ToolStrip(QStackedWidget):
 
 
 def sexagesimal(ra: float, dec: float) -> str:
-    """Return RA and Dec as people read them."""
-    hours = ra / 15 % 24
-    h, m = int(hours), int(hours * 60 % 60)
-    s = hours * 3600 % 60
-    a = abs(dec)
-    sign = "−" if dec < 0 else "+"
-    return f"RA {h:02d} {m:02d} {s:05.2f}   Dec {sign}{int(a):02d} {int(a * 60 % 60):02d} {a * 3600 % 60:04.1f}"
+    """Return RA and Dec [deg] as people read them."""
+    # Rounded before it is taken apart: no place has 60 seconds.
+    hundredths = round(ra / 15 * 360_000) % (24 * 360_000)
+    minutes, seconds = divmod(hundredths, 6000)
+    tenths = round(abs(dec) * 36_000)
+    arcmin, arcsec = divmod(tenths, 600)
+    sign = "−" if dec < 0 and tenths else "+"
+    return (
+        f"RA {minutes // 60:02d} {minutes % 60:02d} {seconds / 100:05.2f}   "
+        f"Dec {sign}{arcmin // 60:02d} {arcmin % 60:02d} {arcsec / 10:04.1f}"
+    )
 
 
 def line_words(a: tuple[float, float], b: tuple[float, float], wcs: Wcs | None) -> str:

@@ -1,0 +1,139 @@
+"""Words and cells: what stands on the screen, letter by letter."""
+
+from __future__ import annotations
+
+import re
+import unittest
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QApplication, QLabel, QWidget
+
+from ulvar.desktop.app import make_application
+from ulvar.desktop.layers import Layer
+from ulvar.desktop.sky_tools import sexagesimal
+from ulvar.desktop.theme import THEMES, apply_theme
+from ulvar.desktop.widgets import Rows, table
+from ulvar.frames import parse_angle
+
+
+class Angles(unittest.TestCase):
+    """Right ascension and declination in sixties."""
+
+    def test_places(self) -> None:
+        self.assertEqual(sexagesimal(0, 0), "RA 00 00 00.00   Dec +00 00 00.0")
+        self.assertEqual(sexagesimal(83.6331, -5.3911), "RA 05 34 31.94   Dec −05 23 28.0")
+        # No sixty seconds, no twenty-fourth hour, no minus of nothing.
+        self.assertEqual(sexagesimal(359.999999, 89.99999), "RA 00 00 00.00   Dec +90 00 00.0")
+        self.assertEqual(sexagesimal(14.999999, -0.000001), "RA 01 00 00.00   Dec +00 00 00.0")
+        self.assertEqual(sexagesimal(10, -0.5), "RA 00 40 00.00   Dec −00 30 00.0")
+
+    @given(st.floats(0, 360, exclude_max=True), st.floats(-90, 90))
+    def test_read_back(self, ra: float, dec: float) -> None:
+        found = re.fullmatch(r"RA (.*)   Dec (.*)", sexagesimal(ra, dec))
+        assert found is not None
+        again = parse_angle(found[1], hours=True)
+        self.assertLess(abs((again - ra + 180) % 360 - 180), 0.0051 * 15 / 3600)
+        self.assertLess(abs(parse_angle(found[2].replace("−", "-")) - dec), 0.051 / 3600)
+
+
+class Cells(unittest.TestCase):
+    """How a table's cells are painted."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        """Make the application, in the dark theme."""
+        apply_theme(make_application(), THEMES["dark"])
+
+    def setUp(self) -> None:
+        """Make a table of two rows."""
+        self.theme = THEMES["dark"]
+        self.rows = Rows(["Name\n", "Value\npx", "More\n"])
+        self.rows.theme = self.theme
+        self.view = table(self.rows, stretch=2)
+        self.view.resize(300, 120)
+        self.view.show()
+        self.addCleanup(self.view.deleteLater)
+
+    def painted(self, row: int, column: int) -> np.ndarray:
+        """Return a cell's pixels, shape (height, width, 3), as red, green, blue."""
+        QApplication.processEvents()
+        box = self.view.visualRect(self.rows.index(row, column))
+        image = self.view.viewport().grab(box).toImage().convertToFormat(QImage.Format.Format_RGB888)
+        flat = np.frombuffer(image.constBits(), dtype=np.uint8).reshape(image.height(), image.bytesPerLine())
+        return flat[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
+
+    def colour(self, token: str) -> np.ndarray:
+        """Return a theme's colour as red, green, blue."""
+        colour = self.theme.color(token)
+        return np.array([colour.red(), colour.green(), colour.blue()])
+
+    def has(self, cell: np.ndarray, token: str) -> bool:
+        """Whether a colour stands anywhere in a cell."""
+        return bool((np.abs(cell - self.colour(token)).max(axis=-1) < 12).any())
+
+    def test_text_goes_to_its_side_in_its_colour(self) -> None:
+        self.rows.fill([["one", "1.00", ""], ["two", "2.00", ""]], ["a", "b"], {(1, 1): "block"}, {0})
+        ink = np.abs(self.painted(1, 0) - self.colour("panel")).max(axis=-1) > 60
+        columns = np.flatnonzero(ink.any(axis=0))
+        self.assertLess(columns[0], 10, "a name stands at the left")
+        cell = self.painted(1, 1)
+        ink = np.abs(cell - self.colour("panel")).max(axis=-1) > 60
+        self.assertGreater(np.flatnonzero(ink.any(axis=0))[-1], cell.shape[1] - 10, "a number at the right")
+        self.assertTrue(self.has(cell, "block"), "marked")
+        self.assertFalse(self.has(self.painted(0, 1), "text"), "soft")
+        self.assertTrue(self.has(self.painted(1, 0), "text"))
+        self.assertFalse((np.abs(self.painted(1, 2) - self.colour("panel")) > 12).any(), "nothing in an empty cell")
+
+    def test_the_chosen_row_has_its_own_ground(self) -> None:
+        self.rows.fill([["one", "1.00", ""], ["two", "2.00", ""]], ["a", "b"], {(1, 1): "block"})
+        self.view.selectRow(1)
+        for column in range(3):
+            corner = (slice(1, 2), slice(1, 2))
+            self.assertTrue(self.has(self.painted(1, column)[corner], "sel"))
+            self.assertFalse(self.has(self.painted(0, column)[corner], "sel"))
+
+    def test_what_has_no_room_ends_in_dots(self) -> None:
+        self.rows.fill(
+            [["one", "1.00", ""], ["a name that is much too long for a column " * 3, "2.00", ""]], ["a", "b"]
+        )
+        self.view.horizontalHeader().resizeSection(0, 80)
+        cell = self.painted(1, 0)
+        ink = np.abs(cell - self.colour("panel")).max(axis=-1) > 60
+        self.assertFalse(ink[:, -6:].any(), "it stops before the edge")
+        # The last marks are the dots: low in the cell.
+        last = np.flatnonzero(ink.any(axis=0))[-1]
+        self.assertGreater(np.flatnonzero(ink[:, last])[0], cell.shape[0] // 2)
+
+
+class Layers(unittest.TestCase):
+    """A painting that is kept."""
+
+    def test_painted_again_only_for_another_key_or_size(self) -> None:
+        make_application()
+        widget = QLabel()
+        self.addCleanup(widget.deleteLater)
+        widget.resize(40, 30)
+        layer, calls = Layer(), []
+
+        def paint(target: QWidget, key: tuple) -> None:
+            from PySide6.QtGui import QPainter, QPixmap
+
+            pixmap = QPixmap(target.size())
+            painter = QPainter(pixmap)
+            layer.paint(painter, target, key, lambda _: calls.append(key))
+            painter.end()
+
+        paint(widget, ("a",))
+        paint(widget, ("a",))
+        self.assertEqual(calls, [("a",)])
+        paint(widget, ("b",))
+        widget.resize(41, 30)
+        paint(widget, ("b",))
+        self.assertEqual(calls, [("a",), ("b",), ("b",)])
+
+
+if __name__ == "__main__":
+    unittest.main()
