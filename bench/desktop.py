@@ -177,17 +177,17 @@ def look_around(window, rng) -> str:  # type: ignore[no-untyped-def]
     return str(what)
 
 
-BARE = """
+BARE = f"""
 import sys, threading, time
 late, last = [], time.perf_counter()
 threading.Thread(target=lambda: (sys.stdin.read(), late.append(None)), daemon=True).start()
 while None not in late[-3:]:
-    time.sleep(0.005)
+    time.sleep({TICK_MS / 1000})
     now = time.perf_counter()
-    late.append(1000 * (now - last) - 5)
+    late.append(1000 * (now - last) - {TICK_MS})
     last = now
 late = [x for x in late if x is not None]
-print(sum(x > 50 for x in late), len(late), max(late))
+print(sum(x > {LATE_MS} for x in late), len(late), max(late))
 """
 
 
