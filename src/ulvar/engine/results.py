@@ -41,6 +41,12 @@ class Mend:
     action: str
     files: tuple[str, ...] = ()
 
+    @classmethod
+    def leave_out(cls, files: Iterable[str]) -> Mend:
+        """Return the offer to leave exposures out; the button says how many."""
+        paths = tuple(files)
+        return cls(f"Leave out {len(paths)}", "leave_out", paths)
+
 
 @dataclass(frozen=True)
 class Finding:

@@ -72,7 +72,7 @@ def setting_findings(groups: Sequence[Group], looks: Mapping[str, PixelLook]) ->
                     f"The lights have {name} {told}; {group.count} frames of {name} {value:g} do not fit them.{text}",
                     group.files,
                     {"value": value, "wanted": sorted(wanted), **numbers},
-                    Mend(f"Leave out {group.count}", "leave_out", group.files),
+                    Mend.leave_out(group.files),
                 )  # fmt: skip
             )
     return found + _other_software(groups, lights, looks)

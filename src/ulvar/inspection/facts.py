@@ -89,7 +89,7 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
                     f"{group.temperature_c - off:.0f} °C.",
                     group.files,
                     {"off_c": off},
-                    Mend(f"Leave out {group.count}", "leave_out", group.files),
+                    Mend.leave_out(group.files),
                 )  # fmt: skip
             )
     return found
@@ -119,7 +119,7 @@ def _mixed_exposures(groups: Sequence[Group], limits: Tolerances) -> list[Findin
                     f"{names_of(files)} in {Path(folder).name} last {exposure:g} s, {most} others do not; no light "
                     "needs them.",
                     tuple(files),
-                    mend=Mend(f"Leave out {len(files)}", "leave_out", tuple(files)),
+                    mend=Mend.leave_out(files),
                 )  # fmt: skip
             )
     return found

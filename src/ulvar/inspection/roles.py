@@ -78,7 +78,7 @@ def _empty(seen: Sequence[tuple[ExposureFacts, PixelLook]]) -> list[Finding]:
             found.append(
                 Finding(
                     Severity.CHECK, code, title, f"{names_of(files)}: {text}.", files,
-                    mend=Mend(f"Leave out {len(files)}", "leave_out", files),
+                    mend=Mend.leave_out(files),
                 )
             )  # fmt: skip
     return found
@@ -135,7 +135,7 @@ def _flats(
                 Severity.BLOCKS, "flat_no_light", f"{len(files)} {label} saw no light",
                 f"{names_of(files)}: level {median(v for _, v, _ in unlit):.0f} ADU, and {unlit[0][2]:.0f} ADU is the level "
                 "without light. Was the cap on?",
-                files, {"level_adu": unlit[0][1]}, Mend(f"Leave out {len(files)}", "leave_out", files),
+                files, {"level_adu": unlit[0][1]}, Mend.leave_out(files),
             )
         )  # fmt: skip
     if bright:
@@ -145,7 +145,7 @@ def _flats(
                 Severity.CHECK, "flat_too_bright", f"{len(files)} {label} are too bright",
                 f"{names_of(files)}: the bright part is at {median(v for _, v, _ in bright):.0f} ADU of {bright[0][2]:.0f}; "
                 "near the ceiling a sensor is not linear, and the flat would be too flat.",
-                files, {"level_adu": bright[0][1]}, Mend(f"Leave out {len(files)}", "leave_out", files),
+                files, {"level_adu": bright[0][1]}, Mend.leave_out(files),
             )
         )  # fmt: skip
     return found
@@ -183,7 +183,7 @@ def _dark_lights(
                 Severity.CHECK, "light_no_stars", f"{len(blind)} lights show no stars",
                 f"{names_of(blind)}: no star in a strip where the others of their group have {usual:.0f}: cloud, or not "
                 "a light.",
-                tuple(blind), {}, Mend(f"Leave out {len(blind)}", "leave_out", tuple(blind)),
+                tuple(blind), {}, Mend.leave_out(blind),
             )
         )  # fmt: skip
     return found

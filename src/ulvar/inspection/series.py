@@ -82,10 +82,6 @@ def series_findings(exposures: Sequence[ExposureSummary]) -> list[Finding]:
     ]  # fmt: skip
 
 
-def _left_out(files: tuple[str, ...]) -> Mend:
-    return Mend(f"Leave out {len(files)}", "leave_out", files)
-
-
 def _clear_level(series: Sequence[ExposureSummary], transparency: F64Array) -> F64Array:
     """Transparency that each exposure would have under a clear sky: a line through the clear ones over airmass.
 
@@ -134,7 +130,7 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
                 f"{len(members)} exposures lose up to {loss:.0%} of their light.",
                 files,
                 {"series": [round(float(v), 3) for v in relative], "loss": loss},
-                _left_out(files),
+                Mend.leave_out(files),
                 station="combine",
             )  # fmt: skip
         )
@@ -175,7 +171,7 @@ def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
                 f"{', then refocused' if refocused else ''}.",
                 files,
                 {"series": [round(float(v), 3) for v in measured]},
-                _left_out(files),
+                Mend.leave_out(files),
                 station="combine",
             )  # fmt: skip
         )
@@ -208,7 +204,7 @@ def _dawn(series: Sequence[ExposureSummary]) -> list[Finding]:
                 f"{max(sun[first : last + 1]):.0f}° high.".replace("-", "−"),
                 files,
                 {"series": [round(float(v), 1) for v in sky]},
-                _left_out(files),
+                Mend.leave_out(files),
                 station="combine",
             )  # fmt: skip
         )
@@ -232,7 +228,7 @@ def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
             f"{ellipticity[worst]:.2f}; {typical:.2f} is usual.",
             files,
             {"series": [round(float(v), 3) for v in ellipticity]},
-            _left_out(files),
+            Mend.leave_out(files),
             station="combine",
         )  # fmt: skip
     ]

@@ -289,7 +289,7 @@ def set_findings(values: Mapping[str, Any]) -> list[Finding]:
                 Finding(
                     Severity.CHECK, name, f"{word} in {len(files)} of the {label} frames",
                     f"{files[0].rpartition('/')[2]}: {entries[0][1]}. Left out of the master.", files,
-                    {"series": values.get("levels_adu", [])}, Mend(f"Leave out {len(files)}", "leave_out", files),
+                    {"series": values.get("levels_adu", [])}, Mend.leave_out(files),
                     station="masters",
                 )
             )  # fmt: skip
@@ -338,6 +338,6 @@ def _trails(label: str, values: Mapping[str, Any]) -> list[Finding]:
             Severity.NOTE, "much_rejected", f"Much rejected in {len(files)} of the {label} frames",
             f"{files[0].rpartition('/')[2]}: up to {100 * most:.1f} % of its pixels, {100 * usual:.2f} % is usual: {what}. "
             "The master is made without them.",
-            files, {"series": list(fractions)}, Mend(f"Leave out {len(files)}", "leave_out", files), station="masters",
+            files, {"series": list(fractions)}, Mend.leave_out(files), station="masters",
         )
     ]  # fmt: skip
