@@ -166,12 +166,18 @@ class Kept(ScoredCase):
         waiting = board._built["exposures"]
         self.assertFalse(waiting.isVisible())
         board.mark_stale()
-        QApplication.processEvents()
+        self.until(waiting.isVisible, 10, "the page in sight")
         self.assertIs(self.page("exposures"), waiting)
         self.assertTrue(waiting.isVisible())
         self.assertEqual(waiting.rows.rowCount(), len(self.model.comparable()))
         self.assertGreater(self.page("rules").new_quality.count(), 5)
         self.assertFalse(any("scored yet" in text for text in self.words_on(board)))
+        # Choices that were empty when they came in sight have room for their words.
+        for page, boxes in (("exposures", waiting.axis_boxes), ("rules", [self.page("rules").new_quality])):
+            self.page(page)
+            QApplication.processEvents()
+            for box in boxes:
+                self.assertGreater(box.width(), box.fontMetrics().horizontalAdvance(box.currentText()) + 16)
 
     def test_a_board_that_comes_in_sight_shows_the_current_exposure(self) -> None:
         page = self.page("exposures")

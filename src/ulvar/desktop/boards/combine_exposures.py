@@ -266,6 +266,8 @@ class ExposuresPage(QWidget):
         self.axis_boxes = []
         for side in (1, 0):
             box = QComboBox()
+            # It may come in sight before it is filled.
+            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
             box.setAccessibleName("Quality along " + ("the vertical axis" if side else "the horizontal axis"))
             box.setToolTip("What the axis shows")
             box.activated.connect(lambda _: self._axes_chosen())

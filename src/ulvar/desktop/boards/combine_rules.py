@@ -100,6 +100,8 @@ class RulesPage(QWidget):
         row = QHBoxLayout()
         row.setSpacing(6)
         self.new_quality = QComboBox()
+        # It may come in sight before it is filled.
+        self.new_quality.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.new_quality.setAccessibleName("Quality of the new rule")
         self.new_quality.setToolTip("What the rule goes by")
         self.new_quality.activated.connect(lambda _: self._suggest())
