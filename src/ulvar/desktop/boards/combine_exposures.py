@@ -10,6 +10,7 @@ from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
+from ulvar.desktop.boards.quality_box import QualityBox
 from ulvar.desktop.layers import Layer
 from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points, draw_spark
@@ -265,9 +266,7 @@ class ExposuresPage(QWidget):
         row.addWidget(label("Scatter", "section"))
         self.axis_boxes = []
         for side in (1, 0):
-            box = QComboBox()
-            # It may come in sight before it is filled.
-            box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+            box = QualityBox()
             box.setAccessibleName("Quality along " + ("the vertical axis" if side else "the horizontal axis"))
             box.setToolTip("What the axis shows")
             box.activated.connect(lambda _: self._axes_chosen())
@@ -280,14 +279,8 @@ class ExposuresPage(QWidget):
 
     def _offer_axes(self) -> None:
         """List the qualities that are known of any exposure."""
-        known = [k for k in QUALITIES if any(r.get(k) is not None for r in self._rows_of.values())]
         for box, chosen in zip(self.axis_boxes, self._axes[::-1]):
-            if [box.itemData(i) for i in range(box.count())] != known:
-                box.clear()
-                for key in known:
-                    q = QUALITIES[key]
-                    box.addItem(f"{q.title}, {q.unit}" if q.unit else q.title, key)
-                box.setCurrentIndex(max(0, box.findData(chosen)))
+            box.offer(self._rows_of.values(), chosen)
 
     def _axes_chosen(self) -> None:
         type(self)._axes = (self.axis_boxes[1].currentData(), self.axis_boxes[0].currentData())

@@ -7,6 +7,7 @@ import math
 from PySide6.QtCore import QLocale, Qt
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
+from ulvar.desktop.boards.quality_box import QualityBox
 from ulvar.desktop.model import Model
 from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import clear, hairline, label
@@ -99,9 +100,7 @@ class RulesPage(QWidget):
     def _adder(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.new_quality = QComboBox()
-        # It may come in sight before it is filled.
-        self.new_quality.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.new_quality = QualityBox()
         self.new_quality.setAccessibleName("Quality of the new rule")
         self.new_quality.setToolTip("What the rule goes by")
         self.new_quality.activated.connect(lambda _: self._suggest())
@@ -123,19 +122,11 @@ class RulesPage(QWidget):
 
     def _offer_qualities(self) -> None:
         """List the qualities that are known of any exposure, with a limit to begin from."""
-        rows = self._model.comparable().values()
-        known = [k for k in QUALITIES if any(r.get(k) is not None for r in rows)]
-        if [self.new_quality.itemData(i) for i in range(self.new_quality.count())] == known:
-            return
         chosen = self.new_quality.currentData() or "fwhm_px"
-        self.new_quality.clear()
-        for key in known:
-            quality = QUALITIES[key]
-            self.new_quality.addItem(f"{quality.title}, {quality.unit}" if quality.unit else quality.title, key)
-        self.new_quality.setCurrentIndex(max(0, self.new_quality.findData(chosen)))
-        self.add.setEnabled(bool(known))
-        if known:
-            self._suggest()
+        if self.new_quality.offer(self._model.comparable().values(), chosen):
+            self.add.setEnabled(self.new_quality.count() > 0)
+            if self.new_quality.count():
+                self._suggest()
 
     def _suggest(self) -> None:
         """Offer the limit that the worst tenth is beyond."""
