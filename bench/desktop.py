@@ -68,7 +68,7 @@ def make_night(folder: Path, exposures: int, megapixels: float) -> None:
 class Watchdog:
     """Counts how late the event loop's ticks come."""
 
-    def __init__(self, blame: bool = False) -> None:
+    def __init__(self, blame: float = 0.0) -> None:
         from PySide6.QtCore import QTimer
 
         self.late_ms: list[float] = []
@@ -78,7 +78,7 @@ class Watchdog:
         self.doing = ""
         self.blamed: list[tuple[float, str, collections.Counter[str]]] = []
         self._seen: collections.Counter[str] = collections.Counter()
-        self._watched = blame
+        self._blame_ms = blame
         self._timer = QTimer()
         self._timer.setInterval(TICK_MS)
         self._timer.timeout.connect(self._tick)
@@ -87,7 +87,7 @@ class Watchdog:
         """Begin."""
         self._last = time.perf_counter()
         self._timer.start()
-        if self._watched:
+        if self._blame_ms:
             # A signal's handler runs in the window's thread between two steps of Python: nothing is looked at from outside.
             signal.signal(signal.SIGALRM, self._look)
             signal.setitimer(signal.ITIMER_REAL, 0.005, 0.005)
@@ -95,7 +95,7 @@ class Watchdog:
     def stop(self) -> None:
         """End."""
         self._timer.stop()
-        if self._watched:
+        if self._blame_ms:
             signal.setitimer(signal.ITIMER_REAL, 0)
 
     def _look(self, _number: int, frame) -> None:  # type: ignore[no-untyped-def]
@@ -105,14 +105,14 @@ class Watchdog:
             if "ulvar" in code.co_filename:
                 calls.append(f"{Path(code.co_filename).stem}.{code.co_name}:{frame.f_lineno}")
             frame = frame.f_back
-        self._seen[" < ".join(calls[:6])] += 1
+        self._seen[" < ".join(calls[:9])] += 1
 
     def _tick(self) -> None:
         now, own = time.perf_counter(), time.thread_time()
         self.late_ms.append(max(0.0, 1000 * (now - self._last) - TICK_MS))
         self.own_ms.append(1000 * (own - self._own))
         self._own = own
-        if self._watched and self.late_ms[-1] > LATE_MS:
+        if self._blame_ms and self.late_ms[-1] > self._blame_ms:
             self.blamed.append((self.late_ms[-1], f"{self.doing}, own work {self.own_ms[-1]:.0f} ms", self._seen))
         self._seen = collections.Counter()
         self._last = now
@@ -211,7 +211,7 @@ def taken_away() -> tuple[float, float]:
     return numbers[7], sum(numbers)
 
 
-def watched(app, window, rng, until, blame: bool, minutes: float = 10) -> Watchdog:  # type: ignore[no-untyped-def]
+def watched(app, window, rng, until, blame: float, minutes: float = 10) -> Watchdog:  # type: ignore[no-untyped-def]
     """Let somebody click eight times a second until something holds; the clicks come as events, as from a mouse."""
     from PySide6.QtCore import QTimer
 
@@ -235,7 +235,7 @@ def watched(app, window, rng, until, blame: bool, minutes: float = 10) -> Watchd
     return dog
 
 
-def scoring(app, folder: Path, exposures: int, megapixels: float, blame: bool) -> None:  # type: ignore[no-untyped-def]
+def scoring(app, folder: Path, exposures: int, megapixels: float, blame: float) -> None:  # type: ignore[no-untyped-def]
     """Score a night in the background while the user looks around."""
     from ulvar.desktop.window import MainWindow
 
@@ -347,7 +347,15 @@ def main() -> int:
     parser.add_argument("--exposures", type=int, default=200)
     parser.add_argument("--size", type=float, default=1.5, help="megapixels of the night's exposures")
     parser.add_argument("--picture", type=float, default=60.0, help="megapixels of the large picture")
-    parser.add_argument("--blame", action="store_true", help="say what the late ticks were spent on")
+    parser.add_argument(
+        "--blame",
+        type=float,
+        nargs="?",
+        const=LATE_MS,
+        default=0.0,
+        metavar="MS",
+        help="say what ticks late by so much were spent on",
+    )
     given = parser.parse_args()
     from PySide6.QtCore import QSettings
 

@@ -75,7 +75,7 @@ class TheEndOfAJob(ScoredCase):
             self.assertLogs("ulvar", "ERROR"),
         ):
             self.model._on_job_event(self.model.job)
-        self.idle()
+            self.idle()
         self.assertEqual(self.told[-1], "all")
 
     def test_closing_in_the_middle(self) -> None:
@@ -201,7 +201,40 @@ class Kept(ScoredCase):
         self.model.set_station("intake")
         self.model.step(-2)
         self.window.command("page stars")
+        self.until(stars.isVisible, 10, "the page in sight")
         self.assertEqual(stars._raw, self.model.current)
+
+    def test_turning_to_a_page_from_another_station(self) -> None:
+        """The page is filled first, then comes in sight; who goes elsewhere in between is not fetched back."""
+        page = self.page("exposures")
+        self.page("rules")
+        self.model.set_station("intake")
+        gone = self.model.lights()[1].path
+        self.model.leave_out([gone], "by hand")
+        self.window.command("page exposures")
+        self.assertEqual(self.model.station, "intake")
+        self.assertIn("∅", self._cells(page, gone))
+        self.window.command("station measure")
+        self.idle()
+        self.assertEqual(self.model.station, "measure")
+        self.window.command("page exposures")
+        self.until(page.isVisible, 10, "the page in sight")
+        self.assertEqual(self.model.station, "combine")
+
+    def test_a_station_comes_in_sight_before_its_page_is_filled(self) -> None:
+        page = self.page("exposures")
+        self.model.set_station("intake")
+        gone = self.model.lights()[1].path
+        self.model.leave_out([gone], "by hand")
+        self.model.set_station("combine")
+        self.assertTrue(page.isVisible())
+        self.until(lambda: "∅" in self._cells(page, gone), 10, "the page brought up to date")
+
+    @staticmethod
+    def _cells(page, path: str) -> str:  # type: ignore[no-untyped-def]
+        model = page.view.model()
+        row = next(r for r in range(model.rowCount()) if page.rows.key(r) == path)
+        return " ".join(str(model.index(row, c).data()) for c in range(model.columnCount()))
 
     def test_cards_are_kept_until_they_would_say_otherwise(self) -> None:
         self.model.set_station("intake")
@@ -253,6 +286,7 @@ class Kept(ScoredCase):
 
         def field(name: str) -> QDoubleSpinBox:
             self.window.model.set_station("measure")
+            QApplication.processEvents()
             return next(w for w in slip.findChildren(QDoubleSpinBox, name) if w.isVisible())
 
         first = field("measure.radius")
@@ -273,6 +307,7 @@ class Kept(ScoredCase):
         asked: list[str] = []
         with mock.patch.object(self.sky.loader, "request", side_effect=lambda *names: asked.append(names[0])):
             self.model.set_metric("sky_adu")
+        QApplication.processEvents()
         self.assertEqual(asked, [])
         self.assertEqual(self.window.line.metric_box.currentData(), "sky_adu")
 

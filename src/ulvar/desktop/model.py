@@ -20,6 +20,7 @@ from ulvar.desktop.looking import Looking
 from ulvar.desktop.matching import Matching
 from ulvar.desktop.numbers import METRICS, STATION_METRIC, Numbers
 from ulvar.desktop.running import Running
+from ulvar.desktop.soon import Soon
 from ulvar.engine import Failed, Finding, PoolKeeper, Severity
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.night import STATIONS, Night, NightError, NightSettings, Product
@@ -88,6 +89,7 @@ class Model(QObject, Numbers, Looking, Matching, Running):
         self.undo = QUndoStack(self)
         self.pools = PoolKeeper()
         self._telling = 0
+        self._portions = Soon(self, self._go_on_telling)
         # Pixels (x, y) that a threshold would call defective, while it is moved.
         self.preview = np.empty((0, 2))
         self._caches: dict[str, object] = {}

@@ -16,6 +16,7 @@ from ulvar.desktop.model import METRICS, Model
 from ulvar.desktop.night_gutter import Gutter, Legend
 from ulvar.desktop.night_sky import LANE, NightSky
 from ulvar.desktop.plots import nice_ticks
+from ulvar.desktop.soon import Soon
 from ulvar.desktop.theme import Theme, font
 from ulvar.frames import ExposureFacts, Role
 
@@ -44,9 +45,7 @@ class Line(QWidget):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setAccessibleName("Night line")
-        for signal in (model.exposures_changed, model.current_changed, model.findings_changed, model.brush_changed,
-                       model.results_changed, model.station_changed):  # fmt: skip
-            signal.connect(lambda *_: self.update())
+        model.brush_changed.connect(self.update)
 
     # ---- geometry
 
@@ -416,15 +415,18 @@ class NightLine(QWidget):
         self.gutter = Gutter(self.line)
         layout.addWidget(self.gutter)
         layout.addWidget(self.line, 1)
+        # The picture and the board come first: the line follows them.
+        self._soon = Soon(self, self._refresh)
         for signal in (
             model.exposures_changed,
             model.station_changed,
             model.results_changed,
+            model.findings_changed,
             model.current_changed,
             model.curve_changed,
             model.metric_changed,
         ):
-            signal.connect(lambda *_: self._refresh())
+            signal.connect(self._soon.ask)
         self._refresh()
 
     def set_theme(self, theme: Theme) -> None:

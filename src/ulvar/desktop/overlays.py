@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 import numpy as np
-from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
-from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPolygonF
+from PySide6.QtCore import QLine, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
 from ulvar.astrometry import Wcs
 from ulvar.desktop import glyphs
@@ -89,13 +90,31 @@ def halo_text(painter: QPainter, canvas: Canvas, place: QPointF, text: str, colo
     painter.fillPath(path, color)
 
 
+def _stamp(
+    painter: QPainter, canvas: Canvas, places: np.ndarray, reach: int, pen: QPen, draw: Callable[[QPainter], object]
+) -> None:
+    """Put the same small mark at many image positions: drawn once about (0, 0), then copied.
+
+    Hundreds of lines cost more than all else on the picture.
+    """
+    ratio = canvas.devicePixelRatioF()
+    side = 2 * reach + 1
+    mark = QPixmap(QSize(side, side) * ratio)
+    mark.setDevicePixelRatio(ratio)
+    mark.fill(Qt.GlobalColor.transparent)
+    inside = QPainter(mark)
+    inside.translate(reach, reach)
+    inside.setPen(pen)
+    draw(inside)
+    inside.end()
+    for x, y in canvas.places(places):
+        painter.drawPixmap(math.floor(x) - reach, math.floor(y) - reach, mark)
+
+
 def _detections(painter: QPainter, canvas: Canvas) -> None:
-    painter.setPen(QPen(canvas.sky.color("good") if canvas.theme.name != "red" else canvas.sky.color("text"), 1))
-    ticks = []
-    for x, y in canvas.places(canvas.overlay.detections):
-        for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
-            ticks.append(QLineF(x + 4 * dx, y + 4 * dy, x + 8 * dx, y + 8 * dy))
-    painter.drawLines(ticks)
+    pen = QPen(canvas.sky.color("good") if canvas.theme.name != "red" else canvas.sky.color("text"), 1)
+    ticks = [QLine(dx * 4, dy * 4, dx * 8, dy * 8) for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1))]
+    _stamp(painter, canvas, canvas.overlay.detections, 8, pen, lambda p: p.drawLines(ticks))
     if canvas.overlay.chosen is not None:
         painter.setPen(QPen(canvas.sky.color("cur"), 2))
         painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -195,11 +214,8 @@ def _defects(painter: QPainter, canvas: Canvas) -> None:
 
 
 def _catalogue(painter: QPainter, canvas: Canvas) -> None:
-    painter.setPen(QPen(_color(canvas, "comparison"), 1.1))
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    for x, y in canvas.overlay.catalogue:
-        p = canvas.to_screen(float(x), float(y))
-        painter.drawRect(QRectF(p.x() - 5, p.y() - 5, 10, 10))
+    pen = QPen(_color(canvas, "comparison"), 1)
+    _stamp(painter, canvas, canvas.overlay.catalogue, 5, pen, lambda p: p.drawRect(-5, -5, 10, 10))
 
 
 def _residuals(painter: QPainter, canvas: Canvas) -> None:

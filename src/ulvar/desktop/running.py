@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import logging
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QTimer
-
 from ulvar.desktop.numbers import METRICS
+from ulvar.desktop.soon import Soon
 from ulvar.engine import Finding, Job, PoolKeeper, Severity, WorkerDied
 from ulvar.frames import ExposureFacts
 from ulvar.night import RUNNERS, STATIONS, Night, StationResult
@@ -20,7 +19,8 @@ from ulvar.night.stations.camera import run_camera
 log = logging.getLogger(__name__)
 
 # Views are told of the end of a job in portions of this length; then the user's clicks have their turn [s].
-_TELLING_S = 0.015
+_TELLING_S = 0.008
+_A_TURN_OF_ITS_OWN = None
 
 
 class Running:
@@ -44,19 +44,21 @@ class Running:
         current_changed: Any
         _job_event: Any
         _telling: int
+        _portions: Soon
 
         def lights(self) -> list[ExposureFacts]: ...
         def exposures(self) -> list[ExposureFacts]: ...
         def state(self, station: str) -> str: ...
         def knows_metric(self, metric: str) -> bool: ...
         def _drop(self, *kept: str) -> None: ...
+        def read_tables_ahead(self, paths: Iterable[str]) -> None: ...
         def _choose_metric(self) -> None: ...
 
     job: Job | None = None
     job_station: str = ""
     job_finding: Finding | None = None
     _running: bool = False
-    _ending: Iterator[Callable[[], object]] | None = None
+    _ending: Iterator[Callable[[], object] | None] | None = None
 
     def run_station(self, station: str, what: str = "") -> bool:
         """Start a station's work in the background; False when something runs already."""
@@ -119,33 +121,33 @@ class Running:
         All at once would hold the window up for several frames. The model is busy until the last one is told.
         """
         self._telling += 1
-        steps: list[Callable[[], object]] = [
-            self.quality, self.stack_plan, self.findings, *(partial(self.state, station) for station in STATIONS),
+        steps: list[Callable[[], object] | None] = [
+            self.quality, partial(self.read_tables_ahead, [self.current]), self.stack_plan, self.findings, *(partial(self.state, station) for station in STATIONS),
             *(partial(self.knows_metric, metric) for metric in METRICS), self._choose_metric,
             self.exposures_changed.emit, self.stars_changed.emit, self.results_changed.emit, self.states_changed.emit,
-            self.findings_changed.emit, self.current_changed.emit,
+            self.findings_changed.emit, self.current_changed.emit, _A_TURN_OF_ITS_OWN, self._end_telling,
         ]  # fmt: skip
         self._ending = iter(steps)
-        self._go_on_telling()
+        self._portions.ask()
 
     def _go_on_telling(self) -> None:
         if self._ending is None:
             return
         began = time.perf_counter()
         for step in self._ending:
-            try:
-                step()
-            except Exception:
-                # Whatever one view stumbles over, the window does not stay busy for it.
-                log.exception("telling the end of %s", self.job_station)
+            if step is not _A_TURN_OF_ITS_OWN:
+                try:
+                    step()
+                except Exception:
+                    # Whatever one view stumbles over, the window does not stay busy for it.
+                    log.exception("telling the end of %s", self.job_station)
             # Several small steps go together; a long one is followed by whatever waits.
-            if time.perf_counter() - began > _TELLING_S:
-                QTimer.singleShot(0, self._go_on_telling)
+            if step is _A_TURN_OF_ITS_OWN or time.perf_counter() - began > _TELLING_S:
+                self._portions.ask()
                 return
-        # Boards are brought up to date with the last word: a portion of its own.
-        QTimer.singleShot(0, self._end_telling)
 
     def _end_telling(self) -> None:
+        """Let the boards follow: they are brought up to date with the last word."""
         if self._ending is None:
             return
         self._ending = None

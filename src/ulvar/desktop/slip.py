@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 from ulvar.desktop.finding_cards import FindingCard
 from ulvar.desktop.model import Model
 from ulvar.desktop.slip_fields import FIELDS, Field
+from ulvar.desktop.soon import Soon
 from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import clear, hairline, label
 from ulvar.engine import Finding
@@ -78,8 +79,10 @@ class Slip(QWidget):
         self._all_findings = False
         self._told: tuple = ()
         self._unfolded = False
-        model.station_changed.connect(lambda _: self.rebuild())
-        model.findings_changed.connect(self._fill_findings)
+        # Another station fills and paints most of the window: the slip follows after its board.
+        self._soon = Soon(self, self.rebuild)
+        model.station_changed.connect(self._soon.ask)
+        model.findings_changed.connect(lambda: None if self._soon.isActive() else self._fill_findings())
         model.results_changed.connect(self.rebuild)
         model.selection_changed.connect(lambda: self.rebuild() if model.station == "curve" else None)
         model.exposures_changed.connect(self.refresh_action)

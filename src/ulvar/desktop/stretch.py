@@ -98,7 +98,7 @@ class Stretch:
         np.clip(step, 0, _STEPS - 1, out=step)
         if not np.isfinite(step.sum()):
             np.nan_to_num(step, copy=False, nan=0.0)
-        return self.curve(quantiles)[step.astype(np.uint16)]
+        return self.curve(quantiles).take(step.astype(np.uint16), mode="clip")
 
 
 @dataclass(frozen=True)

@@ -49,6 +49,7 @@ from ulvar.desktop.night_line import NightLine
 from ulvar.desktop.path_bar import PathBar
 from ulvar.desktop.sky_view import SkyView
 from ulvar.desktop.slip import Slip
+from ulvar.desktop.soon import Soon
 from ulvar.desktop.starpick import give_role, propose_stars
 from ulvar.desktop.theme import THEMES, apply_theme
 from ulvar.night import Night
@@ -83,6 +84,8 @@ class MainWindow(QMainWindow):
             lambda: self.setWindowTitle(f"{self.model.night.name} – Ulvar" if self.model.night else "Ulvar")
         )
         self._widths: dict[str, int] = {}
+        self._left = ""
+        self._arrival = Soon(self, self._arrive)
         self._station(self.model.station)
 
     def _build(self) -> None:
@@ -287,12 +290,21 @@ class MainWindow(QMainWindow):
         assert isinstance(board, CombineBoard)
         # Turned first: the page that was in sight before would be brought up to date in vain.
         board.turn_to(page)
-        if self.model.station != "combine":
+        self._left = self.model.station
+        if self._left != "combine":
+            # Filling a page and painting the whole window are two turns of the loop.
+            self._arrival.ask()
+
+    def _arrive(self) -> None:
+        """Go to the page that was turned to, unless a click in between went elsewhere."""
+        if self.model.station == self._left:
             self.model.set_station("combine")
 
     def _add_rule(self) -> None:
         """Go to the rules, with the keyboard on the new one."""
         self._page("rules")
+        if self.model.station != "combine":
+            self._arrive()
         shown = self.board_of["combine"].shown  # type: ignore[attr-defined]
         if shown is None:
             self._say("Score the exposures first.")
@@ -364,7 +376,7 @@ class MainWindow(QMainWindow):
             policy = QSizePolicy.Policy.Preferred if other is board else QSizePolicy.Policy.Ignored
             other.setSizePolicy(policy, policy)
         self.boards.setCurrentWidget(board)
-        board.rebuild()
+        board.come_in_sight()
         self._lay_out()
 
     def _lay_out(self) -> None:

@@ -80,6 +80,10 @@ class Board(QWidget):
         if self.isVisible():
             self.rebuild()
 
+    def come_in_sight(self) -> None:
+        """Bring the body up to date: the board's station is gone to."""
+        self.rebuild()
+
     def rebuild(self) -> None:
         """Bring the body up to date if something changed: in place where the board can, else built anew."""
         if self._stale:

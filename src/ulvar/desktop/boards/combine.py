@@ -10,6 +10,7 @@ from ulvar.desktop.boards.combine_exposures import ExposuresPage
 from ulvar.desktop.boards.combine_field import FieldPage
 from ulvar.desktop.boards.combine_rules import RulesPage
 from ulvar.desktop.boards.combine_stars import StarsPage
+from ulvar.desktop.soon import Soon
 from ulvar.desktop.theme import Theme
 from ulvar.desktop.widgets import empty_state
 
@@ -43,6 +44,8 @@ class CombineBoard(Board):
         self._turning = False
         self._sorted = ("score", False)
         super().__init__(*arguments)
+        self._showing = Soon(self, self._show_in_turns)
+        self._catching_up = Soon(self, self._catch_up_and_mark)
         self._beforehand = QTimer(self)
         self._beforehand.setSingleShot(True)
         self._beforehand.setInterval(_BEFOREHAND_MS)
@@ -70,12 +73,12 @@ class CombineBoard(Board):
             self._catch_up()
         else:
             # With a job that ended or a station that is gone to, much else is shown: a click can come between.
-            QTimer.singleShot(0, self, self._show_in_turns)
+            self._showing.ask()
 
     def _show_in_turns(self) -> None:
         if self._placed:
             self._open()
-            QTimer.singleShot(0, self, self._catch_up_and_mark)
+            self._catching_up.ask()
 
     def _catch_up_and_mark(self) -> None:
         self._catch_up()
@@ -201,6 +204,16 @@ class CombineBoard(Board):
         self._catch_up()
         self._recount()
         return True
+
+    def come_in_sight(self) -> None:
+        """Come in sight with the page as it was, and bring it up to date in the loop's next turn."""
+        if self._stale and self._placed and self.model.products("score"):
+            self._stale = False
+            self._aged = set(self._built)
+            self._recount()
+            self._catching_up.ask()
+        else:
+            self.rebuild()
 
     def _catch_up(self) -> None:
         if self._placed and self.page in self._aged:

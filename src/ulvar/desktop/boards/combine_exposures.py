@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Container
 
 import numpy as np
-from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
@@ -14,6 +14,7 @@ from ulvar.desktop.boards.quality_box import QualityBox
 from ulvar.desktop.layers import Layer
 from ulvar.desktop.model import Model
 from ulvar.desktop.plots import Plot, Points, draw_spark
+from ulvar.desktop.soon import Soon
 from ulvar.desktop.theme import Theme, font
 from ulvar.desktop.widgets import LazyRows, Rows, clear, label, number, table
 from ulvar.night.stations import QualityRow, night_rules
@@ -96,6 +97,7 @@ class ExposuresPage(QWidget):
         super().__init__()
         self._model, self.theme, self._show_file = model, theme, show_file
         self.order = order
+        self._scrolling = Soon(self, self._scroll)
         self._rows_of: dict[str, QualityRow] = {}
         self._members: list[str] = []
         self._quiet = False
@@ -310,7 +312,7 @@ class ExposuresPage(QWidget):
             )
             self._scroll()
             # Once more when the page has its final height.
-            QTimer.singleShot(0, self, self._scroll)
+            self._scrolling.ask()
             self._quiet = False
         self.sparks.current = self._members.index(path) if path in self._members else -1
         self.sparks.update()

@@ -47,21 +47,29 @@ class FieldPlot(QWidget):
         span = max(high - low, 0.1 * low)
         painter.fillRect(box, t.color("plot"))
         cell_w, cell_h = box.width() / columns, box.height() / rows
-        for r in range(rows):
-            for c in range(columns):
-                cell = QRectF(box.left() + c * cell_w, box.bottom() - (r + 1) * cell_h, cell_w - 1, cell_h - 1)
-                fwhm = self.map.fwhm_px[r, c]
-                if not math.isfinite(fwhm):
-                    painter.setPen(t.color("mute"))
-                    painter.setFont(font("unit"))
-                    painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "–")
-                    continue
-                painter.fillRect(cell, t.color("check", 0.06 + 0.5 * (fwhm - low) / span))
-                self._bar(painter, cell, float(self.map.ellipticity[r, c]), float(self.map.angle_deg[r, c]))
-                painter.setPen(t.color("text"))
-                painter.setFont(font("value"))
-                foot = cell.adjusted(0, 0, -5, -3)
-                painter.drawText(foot, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom, f"{fwhm:.2f}")
+        cells = {
+            (r, c): QRectF(box.left() + c * cell_w, box.bottom() - (r + 1) * cell_h, cell_w - 1, cell_h - 1)
+            for r in range(rows)
+            for c in range(columns)
+        }
+        # All of a kind together: pens and fonts are changed once.
+        empty = [cell for at, cell in cells.items() if not math.isfinite(self.map.fwhm_px[at])]
+        full = {at: cell for at, cell in cells.items() if math.isfinite(self.map.fwhm_px[at])}
+        painter.setPen(t.color("mute"))
+        painter.setFont(font("unit"))
+        for cell in empty:
+            painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "–")
+        for at, cell in full.items():
+            painter.fillRect(cell, t.color("check", 0.06 + 0.5 * (self.map.fwhm_px[at] - low) / span))
+        painter.setPen(QPen(t.color("text"), 2))
+        for at, cell in full.items():
+            self._bar(painter, cell, float(self.map.ellipticity[at]), float(self.map.angle_deg[at]))
+        painter.setPen(t.color("text"))
+        painter.setFont(font("value"))
+        for at, cell in full.items():
+            foot = cell.adjusted(0, 0, -5, -3)
+            words = f"{self.map.fwhm_px[at]:.2f}"
+            painter.drawText(foot, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom, words)
 
     def _bar(self, painter: QPainter, cell: QRectF, ellipticity: float, angle_deg: float) -> None:
         # An ellipticity of a third fills the cell.
@@ -69,7 +77,6 @@ class FieldPlot(QWidget):
         angle = math.radians(angle_deg)
         dx, dy = length * math.cos(angle), -length * math.sin(angle)
         middle = cell.center() - QPointF(0, 4)
-        painter.setPen(QPen(self.theme.color("text"), 2))
         if length < 2:
             painter.drawPoint(middle)
         else:
