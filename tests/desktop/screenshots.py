@@ -124,6 +124,8 @@ def main() -> int:
         if (station == "plate") != window.sky.header.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")
         wait(1.2)
+        while window.model.curve_coming or not window.sky.settled:
+            wait(0.3)
         window.grab().save(str(out / f"{name}.png"))
         sys.stderr.write(f"{name}.png\n")
     window.close()

@@ -11,12 +11,12 @@ import fitsio
 import numpy as np
 import tifffile
 
-from tests.desktop.mosaics import CELL, colour_frame, write_mosaics
 from tests.desktop.support import WindowCase
-from ulvar.desktop.colour import cell_colours, interpolated, is_mosaic, on_one_scale, stretched, white_balance
+from tests.mosaics import CELL, colour_frame, write_mosaics
+from ulvar.desktop.colour import interpolated, stretched
 from ulvar.desktop.pictures import colour_path, colours_of, make_picture
 from ulvar.desktop.stretch import STRETCHES, Sample, Stretch, auto_stretch
-from ulvar.frames import scan_file
+from ulvar.frames import cell_colours, is_mosaic, on_one_scale, scan_file, white_balance
 from ulvar.frames.readers import scan_images
 
 NEUTRAL = ((0.0, 1.0),) * 3

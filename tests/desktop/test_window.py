@@ -12,12 +12,13 @@ import numpy as np
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QPushButton
+from PySide6.QtWidgets import QApplication, QPushButton, QTableView
 
 from tests.desktop.support import WindowCase
 from tests.support import small_demo, stamps
 from ulvar.desktop.boards.intake import GroupCard
 from ulvar.desktop.finder import matches
+from ulvar.desktop.widgets import Cells
 from ulvar.frames import Role
 from ulvar.night import Night
 from ulvar.photometry import read_star_list
@@ -117,6 +118,8 @@ class WholePath(WindowCase):
         self.assertIn("comparison_varies", {f.code for f in model.findings()})
         self._mend_star()
 
+        self._no_number_is_cut()
+
         recipe = (self.folder / "night" / "recipe.toml").read_text()
         self.assertIn('steps = ["intake", "masters", "calibrate", "combine", "plate", "measure", "curve"]', recipe)
         self.assertEqual(stamps(raw), before, "raw files are untouched")
@@ -195,6 +198,23 @@ class WholePath(WindowCase):
         )
         # A tenth of a pixel of 2.5 arcsec for centring, and ten years of proper motion.
         self.assertLess(off, 0.5)
+
+    def _no_number_is_cut(self) -> None:
+        for station in ("masters", "calibrate", "combine", "plate", "measure"):
+            self.go_to(station)
+            for view in self.window.board_of[station].findChildren(QTableView):
+                rows = view.model()
+                self.assertIsInstance(view.itemDelegate(), Cells, "painted with the margins that widths go by")
+                for row in range(min(20, rows.rowCount())):
+                    for column in range(1, rows.columnCount()):
+                        text = str(rows.index(row, column).data() or "")
+                        room = view.columnWidth(column) - 12
+                        self.assertGreaterEqual(room, view.fontMetrics().horizontalAdvance(text), f"{station}: {text}")
+
+    def go_to(self, station: str) -> None:
+        """Go to a station and let it come in sight wholly."""
+        self.window.model.set_station(station)
+        self.until(lambda: self.window.model.station == station and not self.window.model.busy, 30, station)
 
     def _mend_star(self) -> None:
         """The finding's button leaves the variable star out, and the action makes the curve anew."""

@@ -8,13 +8,13 @@ import unittest
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
-from PySide6.QtGui import QImage
+from PySide6.QtGui import QFontMetrics, QImage
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
 from ulvar.desktop.app import make_application
 from ulvar.desktop.layers import Layer
 from ulvar.desktop.sky_tools import sexagesimal
-from ulvar.desktop.theme import THEMES, apply_theme
+from ulvar.desktop.theme import THEMES, apply_theme, font
 from ulvar.desktop.widgets import Rows, table
 from ulvar.frames import parse_angle
 
@@ -94,6 +94,23 @@ class Cells(unittest.TestCase):
             corner = (slice(1, 2), slice(1, 2))
             self.assertTrue(self.has(self.painted(1, column)[corner], "sel"))
             self.assertFalse(self.has(self.painted(0, column)[corner], "sel"))
+
+    def test_columns_are_as_wide_as_their_first_texts(self) -> None:
+        def needed(text: str, bold: bool = False) -> int:
+            metrics = QFontMetrics(font("value")) if bold else self.view.fontMetrics()
+            return metrics.horizontalAdvance(text) + 12
+
+        self.rows.fill([("star", "175 109.25", ""), ("other", "3", "")], ["a", "b"])
+        self.assertGreaterEqual(self.view.columnWidth(1), needed("175 109.25"))
+        wide = self.view.columnWidth(1)
+        # A value in bold is wider; a heading is never cut; a text far below does not count.
+        self.rows.fill([("star", "175 109.25", "")], ["a"], {(0, 1): "block"})
+        self.assertGreaterEqual(self.view.columnWidth(1), needed("175 109.25", bold=True))
+        self.rows.fill([("star", "1", "")] * 30 + [("star", "1" * 40, "")], [str(i) for i in range(31)])
+        self.assertLess(self.view.columnWidth(1), wide)
+        self.assertGreaterEqual(self.view.columnWidth(1), self.view.fontMetrics().horizontalAdvance("Value"))
+        self.rows.fill([], [])
+        self.assertGreater(self.view.columnWidth(1), 10)
 
     def test_what_has_no_room_ends_in_dots(self) -> None:
         self.rows.fill(

@@ -12,17 +12,20 @@ import cv2
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from ulvar.desktop.colour import (
+from ulvar.desktop.colour import balanced, interpolated
+from ulvar.desktop.stretch import Sample
+from ulvar.frames import (
     Balance,
-    balanced,
+    ExposureFacts,
+    FileRows,
+    FrameError,
     cell_colours,
-    interpolated,
+    is_fits_path,
     is_mosaic,
     on_one_scale,
+    read_plane,
     white_balance,
 )
-from ulvar.desktop.stretch import Sample
-from ulvar.frames import ExposureFacts, FileRows, FrameError, is_fits_path, read_plane
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.fits import stored_mask
 

@@ -20,18 +20,19 @@ _LABEL = 17
 
 
 def nice_ticks(low: float, high: float, count: int) -> list[float]:
-    """Return about `count` round numbers inside a range."""
+    """Return about `count` round numbers inside a range, at least two: one number is no scale."""
     if not (math.isfinite(low) and math.isfinite(high)) or high <= low:
         return []
     rough = (high - low) / max(1, count)
     power = 10 ** math.floor(math.log10(rough))
-    step = next((m * power for m in (1, 2, 2.5, 5, 10) if rough <= m * power * 1.0001), 10 * power)
-    first = math.ceil(low / step - 1e-9) * step
-    ticks = []
-    value = first
-    while value <= high + 1e-9 * step:
-        ticks.append(round(value / step) * step)
-        value += step
+    steps = [m * power for m in (0.2, 0.25, 0.5, 1, 2, 2.5, 5, 10)]
+    widest = next((i for i, step in enumerate(steps) if rough <= step * 1.0001), len(steps) - 1)
+    ticks: list[float] = []
+    for step in steps[widest::-1]:
+        first, last = math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9)
+        ticks = [k * step for k in range(first, last + 1)]
+        if len(ticks) >= 2:
+            break
     return ticks
 
 
@@ -99,11 +100,14 @@ class Plot(QWidget):
         self._points_layer = Layer()
 
     def _area(self) -> QRectF:
-        return QRectF(52, 8, self.width() - 60, self.height() - (40 if self.show_x else 12))
+        foot = 32 if self.show_x else 4
+        # On a strip the label has no room beside the points: it stands over the strip.
+        top = 8 if self._tall else _LABEL
+        return QRectF(52, top, self.width() - 60, self.height() - top - foot)
 
     @property
     def _tall(self) -> bool:
-        return self._area().height() >= 4 * _LABEL
+        return not self.y_label or self.height() - (40 if self.show_x else 12) >= 4 * _LABEL
 
     def _limits(self, which: str) -> tuple[float, float]:
         fixed = self.x_range if which == "x" else self.y_range
@@ -116,7 +120,8 @@ class Plot(QWidget):
         low, high = float(joined.min()), float(joined.max())
         if high - low < 1e-12:
             low, high = low - 0.5, high + 0.5
-        pad = 0.08 * (high - low)
+        # On a strip a dot and its ring need more room than that.
+        pad = (0.08 if which == "x" or self._tall else 0.16) * (high - low)
         low, high = low - pad, high + pad
         if which == "y" and self.y_label and self._tall:
             # Room for the label over the highest point, which would be under it.
@@ -168,9 +173,6 @@ class Plot(QWidget):
             painter.setPen(QPen(t.color("cur"), 1.2))
             x = self.to_screen(self.cursor, self._limits("y")[0]).x()
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        if not self._tall:
-            # On a strip there is no room beside the points: they are drawn over the label.
-            self._name_axis(painter, area)
         self._points_layer.paint(painter, self, self._points_key(), self._draw_points)
         for points in self.series:
             self._mark_points(painter, points)
@@ -179,8 +181,7 @@ class Plot(QWidget):
             painter.setBrush(t.color("cur", 0.16))
             painter.drawRect(QRectF(self._press, self._corner))
         painter.setClipping(False)
-        if self._tall:
-            self._name_axis(painter, area)
+        self._name_axis(painter, area)
         painter.setFont(font("value"))
         for x, y, text, token in self.notes:
             place = self.to_screen(x, y)
@@ -193,7 +194,8 @@ class Plot(QWidget):
     def _name_axis(self, painter: QPainter, area: QRectF) -> None:
         painter.setFont(font("unit"))
         painter.setPen(self.theme.color("soft"))
-        painter.drawText(QPointF(area.left() + 5, area.top() + 12), self.y_label)
+        place = QPointF(5, 12) if self._tall else QPointF(0, -5)
+        painter.drawText(area.topLeft() + place, self.y_label)
 
     def _axes(self, painter: QPainter, area: QRectF) -> None:
         t = self.theme

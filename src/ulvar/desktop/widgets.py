@@ -6,7 +6,7 @@ from collections.abc import Callable, Container, Sequence
 from typing import Any, overload
 
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QObject, QPersistentModelIndex, Qt
-from PySide6.QtGui import QFont, QPainter, QResizeEvent
+from PySide6.QtGui import QFont, QFontMetrics, QPainter, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QFrame,
@@ -180,9 +180,16 @@ class Rows(QAbstractTableModel):
         self._marks, self._dim = marks or {}, dim or set()
         self.endResetModel()
 
-    def first(self, count: int) -> Sequence[Sequence[Any]]:
-        """Return the first rows."""
-        return self._rows[:count]
+    def widest(self, column: int, count: int, plain: QFontMetrics, bold: QFontMetrics) -> int:
+        """Return the width of the widest text of a column's first rows [px]."""
+        rows = self._rows[:count]
+        return max(
+            (
+                (bold if (i, column) in self._marks else plain).horizontalAdvance(str(row[column]))
+                for i, row in enumerate(rows)
+            ),
+            default=0,
+        )
 
     def key(self, row: int) -> str:
         """Return a row's key."""
@@ -295,12 +302,13 @@ _FITTED_ROWS = 24
 
 def _fit_columns(view: QTableView, model: Rows, stretch: int) -> None:
     """Make every column as wide as its heading and its first texts; Qt's own way asks eight things of each cell."""
-    metrics, header = view.fontMetrics(), view.horizontalHeader()
-    rows = model.first(_FITTED_ROWS)
+    # Filled before it is shown, it does not have its font yet.
+    view.ensurePolished()
+    plain, bold, header = view.fontMetrics(), QFontMetrics(font("value")), view.horizontalHeader()
     for column in range(model.columnCount()):
         if column != stretch:
-            texts = [metrics.horizontalAdvance(str(row[column])) for row in rows]
-            header.resizeSection(column, max([header.sectionSizeHint(column), *(w + 2 * _CELL_PAD + 1 for w in texts)]))
+            text = model.widest(column, _FITTED_ROWS, plain, bold) + 2 * _CELL_PAD + 1
+            header.resizeSection(column, max(header.sectionSizeHint(column), text))
 
 
 def number(value: Any, decimals: int) -> str:

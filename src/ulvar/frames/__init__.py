@@ -7,6 +7,7 @@ from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
 from ulvar.frames.fits import FileRows, header_of, write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
 from ulvar.frames.grouping import Group, Tolerances, group_exposures
+from ulvar.frames.mosaic import Balance, cell_colours, is_mosaic, on_one_scale, white_balance
 from ulvar.frames.readers import (
     Rows,
     carried_cards,
@@ -23,6 +24,7 @@ from ulvar.frames.shapes import Shape, shapes_mask
 
 __all__ = [
     "Address",
+    "Balance",
     "ExposureFacts",
     "FileRows",
     "Frame",
@@ -36,6 +38,7 @@ __all__ = [
     "Tolerances",
     "assign_sessions",
     "carried_cards",
+    "cell_colours",
     "fact_names",
     "facts_from_header",
     "file_of",
@@ -43,8 +46,10 @@ __all__ = [
     "group_exposures",
     "header_of",
     "is_fits_path",
+    "is_mosaic",
     "is_supported_output",
     "mark",
+    "on_one_scale",
     "open_rows",
     "parse_angle",
     "parse_position",
@@ -55,6 +60,7 @@ __all__ = [
     "scan_images",
     "shapes_mask",
     "split_address",
+    "white_balance",
     "with_user_facts",
     "write_fits",
 ]

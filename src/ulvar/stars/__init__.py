@@ -3,6 +3,7 @@
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.detection import Detection, DetectOptions, find_stars, limit_stars
 from ulvar.stars.fieldmap import FieldMap, field_map
+from ulvar.stars.mosaic import EvenMosaic, even_frame, even_mosaic
 from ulvar.stars.psf import MeasuredPsf
 from ulvar.stars.quality import (
     BLENDS,
@@ -25,6 +26,7 @@ __all__ = [
     "Background",
     "DetectOptions",
     "Detection",
+    "EvenMosaic",
     "ExposureQuality",
     "FieldMap",
     "MeasuredPsf",
@@ -34,6 +36,8 @@ __all__ = [
     "Trail",
     "blend_scores",
     "estimate_background",
+    "even_frame",
+    "even_mosaic",
     "field_map",
     "find_stars",
     "find_trails",

@@ -37,6 +37,7 @@ def estimate_background(
     box_px: int = 64,
     samples: int = 1024,
     starless: bool = False,
+    mosaic: bool = False,
 ) -> Background:
     """Estimate the background on a mesh of clipped modes, median-filtered, interpolated bicubically.
 
@@ -53,6 +54,9 @@ def estimate_background(
     starless : bool
         The stars are taken off already: clipped means are used. The mode, which stars hardly raise, lies a
         few hundredths of the noise under the mean where photons are few, for they scatter unevenly.
+    mosaic : bool
+        The four pixels of a 2 x 2 cell have noises of their own: the level is their mean, the noise their root mean
+        square. The clipped deviation of them all together would be too small.
 
     Returns
     -------
@@ -62,15 +66,17 @@ def estimate_background(
     height, width = data.shape
     skip = np.zeros(data.shape, dtype=np.bool_) if masked is None else masked
     rows, columns = max(1, round(height / box_px)), max(1, round(width / box_px))
-    edges_y = np.linspace(0, height, rows + 1).round().astype(np.int64)
-    edges_x = np.linspace(0, width, columns + 1).round().astype(np.int64)
     step = max(2, (box_px * box_px) // samples)
-    level = np.empty((rows, columns), dtype=np.float32)
-    noise = np.empty((rows, columns), dtype=np.float32)
-    in_parts(
-        lambda first, last: clipped_cells(data, skip, edges_y, edges_x, step, not starless, first, last, level, noise),
-        rows,
-    )
+    if mosaic:
+        lattices = [(slice(dy, None, 2), slice(dx, None, 2)) for dy in (0, 1) for dx in (0, 1)]
+        meshes = [
+            _mesh(np.ascontiguousarray(data[at]), np.ascontiguousarray(skip[at]), rows, columns, step, starless)
+            for at in lattices
+        ]
+        level = np.asarray(np.mean([m[0] for m in meshes], axis=0), dtype=np.float32)
+        noise = np.asarray(np.sqrt(np.mean([m[1] ** 2 for m in meshes], axis=0)), dtype=np.float32)
+    else:
+        level, noise = _mesh(data, skip, rows, columns, step, starless)
     if not np.isfinite(level).any():
         return Background(np.zeros_like(data), np.full_like(data, np.inf), float("nan"), float("nan"))
     smooth_level, smooth_noise = _smooth(level), _smooth(noise)
@@ -80,6 +86,22 @@ def estimate_background(
         sky_adu=float(np.median(smooth_level)),
         noise_adu=float(np.median(smooth_noise)),
     )
+
+
+def _mesh(
+    data: F32Array, skip: BoolArray, rows: int, columns: int, step: int, starless: bool
+) -> tuple[F32Array, F32Array]:
+    """Return level and noise of each cell, NaN where too few pixels are usable."""
+    height, width = data.shape
+    edges_y = np.linspace(0, height, rows + 1).round().astype(np.int64)
+    edges_x = np.linspace(0, width, columns + 1).round().astype(np.int64)
+    level = np.empty((rows, columns), dtype=np.float32)
+    noise = np.empty((rows, columns), dtype=np.float32)
+    in_parts(
+        lambda first, last: clipped_cells(data, skip, edges_y, edges_x, step, not starless, first, last, level, noise),
+        rows,
+    )
+    return level, noise
 
 
 def _smooth(cells: F32Array) -> F32Array:

@@ -9,11 +9,13 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray
+from ulvar.frames import is_mosaic
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.bright import SIGMA_TO_FWHM, BrightStars, find_bright_stars
 from ulvar.stars.fitting import gather_psf, stamps
 from ulvar.stars.focus import autocorrelation_width
 from ulvar.stars.measuring import measure_stars
+from ulvar.stars.mosaic import even_mosaic
 from ulvar.stars.psf import MeasuredPsf, gaussian_psf
 from ulvar.stars.search import Scene, search_stars, stars_for_profile
 from ulvar.stars.table import StarFlag, StarTable
@@ -79,6 +81,8 @@ class Detection:
         Of satellites and aeroplanes.
     threshold : float
         The signal-to-noise ratio that was asked of a star in the end.
+    bands : tuple of (float, float)
+        Of a colour mosaic: sky level [ADU] and factor of each pixel of its cell, see `even_mosaic`.
     """
 
     stars: StarTable
@@ -88,6 +92,7 @@ class Detection:
     psf: MeasuredPsf | None = None
     trails: tuple[Trail, ...] = ()
     threshold: float = math.nan
+    bands: tuple[tuple[float, float], ...] = ()
 
 
 def find_stars(
@@ -95,6 +100,7 @@ def find_stars(
     *,
     mask: MaskArray | None = None,
     gain_e_per_adu: float | None = None,
+    cfa: str = "",
     options: DetectOptions | None = None,
 ) -> Detection:
     """Find and measure the stars of one exposure.
@@ -112,6 +118,9 @@ def find_stars(
         other bits hide pixels.
     gain_e_per_adu : float, optional
         Adds the source's photon noise to weights and errors [e-/ADU].
+    cfa : str
+        Cell of a colour mosaic (``RGGB``): all bands are brought to the scale of green, see `even_mosaic`, and level,
+        noise and fluxes are on it. Anything else is taken for a grey frame.
     options : DetectOptions, optional
 
     Returns
@@ -125,14 +134,20 @@ def find_stars(
     if mask is not None:
         hidden |= (mask & _UNUSABLE_BITS) != 0
         saturated = (mask & _SATURATED_BIT) != 0
+    gain = gain_e_per_adu or 0.0
+    bands: tuple[tuple[float, float], ...] = ()
+    if is_mosaic(cfa):
+        even = even_mosaic(data, cfa, hidden=hidden | saturated, box_px=settings.box_px)
+        data, bands, gain = even.data, even.bands, gain * even.gain_share
     # A first look; it is estimated again without the stars.
-    background = estimate_background(data, masked=hidden, box_px=settings.box_px, samples=512)
-    nothing = Detection(StarTable.empty(), background, math.nan, math.nan)
+    background = estimate_background(data, masked=hidden, box_px=settings.box_px, samples=512, mosaic=bool(bands))
+    nothing = Detection(StarTable.empty(), background, math.nan, math.nan, bands=bands)
     if not math.isfinite(background.sky_adu):
         return nothing
     scene = Scene(
-        _subtract(data, background, hidden), background, hidden, saturated, gain_e_per_adu or 0.0, settings.box_px
-    )
+        _subtract(data, background, hidden), background, hidden, saturated, gain, settings.box_px,
+        mosaic=bool(bands),
+    )  # fmt: skip
     bright = find_bright_stars(
         scene.residual, background.noise, hidden, saturated, settings.fwhm_px or 3.0, settings.threshold
     )
@@ -141,7 +156,7 @@ def find_stars(
     if 6 * bright.fwhm_px > settings.box_px:
         # Cells have to be several stars wide, or stars pass for background.
         scene.box_px = math.ceil(6 * bright.fwhm_px)
-        scene.background = estimate_background(data, masked=hidden, box_px=scene.box_px)
+        scene.background = estimate_background(data, masked=hidden, box_px=scene.box_px, mosaic=scene.mosaic)
         scene.residual = _subtract(data, scene.background, hidden)
     psf = _first_psf(scene, bright, settings)
     trails = tuple(find_trails(scene.residual, scene.noise))
@@ -154,8 +169,8 @@ def find_stars(
     if np.isfinite(best).any():
         ellipticity = float(np.nanmedian(best))
     if not len(stars):
-        return Detection(stars, scene.background, math.nan, math.nan, None, trails, threshold)
-    return Detection(stars, scene.background, psf.fwhm_px, ellipticity, psf, trails, threshold)
+        return Detection(stars, scene.background, math.nan, math.nan, None, trails, threshold, bands)
+    return Detection(stars, scene.background, psf.fwhm_px, ellipticity, psf, trails, threshold, bands)
 
 
 def limit_stars(stars: StarTable, fwhm_px: float, ellipticity: float, options: DetectOptions) -> StarTable:

@@ -118,8 +118,11 @@ def measure_quality(
     fluxes = stars.flux[clean][:60]
     sky = detection.background.sky_adu
     expected = math.nan
-    if gain_e_per_adu and read_noise_e is not None and sky > 0:
-        expected = math.sqrt(sky * gain_e_per_adu + read_noise_e**2) / gain_e_per_adu
+    # The pixels of a mosaic were measured on scales of their own.
+    bands = detection.bands or ((sky, 1.0),)
+    if gain_e_per_adu and read_noise_e is not None and all(level > 0 for level, _ in bands):
+        variances = [factor**2 * (level * gain_e_per_adu + read_noise_e**2) for level, factor in bands]
+        expected = math.sqrt(sum(variances) / len(variances)) / gain_e_per_adu
     return ExposureQuality(
         stars=len(stars),
         fwhm_px=detection.fwhm_px,

@@ -31,6 +31,7 @@ class Scene:
     saturated: BoolArray
     gain: float
     box_px: int
+    mosaic: bool = False
     bad: BoolArray = field(init=False)
 
     def __post_init__(self) -> None:
@@ -255,7 +256,9 @@ def _gather_again(fit: ProfileFit) -> None:
 
 def _background_again(scene: Scene, fit: ProfileFit, starless: bool) -> None:
     """Estimate the background from the picture without its stars: better than with their places masked."""
-    more = estimate_background(fit.left, masked=scene.hidden, box_px=scene.box_px, starless=starless)
+    more = estimate_background(
+        fit.left, masked=scene.hidden, box_px=scene.box_px, starless=starless, mosaic=scene.mosaic
+    )
     if math.isfinite(more.sky_adu):
         fit.left -= more.level
         level = np.add(scene.background.level, more.level, out=more.level)

@@ -84,7 +84,7 @@ class CurveBoard(Board):
             main.x_label = f"{scale} − {day} d"
 
     def _strip(self, text: str, *, show_x: bool = False, label: str = "") -> Plot:
-        return Plot(self.theme, y_label=text, x_label=label, on_pick=self.model.set_current, show_x=show_x, ticks=2)
+        return Plot(self.theme, y_label=text, x_label=label, on_pick=self.model.set_current, show_x=show_x, ticks=3)
 
     def _add(self, plot: Plot, limits: tuple[float, float], stretch: int) -> Plot:
         plot.x_range = limits

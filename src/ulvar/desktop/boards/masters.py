@@ -155,7 +155,7 @@ class MastersBoard(Board):
         """Build grid, refusals, library and shooting list."""
         self.chosen = None
         self.title.setText("Match board")
-        self.count.setText("which calibration frames fit which lights")
+        self.count.setText("which frames fit which lights")
         lights = [g for g in self.model.groups() if g.role is Role.LIGHT]
         self.hint.setText("second line: how far off, and age; right-click to choose" if lights else "")
         if not lights:

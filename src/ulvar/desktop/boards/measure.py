@@ -5,25 +5,27 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PySide6.QtCore import QModelIndex, QRectF, Qt
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyledItemDelegate, QStyleOptionViewItem
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyleOptionViewItem
 
 from ulvar.desktop import glyphs
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.plots import Plot, Points, draw_spark
-from ulvar.desktop.widgets import Rows, empty_state, hairline, label, number, table
+from ulvar.desktop.widgets import Cells, Rows, empty_state, hairline, label, number, table
 from ulvar.photometry import ListedStar
 
 
-class _Marks(QStyledItemDelegate):
+class _Marks(Cells):
     """Draws role marks in the first column and sparklines in the last."""
 
-    def __init__(self, board: MeasureBoard) -> None:
-        super().__init__(board)
+    def __init__(self, rows: Rows, board: MeasureBoard) -> None:
+        super().__init__(rows, board)
         self._board = board
 
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex) -> None:
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
         """Draw a cell."""
         super().paint(painter, option, index)
         star = self._board.listed[index.row()]
@@ -91,7 +93,7 @@ class MeasureBoard(Board):
             rows.append((f"       {star.name}", number(flux, 0), number(flux / error, 0), number(ratio, 2), ""))
         self._rows.fill(rows, [s.name for s in self.listed], marks)
         self._table = table(self._rows, on_row=self._picked)
-        self._table.setItemDelegate(_Marks(self))
+        self._table.setItemDelegate(_Marks(self._rows, self))
         self._table.horizontalHeader().setSectionResizeMode(4, self._table.horizontalHeader().ResizeMode.Fixed)
         self._table.setColumnWidth(4, 76)
         self.body.addWidget(self._table, 3)

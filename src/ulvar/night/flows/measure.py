@@ -17,7 +17,7 @@ from ulvar.night.flows.common import Outcome
 from ulvar.night.flows.plate import wcs_of
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
 from ulvar.registration import Transform, match_stars
-from ulvar.stars import StarTable, find_stars
+from ulvar.stars import StarTable, even_frame, find_stars
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         return Failed(error.reason, facts.path)
     fwhm, detected = task.fwhm_px, task.detected
     if detected is None or not math.isfinite(fwhm):
-        detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu)
+        detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
         fwhm, detected = detection.fwhm_px, detection.stars
     placed = _positions(task, own, detected)
     if isinstance(placed, Failed):
@@ -80,7 +80,14 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         x, y, lost = _refined(x, y, detected, fwhm)
     try:
         rows = measure_exposure(
-            frame, task.stars, x, y, fwhm_px=fwhm, options=task.options.aperture, detected=detected, lost=lost
+            even_frame(frame),
+            task.stars,
+            x,
+            y,
+            fwhm_px=fwhm,
+            options=task.options.aperture,
+            detected=detected,
+            lost=lost,
         )
     except ValueError as error:
         return Failed(str(error), facts.path)
@@ -173,7 +180,7 @@ def make_reference(facts: ExposureFacts) -> Reference | Failed:
         wcs = wcs_of(facts.path)
     except FrameError as error:
         return Failed(error.reason, facts.path)
-    return Reference(facts.path, find_stars(frame.data, mask=frame.mask).stars, wcs)
+    return Reference(facts.path, find_stars(frame.data, mask=frame.mask, cfa=facts.cfa).stars, wcs)
 
 
 def measure_series(

@@ -65,7 +65,7 @@ def solve_exposure(
             frame = read_frame(facts)
         except FrameError as error:
             return Failed(error.reason, facts.path)
-        stars = find_stars(frame.data, mask=frame.mask).stars
+        stars = find_stars(frame.data, mask=frame.mask, cfa=facts.cfa).stars
     return solve_plate(stars.x, stars.y, stars.snr, (facts.height, facts.width), catalogue, hints_for(facts, options))
 
 

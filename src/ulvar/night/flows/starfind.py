@@ -68,7 +68,7 @@ def detect_in(facts: ExposureFacts, options: DetectOptions, regions: Sequence[Sh
     if regions:
         mask = np.zeros(data.shape, dtype=np.uint16) if mask is None else mask
         mask[shapes_mask(regions, *data.shape)] |= np.uint16(MaskBit.NO_DATA)
-    return find_stars(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
+    return find_stars(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa, options=options)
 
 
 def find_all(

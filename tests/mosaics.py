@@ -15,20 +15,30 @@ SKY = {"R": 900.0, "G": 1100.0, "B": 500.0}
 SENSITIVITY = {"R": 0.7, "G": 1.0, "B": 0.5}
 
 
-def colour_frame(rng: np.random.Generator, width: int = 600, height: int = 400, stars: int = 120) -> dict:
-    """Return what a colour sensor sees.
+def colour_frame(
+    rng: np.random.Generator,
+    width: int = 600,
+    height: int = 400,
+    stars: int = 120,
+    *,
+    faintest: float = 4.0,
+    at: tuple[np.ndarray, np.ndarray, np.ndarray] | None = None,
+) -> dict:
+    """Return what a colour sensor sees: stars anywhere, or white ones `at` x, y with their fluxes in green.
 
     Returns
     -------
     dict
-        ``mosaic`` (float array), ``x``, ``y`` of the stars, and ``colour``: light in red over light in blue of each, before
+        ``mosaic`` (float array), ``x``, ``y``, ``flux`` (in green) of the stars, and ``colour``: light in red over light in blue of each, before
         the sensor; their mean is one.
     """
     x, y = rng.uniform(20, width - 20, stars), rng.uniform(20, height - 20, stars)
-    flux = 10 ** rng.uniform(4.0, 5.6, stars)
+    flux = 10 ** rng.uniform(faintest, 5.6, stars)
     colour = 10 ** rng.normal(0.0, 0.15, stars)
     # A red star and a blue one, brighter than all, whose hues are to be seen.
     flux[:2], colour[:2] = 8e5, (3.0, 1 / 3.0)
+    if at is not None:
+        (x, y, flux), colour = at, np.ones(stars)
     psf = Psf.with_fwhm(4.0)
     mosaic = np.zeros((height, width))
     for k, band in enumerate(CELL):
@@ -37,7 +47,7 @@ def colour_frame(rng: np.random.Generator, width: int = 600, height: int = 400, 
             rng, width=width, height=height, x=x, y=y, flux_e=flux * share * SENSITIVITY[band], psf=psf, sky_e=SKY[band]
         )
         mosaic[k // 2 :: 2, k % 2 :: 2] = seen[k // 2 :: 2, k % 2 :: 2]
-    return {"mosaic": mosaic, "x": x, "y": y, "colour": colour}
+    return {"mosaic": mosaic, "x": x, "y": y, "flux": flux, "colour": colour}
 
 
 def write_mosaics(folder: Path, count: int = 3) -> dict:
