@@ -74,6 +74,13 @@ class Nights(unittest.TestCase):
     def test_thin_cloud_at_the_end(self) -> None:
         self.check("cloud", range(180, 200), 0.6, transparency=lambda v, k: v * (0.9 - 0.01 * k))
 
+    def test_a_cloud_over_one_exposure(self) -> None:
+        night = planted(clean_night(3), range(90, 91), transparency=lambda v, k: 0.5 * v)
+        found = [f for f in series_findings(night) if f.code == "cloud"]
+        self.assertEqual([f.files for f in found], [("f090.fits",)])
+        self.assertRegex(found[0].title, r"^Cloud at \d\d:\d\d$")
+        self.assertRegex(found[0].text, r"^One exposure loses (4|5)\d% of its light\.$")
+
     def test_focus_that_drifts_and_is_mended(self) -> None:
         span = range(60, 100)
         for seed in range(12):

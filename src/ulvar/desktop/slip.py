@@ -423,9 +423,10 @@ class Slip(QWidget):
             keep, ruled = model.stack_plan()
             if not keep:
                 return "Score again", "No exposure is left to stack.", "run score"
+            of = f"Filter {model.working_filter()}; " if model.working_filter() else ""
             return (
                 f"Stack {len(keep)} exposures",
-                f"Filter {model.working_filter() or 'none'}; {len(ruled)} ruled out, {len(out)} left out.",
+                f"{of}{len(ruled)} ruled out, {len(out)} left out.",
                 "run stack",
             )
         if station == "plate":

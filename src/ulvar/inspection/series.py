@@ -122,12 +122,16 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
         members = [series[i] for i in range(first, last + 1) if relative[i] < limit]
         loss = 1 - float(np.nanmin(relative[first : last + 1]))
         files = tuple(e.file for e in members)
+        begins, ends = _clock(members[0].mid_utc), _clock(members[-1].mid_utc)
+        one = len(members) == 1
         found.append(
             Finding(
                 Severity.CHECK,
                 "cloud",
-                f"Cloud {_clock(members[0].mid_utc)}–{_clock(members[-1].mid_utc)}",
-                f"{len(members)} exposures lose up to {loss:.0%} of their light.",
+                f"Cloud at {begins}" if begins == ends else f"Cloud {begins}–{ends}",
+                f"One exposure loses {loss:.0%} of its light."
+                if one
+                else f"{len(members)} exposures lose up to {loss:.0%} of their light.",
                 files,
                 {"series": [round(float(v), 3) for v in relative], "loss": loss},
                 Mend.leave_out(files),
@@ -195,12 +199,13 @@ def _dawn(series: Sequence[ExposureSummary]) -> list[Finding]:
         span = f"from {_clock(members[0].mid_utc)}" if word == "Dawn" else f"until {_clock(members[-1].mid_utc)}"
         files = tuple(e.file for e in members)
         top = float(np.nanmax(sky[first : last + 1])) / max(usual, 1e-9)
+        of = "one exposure" if len(files) == 1 else f"{len(files)} exposures"
         found.append(
             Finding(
                 Severity.CHECK,
                 "dawn",
                 f"{word} {span}",
-                f"The sky of {len(files)} exposures is up to {top:.1f} times as bright as the night's; the Sun is "
+                f"The sky of {of} is up to {top:.1f} times as bright as the night's; the Sun is "
                 f"{max(sun[first : last + 1]):.0f}° high.".replace("-", "−"),
                 files,
                 {"series": [round(float(v), 1) for v in sky]},

@@ -227,9 +227,8 @@ class CombineBoard(Board):
 
     def _recount(self) -> None:
         keep, _ = self.model.stack_plan()
-        self.count.setText(
-            f"{len(keep)} of {len(self.model.comparable())} {self.model.working_filter()} exposures kept"
-        )
+        kind = " ".join([self.model.working_filter(), "exposures"]).lstrip()
+        self.count.setText(f"{len(keep)} of {len(self.model.comparable())} {kind} kept")
 
     def _brushed(self) -> None:
         if isinstance(self.shown, ExposuresPage) and self.isVisible():
