@@ -42,6 +42,26 @@ class Coordinates(FolderCase):
             115.53, 41.3, 511.5, 383.5, cd, {(2, 0): 1e-6, (1, 1): -3e-7, (3, 0): 2e-9}, {(0, 2): -8e-7, (2, 1): 1e-9}
         )
 
+    def test_north_up(self) -> None:
+        """Turned and mirrored as it says, a step east goes left and a step north up; close to a pole too."""
+        for dec in (-62.0, 5.0, 81.0, 89.999):
+            for angle in (0.0, 33.0, 171.0, 268.0):
+                for mirror in (1, -1):
+                    c, s = math.cos(math.radians(angle)), math.sin(math.radians(angle))
+                    cd = np.array([[-c * mirror, s], [s * mirror, c]]) / 3600
+                    wcs = Wcs(120.0, dec, 500.0, 400.0, cd)
+                    turn, mirrored = wcs.north_up(500.0, 400.0)
+                    self.assertEqual(mirrored, wcs.flipped)
+                    places = wcs.pixel(
+                        np.array([120.0, 120.0 + 1e-4 / math.cos(math.radians(dec))]), np.array([dec + 1e-4, dec])
+                    )
+                    a = math.radians(turn)
+                    for (dx, dy), wanted in zip(zip(places[0] - 500, places[1] - 400), ((0.0, 1.0), (-1.0, 0.0))):
+                        dx = -dx if mirrored else dx
+                        # Clockwise, rows counted upwards.
+                        seen = np.array([dx * math.cos(a) + dy * math.sin(a), -dx * math.sin(a) + dy * math.cos(a)])
+                        np.testing.assert_allclose(seen / np.hypot(*seen), wanted, atol=0.06 if dec > 89 else 2e-3)
+
     @given(st.floats(0, 1023), st.floats(0, 767))
     @settings(max_examples=60, deadline=None)
     def test_round_trip(self, x: float, y: float) -> None:

@@ -4,15 +4,19 @@ from __future__ import annotations
 
 import gc
 import threading
+import time
 import unittest
 from unittest import mock
 
+from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QLabel, QWidget
 
 from tests.desktop.scored import ScoredCase
 from tests.desktop.support import WindowCase
 from ulvar.desktop import glyphs
+from ulvar.desktop.app import make_application
 from ulvar.desktop.boards.intake import GroupCard
+from ulvar.desktop.soon import Soon
 from ulvar.desktop.sweeping import Sweeper, sweep_when_idle_only
 from ulvar.desktop.widgets import LazyRows
 from ulvar.engine import Severity
@@ -31,6 +35,47 @@ class EndedJob:
 
     def stop(self) -> None:
         """Nothing runs."""
+
+
+class Turns(unittest.TestCase):
+    """Work for the loop's next turn."""
+
+    def test_once_however_often_it_is_asked_for(self) -> None:
+        app, done = make_application(), []
+        soon = Soon(app, lambda: done.append(1))
+        for _ in range(3):
+            soon.ask("whatever", "a signal", "carries")
+        self.assertEqual(done, [], "not at once")
+        QApplication.processEvents()
+        self.assertEqual(done, [1])
+        soon.ask()
+        QApplication.processEvents()
+        self.assertEqual(done, [1, 1])
+
+    def test_others_have_their_turn_between_two_portions(self) -> None:
+        """Portions that ask for the next one do not run in one go: whatever else is due comes between."""
+        app, ticks, seen, loop = make_application(), [0], [], QEventLoop()
+
+        def tick() -> None:
+            ticks[0] += 1
+
+        def portion() -> None:
+            seen.append(ticks[0])
+            # Long enough for the ticks to be due again.
+            time.sleep(0.004)
+            if len(seen) < 6:
+                soon.ask()
+            else:
+                loop.quit()
+
+        soon, others = Soon(app, portion), QTimer()
+        others.setInterval(1)
+        others.timeout.connect(tick)
+        others.start()
+        soon.ask()
+        loop.exec()
+        others.stop()
+        self.assertEqual(len(set(seen)), 6, f"a turn of others between each two: {seen}")
 
 
 class TheEndOfAJob(ScoredCase):

@@ -93,6 +93,26 @@ class Wcs:
         """Whether the determinant of CD is positive (a mirror image of the sky)."""
         return bool(np.linalg.det(self.cd) > 0)
 
+    def north_up(self, x: float, y: float) -> tuple[float, bool]:
+        """Return how to turn the picture so that north is up and east left at a pixel.
+
+        Returns
+        -------
+        turn_deg : float
+            Clockwise, after the mirroring [deg].
+        mirrored : bool
+            Whether left and right are to be exchanged first: east lies left of north on the sky.
+        """
+        ra, dec = (float(v) for v in self.sky(x, y))
+        # A step that stays on one side of the pole.
+        step = max(min(20 * self.scale_arcsec_px / 3600, 0.05 * (90 - abs(dec))), 1e-9)
+        north = np.array([float(v) for v in self.pixel(ra, dec + step)]) - (x, y)
+        aside = step / max(math.cos(math.radians(dec)), 1e-6)
+        east = np.array([float(v) for v in self.pixel(ra + aside, dec)]) - (x, y)
+        mirrored = bool(north[0] * east[1] - north[1] * east[0] < 0)
+        across = -north[0] if mirrored else north[0]
+        return -math.degrees(math.atan2(across, north[1])), mirrored
+
     def cards(self) -> list[tuple[str, Any, str]]:
         """Return FITS header cards (keyword, value, comment)."""
         sip = "-SIP" if self.sip_a or self.sip_b else ""

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import math
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
+from ulvar.astrometry import Wcs
 from ulvar.desktop.canvas import Canvas
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay
@@ -24,14 +24,14 @@ from ulvar.desktop.pictures import (
 from ulvar.desktop.sky_foot import SkyFoot
 from ulvar.desktop.sky_header import SkyHeader
 from ulvar.desktop.sky_marks import Marks
+from ulvar.desktop.sky_reading import Reading
 from ulvar.desktop.sky_regions import RegionDrawing
 from ulvar.desktop.sky_tiles import Tiles
-from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part, sexagesimal
+from ulvar.desktop.sky_tools import ToolStrip, line_words, picture_part
 from ulvar.desktop.stretch import Stretch
 from ulvar.desktop.theme import Theme
-from ulvar.engine import Failed
-from ulvar.frames import ExposureFacts, MaskBit
-from ulvar.inspection import StarCloseUp, look_at_star, region_statistics
+from ulvar.frames import ExposureFacts
+from ulvar.inspection import region_statistics
 from ulvar.registration import Transform
 
 _COMPARING = ("blink", "swipe", "difference")
@@ -66,7 +66,8 @@ class SkyView(QWidget):
         self.header.chosen.connect(self.toggle)
         layout.addWidget(self.header)
         self.canvas = Canvas(theme)
-        self.canvas.hovered.connect(self._hovered)
+        self.reading = Reading(self, model)
+        self.canvas.hovered.connect(self.reading.hovered)
         self.canvas.clicked.connect(self._clicked)
         self.canvas.line_drawn.connect(lambda *_: self._profile())
         self.canvas.shape_drawn.connect(lambda kind, _: self._statistics() if kind == "box" else None)
@@ -101,6 +102,16 @@ class SkyView(QWidget):
         return self.header.toggles[key].isChecked()
 
     # ---- what is shown
+
+    @property
+    def plate(self) -> Wcs | None:
+        """The solution that the pixels on screen follow: that of the current exposure, unless it is another picture."""
+        return None if self._override else self._model.plates().get(self._model.current)
+
+    @property
+    def shows_product(self) -> bool:
+        """Whether a master, a stack or the deep view stands in the place of the current exposure."""
+        return bool(self._override)
 
     def grid_of(self, raw: str) -> Transform | None:
         """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
@@ -215,7 +226,7 @@ class SkyView(QWidget):
         if path != self._wanted:
             return
         if isinstance(result, Picture):
-            self.canvas.stretch = self.foot.show_picture(result, self._kind(path), self._saturation(path))
+            self.canvas.stretch = self.foot.show_picture(result, self._kind(path), self.saturation)
             self.canvas.set_picture(result)
             self.tiles.restretch()
             if result.quick:
@@ -261,9 +272,11 @@ class SkyView(QWidget):
             kind = "difference"
         return f"{kind} {facts.role.value if facts else ''} {facts.filter if facts else ''}"
 
-    def _saturation(self, path: str) -> float | None:
+    @property
+    def saturation(self) -> float | None:
+        """Where the picture that is asked for saturates [ADU], or None when that is not known."""
         facts = self._model.facts(self._model.current)
-        if self._override or facts is None or "difference" in self._kind(path):
+        if self._override or facts is None or self.on("difference"):
             return None
         return facts.saturation_adu
 
@@ -341,10 +354,10 @@ class SkyView(QWidget):
 
     def _turn(self, *, tell: bool = False) -> None:
         """Bring north up and east left, or image rows up again."""
-        wcs = self._model.plates().get(self._model.current)
+        wcs = self.plate
         if not self.on("north"):
             self.canvas.turn(0.0, False)
-        elif wcs is None or self._override or self.grid_of(self._model.current) is not None:
+        elif wcs is None or self.grid_of(self._model.current) is not None:
             self.canvas.turn(0.0, False)
             # Said when it is asked for, not again at every exposure that is stepped to.
             if tell:
@@ -352,15 +365,7 @@ class SkyView(QWidget):
         else:
             facts = self._model.facts(self._model.current)
             assert facts is not None
-            x, y = (facts.width - 1) / 2, (facts.height - 1) / 2
-            ra, dec = (float(v) for v in wcs.sky(x, y))
-            step = 20 * wcs.scale_arcsec_px / 3600
-            nx, ny = (float(v) for v in wcs.pixel(ra, min(dec + step, 90)))
-            ex, ey = (float(v) for v in wcs.pixel(ra + step / max(math.cos(math.radians(dec)), 1e-6), dec))
-            # East lies left of north on the sky; where it lies right the picture is mirrored.
-            mirrored = (nx - x) * (ey - y) - (ny - y) * (ex - x) < 0
-            across = -(nx - x) if mirrored else nx - x
-            self.canvas.turn(-math.degrees(math.atan2(across, ny - y)), mirrored)
+            self.canvas.turn(*wcs.north_up((facts.width - 1) / 2, (facts.height - 1) / 2))
         self.tiles.restretch()
 
     def _profile(self) -> None:
@@ -370,15 +375,14 @@ class SkyView(QWidget):
             return
         a, b = ((p.x(), p.y()) for p in self.canvas.line)
         self.tools.line.show_line(picture, self.canvas.second, a, b)
-        wcs = None if self._override else self._model.plates().get(self._model.current)
-        self.foot.read_out.setText(line_words(a, b, wcs))
+        self.foot.read_out.setText(line_words(a, b, self.plate))
 
     def _statistics(self) -> None:
         box, picture = self.canvas.box, self.canvas.picture
         if box is None or picture is None or picture.quick:
             return
         part = picture_part(picture, (box.left(), box.top()), (box.right(), box.bottom()))
-        told = region_statistics(part, saturation_adu=self._saturation(self._wanted))
+        told = region_statistics(part, saturation_adu=self.saturation)
         self.tools.box.show_box(told, (part.shape[1], part.shape[0]))
 
     def _marks(self) -> None:
@@ -389,7 +393,7 @@ class SkyView(QWidget):
         else:
             overlay = self.marks.overlay(raw, shown, self.grid_of(raw))
             if "masks" in shown:
-                overlay.saturation = self._saturation(self._wanted)
+                overlay.saturation = self.saturation
                 overlay.mask = self._mask_of(self._wanted)
         self.canvas.overlay = overlay
         self.canvas.update()
@@ -428,74 +432,19 @@ class SkyView(QWidget):
         for name in names:
             self.loader.prefetch_now(name)
 
-    # ---- read-out and clicks
+    # ---- stars and clicks
 
     def stars_of(self, raw: str):  # type: ignore[no-untyped-def]
         """Return the detected stars of an exposure, or None when it is not scored."""
         return self._model.star_table(raw)
 
-    def _hovered(self, x: float, y: float) -> None:
-        picture = self.canvas.picture
-        if picture is None or picture.quick:
-            return
-        ix, iy = round(x), round(y)
-        inside = 0 <= ix < picture.shape[1] and 0 <= iy < picture.shape[0]
-        value = f"{picture.data[iy, ix]:.1f} ADU" if inside else "outside"
-        text = f"x {x:.1f}   y {y:.1f}   value {value.replace('-', '−')}"
-        wcs = None if self._override else self._model.plates().get(self._model.current)
-        if wcs is not None and inside and self.grid_of(self._model.current) is None:
-            ra, dec = wcs.sky(x, y)
-            text += "   " + sexagesimal(float(ra), float(dec))
-        self.foot.read_out.setText(text)
-        if self.on("loupe"):
-            self._move_loupe(x, y, inside)
-
-    def _move_loupe(self, x: float, y: float, inside: bool) -> None:
-        picture = self.canvas.picture
-        self.canvas.loupe = QPointF(x, y) if inside else None
-        if picture is not None and inside:
-            words = [f"{picture.data[round(y), round(x)]:.1f} ADU".replace("-", "−")]
-            star = self._look_at(picture, x, y)
-            if not isinstance(star, Failed):
-                words += [f"peak {star.peak_adu:.0f} over sky", f"FWHM {star.fwhm_px:.2f} px"]
-            self.canvas.loupe_words = words
-        self.canvas.update()
-
-    def _look_at(self, picture: Picture, x: float, y: float, gain: float | None = None) -> StarCloseUp | Failed:
-        full = self._saturation(self._wanted)
-        fwhm = self._usual_fwhm()
-        if not picture.cfa:
-            return look_at_star(picture.data, x, y, fwhm_px=fwhm, gain_e_per_adu=gain, saturation_adu=full)
-        pixels, x0, y0 = picture.near(x, y)
-        # Saturation is told by the pixels as they were measured, not on the scale that they are brought to.
-        height, width = (int(n) for n in pixels.shape)
-        measured = picture.data[y0 : y0 + height, x0 : x0 + width]
-        mask = np.where(measured >= (np.inf if full is None else full), MaskBit.SATURATED, 0).astype(np.uint16)
-        return look_at_star(pixels, x - x0, y - y0, fwhm_px=fwhm, gain_e_per_adu=gain, mask=mask)
-
-    def _usual_fwhm(self) -> float:
-        score = self._model.products("score").get(self._model.current)
-        fwhm = score.values["fwhm_px"] if score is not None else None
-        return float(fwhm) if fwhm else 3.0
-
     def _clicked(self, x: float, y: float) -> None:
         if self.on("closeup") and self.canvas.picture is not None and not self.canvas.picture.quick:
-            self.look_closely(x, y)
+            self.reading.look_closely(x, y)
         near = self.nearest_star(x, y)
         if self.on("stars") and near is not None:
             self._model.choose_star(near)
         self.star_clicked.emit(x, y, near)
-
-    def look_closely(self, x: float, y: float) -> None:
-        """Measure the star at a place of the picture and show it in the strip."""
-        picture = self.canvas.picture
-        assert picture is not None
-        facts = self._model.facts(self._model.current)
-        wcs = self._model.plates().get(self._model.current)
-        gain = facts.gain_e_per_adu if facts is not None and not self._override else None
-        star = self._look_at(picture, x, y, gain)
-        scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
-        self.tools.star.show_star(star, scale)
 
     def nearest_star(self, x: float, y: float) -> tuple[float, float] | None:
         """Return the detected star, in the exposure's own pixels, within 14 screen pixels of a place of the picture."""
