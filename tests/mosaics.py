@@ -57,11 +57,15 @@ def write_mosaics(folder: Path, count: int = 3) -> dict:
     for i in range(count):
         frame = colour_frame(np.random.default_rng(5))
         first = first or frame
-        cards = [
-            {"name": "IMAGETYP", "value": "Light Frame"}, {"name": "EXPTIME", "value": 60.0},
-            {"name": "DATE-OBS", "value": f"2027-02-11T20:{i:02d}:00"}, {"name": "BAYERPAT", "value": CELL},
-            {"name": "OBJECT", "value": "Made-up field"}, {"name": "GAIN", "value": 100.0},
-        ]  # fmt: skip
-        data = np.clip(frame["mosaic"], 0, 65535).astype(np.uint16)
-        fitsio.write(str(folder / f"colour{i}.fits"), data, header=cards, clobber=True)
+        write_mosaic(folder / f"colour{i}.fits", frame["mosaic"], i)
     return first
+
+
+def write_mosaic(path: Path, mosaic: np.ndarray, minute: int) -> None:
+    """Write a light of a colour sensor."""
+    cards = [
+        {"name": "IMAGETYP", "value": "Light Frame"}, {"name": "EXPTIME", "value": 60.0},
+        {"name": "DATE-OBS", "value": f"2027-02-11T20:{minute:02d}:00"}, {"name": "BAYERPAT", "value": CELL},
+        {"name": "OBJECT", "value": "Made-up field"}, {"name": "GAIN", "value": 100.0},
+    ]  # fmt: skip
+    fitsio.write(str(path), np.clip(mosaic, 0, 65535).astype(np.uint16), header=cards, clobber=True)

@@ -10,11 +10,14 @@ from pathlib import Path
 
 import numpy as np
 
-from tests.mosaics import CELL, SKY, colour_frame, write_mosaics
+from tests.mosaics import CELL, SKY, colour_frame, write_mosaic, write_mosaics
 from tests.stars.test_detection import matched
-from ulvar.frames import ExposureFacts, Frame, scan_file
+from ulvar.engine import JobContext
+from ulvar.frames import ExposureFacts, Frame, read_frame, scan_file
+from ulvar.night.flows.stack import StackOptions, stack_exposures
 from ulvar.night.flows.starfind import Scored, stars_item
 from ulvar.photometry import measure_apertures
+from ulvar.stacking import Framing
 from ulvar.stars import DetectOptions, estimate_background, even_frame, even_mosaic, find_stars, measure_quality
 
 READ_NOISE_E = 5.0
@@ -150,3 +153,34 @@ class Files(unittest.TestCase):
         self.assertIsInstance(scored, Scored)
         self.assertGreater(scored.quality.stars, 0.9 * len(frame["x"]))
         self.assertAlmostEqual(scored.quality.fwhm_px, 4.0, delta=0.1)
+
+    def test_stacking(self) -> None:
+        """A stack of dithered mosaics is grey: no checkerboard, no cell in its header, fluxes of green."""
+        folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        self.addCleanup(shutil.rmtree, folder, True)
+        rng = np.random.default_rng(30)
+        x, y, flux = rng.uniform(30, 470, 80), rng.uniform(30, 370, 80), 10 ** rng.uniform(4.2, 5.4, 80)
+        for i, (dx, dy) in enumerate(((0, 0), (1.3, 0.4), (-2.6, 1.9), (0.8, -1.2), (3.1, 2.2), (-1.1, -3.4))):
+            frame = colour_frame(rng, 500, 400, 80, at=(x + dx, y + dy, flux))
+            write_mosaic(folder / f"colour{i}.fits", frame["mosaic"], i)
+        exposures = [scan_file(str(folder / f"colour{i}.fits")) for i in range(6)]
+        output = folder / "stack.fits"
+        result = stack_exposures(exposures, output, JobContext(), options=StackOptions(framing=Framing.REFERENCE))
+        self.assertTrue(result.ok, result.reason)
+        facts = scan_file(str(output))
+        self.assertEqual(facts.cfa, "")
+        data = read_frame(facts).data
+        found = find_stars(data)
+        noise = found.background.noise_adu
+        self.assertLess(noise, 0.6 * 40, "six exposures of 40 ADU each, smoothed a little by resampling")
+        phases = [float(np.nanmedian(data[dy::2, dx::2])) for dy in (0, 1) for dx in (0, 1)]
+        # A median of 50,000 pixels is known to 1.25 noise / sqrt(n); what is left of stars is the same in each.
+        self.assertLess(max(phases) - min(phases), 8 * 1.25 * noise / math.sqrt(data.size / 4))
+        first = find_stars(read_frame(exposures[0]).data, cfa=CELL).stars
+        self.assertGreater(len(found.stars), 0.97 * len(first))
+        reference = next(i for i, f in enumerate(exposures) if f.path == result.reference)
+        dx, dy = ((0, 0), (1.3, 0.4), (-2.6, 1.9), (0.8, -1.2), (3.1, 2.2), (-1.1, -3.4))[reference]
+        distance, which = matched(found, x + dx, y + dy)
+        sure = (distance < 1) & (flux > 4e4)
+        self.assertGreater(int(sure.sum()), 20)
+        self.assertAlmostEqual(float(np.median(found.stars.flux[which[sure]] / flux[sure])), 1.0, delta=0.04)

@@ -14,14 +14,16 @@ import tifffile
 
 from ulvar.combine import Method, Rejection
 from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, header_of, read_frame, write_fits
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, header_of, is_mosaic, read_frame, write_fits
 from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
 from ulvar.night.flows.plate import wcs_of
 from ulvar.night.flows.starfind import Scored, find_all
 from ulvar.registration import Transform, fit_transform, match_stars, resample
 from ulvar.stacking import Frame2D, Framing, Normalise, Stacked, StackInput, Weighting, frame_exposures, stack_warped
-from ulvar.stars import StarFlag, StarTable
+from ulvar.stars import StarFlag, StarTable, even_frame
 
+# What tells a mosaic from a grey picture.
+_COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
 _HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
 
 
@@ -144,6 +146,9 @@ def warp_item(task: _WarpTask) -> Failed | None:
         frame = read_frame(task.facts)
     except FrameError as error:
         return Failed(error.reason, task.facts.path)
+    if not task.plain:
+        # Resampled, a mosaic is none any more: its colours are brought to one scale before they mix.
+        frame = even_frame(frame)
     data = frame.data
     if frame.mask is not None:
         # read_frame gives a fresh array, so it may be marked in place.
@@ -362,7 +367,8 @@ def _write_stack(
     weights = stacked.weights
     # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
     effective = float(weights.sum() ** 2 / (weights**2).sum())
-    gain = reference.facts.gain_e_per_adu
+    mixed = is_mosaic(reference.facts.cfa) and settings.align != "none"
+    gain = None if mixed else reference.facts.gain_e_per_adu
     cards = [
         ("NCOMBINE", len(kept), "exposures combined"),
         ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
@@ -378,7 +384,9 @@ def _write_stack(
         f"reject {settings.rejection.method.value} {settings.rejection.low:g} {settings.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
+    if mixed:
+        history.append("colours of the mosaic brought to the scale of green and mixed")
     write_fits(
-        output, stacked.data, like=reference.facts.path, cards=cards, history=history, drop=("SATURATE",),
-        replace=replace,
+        output, stacked.data, like=reference.facts.path, cards=cards, history=history,
+        drop=("SATURATE", *(_COLOUR_CARDS if mixed else ())), replace=replace,
     )  # fmt: skip
