@@ -11,7 +11,7 @@ import numpy as np
 
 from ulvar.astrometry import PlateSolution, SolveHints, StarCatalogue, Wcs, solve_plate, wcs_from_header
 from ulvar.engine import Failed, JobContext, OutputExists, atomic_path
-from ulvar.frames import ExposureFacts, FrameError, header_of, read_frame, write_fits
+from ulvar.frames import ExposureFacts, FrameError, carried_cards, header_of, is_fits_path, read_frame, write_fits
 from ulvar.lightcurves import julian_year
 from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
 from ulvar.stars import StarTable, find_stars
@@ -104,8 +104,9 @@ def plate_item(task: PlateTask) -> Outcome:
         note = f"plate solution: {solution.matched} stars, rms {solution.rms_arcsec:.3f} arcsec"
         if task.copy:
             frame = read_frame(task.facts)
+            like, carried = carried_cards(task.facts)
             write_fits(
-                path, frame.data, like=task.facts.path, cards=cards, history=[note], mask=frame.mask,
+                path, frame.data, like=like, cards=[*carried, *cards], history=[note], mask=frame.mask,
                 drop=_WCS_KEYS, replace=task.replace or task.options.again,
             )  # fmt: skip
         else:
@@ -189,7 +190,8 @@ def wcs_of(path: str) -> Wcs | None:
     FrameError
         If the exposure cannot be read.
     """
-    own = wcs_from_header(header_of(path))
+    # Camera raw and TIFF hold no solution.
+    own = wcs_from_header(header_of(path)) if is_fits_path(path) else None
     if own is not None:
         return own
     place = Path(path)
