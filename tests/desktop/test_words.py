@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import gc
 import re
 import unittest
+import weakref
 
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from PySide6.QtCore import QEvent
 from PySide6.QtGui import QFontMetrics, QImage
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
@@ -111,6 +114,19 @@ class Cells(unittest.TestCase):
         self.assertGreaterEqual(self.view.columnWidth(1), self.view.fontMetrics().horizontalAdvance("Value"))
         self.rows.fill([], [])
         self.assertGreater(self.view.columnWidth(1), 10)
+
+    def test_a_table_that_goes_takes_its_rows_with_it(self) -> None:
+        def made() -> list[weakref.ref]:
+            rows = Rows(["Name\n", "Value\n"])
+            view = table(rows)
+            rows.fill([("star", "1")], ["a"])
+            view.deleteLater()
+            return [weakref.ref(rows), weakref.ref(view)]
+
+        gone = made()
+        QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        gc.collect()
+        self.assertEqual([what() for what in gone], [None, None])
 
     def test_what_has_no_room_ends_in_dots(self) -> None:
         self.rows.fill(

@@ -331,9 +331,7 @@ def write_master(path: Path, master: Master, *, fingerprint: str = "", replace_e
         ("RECIPEID", fingerprint or None, "fingerprint of inputs and settings"),
     ]
     history = [f"input {Path(name).name}" for name in master.inputs]
-    like, carried = carried_cards(replace(facts, path=master.inputs[0]))
-    given = {name for name, _, _ in cards}
-    carried = [card for card in carried if card[0] not in given]
+    like, carried = carried_cards(replace(facts, path=master.inputs[0]), (name for name, _, _ in cards))
     # A frame's own exposure keyword may be spelled otherwise; one spelling is kept.
     write_fits(
         path, master.data, like=like, cards=[*carried, *cards], history=history, replace=replace_existing,

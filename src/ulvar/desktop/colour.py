@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 
 from ulvar.desktop.stretch import Stretch
-from ulvar.frames import Balance, on_one_scale
+from ulvar.frames import CELL_SITES, Balance, on_one_scale
 
 # Weights of Malvar et al. 2004, fig. 2: neighbours of the wanted colour, and the own colour's curvature. Green at red and
 # blue; a colour at green between two of its pixels in the row (in the column: transposed); red at blue and blue at red.
@@ -54,7 +54,7 @@ def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: in
     )
     result = np.repeat(part[..., None], 3, axis=2)
     for k, own in enumerate(cfa):
-        site = np.s_[k // 2 :: 2, k % 2 :: 2]
+        site = CELL_SITES[k]
         for band, colour in enumerate("RGB"):
             if colour == own:
                 continue

@@ -17,6 +17,8 @@ from ulvar.desktop.theme import Theme, font
 
 # Height of the vertical axis's label [px].
 _LABEL = 17
+# Over the plot [px].
+_TOP = 8
 
 
 def nice_ticks(low: float, high: float, count: int) -> list[float]:
@@ -100,14 +102,17 @@ class Plot(QWidget):
         self._points_layer = Layer()
 
     def _area(self) -> QRectF:
-        foot = 32 if self.show_x else 4
         # On a strip the label has no room beside the points: it stands over the strip.
-        top = 8 if self._tall else _LABEL
-        return QRectF(52, top, self.width() - 60, self.height() - top - foot)
+        top = _TOP if self._tall else _LABEL
+        return QRectF(52, top, self.width() - 60, self.height() - top - self._foot)
+
+    @property
+    def _foot(self) -> int:
+        return 32 if self.show_x else 4
 
     @property
     def _tall(self) -> bool:
-        return not self.y_label or self.height() - (40 if self.show_x else 12) >= 4 * _LABEL
+        return not self.y_label or self.height() - _TOP - self._foot >= 4 * _LABEL
 
     def _limits(self, which: str) -> tuple[float, float]:
         fixed = self.x_range if which == "x" else self.y_range

@@ -122,7 +122,8 @@ class Running:
         """
         self._telling += 1
         steps: list[Callable[[], object] | None] = [
-            self.quality, partial(self.read_tables_ahead, [self.current]), self.stack_plan, self.findings, *(partial(self.state, station) for station in STATIONS),
+            self.quality, partial(self.read_tables_ahead, [self.current]), self.stack_plan, self.findings,
+            *(partial(self.state, station) for station in STATIONS),
             *(partial(self.knows_metric, metric) for metric in METRICS), self._choose_metric,
             self.exposures_changed.emit, self.stars_changed.emit, self.results_changed.emit, self.states_changed.emit,
             self.findings_changed.emit, self.current_changed.emit, _A_TURN_OF_ITS_OWN, self._end_telling,

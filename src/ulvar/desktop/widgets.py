@@ -268,11 +268,43 @@ class Cells(QStyledItemDelegate):
         painter.drawText(room, rows.data(index, _ALIGNMENT), text)
 
 
+# Rows that say how wide a column is to be.
+_FITTED_ROWS = 24
+
+
+class Table(QTableView):
+    """A view of `Rows` whose columns are as wide as their headings and first texts, but one that takes what is left."""
+
+    def __init__(self, rows: Rows, stretch: int) -> None:
+        super().__init__()
+        self._rows, self._stretch = rows, stretch
+        self.setModel(rows)
+        self.setItemDelegate(Cells(rows, self))
+        header = self.horizontalHeader()
+        header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+        # A method, not a closure: a connection would keep that alive, and with it view and rows of every filling.
+        rows.modelReset.connect(self.fit_columns)
+        self.fit_columns()
+
+    def fit_columns(self) -> None:
+        """Find the widths; Qt's own way asks eight things of each cell.
+
+        Once for each filling: left to the header, they are found anew at every change of the layout, and a table of a
+        thousand rows would hold the window up.
+        """
+        # Filled before it is shown, it does not have its font yet.
+        self.ensurePolished()
+        plain, bold, header = self.fontMetrics(), QFontMetrics(font("value")), self.horizontalHeader()
+        for column in range(self._rows.columnCount()):
+            if column != self._stretch:
+                text = self._rows.widest(column, _FITTED_ROWS, plain, bold) + 2 * _CELL_PAD + 1
+                header.resizeSection(column, max(header.sectionSizeHint(column), text))
+
+
 def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: int = 0) -> QTableView:
     """Return a plain table without grid or zebra; the current row's key goes to `on_row`."""
-    view = QTableView()
-    view.setModel(model)
-    view.setItemDelegate(Cells(model, view))
+    view = Table(model, stretch)
     view.setShowGrid(False)
     view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
     view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
@@ -282,33 +314,11 @@ def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: 
     view.verticalHeader().hide()
     view.verticalHeader().setDefaultSectionSize(24)
     view.horizontalHeader().setHighlightSections(False)
-    # Widths go by the first rows and are found once for each filling: left to the header, they are found anew at every
-    # change of the layout, and a table of a thousand rows would hold the window up.
-    header = view.horizontalHeader()
-    header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-    header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
-    model.modelReset.connect(lambda: _fit_columns(view, model, stretch))
-    _fit_columns(view, model, stretch)
     if on_row is not None:
         view.selectionModel().currentRowChanged.connect(
             lambda now, _: on_row(model.key(now.row())) if now.isValid() else None
         )
     return view
-
-
-# Rows that say how wide a column is to be.
-_FITTED_ROWS = 24
-
-
-def _fit_columns(view: QTableView, model: Rows, stretch: int) -> None:
-    """Make every column as wide as its heading and its first texts; Qt's own way asks eight things of each cell."""
-    # Filled before it is shown, it does not have its font yet.
-    view.ensurePolished()
-    plain, bold, header = view.fontMetrics(), QFontMetrics(font("value")), view.horizontalHeader()
-    for column in range(model.columnCount()):
-        if column != stretch:
-            text = model.widest(column, _FITTED_ROWS, plain, bold) + 2 * _CELL_PAD + 1
-            header.resizeSection(column, max(header.sectionSizeHint(column), text))
 
 
 def number(value: Any, decimals: int) -> str:

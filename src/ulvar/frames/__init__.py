@@ -7,7 +7,7 @@ from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
 from ulvar.frames.fits import FileRows, header_of, write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
 from ulvar.frames.grouping import Group, Tolerances, group_exposures
-from ulvar.frames.mosaic import Balance, cell_colours, is_mosaic, on_one_scale, white_balance
+from ulvar.frames.mosaic import CELL_SITES, Balance, cell_colours, is_mosaic, on_one_scale, white_balance
 from ulvar.frames.readers import (
     Rows,
     carried_cards,
@@ -23,6 +23,7 @@ from ulvar.frames.sexagesimal import parse_angle, parse_position
 from ulvar.frames.shapes import Shape, shapes_mask
 
 __all__ = [
+    "CELL_SITES",
     "Address",
     "Balance",
     "ExposureFacts",

@@ -6,6 +6,8 @@ import numpy as np
 
 from ulvar.engine import F32Array
 
+# Pixels of a mosaic that have the same place in its 2 x 2 cell, first row first.
+CELL_SITES = tuple((slice(k // 2, None, 2), slice(k % 2, None, 2)) for k in range(4))
 # Offset [ADU] and factor of red, green and blue; empty for a grey picture.
 Balance = tuple[tuple[float, float], ...]
 # A band is brightened or dimmed by this at most to make the average star white.
@@ -45,7 +47,7 @@ def on_one_scale(mosaic: F32Array, cfa: str, balance: Balance) -> F32Array:
     result = np.array(mosaic, dtype=np.float32)
     for k, colour in enumerate(cfa):
         offset, factor = balance["RGB".index(colour)]
-        own = result[k // 2 :: 2, k % 2 :: 2]
+        own = result[CELL_SITES[k]]
         own -= np.float32(offset)
         own *= np.float32(factor)
         own += np.float32(balance[1][0])

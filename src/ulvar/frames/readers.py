@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any, Protocol
 
 import numpy as np
@@ -121,15 +122,15 @@ def is_fits_path(path: str) -> bool:
     return not (is_tiff_name(file) or is_raw_name(file))
 
 
-def carried_cards(facts: ExposureFacts) -> tuple[str | None, list[tuple[str, Any, str]]]:
+def carried_cards(facts: ExposureFacts, given: Iterable[str] = ()) -> tuple[str | None, list[tuple[str, Any, str]]]:
     """Return what a product of an exposure carries on: the FITS file whose cards are copied, or cards made of facts.
 
-    The second is for exposures that are not FITS.
+    The second is for exposures that are not FITS; names that are `given` otherwise are not among them.
     """
     if is_fits_path(facts.path):
         return facts.path, []
     start = facts.start_utc.strftime("%Y-%m-%dT%H:%M:%S.%f") if facts.start_utc else None
-    return None, [
+    made: list[tuple[str, Any, str]] = [
         ("EXPTIME", facts.exposure_s, "[s]"),
         ("DATE-OBS", start, "start of the exposure, UTC"),
         ("FILTER", facts.filter or None, ""),
@@ -139,3 +140,5 @@ def carried_cards(facts: ExposureFacts) -> tuple[str | None, list[tuple[str, Any
         ("BAYERPAT", facts.cfa or None, "colours of the mosaic"),
         ("APTDIA", facts.aperture_mm, "[mm]"),
     ]
+    known = set(given)
+    return None, [card for card in made if card[0] not in known]

@@ -9,6 +9,7 @@ import numpy as np
 from scipy import ndimage
 
 from ulvar.engine import BoolArray, F32Array, in_parts
+from ulvar.frames import CELL_SITES
 from ulvar.stars._kernels import clipped_cells
 
 
@@ -68,10 +69,9 @@ def estimate_background(
     rows, columns = max(1, round(height / box_px)), max(1, round(width / box_px))
     step = max(2, (box_px * box_px) // samples)
     if mosaic:
-        lattices = [(slice(dy, None, 2), slice(dx, None, 2)) for dy in (0, 1) for dx in (0, 1)]
         meshes = [
             _mesh(np.ascontiguousarray(data[at]), np.ascontiguousarray(skip[at]), rows, columns, step, starless)
-            for at in lattices
+            for at in CELL_SITES
         ]
         level = np.asarray(np.mean([m[0] for m in meshes], axis=0), dtype=np.float32)
         noise = np.asarray(np.sqrt(np.mean([m[1] ** 2 for m in meshes], axis=0)), dtype=np.float32)

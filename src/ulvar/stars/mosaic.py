@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from ulvar.engine import BoolArray, F32Array
-from ulvar.frames import Frame, MaskBit, cell_colours, is_mosaic, white_balance
+from ulvar.frames import CELL_SITES, Frame, MaskBit, cell_colours, is_mosaic, white_balance
 from ulvar.stars.background import estimate_background
 
 
@@ -55,7 +55,6 @@ def even_mosaic(data: F32Array, cfa: str, *, hidden: BoolArray, box_px: int = 64
     EvenMosaic
         With the data as they are where a band has no usable pixels.
     """
-    lattices = [(slice(k // 2, None, 2), slice(k % 2, None, 2)) for k in range(4)]
     seen = np.where(hidden, np.float32(np.nan), data) if hidden.any() else data
     skies = [
         estimate_background(
@@ -64,7 +63,7 @@ def even_mosaic(data: F32Array, cfa: str, *, hidden: BoolArray, box_px: int = 64
             box_px=max(8, box_px // 2),
             samples=512,
         )
-        for at in lattices
+        for at in CELL_SITES
     ]
     levels = [sky.sky_adu for sky in skies]
     if not np.isfinite(levels).all():
@@ -76,7 +75,7 @@ def even_mosaic(data: F32Array, cfa: str, *, hidden: BoolArray, box_px: int = 64
     height, width = (min(sky.level.shape[axis] for sky in skies) for axis in (0, 1))
     slope = np.mean([skies[k].level[:height, :width] for k in green], axis=0, dtype=np.float32)
     even = np.empty_like(data)
-    for at, sky, factor in zip(lattices, skies, factors):
+    for at, sky, factor in zip(CELL_SITES, skies, factors):
         rows, columns = sky.level.shape
         base = np.pad(slope, ((0, rows - height), (0, columns - width)), mode="edge")
         even[at] = (data[at] - sky.level) * np.float32(factor) + base

@@ -198,19 +198,23 @@ class CombineBoard(Board):
 
     def refresh(self) -> bool:
         """Let the page in sight follow, its controls under the user's hand; the others when they are turned to."""
+        if not self._age():
+            return False
+        self._catch_up()
+        return True
+
+    def _age(self) -> bool:
+        """Note that the pages say what was; returns whether there are any that can be brought up to date."""
         if not self._placed or not self.model.products("score"):
             return False
         self._aged = set(self._built)
-        self._catch_up()
         self._recount()
         return True
 
     def come_in_sight(self) -> None:
         """Come in sight with the page as it was, and bring it up to date in the loop's next turn."""
-        if self._stale and self._placed and self.model.products("score"):
+        if self._stale and self._age():
             self._stale = False
-            self._aged = set(self._built)
-            self._recount()
             self._catching_up.ask()
         else:
             self.rebuild()

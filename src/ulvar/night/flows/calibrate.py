@@ -113,10 +113,9 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         ]
         history = [f"calibrated: {step}" for step in after.steps]
         history += [f"{kind} {Path(str(name)).name}" for kind, name in values.items() if name and kind != "scale"]
-        like, carried = carried_cards(task.facts)
-        given = {name for name, _, _ in cards}
+        like, carried = carried_cards(task.facts, (name for name, _, _ in cards))
         write_fits(
-            path, after.data, like=like, cards=[*(c for c in carried if c[0] not in given), *cards], history=history,
+            path, after.data, like=like, cards=[*carried, *cards], history=history,
             mask=after.mask, drop=("SATURATE", "BIASSEC", "TRIMSEC", "DATASEC"), replace=task.replace,
         )  # fmt: skip
         values |= {

@@ -14,7 +14,17 @@ import tifffile
 
 from ulvar.combine import Method, Rejection
 from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, carried_cards, header_of, is_mosaic, read_frame, write_fits
+from ulvar.frames import (
+    ExposureFacts,
+    FrameError,
+    MaskBit,
+    carried_cards,
+    header_of,
+    is_fits_path,
+    is_mosaic,
+    read_frame,
+    write_fits,
+)
 from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
 from ulvar.night.flows.plate import wcs_of
 from ulvar.night.flows.starfind import Scored, find_all
@@ -363,8 +373,7 @@ def _write_stack(
     output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, x0: int, y0: int, stamp: str,
     settings: StackOptions, replace: bool,
 ) -> None:  # fmt: skip
-    like, carried = carried_cards(reference.facts)
-    header = header_of(like) if like is not None else {}
+    header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
     weights = stacked.weights
     # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
     effective = float(weights.sum() ** 2 / (weights**2).sum())
@@ -386,10 +395,9 @@ def _write_stack(
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
     dropped = {"SATURATE", *(_COLOUR_CARDS if mixed else ())}
-    given = {name for name, _, _ in cards} | dropped
+    like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     if mixed:
         history.append("colours of the mosaic brought to the scale of green and mixed")
     write_fits(
-        output, stacked.data, like=like, cards=[*(c for c in carried if c[0] not in given), *cards], history=history,
-        drop=dropped, replace=replace,
+        output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
     )  # fmt: skip
