@@ -110,6 +110,24 @@ class Made(FolderCase):
         self.assertTrue(((done.mask & MaskBit.COLD) > 0)[:, 80].mean() > 0.99)
         self.assertLess(((done.mask & MaskBit.HOT) > 0)[self.camera.dark_rate < 0.2].mean(), 0.001)
 
+    def test_a_dark_without_its_bias_leaves_no_bias_in_the_light(self) -> None:
+        shape = (40, 60)
+
+        def made(kind: Role, level: float, seconds: float) -> Master:
+            plane = np.full(shape, level, np.float32)
+            return Master(plane, ExposureFacts("m", kind, exposure_s=seconds), kind, 16, 1.0, 0.0, ())
+
+        bias, bare = made(Role.BIAS, 1000.0, 0.0), made(Role.DARK, 40.0, 60.0)
+        for scale, light in ((1.0, 1540.0), (2.0, 1580.0)):
+            with self.subTest(scale=scale):
+                calibrate = make_calibrator(dark=bare, bias=bias, scale=scale)
+                done = calibrate(Frame(np.full(shape, light, np.float32), ExposureFacts("l", Role.LIGHT)))
+                np.testing.assert_allclose(done.data, 500.0, atol=1e-3)
+        whole = made(Role.DARK, 1040.0, 60.0)
+        scaled = make_calibrator(dark=whole, bias=bias, scale=2.0)
+        done = scaled(Frame(np.full(shape, 1580.0, np.float32), ExposureFacts("l", Role.LIGHT)))
+        np.testing.assert_allclose(done.data, 500.0, atol=1e-3)
+
     def test_bad_inputs_are_left_out_with_a_reason(self) -> None:
         frames = self.frames("Dark", 4, CameraState(100, 5.0, -15.0))
         other = scan_file(self.write("small.fits", np.zeros((10, 10), np.uint16), IMAGETYP="Dark"))

@@ -20,6 +20,7 @@ from ulvar.calibration import (
     PairPoint,
     Transfer,
     bias_is_unsafe,
+    dark_current,
     fit_transfer,
     match_flat,
     match_lights,
@@ -177,6 +178,37 @@ class ByHand(unittest.TestCase):
         self.assertEqual(
             bias_is_unsafe(self.light, [replace(dark, level_adu=499.0), bias]), "", "a drift of an ADU is no sign"
         )
+
+    def test_a_dark_whose_bias_was_taken_off_takes_the_bias_with_it(self) -> None:
+        dark = self.candidate(Role.DARK, level=40.0)
+        bias = self.candidate(Role.BIAS, level=1000.0, exposure_s=0.0)
+        self.assertEqual(bias_is_unsafe(self.light, [dark, bias]), "", "it says nothing of the sensor")
+        match = match_lights(self.light, [dark, bias])
+        self.assertEqual((match.dark.fit, match.bias.fit), (Fit.FITS, Fit.FITS))
+        self.assertIs(match.bias.candidate, bias)
+        self.assertTrue(match.safe)
+        other_gain = self.candidate(Role.BIAS, level=1000.0, exposure_s=0.0, gain=0)
+        self.assertEqual(match_lights(self.light, [dark, other_gain]).bias.fit, Fit.NOTHING_SAFE)
+        self.assertEqual(dark_current(dark, [dark, bias]), 40.0)
+        self.assertEqual(dark_current(replace(dark, level_adu=1040.0), [dark, bias]), 40.0)
+        self.assertEqual(dark_current(dark, [dark]), 0.0)
+
+    def test_a_dark_without_its_bias_is_no_dark_flat(self) -> None:
+        flat = self.candidate(Role.FLAT, exposure_s=2.0)
+        bare = self.candidate(Role.DARK_FLAT, level=2.0, exposure_s=2.0)
+        bias = self.candidate(Role.BIAS, level=1000.0, exposure_s=0.0)
+        choice = match_flat(flat.facts, [bare, bias])
+        self.assertIs(choice.candidate, bias)
+        self.assertIn((bare, "its bias was taken off before, a flat's is not"), choice.refused)
+
+    def test_a_short_dark_is_not_scaled_without_bound(self) -> None:
+        bias = self.candidate(Role.BIAS, exposure_s=0.0)
+        short = self.candidate(Role.DARK, exposure_s=0.2)
+        match = match_lights(self.light, [short, bias], options=MatchOptions(scale_darks=True))
+        self.assertEqual(match.dark.fit, Fit.NOTHING_SAFE)
+        self.assertIn("0.2 s would be scaled × 1200, 10 frames bear × 3.2", match.dark.reason)
+        near = self.candidate(Role.DARK, exposure_s=80.0)
+        self.assertEqual(match_lights(self.light, [near, bias], options=MatchOptions(scale_darks=True)).dark.scale, 3.0)
 
     def test_a_dark_of_the_flats_exposure_serves(self) -> None:
         flat = self.candidate(Role.FLAT, exposure_s=2.0)

@@ -1,23 +1,21 @@
 """Masters, their matching, the calibration steps, defects, cosmic rays, and what calibration tells of a camera."""
 
 from ulvar.calibration.calibrate import CalibrateOptions, Calibrator, make_calibrator
+from ulvar.calibration.candidates import Candidate, Verdict, suits
 from ulvar.calibration.comparing import Comparison, OddFrame, Thumb, compare_frames, make_thumb
 from ulvar.calibration.cosmic import clean_cosmic_rays, find_cosmic_rays
 from ulvar.calibration.defects import DefectOptions, Defects, dark_excess, find_defects, repair
 from ulvar.calibration.flatplan import FlatPlan, plan_flat
+from ulvar.calibration.levels import bias_is_unsafe, dark_current
 from ulvar.calibration.masters import Master, build_master, master_numbers, read_master, write_master
 from ulvar.calibration.matching import (
     NO_MASTER,
-    Candidate,
     Choice,
     Fit,
     Match,
     MatchOptions,
-    Verdict,
-    bias_is_unsafe,
     match_flat,
     match_lights,
-    suits,
 )
 from ulvar.calibration.overscan import Region, correct_overscan, parse_region
 from ulvar.calibration.shooting import Shot, shooting_list
@@ -49,6 +47,7 @@ __all__ = [
     "clean_cosmic_rays",
     "compare_frames",
     "correct_overscan",
+    "dark_current",
     "dark_excess",
     "find_cosmic_rays",
     "find_defects",

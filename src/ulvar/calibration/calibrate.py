@@ -12,6 +12,7 @@ import numpy as np
 from ulvar.calibration._kernels import EMPTY, subtract_divide
 from ulvar.calibration.cosmic import clean_cosmic_rays
 from ulvar.calibration.defects import DefectOptions, Defects, dark_excess, find_defects, repair
+from ulvar.calibration.levels import bias_taken_off
 from ulvar.calibration.masters import Master
 from ulvar.calibration.overscan import Region
 from ulvar.calibration.prepare import Preparation
@@ -284,7 +285,7 @@ def make_calibrator(
     steps = list(rules.preparation.steps)
     zero, thermal = None, None
     if dark is not None and bias is not None and scale != 1.0:
-        zero, thermal = bias.data, dark.data - bias.data
+        zero, thermal = bias.data, dark.data if without_bias(dark, bias) else dark.data - bias.data
         steps += [f"bias subtracted ({bias.count} frames)", f"dark subtracted, scaled ({dark.count} frames)"]
     elif dark is not None and bias is not None and without_bias(dark, bias):
         zero = bias.data + dark.data
@@ -321,8 +322,8 @@ def make_calibrator(
 
 
 def without_bias(dark: Master, bias: Master) -> bool:
-    """Whether a master dark had its bias taken off before, by whoever made it."""
+    """Whether a master dark had its bias taken off before, told by the pixels (see `levels.bias_taken_off`)."""
     step = max(1, dark.data.size // 500_000)
     level_dark = float(np.nanmedian(dark.data.ravel()[::step]))
     level_bias = float(np.nanmedian(bias.data.ravel()[::step]))
-    return level_bias > 20 and level_dark < 0.5 * level_bias
+    return bias_taken_off(level_dark, level_bias)

@@ -7,6 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
+from ulvar.calibration.candidates import Candidate, Verdict, suits
+from ulvar.calibration.levels import bias_is_unsafe, lacks_bias
 from ulvar.frames import ExposureFacts, Role, Tolerances
 
 
@@ -18,29 +20,6 @@ class Fit(StrEnum):
     NOTHING_SAFE = "nothing_safe"
     NONE_TAKEN = "none_taken"
     NOT_NEEDED = "not_needed"
-
-
-@dataclass(frozen=True)
-class Candidate:
-    """A master, or a set of frames that would make one.
-
-    Attributes
-    ----------
-    kind : Role
-    facts : ExposureFacts
-    count : int
-        Frames combined, or to be combined.
-    key : str
-        Names it within the night, the folder or the library: what a pin refers to.
-    level_adu : float or None
-        Typical level [ADU], where it is known.
-    """
-
-    kind: Role
-    facts: ExposureFacts
-    count: int
-    key: str
-    level_adu: float | None = None
 
 
 # A pin to this key means: none, by hand.
@@ -138,131 +117,6 @@ class Match:
         ]
 
 
-def _age_days(first: ExposureFacts, second: ExposureFacts) -> float | None:
-    if first.start_utc is None or second.start_utc is None:
-        return None
-    return abs((first.start_utc - second.start_utc).total_seconds()) / 86400
-
-
-@dataclass(frozen=True)
-class Verdict:
-    """Judgement on one candidate.
-
-    Attributes
-    ----------
-    refusal : str
-        Empty when it may be used.
-    doubt : str
-        Empty when it fits without reserve.
-    off : dict
-        How far off.
-    passed : int
-        Checks passed before a refusal: the more, the closer the candidate came.
-    """
-
-    refusal: str
-    doubt: str
-    off: dict[str, float]
-    passed: int
-
-
-def suits(
-    wanted: ExposureFacts,
-    candidate: Candidate,
-    limits: Tolerances,
-    *,
-    use_exposure: bool,
-    use_filter: bool,
-    bound_tags: tuple[str, ...] = (),
-) -> Verdict:
-    """Judge one candidate for an exposure: hard facts first, then gain and offset, exposure, temperature."""
-    have = candidate.facts
-    off: dict[str, float] = {}
-    doubts: list[str] = []
-    hard = [
-        (
-            (have.width, have.height) != (wanted.width, wanted.height),
-            f"its size is {have.width} x {have.height} px, not {wanted.width} x {wanted.height}",
-        ),
-        (have.binning != wanted.binning, f"binning {have.binning}, not {wanted.binning}"),
-        (bool(have.camera and wanted.camera) and have.camera != wanted.camera, f"taken with {have.camera}"),
-        (
-            bool(have.readout_mode and wanted.readout_mode) and have.readout_mode != wanted.readout_mode,
-            f"readout mode {have.readout_mode}, not {wanted.readout_mode}",
-        ),
-        (
-            use_filter and have.filter != wanted.filter,
-            f"filter {have.filter or 'unknown'}, not {wanted.filter or 'unknown'}",
-        ),
-    ]
-    for tag in bound_tags:
-        a, b = _tag(wanted, tag), _tag(have, tag)
-        hard.append((bool(a and b) and a != b, f"{tag} {b}, not {a}"))
-    passed = 0
-    for wrong, reason in hard:
-        if wrong:
-            return Verdict(reason, "", off, passed)
-        passed += 1
-    for name in ("gain", "offset"):
-        a, b = getattr(wanted, name), getattr(have, name)
-        if a is not None and b is not None and a != b:
-            return Verdict(f"{name} {b:g}, not {a:g}", "", off, passed)
-        passed += 1
-        if a is not None and b is None:
-            doubts.append(f"{name} unknown")
-    # Temperature is looked at before exposure is refused, so that the board can tell both.
-    temperature = "" if candidate.kind is Role.FLAT else _temperature(wanted, candidate, limits, off, doubts)
-    if use_exposure:
-        refusal = _exposure(wanted, have, limits, off, doubts)
-        if refusal:
-            return Verdict(refusal, "", off, passed)
-        passed += 1
-    if temperature:
-        return Verdict(temperature, "", off, passed)
-    age = _age_days(wanted, have)
-    if age is not None:
-        off["age_d"] = age
-        if age > limits.age_d:
-            doubts.append(f"{age:.0f} d old, limit {limits.age_d:.0f} d")
-    return Verdict("", ", ".join(doubts), off, passed)
-
-
-def _tag(facts: ExposureFacts, name: str) -> str:
-    return facts.session if name == "session" else facts.tags.get(name, "")
-
-
-def _exposure(
-    wanted: ExposureFacts, have: ExposureFacts, limits: Tolerances, off: dict[str, float], doubts: list[str]
-) -> str:
-    if wanted.exposure_s is None or have.exposure_s is None:
-        doubts.append("exposure unknown")
-        return ""
-    off["exposure_s"] = have.exposure_s - wanted.exposure_s
-    if limits.same_exposure(wanted.exposure_s, have.exposure_s):
-        return ""
-    return f"{have.exposure_s:g} s is {abs(off['exposure_s']):g} s too {'short' if off['exposure_s'] < 0 else 'long'}"
-
-
-def _temperature(
-    wanted: ExposureFacts, candidate: Candidate, limits: Tolerances, off: dict[str, float], doubts: list[str]
-) -> str:
-    a, b = wanted.sensor_temperature_c, candidate.facts.sensor_temperature_c
-    if a is None:
-        return ""
-    if b is None:
-        doubts.append("temperature unknown")
-        return ""
-    off["temperature_c"] = b - a
-    if abs(b - a) <= limits.temperature_c:
-        return ""
-    text = f"{abs(b - a):.1f} °C too {'warm' if b > a else 'cold'}"
-    # A bias hardly changes with temperature: it is used, with a word.
-    if candidate.kind is Role.BIAS:
-        doubts.append(text)
-        return ""
-    return f"{text} ({b:.0f} °C)"
-
-
 def _choose(
     kind: Role,
     wanted: ExposureFacts,
@@ -308,30 +162,6 @@ def _choose(
     if not mine:
         return Choice(kind, Fit.NONE_TAKEN, reason="there are none")
     return Choice(kind, Fit.NOTHING_SAFE, off=refused[0][1].off, reason=told[0][1], refused=told)
-
-
-def bias_is_unsafe(wanted: ExposureFacts, candidates: Sequence[Candidate]) -> str:
-    """Return why a bias must not be used with this sensor, or an empty text.
-
-    Some sensors change their level with the mode of short exposures: their darks lie below their bias, so a
-    bias is no part of a dark. Neither may it then be taken off flats, nor a dark be scaled.
-    """
-    levels: dict[Role, list[float]] = {}
-    for candidate in candidates:
-        have = candidate.facts
-        same = all(
-            getattr(have, n) is None or getattr(wanted, n) is None or getattr(have, n) == getattr(wanted, n)
-            for n in ("gain", "offset")
-        )
-        if same and candidate.level_adu is not None and have.camera == wanted.camera:
-            levels.setdefault(candidate.kind, []).append(candidate.level_adu)
-    if Role.BIAS not in levels or Role.DARK not in levels:
-        return ""
-    bias, dark = min(levels[Role.BIAS]), max(levels[Role.DARK])
-    # Levels of whole numbers and a drift from set to set make up to 2 ADU; a dark adds to the bias, never takes.
-    if dark >= bias - 3.0:
-        return ""
-    return f"the darks lie {bias - dark:.0f} ADU below the bias"
 
 
 def match_lights(
@@ -382,7 +212,7 @@ def match_lights(
         bias = Choice(Role.BIAS, Fit.NOT_NEEDED, reason=unsafe, refused=told)
     if not dark.usable and not dark.pinned and rules.scale_darks:
         dark = _scaled(dark, lights, candidates, rules, bias)
-    if dark.usable and dark.scale == 1.0 and not bias.pinned and not _without_bias(dark, bias):
+    if dark.usable and dark.scale == 1.0 and not bias.pinned and not lacks_bias(dark.candidate, candidates):
         bias = Choice(Role.BIAS, Fit.NOT_NEEDED, reason="the dark holds it")
     if flat.candidate is None:
         dark_flat = Choice(Role.DARK_FLAT, Fit.NOT_NEEDED, reason="waits for a flat")
@@ -391,13 +221,6 @@ def match_lights(
     else:
         dark_flat = match_flat(flat.candidate.facts, candidates, options=rules, pin=pins.get("dark_flat", ""))
     return Match(bias, dark, flat, dark_flat)
-
-
-def _without_bias(dark: Choice, bias: Choice) -> bool:
-    """Whether a master dark had its bias taken off before, by whoever made it."""
-    a = dark.candidate.level_adu if dark.candidate else None
-    b = bias.candidate.level_adu if bias.candidate else None
-    return a is not None and b is not None and b > 20 and a < 0.5 * b
 
 
 def _scaled(
@@ -420,9 +243,22 @@ def _scaled(
     ]
     best = min(fitting, key=lambda c: abs(math.log((c.facts.exposure_s or 1.0) / (lights.exposure_s or 1.0))))
     factor = lights.exposure_s / (best.facts.exposure_s or lights.exposure_s)
+    most = largest_scale(best.count)
+    if factor > most:
+        why = f"{best.facts.exposure_s:g} s would be scaled × {factor:.0f}, {best.count} frames bear × {most:.1f}"
+        return replace(dark, reason=f"{dark.reason}; {why}")
     told = tuple((c, r) for c, r in dark.refused if c is not best)
     off = {"exposure_s": (best.facts.exposure_s or 0.0) - lights.exposure_s}
     return Choice(Role.DARK, Fit.NEAR, best, off, f"scaled × {factor:.2f}", told, scale=factor)
+
+
+def largest_scale(count: int) -> float:
+    """Return by how much a master dark of `count` frames may be multiplied.
+
+    A master's noise is that of one frame over the root of the count; scaled by that root it adds as much noise as
+    the light has itself. Less than 2 is never asked, more than 10 never trusted: hot pixels are not that linear.
+    """
+    return min(10.0, max(2.0, math.sqrt(count)))
 
 
 def match_flat(
@@ -441,8 +277,12 @@ def match_flat(
         raise ValueError("tolerances stand in the options")
     rules = options or MatchOptions(limits or Tolerances())
     named = next((c for c in candidates if pin and c.key == pin), None)
+    bare = [c for c in candidates if c is not named and lacks_bias(c, candidates)]
+    candidates = [c for c in candidates if c not in bare]
     kind = named.kind if named else Role.DARK_FLAT
     choice = _choose(kind, flat, candidates, rules, use_exposure=kind is not Role.BIAS, pin=pin)
+    told = tuple((c, "its bias was taken off before, a flat's is not") for c in bare if c.kind in (kind, Role.DARK))
+    choice = replace(choice, refused=choice.refused + told)
     if choice.usable or choice.pinned:
         return replace(choice, kind=Role.DARK_FLAT)
     dark = _choose(Role.DARK, flat, candidates, rules, use_exposure=True)

@@ -17,6 +17,7 @@ from ulvar.calibration import (
     Candidate,
     Match,
     MatchOptions,
+    dark_current,
     make_calibrator,
     master_numbers,
     match_lights,
@@ -288,7 +289,7 @@ def calibrate_lights(
     rules = matching or MatchOptions(tolerances or Tolerances())
     steps = options or CalibrateOptions()
     paths = {id(candidate): path for candidate, path in masters}
-    biases = [c for c, _ in masters if c.kind is Role.BIAS and c.level_adu is not None]
+    candidates = [candidate for candidate, _ in masters]
     matches = match_groups(lights, masters, options=rules, preparation=steps.preparation)
     outcomes: list[Outcome] = []
     tasks: list[CalibrateTask] = []
@@ -301,7 +302,7 @@ def calibrate_lights(
                 outcomes.append(Outcome(facts.path, False, reason, "", False, {"bias": "", "dark": "", "flat": ""}))
                 continue
             task = _task(facts, match, paths, out, seen, steps, defect_library, suffix, replace_existing)
-            tasks.append(replace(task, dark_current_adu=_dark_current(match, biases, facts)))
+            tasks.append(replace(task, dark_current_adu=match.dark.scale * dark_current(match.dark.candidate, candidates)))
     if tasks:
         check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
     # A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a
@@ -312,15 +313,6 @@ def calibrate_lights(
     order = {facts.path: i for i, facts in enumerate(lights)}
     outcomes.sort(key=lambda o: order[o.file])
     return outcomes, sort_findings(match_findings(matches))
-
-
-def _dark_current(match: Match, biases: Sequence[Candidate], facts: ExposureFacts) -> float:
-    """Return the level of the chosen dark over that of a bias of the same setting [ADU], 0 where it is unknown."""
-    dark = match.dark.candidate
-    levels = [b.level_adu for b in biases if b.facts.camera == facts.camera and b.facts.gain == facts.gain]
-    if dark is None or dark.level_adu is None or not levels:
-        return 0.0
-    return match.dark.scale * (dark.level_adu - min(v for v in levels if v is not None))
 
 
 def _task(
