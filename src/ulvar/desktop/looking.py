@@ -14,7 +14,7 @@ from ulvar.frames import ExposureFacts, Shape
 from ulvar.night import Night, NightSettings, Product
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.settings import RuleSettings, ShapeSettings
-from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates
+from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates, star_table_path
 from ulvar.registration import Transform
 from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
 from ulvar.stars import FieldMap, StarTable, field_map
@@ -112,7 +112,7 @@ class Looking:
         product = self.products("score").get(raw)
         if product is None or self.night is None:
             return None
-        path = self.night.products / "stars" / f"{ExposureFacts(product.output).stem}.stars.csv"
+        path = star_table_path(self.night, product)
         return path if path.exists() else None
 
     def star_table(self, raw: str) -> StarTable | None:

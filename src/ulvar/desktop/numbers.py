@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -14,7 +13,7 @@ from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night import Night, Product
 from ulvar.night.flows.curve import CurveResult
-from ulvar.night.stations import QualityRow
+from ulvar.night.stations import QualityRow, measured_files
 from ulvar.photometry import SeriesTable
 from ulvar.registration import Transform
 from ulvar.stars import QUALITIES
@@ -119,11 +118,7 @@ class Numbers:
 
     def measured_names(self) -> dict[str, str]:
         """Raw path to the file name under which it was measured."""
-        calibrated = self.products("calibrated")
-        return {
-            f.path: Path(calibrated[f.path].output).name if f.path in calibrated else Path(f.path).name
-            for f in self.lights()
-        }
+        return self.cached("measured names", lambda: measured_files(self.night) if self.night else {})
 
     def transform_of(self, raw: str) -> Transform | None:
         """Alignment of an exposure onto its reference."""

@@ -8,6 +8,7 @@ from ulvar.frames.fits import FileRows, header_of, write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
 from ulvar.frames.grouping import Group, Tolerances, group_exposures
 from ulvar.frames.mosaic import CELL_SITES, Balance, cell_colours, is_mosaic, on_one_scale, white_balance
+from ulvar.frames.names import distinct_names, distinct_stems
 from ulvar.frames.readers import (
     Rows,
     carried_cards,
@@ -40,6 +41,8 @@ __all__ = [
     "assign_sessions",
     "carried_cards",
     "cell_colours",
+    "distinct_names",
+    "distinct_stems",
     "fact_names",
     "facts_from_header",
     "file_of",

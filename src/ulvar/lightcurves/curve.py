@@ -106,10 +106,10 @@ def differential_curve(
     comparisons = [n for n in table.names("comparison") if n not in leave_out and n != name]
     if not comparisons:
         return Failed("there is no comparison star")
-    files = [row.file for row in rows]
-    flux = table.column(comparisons, files, "flux")
-    error = table.column(comparisons, files, "flux_error")
-    flags = np.nan_to_num(table.column(comparisons, files, "flags"), nan=float(_UNUSABLE)).astype(np.int64)
+    exposures = [row.exposure for row in rows]
+    flux = table.column(comparisons, exposures, "flux")
+    error = table.column(comparisons, exposures, "flux_error")
+    flags = np.nan_to_num(table.column(comparisons, exposures, "flags"), nan=float(_UNUSABLE)).astype(np.int64)
     spoiled = (flags & (_UNUSABLE | int(StarFlag.SATURATED))) != 0
     flux[spoiled] = np.nan
     try:
@@ -124,7 +124,7 @@ def differential_curve(
         magnitude = np.where(relative > 0, -2.5 * np.log10(np.where(relative > 0, relative, 1.0)), np.nan)
     companions = {what: np.array([getattr(row, what) for row in rows]) for what in COMPANIONS}
     return LightCurve(
-        name=name, files=tuple(files), jd_utc=np.array([row.jd_utc for row in rows]),
+        name=name, files=tuple(row.file for row in rows), jd_utc=np.array([row.jd_utc for row in rows]),
         bjd_tdb=np.array([row.bjd_tdb for row in rows]), relative_flux=relative,
         relative_flux_error=np.abs(relative) * share, magnitude=magnitude,
         magnitude_error=2.5 / math.log(10) * share, ensemble_flux=ensemble.flux,

@@ -41,6 +41,10 @@ SERIES_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
 )
 
 
+# File and JD UTC of an exposure.
+Exposure = tuple[str, float]
+
+
 class StarListError(Exception):
     """A star list that cannot be used: which file, which line, why."""
 
@@ -166,6 +170,11 @@ class SeriesRow:
     airmass: float
     flags: int
 
+    @property
+    def exposure(self) -> Exposure:
+        """What tells its exposure from others: tables of two nights put together may hold one file name twice."""
+        return self.file, self.jd_utc if math.isfinite(self.jd_utc) else 0.0
+
 
 class SeriesTable:
     """Rows of a series with quick columns."""
@@ -184,13 +193,13 @@ class SeriesTable:
         """Return star names in their first order, of one role if given."""
         return list(dict.fromkeys(row.name for row in self.rows if role is None or row.role == role))
 
-    def column(self, names: Sequence[str], files: Sequence[str], what: str) -> F64Array:
-        """Return a numeric column as an array of shape (names, files); NaN where there is no row."""
-        index = {(row.name, row.file): row for row in self.rows}
+    def column(self, names: Sequence[str], exposures: Sequence[Exposure], what: str) -> F64Array:
+        """Return a numeric column as an array of shape (names, exposures); NaN where there is no row."""
+        index = {(row.name, row.exposure): row for row in self.rows}
         return np.array(
-            [[getattr(index[n, f], what) if (n, f) in index else math.nan for f in files] for n in names],
+            [[getattr(index[n, e], what) if (n, e) in index else math.nan for e in exposures] for n in names],
             dtype=float,
-        ).reshape(len(names), len(files))
+        ).reshape(len(names), len(exposures))
 
 
 def measure_exposure(
@@ -203,6 +212,7 @@ def measure_exposure(
     options: ApertureOptions,
     detected: StarTable | None = None,
     lost: np.ndarray | None = None,
+    file: str = "",
 ) -> list[SeriesRow]:
     """Measure listed stars at given positions of one calibrated exposure.
 
@@ -220,6 +230,8 @@ def measure_exposure(
         Raises the flag ``neighbour`` for stars with another inside the aperture.
     lost : bool array, optional
         Stars whose re-centring failed.
+    file : str
+        What the rows call the exposure; its file name unless given.
 
     Returns
     -------
@@ -251,7 +263,7 @@ def measure_exposure(
         flags[lost] |= StarFlag.LOST
     return [
         SeriesRow(
-            file=Path(frame.facts.path).name, time_utc_mid=frame.facts.mid_utc, jd_utc=math.nan, bjd_tdb=math.nan,
+            file=file or frame.facts.name, time_utc_mid=frame.facts.mid_utc, jd_utc=math.nan, bjd_tdb=math.nan,
             name=star.name, role=star.role, x=float(x[k]), y=float(y[k]), flux=float(result.flux[k]),
             flux_error=float(result.flux_error[k]), sky=float(result.sky[k]), sky_error=float(result.sky_error[k]),
             peak=float(result.peak[k]), fwhm_px=fwhm_px, airmass=math.nan, flags=int(flags[k]),

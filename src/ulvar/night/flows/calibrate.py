@@ -32,6 +32,7 @@ from ulvar.frames import (
     Role,
     Tolerances,
     carried_cards,
+    distinct_stems,
     group_exposures,
     header_of,
     read_frame,
@@ -293,7 +294,7 @@ def calibrate_lights(
     matches = match_groups(lights, masters, options=rules, preparation=steps.preparation)
     outcomes: list[Outcome] = []
     tasks: list[CalibrateTask] = []
-    seen: dict[str, str] = {}
+    stems = distinct_stems(facts.path for facts in lights)
     for group, match in matches:
         usable = any(c.usable for c in (match.bias, match.dark, match.flat))
         for facts in group.members:
@@ -301,8 +302,12 @@ def calibrate_lights(
                 reason = "; ".join(match.blockers) or "there is no master for it"
                 outcomes.append(Outcome(facts.path, False, reason, "", False, {"bias": "", "dark": "", "flat": ""}))
                 continue
-            task = _task(facts, match, paths, out, seen, steps, defect_library, suffix, replace_existing)
-            tasks.append(replace(task, dark_current_adu=match.dark.scale * dark_current(match.dark.candidate, candidates)))
+            task = _task(
+                facts, match, paths, out / (stems[facts.path] + suffix), steps, defect_library, replace_existing
+            )
+            tasks.append(
+                replace(task, dark_current_adu=match.dark.scale * dark_current(match.dark.candidate, candidates))
+            )
     if tasks:
         check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
     # A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a
@@ -316,27 +321,20 @@ def calibrate_lights(
 
 
 def _task(
-    facts: ExposureFacts, match: Match, paths: dict[int, str], out: Path, seen: dict[str, str],
-    options: CalibrateOptions, defect_library: str, suffix: str, again: bool,
+    facts: ExposureFacts, match: Match, paths: dict[int, str], output: Path,
+    options: CalibrateOptions, defect_library: str, again: bool,
 ) -> CalibrateTask:  # fmt: skip
     chosen = {
         choice.kind: paths[id(choice.candidate)]
         for choice in (match.bias, match.dark, match.flat)
         if choice.candidate is not None
     }
-    name = facts.stem + suffix
-    # Two lights of one name from two folders must not share a product.
-    number = 2
-    while name in seen and seen[name] != facts.path:
-        name = f"{facts.stem}-{number}{suffix}"
-        number += 1
-    seen[name] = facts.path
     stamp: list[object] = [[p, Path(p).stat().st_size, Path(p).stat().st_mtime_ns] for p in chosen.values()]
     if defect_library:
         listed = Library(Path(defect_library)).defect_file(facts)
         stamp.append(listed.stat().st_mtime_ns if listed.exists() else 0)
     return CalibrateTask(
-        facts=facts, output=str(out / name), dark=chosen.get(Role.DARK, ""), bias=chosen.get(Role.BIAS, ""),
+        facts=facts, output=str(output), dark=chosen.get(Role.DARK, ""), bias=chosen.get(Role.BIAS, ""),
         flat=chosen.get(Role.FLAT, ""), scale=match.dark.scale, options=options, defect_list=defect_library, dark_current_adu=0.0,
         print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale), replace=again,
     )  # fmt: skip

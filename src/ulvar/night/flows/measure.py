@@ -11,7 +11,7 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array, Failed, JobContext
-from ulvar.frames import ExposureFacts, FrameError, read_frame
+from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
 from ulvar.night.flows.common import Outcome
 from ulvar.night.flows.plate import wcs_of
@@ -49,6 +49,7 @@ class MeasureTask:
     transform: Transform | None
     fwhm_px: float
     detected: StarTable | None = None
+    name: str = ""
 
 
 @dataclass(frozen=True)
@@ -88,6 +89,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
             options=task.options.aperture,
             detected=detected,
             lost=lost,
+            file=task.name,
         )
     except ValueError as error:
         return Failed(str(error), facts.path)
@@ -197,11 +199,12 @@ def measure_series(
 ) -> tuple[list[SeriesRow], list[Outcome]]:
     """Measure listed stars in every exposure; rows come in the order of time, then of the list."""
     settings = options or MeasureOptions()
+    names = distinct_names(facts.path for facts in exposures)
     tasks = [
         MeasureTask(
             facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
             (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
-            (detected or {}).get(facts.path),
+            (detected or {}).get(facts.path), names[facts.path],
         )
         for facts in exposures
     ]  # fmt: skip
@@ -213,7 +216,7 @@ def measure_series(
             outcomes[path] = Outcome(path, False, result.reason)
         else:
             measured[path] = result
-            outcomes[path] = Outcome(path, True, values={"fwhm_px": result.fwhm_px})
+            outcomes[path] = Outcome(path, True, values={"fwhm_px": result.fwhm_px, "file": task.name})
     ordered = sorted(exposures, key=lambda f: (f.mid_utc is None, f.mid_utc.timestamp() if f.mid_utc else 0.0, f.path))
     rows = [row for f in ordered if f.path in measured for row in measured[f.path].rows]
     return rows, [outcomes[f.path] for f in exposures]

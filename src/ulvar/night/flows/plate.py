@@ -11,7 +11,16 @@ import numpy as np
 
 from ulvar.astrometry import PlateSolution, SolveHints, StarCatalogue, Wcs, solve_plate, wcs_from_header
 from ulvar.engine import Failed, JobContext, OutputExists, atomic_path
-from ulvar.frames import ExposureFacts, FrameError, carried_cards, header_of, is_fits_path, read_frame, write_fits
+from ulvar.frames import (
+    ExposureFacts,
+    FrameError,
+    carried_cards,
+    distinct_stems,
+    header_of,
+    is_fits_path,
+    read_frame,
+    write_fits,
+)
 from ulvar.lightcurves import julian_year
 from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
 from ulvar.stars import StarTable, find_stars
@@ -213,13 +222,16 @@ def solve_files(
     """Solve exposures in parallel into copies in `out`, or ``.wcs`` headers beside them (or in `wcs_folder`)."""
     settings = options or PlateOptions()
     stamp = fingerprint(len(catalogue), float(catalogue.ra.sum()), float(catalogue.dec.sum()))
+    stems = distinct_stems(facts.path for facts in exposures)
     tasks = []
     for facts in exposures:
         near = _near(catalogue, facts, settings)
         if out is not None:
-            output = out / f"{facts.stem}.fits"
+            output = out / f"{stems[facts.path]}.fits"
+        elif wcs_folder is not None:
+            output = wcs_folder / f"{stems[facts.path]}.wcs"
         else:
-            output = (wcs_folder or Path(facts.path).parent) / f"{facts.stem}.wcs"
+            output = Path(facts.path).parent / f"{facts.stem}.wcs"
         found = stars.get(facts.path) if stars else None
         tasks.append(PlateTask(facts, near, settings, found, str(output), stamp, replace_existing, out is not None))
     outcomes = {task.facts.path: outcome for task, outcome in context.each(plate_item, tasks, "Solving plates")}

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import Failed, JobContext
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, read_frame, shapes_mask
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
 from ulvar.night.flows.common import Outcome, write_same_text
 from ulvar.stars import (
     STAR_COLUMNS,
@@ -119,10 +119,16 @@ def write_stars(
 ) -> dict[str, Outcome]:
     """Write ``<stem>.stars.csv`` of each exposure into a folder; returns what became of it, by the exposure's path.
 
+    Of equal names in two folders the stems are made distinct (`distinct_stems`).
     Tables are put into words by the workers: thousands of numbers formatted beside a window would take its turns at
     Python's lock.
     """
-    tasks = [(one.facts.path, one.stars, folder / f"{one.facts.stem}.stars.csv", replace_existing) for one in scored]
+    stems = distinct_stems(one.facts.path for one in scored)
+    tasks = [
+        (path, one.stars, folder / f"{stems[path]}.stars.csv", replace_existing)
+        for one in scored
+        if (path := one.facts.path)
+    ]
     written = context.each(write_stars_item, tasks, "Writing star tables")
     return {task[0]: outcome for task, outcome in written}
 

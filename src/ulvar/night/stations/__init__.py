@@ -7,7 +7,13 @@ from ulvar.night.stations.masters import run_masters
 from ulvar.night.stations.measure import curve_path, night_curve, run_curve, run_measure, series_path
 from ulvar.night.stations.plate import run_plate, solutions
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
-from ulvar.night.stations.shared import StationResult, working_exposures, working_filter
+from ulvar.night.stations.shared import (
+    StationResult,
+    measured_files,
+    star_table_path,
+    working_exposures,
+    working_filter,
+)
 
 RUNNERS = {
     "intake": run_intake,
@@ -24,6 +30,7 @@ __all__ = [
     "QualityRow",
     "StationResult",
     "curve_path",
+    "measured_files",
     "night_curve",
     "night_rules",
     "quality_rows",
@@ -41,6 +48,7 @@ __all__ = [
     "series_path",
     "solutions",
     "stack_candidates",
+    "star_table_path",
     "working_exposures",
     "working_filter",
 ]

@@ -19,7 +19,14 @@ from ulvar.night.flows.stack import Aligned, StackOptions, StackResult, align_al
 from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
-from ulvar.night.stations.shared import StationResult, finish, number_of, working_exposures, working_filter
+from ulvar.night.stations.shared import (
+    StationResult,
+    finish,
+    number_of,
+    star_table_path,
+    working_exposures,
+    working_filter,
+)
 from ulvar.registration import Transform
 from ulvar.stacking import Framing, Normalise, Weighting
 from ulvar.stars import ExposureQuality
@@ -34,7 +41,7 @@ def run_score(night: Night, context: JobContext) -> StationResult:
     settings = night.settings.combine
     regions = [region.shape for region in settings.regions]
     scored, failed = find_all(list(working.values()), context, options=settings.detection, regions=regions)
-    write_stars(scored, night.products / "stars", context, replace_existing=True)
+    tables = write_stars(scored, night.products / "stars", context, replace_existing=True)
     products: list[Product] = []
     findings = [_unreadable(f) for f in failed]
     for name in sorted({s.facts.filter for s in scored}):
@@ -47,6 +54,7 @@ def run_score(night: Night, context: JobContext) -> StationResult:
         for one in series:
             match = by_path.get(one.facts.path)
             values = _quality_values(one, match, reference.facts.path, best)
+            values["table"] = Path(tables[one.facts.path].output).name
             products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
     night.store_products("score", products, clear=True)
     findings += _series_findings(night)
@@ -176,7 +184,12 @@ def _stack_sets(night: Night, keep: dict[str, Product]) -> dict[str, dict[str, P
 def _all_aligned(night: Night, keep: dict[str, Product]) -> tuple[list[Aligned], Aligned]:
     """Return the exposures with their way onto one of them, and that one: the reference, or the best that is left."""
     rows = quality_rows(night)
-    aligned = [_aligned_of(night, raw, product, rows[raw]["score"] or 0.0) for raw, product in keep.items()]
+    working = working_exposures(night)
+    aligned = []
+    for raw, product in keep.items():
+        facts = working.get(raw) or night.facts(raw)
+        assert facts is not None
+        aligned.append(_aligned_of(night, facts, product, rows[raw]["score"] or 0.0))
     reference = next(iter(keep.values())).values["reference"]
     best = next((a for a in aligned if a.scored.facts.path == reference), None)
     if best is None:
@@ -259,15 +272,13 @@ def _chained(first: Transform, then: np.ndarray) -> Transform:
     return Transform(np.column_stack([linear, shift]), first.rms_px, first.matched)
 
 
-def _aligned_of(night: Night, raw: str, product: Product, score: float) -> Aligned:
+def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: float) -> Aligned:
     v = product.values
-    facts = working_exposures(night)[raw] if raw in working_exposures(night) else night.facts(raw)
-    assert facts is not None
     quality = ExposureQuality(
         v["stars"], number_of(v["fwhm_px"]), number_of(v["ellipticity"]), number_of(v["sky_adu"]), number_of(v["noise_adu"]),
         number_of(v["bright_flux_adu"]), v["saturated"], score,
     )  # fmt: skip
-    stars = read_stars(night.products / "stars" / f"{facts.stem}.stars.csv")
+    stars = read_stars(star_table_path(night, product))
     transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
     return Aligned(Scored(facts, stars, quality), transform, number_of(v["flux_ratio"]))
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import Failed, Finding, JobContext, Severity
-from ulvar.frames import ExposureFacts
 from ulvar.lightcurves import write_curve
 from ulvar.night.flows.curve import CurveOptions, CurveResult, make_curve
 from ulvar.night.flows.measure import MeasureOptions, Reference, measure_series
@@ -19,7 +17,9 @@ from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
+    measured_files,
     number_of,
+    star_table_path,
     told_failures,
     working_exposures,
     working_filter,
@@ -57,12 +57,13 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
             v = scores[raw].values
             reference_path = v["reference"]
             fwhm[facts.path] = number_of(v["fwhm_px"])
-            table = night.products / "stars" / f"{facts.stem}.stars.csv"
+            table = star_table_path(night, scores[raw])
             if table.exists():
                 detected[facts.path] = read_stars(table)
             if v["matrix"] is not None:
                 transforms[facts.path] = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
-    reference = _reference(night, reference_path, wcs)
+    origin = next((p for p in scores.values() if p.output == reference_path), None)
+    reference = _reference(night, origin, wcs)
     options = MeasureOptions(
         ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px),
         settings.centre == "refined",
@@ -73,7 +74,9 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     raw_of = {facts.path: raw for raw, facts in working.items()}
-    night.store_products("measured", [Product("measured", raw_of[o.file], "", {}) for o in good], clear=True)
+    night.store_products(
+        "measured", [Product("measured", raw_of[o.file], "", {"file": o.values["file"]}) for o in good], clear=True
+    )
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("measure", "not_measured", "measured", bad, raw_of)
     if rows:
@@ -83,11 +86,11 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings)
 
 
-def _reference(night: Night, path: str, wcs: dict[str, Wcs]) -> Reference | None:
-    if not path:
+def _reference(night: Night, score: Product | None, wcs: dict[str, Wcs]) -> Reference | None:
+    if score is None:
         return None
-    table = night.products / "stars" / f"{ExposureFacts(path).stem}.stars.csv"
-    return Reference(path, read_stars(table), wcs.get(path)) if table.exists() else None
+    table = star_table_path(night, score)
+    return Reference(score.output, read_stars(table), wcs.get(score.output)) if table.exists() else None
 
 
 def run_curve(night: Night, context: JobContext) -> StationResult:
@@ -112,19 +115,7 @@ def night_curve(night: Night) -> CurveResult | Failed:
     """Return the light curve of the measured series; exposures left out since are not used."""
     settings = night.settings.curve
     table = read_series(series_path(night))
-    out = {Path(f.path).name for f in _left_out_working(night)}
+    out = {file for raw, file in measured_files(night).items() if raw in night.left_out}
     rows = [row for row in table.rows if row.file not in out]
     options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out))
     return make_curve(SeriesTable(rows), options)
-
-
-def _left_out_working(night: Night) -> list[ExposureFacts]:
-    calibrated = night.products_of("calibrated")
-    result = []
-    for raw in night.left_out:
-        facts = night.facts(raw)
-        if facts is not None:
-            result.append(facts)
-            if raw in calibrated:
-                result.append(replace(facts, path=calibrated[raw].output))
-    return result

@@ -11,7 +11,14 @@ from ulvar.frames import FrameError, scan_file
 from ulvar.night.flows.plate import PlateOptions, read_wcs_file, solve_files
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.project import Night, Product
-from ulvar.night.stations.shared import StationResult, finish, told_failures, working_exposures, working_filter
+from ulvar.night.stations.shared import (
+    StationResult,
+    finish,
+    star_table_path,
+    told_failures,
+    working_exposures,
+    working_filter,
+)
 
 
 def run_plate(night: Night, context: JobContext) -> StationResult:
@@ -30,9 +37,7 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     name = working_filter(night)
     working = working_exposures(night)
     scores = {raw: p for raw, p in night.products_of("score").items() if p.values["filter"] == name and raw in working}
-    stars = {
-        working[raw].path: read_stars(night.products / "stars" / f"{working[raw].stem}.stars.csv") for raw in scores
-    }
+    stars = {working[raw].path: read_stars(star_table_path(night, score)) for raw, score in scores.items()}
     exposures = [working[raw] for raw in scores]
     if not exposures:
         return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [])

@@ -12,7 +12,7 @@ from ulvar.engine import Finding, Severity, sort_findings
 from ulvar.frames import ExposureFacts
 from ulvar.night.flows.calibrate import calibrated_facts
 from ulvar.night.flows.common import Outcome
-from ulvar.night.project import Night
+from ulvar.night.project import Night, Product
 from ulvar.night.recipe import record_step
 
 
@@ -79,6 +79,23 @@ def working_filter(night: Night) -> str:
     if wanted and wanted in filters:
         return wanted
     return max(sorted(set(filters)), key=filters.count) if filters else ""
+
+
+def star_table_path(night: Night, score: Product) -> Path:
+    """Return the file of the stars that were found when an exposure was scored."""
+    # Nights scored before tables had names of their own have them under the file's.
+    name = score.values.get("table") or f"{ExposureFacts(score.output).stem}.stars.csv"
+    return night.products / "stars" / name
+
+
+def measured_files(night: Night) -> dict[str, str]:
+    """Return raw path to what the series table calls the exposure."""
+    calibrated = night.products_of("calibrated")
+    result = {}
+    for raw, product in night.products_of("measured").items():
+        copy = calibrated.get(raw)
+        result[raw] = product.values.get("file") or Path(copy.output if copy else raw).name
+    return result
 
 
 def number_of(value: Any) -> float:

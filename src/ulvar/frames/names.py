@@ -1,0 +1,51 @@
+"""Names that tell exposures apart: of two files with one name in two folders neither may stand for the other."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from ulvar.frames.facts import ExposureFacts
+
+
+def distinct_names(paths: Iterable[str]) -> dict[str, str]:
+    """Return path to the shortest tail of it that no other path shares: the file name, else with folders before it.
+
+    Examples
+    --------
+    >>> distinct_names(["/n/a/L1.fits", "/n/b/L1.fits", "/n/b/L2.fits"])
+    {'/n/a/L1.fits': 'a/L1.fits', '/n/b/L1.fits': 'b/L1.fits', '/n/b/L2.fits': 'L2.fits'}
+    """
+    names: dict[str, str] = {}
+    waiting = list(dict.fromkeys(paths))
+    length = 1
+    while waiting:
+        tails: dict[str, list[str]] = {}
+        for path in waiting:
+            tails.setdefault("/".join(path.split("/")[-length:]), []).append(path)
+        names |= {same[0]: tail for tail, same in tails.items() if len(same) == 1 or tail == same[0]}
+        waiting = [path for same in tails.values() if len(same) > 1 for path in same if path not in names]
+        length += 1
+    return names
+
+
+def distinct_stems(paths: Iterable[str]) -> dict[str, str]:
+    """Return path to a stem for the files made of it, no two alike: the file's own, else with folders before it.
+
+    Examples
+    --------
+    >>> distinct_stems(["/n/a/L1.fits", "/n/b/L1.fits.gz", "/n/b/L2.fits"])
+    {'/n/a/L1.fits': 'a-L1', '/n/b/L1.fits.gz': 'b-L1', '/n/b/L2.fits': 'L2'}
+    """
+    # Endings go first: L1.fits and L1.fit would make the same products.
+    bare = {path: f"{path.rpartition('/')[0]}/{ExposureFacts(path).stem}" for path in dict.fromkeys(paths)}
+    tails = distinct_names(bare.values())
+    stems: dict[str, str] = {}
+    taken: set[str] = set()
+    for path, place in bare.items():
+        wanted = tails[place].strip("/").replace("/", "-")
+        stem, number = wanted, 2
+        while stem in taken:
+            stem, number = f"{wanted}-{number}", number + 1
+        taken.add(stem)
+        stems[path] = stem
+    return stems
