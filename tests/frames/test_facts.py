@@ -19,7 +19,8 @@ from ulvar.frames import (
     parse_position,
     with_user_facts,
 )
-from ulvar.frames.dialects import parse_time, role_from_path, role_from_words
+from ulvar.frames.dialects import role_from_path, role_from_words
+from ulvar.frames.times import parse_time, utc_from_scale
 
 
 class Roles(unittest.TestCase):
@@ -118,6 +119,25 @@ class Dialects(unittest.TestCase):
         self.assertEqual(facts.mid_utc, noon + timedelta(seconds=31))
         self.assertEqual(parse_time("2027-02-11T12:00:00.123456789"), noon + timedelta(microseconds=123456))
 
+    def test_time_scales_are_brought_to_utc(self) -> None:
+        noon = datetime(2027, 2, 11, 12, tzinfo=UTC)
+        # TAI - UTC is 37 s since 2017; TT is 32.184 s ahead of TAI, GPS time 19 s behind it.
+        for scale, ahead, tolerance in (
+            ("UTC", 0.0, 0.0), ("UT1", 0.0, 0.0), ("TAI", 37.0, 0.0), ("TT", 69.184, 0.0), ("GPS", 18.0, 0.0), ("TDB", 69.184, 0.002),
+            ("TT(TAI)", 69.184, 0.0),
+        ):  # fmt: skip
+            with self.subTest(scale=scale):
+                told = f"{noon + timedelta(seconds=ahead):%Y-%m-%dT%H:%M:%S.%f}"
+                facts = facts_from_header({"DATE-OBS": told, "TIMESYS": scale, "EXPTIME": 60.0}, "x")
+                self.assertLessEqual(abs((facts.start_utc - noon).total_seconds()), tolerance)  # type: ignore[operator]
+                self.assertEqual(facts.mid_utc, facts.start_utc + timedelta(seconds=30))  # type: ignore[operator]
+        days = 61447.5 + 69.184 / 86400
+        by_day = facts_from_header({"MJD-OBS": days, "TIMESYS": "TT"}, "x").start_utc
+        self.assertLess(abs(by_day - noon), timedelta(milliseconds=1))  # type: ignore[operator]
+        self.assertIsNone(facts_from_header({"DATE-OBS": "2027-02-11T12:00:00", "TIMESYS": "LOCAL"}, "x").start_utc)
+        early = utc_from_scale(datetime(2016, 12, 31, 23, 59, 59, tzinfo=UTC) + timedelta(seconds=36), "TAI")
+        self.assertEqual(early, datetime(2016, 12, 31, 23, 59, 59, tzinfo=UTC), "before the leap second there were 36")
+
     @given(
         st.dictionaries(
             st.sampled_from(
@@ -188,6 +208,21 @@ class UserFacts(unittest.TestCase):
         self.assertEqual(given_facts.origins["gain_e_per_adu"], "user")
         self.assertEqual(given_facts.mid_utc, datetime(2027, 2, 11, 12, 0, 30, tzinfo=UTC))
         self.assertEqual(facts.gain_e_per_adu, None)
+
+    def test_a_corrected_start_carries_the_middle_with_it(self) -> None:
+        later = "2027-02-11T14:00:00"
+        start = datetime(2027, 2, 11, 14, tzinfo=UTC)
+        for header, wait in (
+            ({"DATE-OBS": "2027-02-11T12:00:00"}, 0.0),
+            ({"DATE-OBS": "2027-02-11T12:00:00", "DATE-AVG": "2027-02-11T12:00:40"}, 40.0),
+            ({"DATE-OBS": "2027-02-11T12:00:00", "EXPTIME": 50.0}, 25.0),
+            ({}, 0.0),
+        ):
+            with self.subTest(header=header):
+                given_facts = with_user_facts(facts_from_header(header, "x.fits"), {"start_utc": later})
+                self.assertEqual(given_facts.mid_utc, start + timedelta(seconds=wait))
+        told = with_user_facts(facts_from_header({}, "x.fits"), {"start_utc": later, "mid_utc": "2027-02-11T14:00:07"})
+        self.assertEqual(told.mid_utc, start + timedelta(seconds=7), "a middle that is given stays")
 
     def test_wrong_ones_are_told(self) -> None:
         for name, text, message in (

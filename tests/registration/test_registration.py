@@ -57,6 +57,29 @@ class Matching(unittest.TestCase):
             self.assertLess(np.hypot(x - wanted[:, 0], y - wanted[:, 1]).max(), 0.25)
             self.assertEqual(found.mirrored, trial % 3 == 0)
 
+    def test_sparse_fields_match_rightly_or_fail(self) -> None:
+        rng = np.random.default_rng(34)
+        right = {False: 0, True: 0}
+        for mirror in (False, True):
+            for trial in range(40):
+                matrix = affine(1.0, rng.uniform(0, 2 * math.pi), *rng.uniform(-50, 50, 2), mirror=mirror)
+                source = rng.uniform(0, 1000, (6, 2))
+                target = source @ matrix[:, :2].T + matrix[:, 2] + rng.normal(0, 0.05, (6, 2))
+                found = match_stars(source, target)
+                if not found:
+                    continue
+                self.assertIsInstance(found, Transform)
+                self.assertGreaterEqual(found.matched, 4, f"{mirror} {trial}: a success is never empty")
+                # Six stars of 0.05 px give a similarity to 0.03 px; a wrong one is off by the size of the field.
+                x, y = found(source[:, 0], source[:, 1])
+                wanted = source @ matrix[:, :2].T + matrix[:, 2]
+                self.assertLess(np.hypot(x - wanted[:, 0], y - wanted[:, 1]).max(), 0.3, f"{mirror} {trial}")
+                self.assertEqual(found.mirrored, mirror)
+                right[mirror] += 1
+        # Six stars are near the bound of chance: about a third of the fields pass it, mirrored or not.
+        self.assertGreater(right[False], 5)
+        self.assertGreater(right[True], 5, "a mirrored sky is as good as another")
+
     def test_unrelated_fields_never_match(self) -> None:
         rng = np.random.default_rng(32)
         for n in (8, 20, 60, 200):
@@ -83,9 +106,11 @@ class Matching(unittest.TestCase):
     def test_fit_is_exact_on_exact_data(self) -> None:
         points = np.random.default_rng(2).uniform(0, 4000, (12, 2))
         for similarity in (False, True):
-            matrix = affine(0.9, 2.0, 77, -3)
-            fitted = fit_transform(points, points @ matrix[:, :2].T + matrix[:, 2], similarity=similarity)
-            np.testing.assert_allclose(fitted, matrix, atol=1e-9)
+            for mirror in (False, True):
+                matrix = affine(0.9, 2.0, 77, -3, mirror)
+                mapped = points @ matrix[:, :2].T + matrix[:, 2]
+                fitted = fit_transform(points, mapped, similarity=similarity, mirrored=mirror)
+                np.testing.assert_allclose(fitted, matrix, atol=1e-9)
         with self.assertRaises(ValueError):
             fit_transform(points[:2], points[:2])
 

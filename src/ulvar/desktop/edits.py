@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from typing import TYPE_CHECKING
 
 from PySide6.QtGui import QUndoCommand
@@ -106,6 +107,38 @@ class Settings(QUndoCommand):
     def undo(self) -> None:
         """Take it back."""
         self._model.store_settings(self._before)
+
+
+class Setting(Settings):
+    """Values typed, chosen or slid in the slip or on a board, as one step of undo."""
+
+    # A key held down on a slider makes many changes of one setting; those so close together are one step [s].
+    _TOGETHER_S = 0.7
+
+    def __init__(self, model: Model, after: NightSettings, what: tuple[str, ...], text: str) -> None:
+        super().__init__(model, after, text)
+        self._what, self._when = what, time.monotonic()
+
+    def id(self) -> int:
+        """Say which commands may be merged."""
+        return 1
+
+    def mergeWith(self, other: QUndoCommand) -> bool:
+        """Take in a change of the same settings that follows at once."""
+        if not isinstance(other, Setting) or other._what != self._what:
+            return False
+        if other._when - self._when > self._TOGETHER_S:
+            return False
+        self._after, self._when = other._after, other._when
+        return True
+
+    def redo(self) -> None:
+        """Do it."""
+        self._model.store_setting(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._model.store_setting(self._before)
 
 
 class Choices(Settings):

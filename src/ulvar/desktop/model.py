@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import logging
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import partial
 from pathlib import Path
@@ -324,24 +324,38 @@ class Model(QObject, Numbers, Looking, Matching, Running):
         return stored.model_copy(deep=True)
 
     def set_setting(self, section: str, name: str, value: object) -> bool:
-        """Change one setting; returns whether it was accepted."""
+        """Change one setting, undoably; returns whether it was accepted."""
+        return self.change_settings(section, {name: value})
+
+    def change_settings(self, section: str, values: Mapping[str, object]) -> bool:
+        """Change settings of a station together, as one step of undo; returns whether all were accepted."""
         if self.night is None:
             return False
-        settings = self.night.settings
+        settings = self.settings()
         part = getattr(settings, section)
-        if getattr(part, name) == value:
+        changed = [name for name, value in values.items() if getattr(part, name) != value]
+        if not changed:
             return True
         try:
-            setattr(part, name, value)
+            for name in changed:
+                setattr(part, name, values[name])
         except ValidationError as error:
             told = str(error.errors()[0]["msg"]).removeprefix("Value error, ")
             self.message.emit(f"{told[:1].upper()}{told[1:]}.")
             return False
+        words = ", ".join(name.replace("_", " ") for name in changed)
+        what = tuple(f"{section}.{name}" for name in changed)
+        self.undo.push(edits.Setting(self, settings, what, f"Change {words}"))
+        return True
+
+    def store_setting(self, settings: NightSettings) -> None:
+        """Store settings that change what stations would do, and tell the views; the way of undo commands."""
+        if self.night is None:
+            return
         self.night.set_settings(settings)
         self._drop()
         self.settings_changed.emit()
         self.states_changed.emit()
-        return True
 
     # ---- where the user is
 

@@ -24,7 +24,7 @@ from ulvar.desktop.model import Model
 from ulvar.desktop.slip_fields import FIELDS, Field
 from ulvar.desktop.soon import Soon
 from ulvar.desktop.theme import Theme
-from ulvar.desktop.widgets import clear, hairline, label
+from ulvar.desktop.widgets import clear, decimals_of, hairline, label
 from ulvar.engine import Finding
 from ulvar.frames import Role
 
@@ -79,6 +79,8 @@ class Slip(QWidget):
         self._all_findings = False
         self._told: tuple = ()
         self._unfolded = False
+        # Whether a change of settings under way is the slip's own.
+        self._own = False
         # Another station fills and paints most of the window: the slip follows after its board.
         self._soon = Soon(self, self.rebuild)
         model.station_changed.connect(self._soon.ask)
@@ -87,7 +89,7 @@ class Slip(QWidget):
         model.selection_changed.connect(lambda: self.rebuild() if model.station == "curve" else None)
         model.exposures_changed.connect(self.refresh_action)
         model.stars_changed.connect(self.refresh_action)
-        model.settings_changed.connect(self.refresh_action)
+        model.settings_changed.connect(self._settings_arrived)
         model.job_changed.connect(self.refresh_action)
         self.rebuild()
 
@@ -113,8 +115,7 @@ class Slip(QWidget):
 
     def _show_settings(self) -> None:
         """Bring the station's fields in sight; those that still say what is stored are not built again."""
-        station, settings = self._model.station, self._model.settings()
-        stands = (settings, self._unfolded, self.theme.name)
+        station, stands = self._model.station, self._stands()
         known, panel = self._panels.get(station, (None, None))
         if panel is None or known != stands:
             if panel is not None:
@@ -147,11 +148,26 @@ class Slip(QWidget):
         return panel
 
     def _set(self, section: str, name: str, value: object) -> None:
-        if not self._model.set_setting(section, name, value):
-            # The field shows what was refused; it is built anew when it comes in sight again.
-            station = self._model.station
-            if station in self._panels:
-                self._panels[station] = ((), self._panels[station][1])
+        station = self._model.station
+        self._own = True
+        try:
+            accepted = self._model.set_setting(section, name, value)
+        finally:
+            self._own = False
+        if station in self._panels:
+            # The field shows what is stored now; one that was refused is built anew when it comes in sight again.
+            stands = self._stands() if accepted else ()
+            self._panels[station] = (stands, self._panels[station][1])
+
+    def _settings_arrived(self) -> None:
+        """Show settings that were changed elsewhere, or by undo."""
+        if not self._own and not self._soon.isActive():
+            self._show_settings()
+        self.refresh_action()
+
+    def _stands(self) -> tuple:
+        """Return what a panel depends on."""
+        return self._model.settings(), self._unfolded, self.theme.name
 
     def _toggle_fold(self) -> None:
         self._unfolded = not self._unfolded
@@ -199,21 +215,22 @@ class Slip(QWidget):
         spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         spin.setAlignment(Qt.AlignmentFlag.AlignRight)
         spin.setRange(field.low, field.high)
-        spin.setDecimals(field.decimals)
+        wanted = 0.0 if value is None else float(value) * field.scale
+        spin.setDecimals(max(field.decimals, decimals_of(wanted)))
         spin.setFixedWidth(96)
         if field.unit:
             spin.setSuffix(f" {field.unit}")
-        if field.kind == "limit":
-            spin.setSpecialValueText("off")
-        spin.setValue(0.0 if value is None else float(value) * field.scale)
+        spin.setValue(wanted)
+        shown = spin.value()
 
-        def changed(number: float) -> None:
-            wanted: float | None = number / field.scale
-            if field.kind == "limit" and number == 0:
-                wanted = None
-            self._set(field.section, field.name, wanted)
+        def changed() -> None:
+            # Going through a field with Tab ends its editing too; what nobody changed stays as it is stored.
+            nonlocal shown
+            if spin.value() != shown:
+                shown = spin.value()
+                self._set(field.section, field.name, shown / field.scale)
 
-        spin.editingFinished.connect(lambda: changed(spin.value()))
+        spin.editingFinished.connect(changed)
         return spin
 
     def _choice(self, field: Field, value: Any) -> QComboBox:
@@ -272,8 +289,13 @@ class Slip(QWidget):
     def _text(self, field: Field, value: Any) -> QLineEdit:
         line = QLineEdit(", ".join(f"{v:g}" for v in value) if field.kind == "numbers" else str(value))
         line.setFixedWidth(120)
+        shown = line.text()
 
         def changed() -> None:
+            nonlocal shown
+            if line.text() == shown:
+                return
+            shown = line.text()
             wanted: object = line.text().strip()
             if field.kind == "numbers":
                 try:

@@ -321,6 +321,11 @@ def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: 
     return view
 
 
+def decimals_of(value: float, most: int = 4) -> int:
+    """Return how many decimals a number is told with, so that a field shows it as it is."""
+    return len(f"{value:.{most}f}".rstrip("0").partition(".")[2])
+
+
 def number(value: Any, decimals: int) -> str:
     """Return a number as tables show it: equal decimals, a true minus, thin spaces, a dash when unknown."""
     if value is None or value != value:

@@ -22,6 +22,7 @@ from ulvar.frames.readers import (
 from ulvar.frames.sessions import TagRule, assign_sessions, preview_rule
 from ulvar.frames.sexagesimal import parse_angle, parse_position
 from ulvar.frames.shapes import Shape, shapes_mask
+from ulvar.frames.times import parse_time
 
 __all__ = [
     "CELL_SITES",
@@ -57,6 +58,7 @@ __all__ = [
     "open_rows",
     "parse_angle",
     "parse_position",
+    "parse_time",
     "preview_rule",
     "read_frame",
     "read_plane",

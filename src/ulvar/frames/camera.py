@@ -13,9 +13,10 @@ import numpy as np
 import rawpy
 
 from ulvar.engine import F32Array
-from ulvar.frames.dialects import parse_time, role_from_path
+from ulvar.frames.dialects import role_from_path
 from ulvar.frames.facts import ExposureFacts, Role
 from ulvar.frames.frame import FrameError
+from ulvar.frames.times import parse_time
 
 
 def _tags(path: str) -> Mapping[str, Any]:

@@ -8,15 +8,13 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable, Mapping
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from ulvar.frames.facts import ExposureFacts, Role
 from ulvar.frames.sexagesimal import parse_angle
-
-_JD_UNIX_EPOCH = 2440587.5
-_MJD_UNIX_EPOCH = 40587.0
+from ulvar.frames.times import parse_time, time_from_jd, time_from_mjd, utc_from_scale
 
 _ROLE_KEYS = ("IMAGETYP", "IMAGETYPE", "FRAMETYP", "FRAME", "OBSTYPE", "OBSTYP", "PICTTYPE")
 _KEYS: dict[str, tuple[str, ...]] = {
@@ -98,25 +96,6 @@ def role_from_path(path: str) -> tuple[Role, bool] | None:
     return None
 
 
-def parse_time(text: str) -> datetime | None:
-    """Return a UTC time from ISO text, tolerant of blanks and a missing time of day; None if unreadable."""
-    cleaned = text.strip().rstrip("Zz").replace(" ", "T").replace("/", "-")
-    if "T" not in cleaned:
-        return None
-    # datetime takes at most six decimals; more digits than a microsecond carry no meaning here.
-    cleaned = re.sub(r"(\.\d{6})\d+", r"\1", cleaned)
-    try:
-        moment = datetime.fromisoformat(cleaned)
-    except ValueError:
-        return None
-    return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
-
-
-def time_from_jd(jd: float) -> datetime:
-    """Return the UTC time of a Julian date, to the microsecond grid of double precision (about 40 us)."""
-    return datetime.fromtimestamp(0, UTC) + timedelta(days=jd - _JD_UNIX_EPOCH)
-
-
 class _Reader:
     """Takes facts out of a header and remembers which keyword gave each."""
 
@@ -177,22 +156,34 @@ def _cfa(value: Any) -> str | None:
 
 
 def _times(reader: _Reader, exposure_s: float | None) -> tuple[datetime | None, datetime | None]:
-    start = reader.first("start_utc", ("DATE-BEG", "DATE-OBS", "DATE_OBS"), lambda v: parse_time(str(v)))
+    """Return start and middle in UTC; dates in another time scale (TIMESYS) are carried over."""
+    system = str(reader.value("TIMESYS") or "UTC")
+
+    def moment(value: Any) -> datetime | None:
+        read = parse_time(str(value))
+        return None if read is None else utc_from_scale(read, system)
+
+    def day_count(convert: Callable[[float], datetime]) -> Callable[[Any], datetime | None]:
+        def moment_of(value: Any) -> datetime | None:
+            number = _finite(value)
+            return None if number is None else utc_from_scale(convert(number), system)
+
+        return moment_of
+
+    start = reader.first("start_utc", ("DATE-BEG", "DATE-OBS", "DATE_OBS"), moment)
     if start is None:
         day = reader.value("DATE-OBS")
+        # These keywords are in universal time by their names.
         clock = reader.first("start_utc", ("TIME-OBS", "UTSTART", "UT", "UTC-OBS", "TIME-BEG"), _text)
         if isinstance(day, str) and clock is not None:
             start = parse_time(f"{day}T{clock}")
             if start is None:
                 reader.origins.pop("start_utc", None)
     if start is None:
-        mjd = reader.first("start_utc", ("MJD-BEG", "MJD-OBS", "MJD"), _finite)
-        if mjd is not None:
-            start = datetime.fromtimestamp(0, UTC) + timedelta(days=mjd - _MJD_UNIX_EPOCH)
-        else:
-            jd = reader.first("start_utc", ("JD", "JD-OBS"), _finite)
-            start = None if jd is None else time_from_jd(jd)
-    mid = reader.first("mid_utc", ("DATE-AVG", "DATE-MID"), lambda v: parse_time(str(v)))
+        start = reader.first("start_utc", ("MJD-BEG", "MJD-OBS", "MJD"), day_count(time_from_mjd))
+    if start is None:
+        start = reader.first("start_utc", ("JD", "JD-OBS"), day_count(time_from_jd))
+    mid = reader.first("mid_utc", ("DATE-AVG", "DATE-MID"), moment)
     if mid is None and start is not None:
         mid = start + timedelta(seconds=(exposure_s or 0.0) / 2)
         reader.origins["mid_utc"] = f"{reader.origins.get('start_utc', '')} + half the exposure"

@@ -11,6 +11,7 @@ from typing import Any
 from ulvar.frames.address import split_address
 from ulvar.frames.discover import FITS_ENDINGS, RAW_ENDINGS, TIFF_ENDINGS
 from ulvar.frames.sexagesimal import parse_angle
+from ulvar.frames.times import parse_time
 
 _ENDINGS = sorted((*FITS_ENDINGS, *TIFF_ENDINGS, *RAW_ENDINGS), key=len, reverse=True)
 
@@ -202,8 +203,6 @@ def _parse_fact(name: str, text: str) -> Any:
             raise ValueError("four letters such as RGGB")
         return letters
     if name in ("start_utc", "mid_utc"):
-        from ulvar.frames.dialects import parse_time
-
         moment = parse_time(text)
         if moment is None:
             raise ValueError("a time such as 2027-02-11T21:04:00")
@@ -211,6 +210,20 @@ def _parse_fact(name: str, text: str) -> Any:
     if name in ("ra_deg", "dec_deg"):
         return parse_angle(text, hours=name == "ra_deg")
     return float(text)
+
+
+def _middle(facts: ExposureFacts, changes: Mapping[str, Any]) -> datetime | None:
+    """Return the middle of the exposure after its start or its length was corrected."""
+    start = changes.get("start_utc", facts.start_utc)
+    exposure = changes.get("exposure_s", facts.exposure_s)
+    if start is None:
+        return facts.mid_utc
+    if exposure is not None:
+        return start + timedelta(seconds=exposure / 2)
+    # Without a length the middle goes where the start goes.
+    if facts.start_utc is not None and facts.mid_utc is not None:
+        return facts.mid_utc + (start - facts.start_utc)
+    return start
 
 
 def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureFacts:
@@ -245,9 +258,6 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
     if not changes:
         return facts
     if ("exposure_s" in changes or "start_utc" in changes) and "mid_utc" not in changes:
-        start = changes.get("start_utc", facts.start_utc)
-        exposure = changes.get("exposure_s", facts.exposure_s)
-        if start is not None and exposure is not None:
-            changes["mid_utc"] = start + timedelta(seconds=exposure / 2)
+        changes["mid_utc"] = _middle(facts, changes)
     origins = {**facts.origins, **dict.fromkeys(changes, "user")}
     return replace(facts, origins=origins, **changes)

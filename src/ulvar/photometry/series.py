@@ -13,8 +13,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import F64Array, write_csv
-from ulvar.frames import Frame, parse_angle
-from ulvar.frames.dialects import parse_time
+from ulvar.frames import Frame, parse_angle, parse_time
 from ulvar.photometry.aperture import ApertureOptions, measure_apertures
 from ulvar.stars import StarFlag, StarTable, flag_words
 

@@ -234,8 +234,9 @@ def _refine(
     options: MatchOptions,
     source_snr: F64Array | None,
     target_snr: F64Array | None,
-) -> Transform:
+) -> Transform | Failed:
     reach = options.tolerance_px
+    mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
     keep, partner = _partners(matrix, source, tree, reach)
     weights = np.ones(len(source))
     for _ in range(8):
@@ -248,7 +249,9 @@ def _refine(
             weights = 1 / (variance + np.median(variance) + 1e-6)
         else:
             weights = np.ones(len(keep))
-        matrix = fit_transform(source[keep], target[partner], weights=weights, similarity=len(keep) < 7)
+        matrix = fit_transform(
+            source[keep], target[partner], weights=weights, similarity=len(keep) < 7, mirrored=mirrored
+        )
         residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
         spread = 1.4826 * float(np.median(np.abs(residual - np.median(residual, axis=0))))
         new_reach = min(options.tolerance_px, max(4.5 * spread, 0.15))
@@ -257,8 +260,10 @@ def _refine(
         reach = new_reach
     keep, partner = _partners(matrix, source, tree, reach)
     residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
+    if len(keep) < 4:
+        return Failed(f"only {len(keep)} of its {len(source)} stars fall on the reference's")
     bright = slice(None)
     if source_snr is not None and (source_snr[keep] > 50).sum() >= 8:
         bright = source_snr[keep] > 50  # type: ignore[assignment]
-    rms = float(np.sqrt((residual[bright] ** 2).mean())) if len(residual) else math.nan
+    rms = float(np.sqrt((residual[bright] ** 2).mean()))
     return Transform(matrix, rms, len(keep), np.column_stack([keep, partner]), residual)

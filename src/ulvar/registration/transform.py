@@ -67,7 +67,12 @@ class Transform:
 
 
 def fit_transform(
-    source: F64Array, target: F64Array, *, weights: F64Array | None = None, similarity: bool = False
+    source: F64Array,
+    target: F64Array,
+    *,
+    weights: F64Array | None = None,
+    similarity: bool = False,
+    mirrored: bool = False,
 ) -> F64Array:
     """Least-squares affine (or similarity) matrix, shape (2, 3), from matched positions.
 
@@ -77,7 +82,9 @@ def fit_transform(
         Matched positions; three or more for an affine fit, two or more for a similarity.
     weights : float64 array, shape (n,), optional
     similarity : bool
-        Rotation, one scale and shift, without mirror.
+        Rotation, one scale and shift.
+    mirrored : bool
+        Whether the similarity turns the image over; an affine fit finds that itself.
 
     Raises
     ------
@@ -91,13 +98,16 @@ def fit_transform(
     # Coordinates are centred first: raw pixel numbers make the normal equations needlessly stiff.
     ms, mt = source.mean(axis=0), target.mean(axis=0)
     s, t = source - ms, target - mt
+    # Turned over first, what is left of a mirrored similarity is a plain one.
+    flip = np.array([1.0, -1.0 if similarity and mirrored else 1.0])
+    s = s * flip
     if similarity:
         rows = np.zeros((2 * n, 4))
         rows[0::2] = np.column_stack([s[:, 0], -s[:, 1], np.ones(n), np.zeros(n)])
         rows[1::2] = np.column_stack([s[:, 1], s[:, 0], np.zeros(n), np.ones(n)])
         ww = np.repeat(w, 2)
         (a, b, dx, dy), *_ = np.linalg.lstsq(rows * ww[:, None], t.reshape(-1) * ww, rcond=None)
-        linear, shift = np.array([[a, -b], [b, a]]), np.array([dx, dy])
+        linear, shift = np.array([[a, -b], [b, a]]) * flip, np.array([dx, dy])
     else:
         rows = np.column_stack([s, np.ones(n)])
         solution, *_ = np.linalg.lstsq(rows * w[:, None], t * w[:, None], rcond=None)

@@ -209,11 +209,7 @@ class DefectsPage(QWidget):
 
     def _store(self) -> None:
         sigma, below = self.thresholds()
-        settings = self._model.settings().calibrate
-        if settings.hot_sigma != sigma:
-            self._model.set_setting("calibrate", "hot_sigma", sigma)
-        if settings.cold_below != below:
-            self._model.set_setting("calibrate", "cold_below", below)
+        self._model.change_settings("calibrate", {"hot_sigma": sigma, "cold_below": below})
 
     def keep_list(self) -> None:
         """Write the pixels into the library as the camera's list."""

@@ -173,8 +173,7 @@ class StarsPage(QWidget):
 
     def _keep(self) -> None:
         chosen = self._options()
-        for name, *_ in _LIMITS:
-            self._model.set_setting("combine", name, getattr(chosen, name))
+        self._model.change_settings("combine", {name: getattr(chosen, name) for name, *_ in _LIMITS})
         self._show_values()
         self._model.message.emit(
             "These limits count when the exposures are scored again (Ctrl+K, Score the exposures)."
