@@ -19,7 +19,7 @@ from ulvar.photometry import (
     measure_apertures,
     read_star_list,
 )
-from ulvar.simulation import Psf, star_field
+from ulvar.simulation import Psf, add_stars, star_field
 from ulvar.stars import StarFlag
 
 
@@ -119,6 +119,76 @@ class Apertures(unittest.TestCase):
         self.assertEqual(list(result.flags), [StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.EDGE, 0, StarFlag.EDGE])
         self.assertAlmostEqual(result.flux[3], 0.0, places=4)
 
+    def star(self, x: float = 40.3, y: float = 39.8) -> np.ndarray:
+        image = np.full((81, 90), 50.0)
+        add_stars(image, np.array([x]), np.array([y]), np.array([1e5]), Psf.with_fwhm(3.0))
+        return image.astype(np.float32)
+
+    def one(self, image: np.ndarray, mask: np.ndarray | None = None, **options: float):  # type: ignore[no-untyped-def]
+        place = {"radius_px": 6.0, "inner_px": 12.0, "outer_px": 18.0} | options
+        return measure_apertures(image, np.array([40.3]), np.array([39.8]), mask=mask, gain_e_per_adu=1.0, **place)  # type: ignore[arg-type]
+
+    def test_masked_pixels_give_way_to_those_at_their_distance(self) -> None:
+        image = self.star()
+        truth = self.one(image)
+        for name, place, tolerance in (("core", (40, 40), 0.03), ("flank", (40, 43), 0.003), ("wing", (35, 42), 2e-4)):
+            for kind in ("no value", "hot"):
+                with self.subTest(name=name, kind=kind):
+                    spoiled, mask = image.copy(), np.zeros(image.shape, np.uint16)
+                    if kind == "hot":
+                        spoiled[place] += 30000.0
+                        mask[place] = MaskBit.HOT
+                    else:
+                        spoiled[place] = np.nan
+                    result = self.one(spoiled, mask)
+                    share = abs(result.flux[0] / truth.flux[0] - 1)
+                    # The core pixel holds a tenth of the light: without it the flux is 10 % low.
+                    self.assertLess(share, tolerance)
+                    self.assertLess(share * truth.flux[0], max(result.flux_error[0], 10.0), "the error covers it")
+                    self.assertEqual(bool(result.flags[0] & StarFlag.BAD_PIXEL), name != "wing")
+                    self.assertAlmostEqual(result.area_px[0], math.pi * 36, places=6)
+        self.assertTrue(np.isnan(self.one(np.where(np.hypot(*np.indices(image.shape)) > 0, np.nan, image)).flux[0]))
+
+    def test_masked_pixels_are_no_sky(self) -> None:
+        image = self.star()
+        mask = np.zeros(image.shape, np.uint16)
+        # Most of the annulus is lit: only the mask keeps that light out of the sky.
+        y, x = np.indices(image.shape)
+        image[(np.hypot(x - 40, y - 40) > 9) & (x > 34)] += 500.0
+        wrong = self.one(image)
+        self.assertGreater(abs(wrong.sky[0] - 50), 100)
+        for bit in (MaskBit.TRAIL, MaskBit.NO_DATA, MaskBit.SATURATED, MaskBit.COSMIC):
+            mask[(np.hypot(x - 40, y - 40) > 9) & (x > 34)] = bit
+            # What the star's own wings leave in the annulus is under 0.1 ADU.
+            self.assertLess(abs(self.one(image, mask).sky[0] - 50), 0.2)
+
+    def test_bent_and_full_pixels_are_told(self) -> None:
+        image, mask = self.star(), np.zeros((81, 90), np.uint16)
+        mask[40, 41] = MaskBit.NONLINEAR
+        self.assertEqual(self.one(image, mask).flags[0], StarFlag.NONLINEAR)
+        self.assertAlmostEqual(self.one(image, mask).flux[0], self.one(image).flux[0], places=6)
+        mask[40, 40] = MaskBit.SATURATED
+        self.assertEqual(self.one(image, mask).flags[0], StarFlag.NONLINEAR | StarFlag.SATURATED)
+
+    def test_each_term_of_the_error_alone(self) -> None:
+        rng = np.random.default_rng(7)
+        flat = np.full((81, 90), 50.0, np.float32)
+        sigma = 4.0
+        noisy = flat + rng.normal(0, sigma, flat.shape).astype(np.float32)
+        # Sky alone: its pixels in the aperture, and the median of the annulus under all of them.
+        result = self.one(noisy)
+        area = math.pi * 36
+        pixels = math.pi * (18**2 - 12**2)
+        expected = math.sqrt(area * sigma**2 + (area * sigma) ** 2 * math.pi / 2 / pixels)
+        # 565 pixels give the deviation to 3 %; weights of the rim are under 1, so squares are 5 % under the area.
+        self.assertLess(abs(result.flux_error[0] / expected - 1), 0.1)
+        # Source alone: no sky noise at all.
+        self.assertAlmostEqual(self.one(self.star()).flux_error[0], math.sqrt(self.one(self.star()).flux[0]), delta=1.0)
+        # Over a small annulus the sky's own error rules: it grows as 1 / sqrt(pixels).
+        small = self.one(noisy, inner_px=12.0, outer_px=13.0)
+        count = math.pi * (13**2 - 12**2)
+        self.assertLess(abs(small.sky_error[0] / (sigma * math.sqrt(math.pi / 2 / count)) - 1), 0.25)
+
     def test_options(self) -> None:
         self.assertEqual(ApertureOptions.parse("6", "10,15").radii(3.0), (6.0, 10.0, 15.0))
         self.assertEqual(ApertureOptions.parse("1.5fwhm").radii(4.0)[0], 6.0)
@@ -127,6 +197,10 @@ class Apertures(unittest.TestCase):
                 ApertureOptions.parse(aperture, annulus)
         with self.assertRaises(ValueError):
             ApertureOptions(1.5).radii(math.nan)
+        with self.assertRaisesRegex(ValueError, "inside the aperture"):
+            ApertureOptions.parse("12", "10,15")
+        with self.assertRaisesRegex(ValueError, "inside the aperture"):
+            ApertureOptions.parse("3fwhm", "10,15").radii(4.0)
 
 
 class StarLists(FolderCase):

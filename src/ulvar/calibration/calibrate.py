@@ -155,9 +155,9 @@ class Calibrator:
         if pedestal:
             out += np.float32(pedestal)
             steps.append(f"pedestal of {pedestal:g} ADU added")
-        # The level at which pixels saturate is that of the raw frame; it lives on in the mask only.
+        # The levels at which pixels bend and saturate are those of the raw frame; they live on in the mask only.
         facts = replace(
-            frame.facts, saturation_adu=None, pedestal_adu=frame.facts.pedestal_adu + pedestal, width=out.shape[1],
+            frame.facts, saturation_adu=None, nonlinear_adu=None, pedestal_adu=frame.facts.pedestal_adu + pedestal, width=out.shape[1],
             height=out.shape[0],
         )  # fmt: skip
         return Frame(data=out, facts=facts, mask=mask if mask is not None and mask.any() else None, steps=tuple(steps))

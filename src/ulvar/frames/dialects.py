@@ -26,6 +26,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "gain_e_per_adu": ("EGAIN", "CCDGAIN", "EPERADU", "E_ADU"),
     "read_noise_e": ("RDNOISE", "READNOIS", "RON", "RDNOIS", "ENOISE"),
     "saturation_adu": ("SATURATE", "SATLEVEL", "SATURAT"),
+    "nonlinear_adu": ("MAXLIN", "LINLIMIT", "NONLIN"),
     "aperture_mm": ("APTDIA", "APERTUR"),
     "site_height_m": ("SITEELEV", "SITEALT", "ALT-OBS", "OBSGEO-H", "HEIGHT"),
     "pedestal_adu": ("PEDESTAL",),

@@ -75,6 +75,8 @@ class ExposureFacts:
         Clear aperture of the telescope [mm].
     saturation_adu : float or None
         Level at which pixels saturate [ADU].
+    nonlinear_adu : float or None
+        Level from which their response is no longer proportional to light [ADU].
     gain_e_per_adu, read_noise_e : float or None
         Conversion gain [e-/ADU] and read noise [e-].
     pedestal_adu : float
@@ -124,6 +126,7 @@ class ExposureFacts:
     site_longitude_deg: float | None = None
     site_height_m: float | None = None
     saturation_adu: float | None = None
+    nonlinear_adu: float | None = None
     gain_e_per_adu: float | None = None
     read_noise_e: float | None = None
     pedestal_adu: float = 0.0

@@ -95,7 +95,8 @@ def read_frame(facts: ExposureFacts | str) -> Frame:
     Returns
     -------
     Frame
-        NaN and blank pixels carry `MaskBit.NO_DATA`, pixels at or over the saturation level `SATURATED`.
+        NaN and blank pixels carry `MaskBit.NO_DATA`, pixels at or over the saturation level `SATURATED`,
+        those from where the response bends on `NONLINEAR`.
         A ``MASK`` extension written by `write_fits` is read back.
 
     Raises
@@ -109,6 +110,8 @@ def read_frame(facts: ExposureFacts | str) -> Frame:
     mark(mask, ~np.isfinite(data), MaskBit.NO_DATA)
     if known.saturation_adu is not None:
         mark(mask, data >= known.saturation_adu, MaskBit.SATURATED)
+    if known.nonlinear_adu is not None:
+        mark(mask, data >= known.nonlinear_adu, MaskBit.NONLINEAR)
     if is_fits_path(known.path):
         stored = stored_mask(known.path, data.shape)
         if stored is not None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -25,7 +25,7 @@ CURVE_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
     ("flags", "", None, "words joined by |"),
 )
 _UNUSABLE = int(StarFlag.LOST | StarFlag.EDGE)
-_DOUBTFUL = int(StarFlag.SATURATED | StarFlag.LEFT_OUT)
+_DOUBTFUL = int(StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL | StarFlag.LEFT_OUT)
 COMPANIONS = ("airmass", "fwhm_px", "sky", "x", "y")
 
 
@@ -74,13 +74,18 @@ class LightCurve:
         return np.asarray(np.isfinite(self.magnitude) & ((self.flags & _DOUBTFUL) == 0))
 
     @property
+    def left_out(self) -> np.ndarray:
+        """Points of exposures that are left out."""
+        return np.asarray((self.flags & int(StarFlag.LEFT_OUT)) != 0)
+
+    @property
     def time(self) -> F64Array:
         """BJD_TDB where it is known for every point, else JD UTC [d]."""
         return self.bjd_tdb if np.isfinite(self.bjd_tdb).all() else self.jd_utc
 
 
 def differential_curve(
-    table: SeriesTable, *, target: str | None = None, leave_out: Sequence[str] = ()
+    table: SeriesTable, *, target: str | None = None, leave_out: Sequence[str] = (), files_out: Collection[str] = ()
 ) -> LightCurve | Failed:
     """Compare a target with the ensemble of its comparison stars.
 
@@ -91,6 +96,8 @@ def differential_curve(
         Star to compare; by default the first target.
     leave_out : sequence of str
         Comparison stars not to use.
+    files_out : collection of str
+        Exposures that are left out: their points stay, flagged, but count for nothing.
 
     Returns
     -------
@@ -110,10 +117,10 @@ def differential_curve(
     flux = table.column(comparisons, exposures, "flux")
     error = table.column(comparisons, exposures, "flux_error")
     flags = np.nan_to_num(table.column(comparisons, exposures, "flags"), nan=float(_UNUSABLE)).astype(np.int64)
-    spoiled = (flags & (_UNUSABLE | int(StarFlag.SATURATED))) != 0
-    flux[spoiled] = np.nan
+    flux[(flags & (_UNUSABLE | _DOUBTFUL)) != 0] = np.nan
+    out = np.array([row.file in files_out for row in rows])
     try:
-        ensemble = build_ensemble(comparisons, flux, error)
+        ensemble = build_ensemble(comparisons, flux, error, use=~out)
     except ValueError as problem:
         return Failed(str(problem))
     target_flux = np.array([row.flux for row in rows])
@@ -128,7 +135,8 @@ def differential_curve(
         bjd_tdb=np.array([row.bjd_tdb for row in rows]), relative_flux=relative,
         relative_flux_error=np.abs(relative) * share, magnitude=magnitude,
         magnitude_error=2.5 / math.log(10) * share, ensemble_flux=ensemble.flux,
-        flags=np.array([row.flags for row in rows], dtype=np.int64), companions=companions, ensemble=ensemble,
+        flags=np.array([row.flags for row in rows], dtype=np.int64) | np.where(out, int(StarFlag.LEFT_OUT), 0),
+        companions=companions, ensemble=ensemble,
     )  # fmt: skip
 
 

@@ -52,16 +52,49 @@ def pixel_overlap(dx, dy, r):
 
 
 @numba.njit(nogil=True, cache=True)
-def aperture_sums(data, mask, bad_bits, full_bits, xs, ys, radii, inner, outer, out):
+def fill_bad(data, mask, bad_bits, cx, cy, r, x0, x1, y0, y1, places, weights, sums):
+    """Give masked pixels of an aperture the mean of the good ones at their distance from the centre.
+
+    `places` (n, 2) are x and y of the masked pixels, `weights` (n,) their overlaps. Adds to `sums`: sum of
+    weight x value, of weights, of squared weights, and the value that was filled in; the last is infinite where
+    a pixel has no good one at its distance.
+    """
+    for i in range(weights.size):
+        bx, by, w = places[i, 0], places[i, 1], weights[i]
+        away = math.hypot(bx - cx, by - cy)
+        total = shares = 0.0
+        n = 0
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                value = data[y, x]
+                bits = mask[y, x] if mask.size > 0 else 0
+                d = math.hypot(x - cx, y - cy)
+                if value == value and (bits & bad_bits) == 0 and abs(d - away) < 0.75:
+                    total += value
+                    shares += pixel_overlap(x - cx, y - cy, r)
+                    n += 1
+        if n == 0:
+            sums[3] = np.inf
+            continue
+        sums[0] += w * total / n
+        sums[1] += w
+        # The good pixels count for more than once: their weights grow by w / n each.
+        sums[2] += 2.0 * w * shares / n + w * w / n
+        sums[3] += w * total / n
+
+
+@numba.njit(nogil=True, cache=True)
+def aperture_sums(data, mask, bad_bits, full_bits, bent_bits, xs, ys, radii, inner, outer, out):
     """Aperture sums and annulus sky of each position.
 
     `out` columns: sum of weight x value, sum of weights, sum of squared weights, peak, sky (clipped
-    median), sky deviation, sky pixels, flag bits (1 saturated, 4 edge, 8 bad pixel).
+    median), sky deviation, sky pixels, flag bits (1 saturated, 2 not linear, 4 edge, 8 bad pixel), sum of
+    weight x value and sum of weights that were filled in for bad pixels, distance of the nearest of those.
     """
     height, width = data.shape
     for k in range(xs.size):
         cx, cy, r = xs[k], ys[k], radii[k]
-        for column in range(8):
+        for column in range(11):
             out[k, column] = 0.0
         out[k, 3] = np.nan
         out[k, 4] = np.nan
@@ -81,8 +114,8 @@ def aperture_sums(data, mask, bad_bits, full_bits, xs, ys, radii, inner, outer, 
             out[k, 7] = 4.0
             continue
         sky = np.empty((x1 - x0) * (y1 - y0), dtype=np.float32)
-        n = 0
-        total = weights = squares = 0.0
+        n = bad = 0
+        total = weights = squares = lost = 0.0
         peak = -np.inf
         in2, out2 = inner[k] * inner[k], outer[k] * outer[k]
         for y in range(y0, y1):
@@ -95,11 +128,15 @@ def aperture_sums(data, mask, bad_bits, full_bits, xs, ys, radii, inner, outer, 
                 if d2 < (r + 0.8) * (r + 0.8):
                     w = pixel_overlap(dx, dy, r)
                     if w > 0.0:
-                        if not good or (bits & bad_bits) != 0:
-                            flags |= 8
                         if (bits & full_bits) != 0:
                             flags |= 1
-                        if good:
+                        if (bits & bent_bits) != 0:
+                            flags |= 2
+                        if not good or (bits & bad_bits) != 0:
+                            flags |= 8
+                            lost += w
+                            bad += 1
+                        else:
                             total += w * value
                             weights += w
                             squares += w * w
@@ -108,6 +145,26 @@ def aperture_sums(data, mask, bad_bits, full_bits, xs, ys, radii, inner, outer, 
                 if in2 <= d2 <= out2 and good and (bits & (bad_bits | full_bits)) == 0:
                     sky[n] = value
                     n += 1
+        if bad > 0:
+            places = np.empty((bad, 2), dtype=np.int64)
+            overlaps = np.empty(bad, dtype=np.float64)
+            i = 0
+            nearest = np.inf
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    dx, dy = x - cx, y - cy
+                    value = data[y, x]
+                    bits = mask[y, x] if mask.size > 0 else 0
+                    if dx * dx + dy * dy < (r + 0.8) * (r + 0.8) and (value != value or (bits & bad_bits) != 0):
+                        w = pixel_overlap(dx, dy, r)
+                        if w > 0.0:
+                            places[i, 0], places[i, 1], overlaps[i] = x, y, w
+                            nearest = min(nearest, math.hypot(dx, dy))
+                            i += 1
+            sums = np.array([total, weights, squares, 0.0])
+            fill_bad(data, mask, bad_bits, cx, cy, r, x0, x1, y0, y1, places, overlaps, sums)
+            total, weights, squares = sums[0], sums[1], sums[2]
+            out[k, 8], out[k, 9], out[k, 10] = sums[3], lost, nearest
         out[k, 0], out[k, 1], out[k, 2] = total, weights, squares
         out[k, 3] = peak if weights > 0.0 else np.nan
         if n >= 8:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array
+from ulvar.engine import BoolArray, F64Array
 
 
 @dataclass(frozen=True)
@@ -63,7 +63,7 @@ def _mix(relative: F64Array, variance: F64Array, weights: F64Array) -> tuple[F64
     return value, error
 
 
-def build_ensemble(names: Sequence[str], flux: F64Array, error: F64Array) -> Ensemble:
+def build_ensemble(names: Sequence[str], flux: F64Array, error: F64Array, *, use: BoolArray | None = None) -> Ensemble:
     """Weigh comparison stars by inverse variance, iterated with each star's own scatter.
 
     Broeg et al. 2005, AN 326, 134: every star is compared with the weighted mean of the others; its scatter
@@ -74,6 +74,8 @@ def build_ensemble(names: Sequence[str], flux: F64Array, error: F64Array) -> Ens
     names : sequence of str
     flux, error : float64 array, shape (stars, exposures)
         [ADU]; NaN where a star was not measured; errors may all be NaN.
+    use : bool array, shape (exposures,), optional
+        Exposures by which stars are weighed and judged; the others only get the ensemble's flux.
 
     Returns
     -------
@@ -84,19 +86,22 @@ def build_ensemble(names: Sequence[str], flux: F64Array, error: F64Array) -> Ens
     ValueError
         If there is no comparison star with a measurement.
     """
-    level = _row_medians(np.where(flux > 0, flux, np.nan)) if flux.size else np.empty(0)
+    positive = np.where(flux > 0, flux, np.nan)
+    judged = slice(None) if use is None else np.asarray(use)
+    level = _row_medians(positive[:, judged]) if flux.size else np.empty(0)
     if not np.isfinite(level).any():
         raise ValueError("there is no comparison star with a measurement")
     usable = np.isfinite(level)
-    relative = np.where(flux > 0, flux, np.nan) / np.where(usable, level, 1.0)[:, None]
-    variance = (error / np.where(usable, level, 1.0)[:, None]) ** 2
+    every = positive / np.where(usable, level, 1.0)[:, None]
+    every_variance = (error / np.where(usable, level, 1.0)[:, None]) ** 2
+    relative, variance = every[:, judged], every_variance[:, judged]
     promised = np.sqrt(_row_medians(variance))
     filled = np.where(np.isfinite(variance), variance, 0.0)
     # Brighter stars have less noise: a start that is good enough to iterate from.
     weights = np.where(usable, np.nan_to_num(level, nan=0.0), 0.0)
     weights = weights / weights.sum()
     scatter = np.full(len(names), math.nan)
-    curves = np.full(flux.shape, math.nan)
+    curves = np.full(relative.shape, math.nan)
     for _ in range(30):
         curves = _against_rest(relative, filled, weights)
         scatter = _robust_scatter(curves)
@@ -113,13 +118,15 @@ def build_ensemble(names: Sequence[str], flux: F64Array, error: F64Array) -> Ens
         weights = new
         if settled:
             break
-    value, spread = _mix(relative, filled, weights)
+    every_filled = np.where(np.isfinite(every_variance), every_variance, 0.0)
+    value, spread = _mix(every, every_filled, weights)
     total = float(np.nansum(level))
     expected = _expected(promised, filled, weights, relative)
     neumann = _von_neumann(curves)
     return Ensemble(
         names=tuple(names), weights=weights, flux=value * total, error=spread * total, scatter=scatter,
-        expected=expected, von_neumann=neumann, suspects=_suspects(names, scatter, expected, neumann), curves=curves,
+        expected=expected, von_neumann=neumann, suspects=_suspects(names, scatter, expected, neumann),
+        curves=curves if use is None else _against_rest(every, every_filled, weights),
     )  # fmt: skip
 
 

@@ -16,7 +16,7 @@ from ulvar.stars.quality import (
     relative_scores,
 )
 from ulvar.stars.table import STAR_COLUMNS, StarFlag, StarTable, flag_words
-from ulvar.stars.trails import Trail, find_trails
+from ulvar.stars.trails import Trail, find_trails, mask_trails
 
 __all__ = [
     "BLENDS",
@@ -43,6 +43,7 @@ __all__ = [
     "find_trails",
     "flag_words",
     "limit_stars",
+    "mask_trails",
     "measure_quality",
     "relative_scores",
 ]

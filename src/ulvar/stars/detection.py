@@ -9,7 +9,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray
-from ulvar.frames import is_mosaic
+from ulvar.frames import MaskBit, is_mosaic
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.bright import SIGMA_TO_FWHM, BrightStars, find_bright_stars
 from ulvar.stars.fitting import gather_psf, stamps
@@ -21,8 +21,8 @@ from ulvar.stars.search import Scene, search_stars, stars_for_profile
 from ulvar.stars.table import StarFlag, StarTable
 from ulvar.stars.trails import Trail, find_trails
 
-_SATURATED_BIT = 2
-_UNUSABLE_BITS = 0xFFFF & ~(_SATURATED_BIT | 4 | 256)
+# Saturated and bent pixels show where a star is, repaired ones have a value.
+_UNUSABLE = np.uint16(0xFFFF & ~int(MaskBit.SATURATED | MaskBit.NONLINEAR | MaskBit.REPAIRED))
 
 
 @dataclass(frozen=True)
@@ -132,8 +132,8 @@ def find_stars(
     hidden = ~np.isfinite(data)
     saturated = np.zeros(data.shape, dtype=np.bool_)
     if mask is not None:
-        hidden |= (mask & _UNUSABLE_BITS) != 0
-        saturated = (mask & _SATURATED_BIT) != 0
+        hidden |= (mask & _UNUSABLE) != 0
+        saturated = (mask & np.uint16(MaskBit.SATURATED)) != 0
     gain = gain_e_per_adu or 0.0
     bands: tuple[tuple[float, float], ...] = ()
     if is_mosaic(cfa):

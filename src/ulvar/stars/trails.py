@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
 
 from ulvar.engine import BoolArray, F32Array, F64Array
+from ulvar.frames import Frame, MaskBit, mark
 from ulvar.stars._kernels import line_votes
 
 # Pixels beside a line that are looked at.
@@ -52,6 +54,20 @@ class Trail:
         across = np.abs((x - self.x0) * uy - (y - self.y0) * ux)
         beyond = np.maximum(np.maximum(-along, along - length), 0.0)
         return np.asarray(np.hypot(across, beyond))
+
+
+def mask_trails(frame: Frame, trails: Sequence[Trail]) -> Frame:
+    """Return a frame whose pixels under trails are masked as `MaskBit.TRAIL`; without trails the frame itself.
+
+    A ridge's light reaches to about its full width at half maximum on either side of its middle.
+    """
+    if not trails:
+        return frame
+    mask = np.zeros(frame.data.shape, dtype=np.uint16) if frame.mask is None else frame.mask.copy()
+    y, x = np.indices(frame.data.shape, sparse=True)
+    for trail in trails:
+        mark(mask, trail.distance(x, y) <= max(trail.width_px, 1.5), MaskBit.TRAIL)
+    return replace(frame, mask=mask)
 
 
 def find_trails(residual: F32Array, noise: F32Array, *, most: int = 3) -> list[Trail]:

@@ -9,6 +9,7 @@ import numpy as np
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.plots import Plot, Points
 from ulvar.desktop.widgets import empty_state
+from ulvar.engine import counted
 from ulvar.lightcurves import eclipse_template
 
 _STRIPS = (("airmass", "Airmass"), ("fwhm_px", "FWHM px"), ("sky", "Sky ADU"))
@@ -41,7 +42,7 @@ class CurveBoard(Board):
             return
         curve, fit = result.curve, result.eclipse
         self.title.setText(curve.name)
-        self.count.setText(f"{self.model.working_filter()}, {len(curve)} points")
+        self.count.setText(f"{self.model.working_filter()}, {counted(int((~curve.left_out).sum()), 'point')}")
         time = curve.time
         scale = "BJD_TDB" if np.isfinite(curve.bjd_tdb).all() else "JD UTC"
         day = math.floor(float(np.nanmin(time)))
@@ -49,7 +50,10 @@ class CurveBoard(Board):
         names = {file: raw for raw, file in self.model.measured_names().items()}
         keys = [names.get(f, "") for f in curve.files]
         marked = self.model.files_with_findings()
-        kinds = ["other" if not g else "finding" if k in marked else "kept" for g, k in zip(curve.good, keys)]
+        kinds = [
+            "left_out" if out else "other" if not good else "finding" if key in marked else "kept"
+            for out, good, key in zip(curve.left_out, curve.good, keys)
+        ]
         pad = 0.03 * float(np.ptp(x))
         limits = (float(x.min()) - pad, float(x.max()) + pad)
         main = self._add(

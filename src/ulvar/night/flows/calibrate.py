@@ -44,6 +44,10 @@ from ulvar.night.flows.common import Outcome, done_before, fingerprint, identity
 from ulvar.night.library import Library
 
 SUFFIX = "-cal.fits"
+# Cards that are true of the raw pixels only.
+_OF_THE_RAW_FRAME = (
+    "SATURATE", "SATLEVEL", "SATURAT", "MAXLIN", "LINLIMIT", "NONLIN", "BIASSEC", "TRIMSEC", "DATASEC",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -118,7 +122,7 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         like, carried = carried_cards(task.facts, (name for name, _, _ in cards))
         write_fits(
             path, after.data, like=like, cards=[*carried, *cards], history=history,
-            mask=after.mask, drop=("SATURATE", "BIASSEC", "TRIMSEC", "DATASEC"), replace=task.replace,
+            mask=after.mask, drop=_OF_THE_RAW_FRAME, replace=task.replace,
         )  # fmt: skip
         values |= {
             "noise_before": noise_before, "noise_after": noise, "noise_expected": expected, "sky_adu": level,
@@ -347,6 +351,7 @@ def calibrated_facts(raw: ExposureFacts, output: str, values: Mapping[str, Any])
         raw,
         path=output,
         saturation_adu=None,
+        nonlinear_adu=None,
         width=int(values.get("width") or raw.width),
         height=int(values.get("height") or raw.height),
         pedestal_adu=float(values.get("pedestal_adu") or 0.0),

@@ -28,13 +28,14 @@ DETREND = {"airmass": "airmass", "fwhm": "fwhm_px", "sky": "sky", "x": "x", "y":
 
 @dataclass(frozen=True)
 class CurveOptions:
-    """What is done with a light curve."""
+    """What is done with a light curve; `files_out` are exposures that are left out, `leave_out` comparison stars."""
 
     model: str = "none"
     detrend: tuple[str, ...] = ()
     period: tuple[float, float] | None = None
     target: str | None = None
     leave_out: tuple[str, ...] = ()
+    files_out: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -98,7 +99,7 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
             raise ValueError(f"'{term}' is not a detrending term; there are {', '.join(DETREND)}")
     if options.model not in ("none", "eclipse"):
         raise ValueError(f"the model '{options.model}' is not there yet; there are none and eclipse")
-    curve = differential_curve(table, target=options.target, leave_out=options.leave_out)
+    curve = differential_curve(table, target=options.target, leave_out=options.leave_out, files_out=options.files_out)
     if isinstance(curve, Failed):
         return curve
     findings = comparison_findings(curve.ensemble)

@@ -17,7 +17,7 @@ from ulvar.night.flows.common import Outcome
 from ulvar.night.flows.plate import wcs_of
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
 from ulvar.registration import Transform, match_stars
-from ulvar.stars import StarTable, even_frame, find_stars
+from ulvar.stars import StarTable, Trail, even_frame, find_stars, mask_trails
 
 
 @dataclass(frozen=True)
@@ -50,6 +50,7 @@ class MeasureTask:
     fwhm_px: float
     detected: StarTable | None = None
     name: str = ""
+    trails: tuple[Trail, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -68,10 +69,10 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         own = task.wcs or wcs_of(facts.path)
     except FrameError as error:
         return Failed(error.reason, facts.path)
-    fwhm, detected = task.fwhm_px, task.detected
+    fwhm, detected, trails = task.fwhm_px, task.detected, task.trails
     if detected is None or not math.isfinite(fwhm):
         detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
-        fwhm, detected = detection.fwhm_px, detection.stars
+        fwhm, detected, trails = detection.fwhm_px, detection.stars, detection.trails
     placed = _positions(task, own, detected)
     if isinstance(placed, Failed):
         return Failed(placed.reason, facts.path)
@@ -81,7 +82,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         x, y, lost = _refined(x, y, detected, fwhm)
     try:
         rows = measure_exposure(
-            even_frame(frame),
+            mask_trails(even_frame(frame), trails),
             task.stars,
             x,
             y,
@@ -196,6 +197,7 @@ def measure_series(
     transforms: dict[str, Transform] | None = None,
     fwhm: dict[str, float] | None = None,
     detected: dict[str, StarTable] | None = None,
+    trails: dict[str, tuple[Trail, ...]] | None = None,
 ) -> tuple[list[SeriesRow], list[Outcome]]:
     """Measure listed stars in every exposure; rows come in the order of time, then of the list."""
     settings = options or MeasureOptions()
@@ -204,7 +206,7 @@ def measure_series(
         MeasureTask(
             facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
             (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
-            (detected or {}).get(facts.path), names[facts.path],
+            (detected or {}).get(facts.path), names[facts.path], (trails or {}).get(facts.path, ()),
         )
         for facts in exposures
     ]  # fmt: skip

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
 import numpy as np
 
 from ulvar.astrometry import Wcs
-from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.engine import Failed, Finding, JobContext, Severity, counted
 from ulvar.lightcurves import write_curve
 from ulvar.night.flows.curve import CurveOptions, CurveResult, make_curve
 from ulvar.night.flows.measure import MeasureOptions, Reference, measure_series
@@ -24,8 +25,9 @@ from ulvar.night.stations.shared import (
     working_exposures,
     working_filter,
 )
-from ulvar.photometry import ApertureOptions, SeriesTable, read_series, write_series
+from ulvar.photometry import ApertureOptions, read_series, write_series
 from ulvar.registration import Transform
+from ulvar.stars import Trail
 
 
 def series_path(night: Night) -> Path:
@@ -50,13 +52,16 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     scores = night.products_of("score")
     plates = solutions(night)
     wcs = {facts.path: plates[raw] for raw, facts in working.items() if raw in plates}
-    transforms, fwhm, detected = {}, {}, {}
+    transforms, fwhm, detected, trails = {}, {}, {}, {}
     reference_path = ""
     for raw, facts in working.items():
         if raw in scores:
             v = scores[raw].values
             reference_path = v["reference"]
             fwhm[facts.path] = number_of(v["fwhm_px"])
+            trails[facts.path] = tuple(
+                Trail(*ends, width, math.nan, math.nan) for *ends, width in v.get("trail_lines") or ()
+            )
             table = star_table_path(night, scores[raw])
             if table.exists():
                 detected[facts.path] = read_stars(table)
@@ -70,7 +75,7 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     )
     rows, outcomes = measure_series(
         list(working.values()), stars, context, options=options, reference=reference, solutions=wcs,
-        transforms=transforms, fwhm=fwhm, detected=detected,
+        transforms=transforms, fwhm=fwhm, detected=detected, trails=trails,
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     raw_of = {facts.path: raw for raw, facts in working.items()}
@@ -107,15 +112,16 @@ def run_curve(night: Night, context: JobContext) -> StationResult:
     body = result.as_json()
     night.store_products("curve", [Product("curve", "curve", str(curve_path(night)), body)])
     context.progress(1, 1, "Fitting the light curve")
-    text = f"{len(result.curve)} points, scatter {1000 * result.rms:.1f} mmag"
-    return finish(night, StationResult("curve", text, len(result.curve), 0, "", body), list(result.findings))
+    count = int((~result.curve.left_out).sum())
+    text = f"{counted(count, 'point')}, scatter {1000 * result.rms:.1f} mmag"
+    return finish(night, StationResult("curve", text, count, 0, "", body), list(result.findings))
 
 
 def night_curve(night: Night) -> CurveResult | Failed:
-    """Return the light curve of the measured series; exposures left out since are not used."""
+    """Return the light curve of the measured series; points of exposures left out since count for nothing."""
     settings = night.settings.curve
     table = read_series(series_path(night))
-    out = {file for raw, file in measured_files(night).items() if raw in night.left_out}
-    rows = [row for row in table.rows if row.file not in out]
-    options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out))
-    return make_curve(SeriesTable(rows), options)
+    gone = night.left_out
+    out = frozenset(file for raw, file in measured_files(night).items() if raw in gone)
+    options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out)
+    return make_curve(table, options)
