@@ -68,6 +68,39 @@ class Shelf(FolderCase):
         self.library.retire([entry.name], retired=False)
         self.assertEqual(len(self.library.entries()), 1)
 
+    def test_damage_takes_no_decision_back(self) -> None:
+        self.made()
+        entry = self.library.add(self.folder / "master.fits", origin="first night")
+        facts = ExposureFacts("x", camera="Kvist 6M", gain=100.0, width=16, height=12)
+        self.library.remember_camera(facts, CameraNumbers(1.3, 0.01, 6.2, 0.05, "2027-02-12"))
+        self.library.retire([entry.name])
+        for name in ("library.json", "kept.json"):
+            (self.library.folder / name).write_text("{damaged")
+            with self.subTest(damaged=name):
+                self.assertEqual(self.library.entries(), [], "a retired master is not in use again")
+                self.assertEqual(self.library.entries(retired=True)[0].origin, "first night")
+                self.assertEqual(self.library.camera_numbers()["Kvist 6M|100||1"].gain_e_per_adu, 1.3)
+        (self.library.folder / "kept-copy.json").unlink()
+        self.library.retire([entry.name], retired=False)
+        self.assertEqual(len(self.library.entries()), 1)
+
+    def test_libraries_of_older_versions(self) -> None:
+        self.made()
+        entry = self.library.add(self.folder / "master.fits")
+        index = json.loads((self.library.folder / "library.json").read_text())
+        index[entry.name] |= {"retired": True, "added": "2026-12-01", "origin": "older"}
+        index["cameras"] = {"A|1||1": vars(CameraNumbers(1.1, 0.01, 5.0, 0.05, "2026-12-01"))}
+        (self.library.folder / "library.json").write_text(json.dumps(index))
+        for name in ("kept.json", "kept-copy.json"):
+            (self.library.folder / name).unlink()
+        # A new file makes the index be written anew; decisions must not go with the old one.
+        (self.library.folder / "by-hand.fits").write_bytes((self.library.folder / entry.name).read_bytes())
+        for _ in range(2):
+            self.assertEqual([e.name for e in self.library.entries()], ["by-hand.fits"])
+            (old,) = [e for e in self.library.entries(retired=True) if e.retired]
+            self.assertEqual((old.added, old.origin), ("2026-12-01", "older"))
+            self.assertEqual(self.library.camera_numbers()["A|1||1"].read_noise_e, 5.0)
+
     def test_files_put_in_and_taken_away_by_hand(self) -> None:
         self.made()
         entry = self.library.add(self.folder / "master.fits")

@@ -17,6 +17,7 @@ from ulvar.cli.common import (
     fail_usage,
     failed_outcomes,
     finish,
+    hinted,
     lights_of,
     plain_errors,
     read_exposures,
@@ -144,7 +145,8 @@ def masters(
             rejection=_rejection(method, low, high), preparation=preparation, compare=compare,
             excluded=contradicted(told.findings, exposures),
         )  # fmt: skip
-        outcomes, more = make_masters(list(told.exposures), out, context, options=options, replace=replace)
+        outcomes, more = make_masters(list(told.exposures), out, context, options=options, replace_existing=replace)
+    outcomes = hinted(outcomes)
     findings = list(told.findings)
     good = [o for o in outcomes if o.ok]
     lines = [
@@ -233,7 +235,7 @@ def calibrate(
             suffix=f"{suffix}.fits", partial=partial, replace_existing=replace,
         )  # fmt: skip
     # Calibration frames in a folder of lights are no failure; they are passed over and told.
-    outcomes = failed_outcomes(failed) + outcomes
+    outcomes = failed_outcomes(failed) + hinted(outcomes)
     good = [o for o in outcomes if o.ok]
     numbers = ("noise_before", "noise_after", "noise_expected", "sky_adu", "pedestal_adu")
     frames = [

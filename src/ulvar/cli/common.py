@@ -9,6 +9,7 @@ import os
 import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, nullcontext
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, NoReturn
 
@@ -19,7 +20,7 @@ from rich.progress import Progress as Bar
 
 from ulvar.engine import DiskFull, Failed, Finding, JobContext, default_budget, worker_pool
 from ulvar.frames import ExposureFacts, Role, TagRule
-from ulvar.night.flows.common import Outcome
+from ulvar.night.flows.common import KEPT, SOLVED_BEFORE, Outcome
 from ulvar.night.flows.intake import scan_paths
 
 ALL_DONE, SOME_FAILED, WRONG_USAGE, NOTHING_DONE = 0, 1, 2, 3
@@ -142,6 +143,19 @@ def finish(
         for finding in findings:
             out.print(f"{finding.severity.word:>6}  {finding.title}: {finding.text}", markup=False)
     raise typer.Exit(code)
+
+
+_HINTS = {KEPT: " (see --replace)", SOLVED_BEFORE: "; --again solves anew"}
+
+
+def hint(code: str) -> str:
+    """Return which option would do otherwise, as the end of a reason; empty when none would."""
+    return _HINTS.get(code, "")
+
+
+def hinted(outcomes: Sequence[Outcome]) -> list[Outcome]:
+    """Return outcomes whose reasons name the option that would do otherwise."""
+    return [replace(o, reason=o.reason + hint(o.code)) if o.code else o for o in outcomes]
 
 
 def told(outcomes: Sequence[Outcome]) -> list[str]:

@@ -18,6 +18,7 @@ from ulvar.cli.common import (
     failed_outcomes,
     finish,
     given_facts,
+    hinted,
     lights_of,
     plain_errors,
     read_exposures,
@@ -91,7 +92,7 @@ def solve(
     exposures, failed, _ = read_exposures(paths, fact)
     with plain_errors(), running(len(exposures)) as context:
         outcomes = solve_files(exposures, stars, context, options=options, out=out, replace_existing=replace)
-    outcomes = [*outcomes, *failed_outcomes(failed)]
+    outcomes = hinted([*outcomes, *failed_outcomes(failed)])
     good = [o for o in outcomes if o.ok]
     keys = ("ra", "dec", "scale_arcsec_px", "rotation_deg", "flipped", "matched", "rms_arcsec", "seconds")
     frames = [

@@ -16,6 +16,8 @@ from ulvar.cli.common import (
     fail_usage,
     failed_outcomes,
     finish,
+    hint,
+    hinted,
     lights_of,
     plain_errors,
     read_exposures,
@@ -58,7 +60,8 @@ def stars(
         scored, unread = find_all(exposures, context, options=options)
         written: dict[str, Outcome] = {}
         if table is not None:
-            written = write_stars(scored, table, context, replace_existing=replace)
+            outcomes = write_stars(scored, table, context, replace_existing=replace)
+            written = dict(zip(outcomes, hinted(list(outcomes.values()))))
     by_path = {s.facts.path: s for s in scored}
     why = {f.file: f.reason for f in [*failed, *unread]}
     frames, lines, good = [], [], 0
@@ -141,7 +144,7 @@ def stack(
         )  # fmt: skip
     with plain_errors(), running(len(lights), memory_gib=memory) as context:
         result = stack_exposures(lights, out, context, options=options, replace=replace)
-    outcomes = [*result.frames, *failed_outcomes(failed), *rest]
+    outcomes = hinted([*result.frames, *failed_outcomes(failed), *rest])
     used = sum(o.ok for o in outcomes)
     findings = []
     filters = sorted({f.filter for f in lights})
@@ -156,7 +159,7 @@ def stack(
             )  # fmt: skip
         )
     lines = (
-        [result.reason]
+        [result.reason + hint(result.code)]
         if result.reason
         else [f"{result.output}: {used} exposures, {result.width} x {result.height} px"]
     )

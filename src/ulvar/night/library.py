@@ -9,6 +9,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import platformdirs
@@ -22,6 +23,8 @@ from ulvar.night.flows.common import fingerprint
 
 PREFIX = "library/"
 _INDEX = "library.json"
+# What only people know and no file of a master repeats, kept twice: damage to one leaves the other.
+_KEPT = ("kept.json", "kept-copy.json")
 
 
 @dataclass(frozen=True)
@@ -67,13 +70,34 @@ class CameraNumbers:
     measured: str
 
 
+@dataclass
+class _Decided:
+    """Names of retired masters, name to (day it was put in, where it came from), camera setting to its numbers."""
+
+    retired: set[str]
+    origins: dict[str, Any]
+    cameras: dict[str, Any]
+
+
+def _json_object(path: Path) -> dict[str, Any] | None:
+    """Return what a file holds, None when there is none or it is damaged."""
+    try:
+        body = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return None
+    return body if isinstance(body, dict) else None
+
+
 def default_library() -> Path:
     """Return the user's own library folder."""
     return platformdirs.user_data_path("ulvar") / "library"
 
 
 class Library:
-    """A folder of masters with an index that can be made anew from the files.
+    """A folder of masters with an index that can be made anew from the files, and what was decided beside it.
+
+    Decisions are which masters are retired, where each came from, and the numbers of cameras; they stand in
+    ``kept.json`` and once more in ``kept-copy.json``.
 
     Parameters
     ----------
@@ -87,25 +111,38 @@ class Library:
     # ---- the index
 
     def _read(self) -> dict[str, dict]:
-        path = self.folder / _INDEX
-        if not path.exists():
-            return {}
-        try:
-            body = json.loads(path.read_text(encoding="utf-8"))
-            return body if isinstance(body, dict) else {}
-        except (OSError, ValueError):
-            # The index only repeats what the files say; a damaged one is made anew.
-            return {}
+        # The index only repeats what the files say; a damaged one is made anew.
+        return _json_object(self.folder / _INDEX) or {}
 
     def _write(self, index: dict[str, dict]) -> None:
         write_text(self.folder / _INDEX, json.dumps(index, indent=1, sort_keys=True))
+
+    def _decided(self) -> _Decided:
+        for name in _KEPT:
+            body = _json_object(self.folder / name)
+            if body is not None:
+                return _Decided(set(body.get("retired", [])), body.get("origins", {}), body.get("cameras", {}))
+        # Libraries of older versions have decisions in the index.
+        index = self._read()
+        masters = {name: body for name, body in index.items() if name != "cameras"}
+        return _Decided(
+            {name for name, body in masters.items() if body.get("retired")},
+            {name: [body.get("added", ""), body.get("origin", "")] for name, body in masters.items()},
+            index.get("cameras", {}),
+        )
+
+    def _decide(self, decided: _Decided) -> None:
+        body = {"retired": sorted(decided.retired), "origins": decided.origins, "cameras": decided.cameras}
+        for name in _KEPT:
+            write_text(self.folder / name, json.dumps(body, indent=1, sort_keys=True))
 
     def entries(self, *, retired: bool = False) -> list[Entry]:
         """Return the masters in the library; files that were put there or taken away by hand are noticed."""
         if not self.folder.is_dir():
             return []
-        index = self._read()
-        known = {name: body for name, body in index.items() if name != "cameras"}
+        decided = self._decided()
+        known = {name: body for name, body in self._read().items() if name != "cameras"}
+        index = dict(known)
         found: list[Entry] = []
         changed = False
         files = sorted(self.folder.glob("*.fits"))
@@ -114,25 +151,29 @@ class Library:
             body = known.get(path.name)
             if body is None or body["stamp"] != [status.st_size, status.st_mtime_ns]:
                 try:
-                    body = self._described(path, body)
+                    body = self._described(path)
                 except FrameError:
                     continue
                 index[path.name] = body
                 changed = True
             facts = replace(facts_from_text(body["facts"]), path=str(path))
-            entry = Entry(
-                path.name, facts, body["level"], body["noise"], body["added"], body["origin"], body["retired"]
-            )
+            day = datetime.fromtimestamp(status.st_mtime, UTC).strftime("%Y-%m-%d")
+            added, origin = decided.origins.get(path.name, (day, ""))
+            retired_now = path.name in decided.retired
+            entry = Entry(path.name, facts, body["level"], body["noise"], added, origin, retired_now)
             if retired or not entry.retired:
                 found.append(entry)
         for name in set(known) - {p.name for p in files}:
             del index[name]
             changed = True
         if changed:
+            if not any((self.folder / name).exists() for name in _KEPT):
+                # An index of an older version holds decisions, which come first.
+                self._decide(decided)
             self._write(index)
         return found
 
-    def _described(self, path: Path, before: dict | None) -> dict:
+    def _described(self, path: Path) -> dict:
         facts = scan_file(str(path))
         if facts.role in (Role.LIGHT, Role.UNKNOWN):
             raise FrameError(str(path), "it does not say which kind of master it is")
@@ -141,11 +182,9 @@ class Library:
         if level is None:
             level = float(np.nanmedian(read_plane(str(path))[::4, ::4]))
         status = path.stat()
-        kept = before or {}
         return {
             "facts": facts_to_text(replace(facts, is_master=True)), "level": level, "noise": numbers.get("MNOISE"),
-            "added": kept.get("added", datetime.now(UTC).strftime("%Y-%m-%d")), "origin": kept.get("origin", ""),
-            "retired": kept.get("retired", False), "stamp": [status.st_size, status.st_mtime_ns],
+            "stamp": [status.st_size, status.st_mtime_ns],
         }  # fmt: skip
 
     # ---- putting in and out
@@ -187,10 +226,10 @@ class Library:
                 shutil.copyfile(source, temporary)
         else:
             self._write_copy(source, facts, target, replace_existing)
-        index = self._read()
-        body = self._described(target, None)
-        index[name] = {**body, "origin": origin or source.name}
-        self._write(index)
+        decided = self._decided()
+        decided.retired.discard(name)
+        decided.origins[name] = [datetime.now(UTC).strftime("%Y-%m-%d"), origin or source.name]
+        self._decide(decided)
         return next(e for e in self.entries(retired=True) if e.name == name)
 
     def _write_copy(self, source: Path, facts: ExposureFacts, target: Path, replace_existing: bool) -> None:
@@ -216,11 +255,10 @@ class Library:
 
     def retire(self, names: Iterable[str], *, retired: bool = True) -> None:
         """Take masters out of use, or back into it; the files stay."""
-        index = self._read()
-        for name in names:
-            if name in index:
-                index[name]["retired"] = retired
-        self._write(index)
+        decided = self._decided()
+        there = {name for name in names if (self.folder / name).is_file()}
+        decided.retired = decided.retired | there if retired else decided.retired - there
+        self._decide(decided)
 
     def candidates(self) -> list[tuple[Candidate, str]]:
         """Return (candidate, path) of the masters in use."""
@@ -230,13 +268,13 @@ class Library:
 
     def camera_numbers(self) -> dict[str, CameraNumbers]:
         """Return camera setting (see `camera_key`) to measured gain and read noise."""
-        return {key: CameraNumbers(**body) for key, body in self._read().get("cameras", {}).items()}
+        return {key: CameraNumbers(**body) for key, body in self._decided().cameras.items()}
 
     def remember_camera(self, facts: ExposureFacts, numbers: CameraNumbers) -> None:
         """Remember gain and read noise of the setting that an exposure was taken with."""
-        index = self._read()
-        index.setdefault("cameras", {})[camera_key(facts)] = vars(numbers)
-        self._write(index)
+        decided = self._decided()
+        decided.cameras[camera_key(facts)] = vars(numbers)
+        self._decide(decided)
 
     def defect_file(self, facts: ExposureFacts) -> Path:
         """Return the file of a camera's list of defects."""

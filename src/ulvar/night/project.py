@@ -24,7 +24,7 @@ from ulvar.frames import (
 )
 from ulvar.inspection import Ceiling, PixelLook, camera_key, with_ceilings
 from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
-from ulvar.night.flows.common import fingerprint, identity
+from ulvar.night.flows.common import GIVEN, KNOWN_OTHERWISE, fingerprint, identity
 from ulvar.night.library import library_at
 from ulvar.night.settings import NightSettings
 from ulvar.night.store import NightError, Store
@@ -418,7 +418,9 @@ class Night:
         """Return a fingerprint of all that a station's result depends on."""
         upto = STATIONS.index(station)
         settings = self.settings.model_dump(mode="json")
-        parts: list[Any] = [[identity(f) for f in self.exposures], settings["intake"]]
+        # From calibrating on errors and noise hang on gain and read noise that were measured.
+        origins = KNOWN_OTHERWISE if upto >= 2 else GIVEN
+        parts: list[Any] = [[identity(f, origins) for f in self.exposures], settings["intake"]]
         if upto >= 1:
             parts.append(sorted(self.left_out))
             parts.append([settings[name] for name in STATIONS[1 : upto + 1]])

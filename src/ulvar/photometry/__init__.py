@@ -11,6 +11,8 @@ from ulvar.photometry.series import (
     measure_exposure,
     read_series,
     read_star_list,
+    row_from_values,
+    row_values,
     write_series,
 )
 
@@ -29,5 +31,7 @@ __all__ = [
     "measure_exposure",
     "read_series",
     "read_star_list",
+    "row_from_values",
+    "row_values",
     "write_series",
 ]

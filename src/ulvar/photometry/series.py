@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import math
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from datetime import datetime
 from pathlib import Path
 from typing import Any
@@ -173,6 +173,29 @@ class SeriesRow:
     def exposure(self) -> Exposure:
         """What tells its exposure from others: tables of two nights put together may hold one file name twice."""
         return self.file, self.jd_utc if math.isfinite(self.jd_utc) else 0.0
+
+
+def row_values(row: SeriesRow) -> list[Any]:
+    """Return a row's fields in their order as plain values: time as ISO text, NaN as None."""
+    values = []
+    for field in fields(row):
+        value = getattr(row, field.name)
+        if isinstance(value, datetime):
+            value = value.isoformat()
+        elif isinstance(value, float) and not math.isfinite(value):
+            value = None
+        values.append(value)
+    return values
+
+
+def row_from_values(values: Sequence[Any]) -> SeriesRow:
+    """Return the row of `row_values`."""
+    told = dict(zip([field.name for field in fields(SeriesRow)], values, strict=True))
+    when = told["time_utc_mid"]
+    told["time_utc_mid"] = None if when is None else datetime.fromisoformat(when)
+    texts = ("file", "time_utc_mid", "name", "role", "flags")
+    restored: dict[str, Any] = {n: math.nan if v is None and n not in texts else v for n, v in told.items()}
+    return SeriesRow(**restored)
 
 
 class SeriesTable:

@@ -64,7 +64,7 @@ def mask_trails(frame: Frame, trails: Sequence[Trail]) -> Frame:
     if not trails:
         return frame
     mask = np.zeros(frame.data.shape, dtype=np.uint16) if frame.mask is None else frame.mask.copy()
-    y, x = np.indices(frame.data.shape, sparse=True)
+    y, x = np.ogrid[: frame.data.shape[0], : frame.data.shape[1]]
     for trail in trails:
         mark(mask, trail.distance(x, y) <= max(trail.width_px, 1.5), MaskBit.TRAIL)
     return replace(frame, mask=mask)

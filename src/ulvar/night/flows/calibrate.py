@@ -40,7 +40,7 @@ from ulvar.frames import (
     write_fits,
 )
 from ulvar.inspection import match_findings
-from ulvar.night.flows.common import Outcome, done_before, fingerprint, identity
+from ulvar.night.flows.common import NO_MATCH, Outcome, done_before, fingerprint, identity
 from ulvar.night.library import Library
 
 SUFFIX = "-cal.fits"
@@ -64,7 +64,7 @@ class CalibrateTask:
     defect_list: str
     dark_current_adu: float
     print: str
-    replace: bool
+    again: bool
 
 
 @lru_cache(maxsize=3)
@@ -92,11 +92,11 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
     """Calibrate and write one light (runs in a worker)."""
     values: dict[str, object] = {"bias": task.bias, "dark": task.dark, "flat": task.flat, "scale": task.scale}
     path = Path(task.output)
-    done = done_before(path, task.print, task.replace)
+    done = done_before(path, task.print, task.again)
     if done is not None:
         if done.ok:
             values |= _numbers(header_of(task.output))
-        return Outcome(task.facts.path, done.ok, done.reason, task.output if done.ok else "", done.skipped, values)
+        return replace(done, file=task.facts.path, output=task.output if done.ok else "", values=values)
     try:
         frame = read_frame(task.facts)
         calibrate = calibrator_for(task)
@@ -122,7 +122,7 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         like, carried = carried_cards(task.facts, (name for name, _, _ in cards))
         write_fits(
             path, after.data, like=like, cards=[*carried, *cards], history=history,
-            mask=after.mask, drop=_OF_THE_RAW_FRAME, replace=task.replace,
+            mask=after.mask, drop=_OF_THE_RAW_FRAME, replace=task.again,
         )  # fmt: skip
         values |= {
             "noise_before": noise_before, "noise_after": noise, "noise_expected": expected, "sky_adu": level,
@@ -130,10 +130,10 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
             "steps": list(after.steps),
         }  # fmt: skip
     except FrameError as error:
-        return Outcome(task.facts.path, False, error.reason, "", False, values)
+        return Outcome(task.facts.path, False, error.reason, values=values)
     except (OutputExists, OSError, ValueError) as error:
-        return Outcome(task.facts.path, False, str(error), "", False, values)
-    return Outcome(task.facts.path, True, "", task.output, False, values)
+        return Outcome(task.facts.path, False, str(error), values=values)
+    return Outcome(task.facts.path, True, "", task.output, values=values)
 
 
 def calibrator_for(task: CalibrateTask) -> Calibrator:
@@ -304,7 +304,8 @@ def calibrate_lights(
         for facts in group.members:
             if not (match.safe or (partial and usable)):
                 reason = "; ".join(match.blockers) or "there is no master for it"
-                outcomes.append(Outcome(facts.path, False, reason, "", False, {"bias": "", "dark": "", "flat": ""}))
+                none = {"bias": "", "dark": "", "flat": ""}
+                outcomes.append(Outcome(facts.path, False, reason, code=NO_MATCH, values=none))
                 continue
             task = _task(
                 facts, match, paths, out / (stems[facts.path] + suffix), steps, defect_library, replace_existing
@@ -340,7 +341,7 @@ def _task(
     return CalibrateTask(
         facts=facts, output=str(output), dark=chosen.get(Role.DARK, ""), bias=chosen.get(Role.BIAS, ""),
         flat=chosen.get(Role.FLAT, ""), scale=match.dark.scale, options=options, defect_list=defect_library, dark_current_adu=0.0,
-        print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale), replace=again,
+        print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale), again=again,
     )  # fmt: skip
 
 

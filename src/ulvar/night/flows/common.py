@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from ulvar import __version__
+from ulvar.engine import write_text
 from ulvar.frames import ExposureFacts, FrameError, header_of
 
 
@@ -19,9 +20,17 @@ def fingerprint(*parts: Any) -> str:
     return hashlib.sha256(text.encode()).hexdigest()[:16]
 
 
-def identity(facts: ExposureFacts) -> list[Any]:
-    """Return what makes a file that file: its path, size and time, and the user's corrections."""
-    given = {name: str(getattr(facts, name, "")) for name, origin in facts.origins.items() if origin == "user"}
+# Where a fact came from when it is not from the file: changed, it changes what is made of the file.
+GIVEN = ("user",)
+KNOWN_OTHERWISE = ("user", "measured")
+
+
+def identity(facts: ExposureFacts, origins: Sequence[str] = KNOWN_OTHERWISE) -> list[Any]:
+    """Return what makes a file that file: its path, size and time, and the facts that came from elsewhere.
+
+    Gain and read noise that were measured count by default; what does not use them asks for `GIVEN` facts only.
+    """
+    given = {name: str(getattr(facts, name, "")) for name, origin in facts.origins.items() if origin in origins}
     return [facts.path, facts.size_bytes, facts.mtime_ns, given]
 
 
@@ -35,15 +44,20 @@ def existing_fingerprint(path: Path) -> str | None:
         return ""
 
 
+# A product of another recipe is in the way; the plate was solved before; no master is safe for it.
+KEPT, SOLVED_BEFORE, NO_MATCH = "kept", "solved_before", "no_match"
+
+
 @dataclass(frozen=True)
 class Outcome:
-    """What became of one item."""
+    """What became of one item; `code` tells kinds of failure apart where somebody acts on them (`KEPT` and its like)."""
 
     file: str
     ok: bool
     reason: str = ""
     output: str = ""
     skipped: bool = False
+    code: str = ""
     values: Mapping[str, Any] = field(default_factory=dict)
 
 
@@ -54,9 +68,7 @@ def may_write(path: Path, wanted: str, replace: bool) -> Outcome | None:
         return None
     if have == wanted:
         return Outcome(str(path), True, "it exists with the same recipe", str(path), skipped=True)
-    return Outcome(
-        str(path), False, f"{path.name} exists and was made otherwise; it is kept (see --replace)", str(path)
-    )
+    return Outcome(str(path), False, f"{path.name} exists and was made otherwise; it is kept", str(path), code=KEPT)
 
 
 def done_before(path: Path, wanted: str, replace: bool) -> Outcome | None:
@@ -67,11 +79,9 @@ def done_before(path: Path, wanted: str, replace: bool) -> Outcome | None:
 
 def write_same_text(path: Path, text: str, replace: bool) -> Outcome:
     """Write a text table unless it exists; an identical one counts as done, another one is kept."""
-    from ulvar.engine import write_text
-
     if path.exists() and not replace:
         if path.read_text(encoding="utf-8") == text:
             return Outcome(str(path), True, "it exists with the same recipe", str(path), skipped=True)
-        return Outcome(str(path), False, f"{path.name} exists and differs; it is kept (see --replace)", str(path))
+        return Outcome(str(path), False, f"{path.name} exists and differs; it is kept", str(path), code=KEPT)
     write_text(path, text)
     return Outcome(str(path), True, "", str(path))

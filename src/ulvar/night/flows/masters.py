@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +20,7 @@ from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Rejection
 from ulvar.engine import Failed, Finding, JobContext, Mend, OutputExists, Severity, check_disk, sort_findings
 from ulvar.frames import ExposureFacts, FrameError, Group, Role, Tolerances, group_exposures, header_of
-from ulvar.night.flows.common import Outcome, done_before, fingerprint, identity
+from ulvar.night.flows.common import GIVEN, Outcome, done_before, fingerprint, identity
 
 KINDS = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
 
@@ -61,14 +61,14 @@ class MasterTask:
     subtract: str | None
     subtract_note: str
     budget_bytes: int
-    replace: bool
+    again: bool
 
     @property
     def print(self) -> str:
         """Fingerprint of inputs and settings."""
         r = self.options.rejection
         return fingerprint(
-            "master", self.group.role.value, [identity(m) for m in self.group.members],
+            "master", self.group.role.value, [identity(m, GIVEN) for m in self.group.members],
             [r.method.value, r.low, r.high, r.few], self.subtract_note, self.options.preparation.key(),
             self.options.compare,
         )  # fmt: skip
@@ -84,7 +84,7 @@ def master_item(task: MasterTask) -> Outcome:
         "width": group.width, "height": group.height, "key": group.key, "session": group.session,
         "subtracted": task.subtract_note,
     }  # fmt: skip
-    done = done_before(path, task.print, task.replace)
+    done = done_before(path, task.print, task.again)
     if done is not None:
         if done.ok:
             header = header_of(task.output)
@@ -92,7 +92,7 @@ def master_item(task: MasterTask) -> Outcome:
                 "count": int(header.get("NCOMBINE", 0)), "rejected_fraction": float(header.get("MREJECT", 0.0)),
                 "noise_adu": header.get("MNOISE"), "level_adu": header.get("MLEVEL"),
             }  # fmt: skip
-        return Outcome(task.output, done.ok, done.reason, task.output if done.ok else "", done.skipped, values)
+        return replace(done, file=task.output, output=task.output if done.ok else "", values=values)
     try:
         subtract = read_master(task.subtract).data if task.subtract else None
         master = build_master(
@@ -105,10 +105,10 @@ def master_item(task: MasterTask) -> Outcome:
             budget_bytes=task.budget_bytes,
         )
         if isinstance(master, Failed):
-            return Outcome(task.output, False, master.reason, "", False, values)
-        write_master(path, master, fingerprint=task.print, replace_existing=task.replace)
+            return Outcome(task.output, False, master.reason, values=values)
+        write_master(path, master, fingerprint=task.print, replace_existing=task.again)
     except (FrameError, OutputExists, OSError, ValueError) as error:
-        return Outcome(task.output, False, str(error), "", False, values)
+        return Outcome(task.output, False, str(error), values=values)
     values.update(
         count=master.count, rejected_fraction=master.rejected_fraction,
         noise_adu=None if master.noise_adu != master.noise_adu else master.noise_adu, level_adu=master.level_adu,
@@ -116,7 +116,7 @@ def master_item(task: MasterTask) -> Outcome:
         caution=master.caution, levels_adu=list(master.levels_adu), inputs=list(master.inputs),
         rejected_fractions=list(master.rejected_fractions),
     )  # fmt: skip
-    return Outcome(task.output, True, "", task.output, False, values)
+    return Outcome(task.output, True, "", task.output, values=values)
 
 
 def master_name(group: Group) -> str:
@@ -143,7 +143,7 @@ def make_masters(
     options: MasterOptions | None = None,
     tolerances: Tolerances | None = None,
     others: Sequence[tuple[Candidate, str]] = (),
-    replace: bool = False,
+    replace_existing: bool = False,
 ) -> tuple[list[Outcome], list[Finding]]:
     """Build the masters of all calibration groups into a folder; flats come after what they need.
 
@@ -158,7 +158,7 @@ def make_masters(
         Short for options with these tolerances only.
     others : sequence of (Candidate, path)
         Masters made before, which may be taken off flats.
-    replace : bool
+    replace_existing : bool
 
     Raises
     ------
@@ -183,7 +183,7 @@ def make_masters(
     findings = _excluded_findings(exposures, rules.excluded)
 
     def task(group: Group, subtract: str | None = None, note: str = "") -> MasterTask:
-        return MasterTask(group, str(out / names[id(group)]), rules, subtract, note, budget, replace)
+        return MasterTask(group, str(out / names[id(group)]), rules, subtract, note, budget, replace_existing)
 
     built: list[tuple[Candidate, str]] = []
     for job, outcome in context.each(master_item, [task(g) for g in first], "Making masters"):
@@ -205,7 +205,7 @@ def make_masters(
             findings.append(_not_subtracted(group, choice.reason))
             reason = f"no dark flat or bias to subtract: {choice.reason}"
             values = {"kind": "flat", "filter": group.filter, "exposure_s": group.exposure_s, "key": group.key}
-            outcomes.append(Outcome(str(out / names[id(group)]), False, reason, "", False, values))
+            outcomes.append(Outcome(str(out / names[id(group)]), False, reason, values=values))
             continue
         path = next(p for candidate, p in available if candidate is choice.candidate)
         jobs.append(task(group, path, f"{choice.candidate.key} {fingerprint(Path(path).stat().st_size)}"))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
@@ -15,6 +15,7 @@ from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
 from ulvar.night.flows.common import Outcome
 from ulvar.night.flows.plate import wcs_of
+from ulvar.night.flows.starfind import FINDING_BYTES_PX
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
 from ulvar.registration import Transform, match_stars
 from ulvar.stars import StarTable, Trail, even_frame, find_stars, mask_trails
@@ -176,6 +177,12 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
     return timed
 
 
+def _held_bytes(task: MeasureTask) -> int:
+    """Return what measuring one exposure holds at most [bytes]: the frame, its mask, and looking for stars where it must."""
+    looks = task.detected is None or not math.isfinite(task.fwhm_px)
+    return (FINDING_BYTES_PX if looks else 14) * task.facts.width * task.facts.height
+
+
 def make_reference(facts: ExposureFacts) -> Reference | Failed:
     """Find the stars of the exposure that positions refer to."""
     try:
@@ -198,8 +205,13 @@ def measure_series(
     fwhm: dict[str, float] | None = None,
     detected: dict[str, StarTable] | None = None,
     trails: dict[str, tuple[Trail, ...]] | None = None,
+    known: Mapping[str, Measured] | None = None,
+    arrived: Callable[[str, Measured], None] | None = None,
 ) -> tuple[list[SeriesRow], list[Outcome]]:
-    """Measure listed stars in every exposure; rows come in the order of time, then of the list."""
+    """Measure listed stars in every exposure; rows come in the order of time, then of the list.
+
+    Exposures that are `known`, by their path, are not measured again; `arrived` is told of the others as they are done.
+    """
     settings = options or MeasureOptions()
     names = distinct_names(facts.path for facts in exposures)
     tasks = [
@@ -209,16 +221,21 @@ def measure_series(
             (detected or {}).get(facts.path), names[facts.path], (trails or {}).get(facts.path, ()),
         )
         for facts in exposures
+        if facts.path not in (known or {})
     ]  # fmt: skip
-    measured: dict[str, Measured] = {}
+    measured = dict(known or {})
     outcomes: dict[str, Outcome] = {}
-    for task, result in context.each(measure_item, tasks, "Measuring stars"):
+    held = max((_held_bytes(t) for t in tasks), default=0)
+    for task, result in context.each(measure_item, tasks, "Measuring stars", item_bytes=held):
         path = task.facts.path
         if isinstance(result, Failed):
             outcomes[path] = Outcome(path, False, result.reason)
-        else:
-            measured[path] = result
-            outcomes[path] = Outcome(path, True, values={"fwhm_px": result.fwhm_px, "file": task.name})
+            continue
+        measured[path] = result
+        if arrived is not None:
+            arrived(path, result)
+    for path, found in measured.items():
+        outcomes[path] = Outcome(path, True, values={"fwhm_px": found.fwhm_px, "file": names[path]})
     ordered = sorted(exposures, key=lambda f: (f.mid_utc is None, f.mid_utc.timestamp() if f.mid_utc else 0.0, f.path))
     rows = [row for f in ordered if f.path in measured for row in measured[f.path].rows]
     return rows, [outcomes[f.path] for f in exposures]

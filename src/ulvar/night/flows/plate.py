@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -22,7 +22,8 @@ from ulvar.frames import (
     write_fits,
 )
 from ulvar.lightcurves import julian_year
-from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.common import SOLVED_BEFORE, Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.starfind import FINDING_BYTES_PX
 from ulvar.stars import StarTable, find_stars
 
 
@@ -46,7 +47,7 @@ class PlateTask:
     stars: StarTable | None
     output: str
     catalogue_print: str
-    replace: bool
+    again: bool
     copy: bool
 
 
@@ -89,21 +90,22 @@ def plate_item(task: PlateTask) -> Outcome:
         task.catalogue_print,
     )
     if task.copy:
-        there = may_write(path, stamp, task.replace or task.options.again)
+        there = may_write(path, stamp, task.again or task.options.again)
         if there is not None:
             known = wcs_from_header(header_of(task.output)) if there.ok else None
             values = {} if known is None else describe(known, task.facts)
-            return Outcome(task.facts.path, there.ok, there.reason, task.output, there.skipped, values)
-    elif path.exists() and not task.options.again and not task.replace:
+            return replace(there, file=task.facts.path, output=task.output, values=values)
+    elif path.exists() and not task.options.again and not task.again:
         known = read_wcs_file(path)
         if known is not None:
             return Outcome(
                 task.facts.path,
                 True,
-                "solved before; --again solves anew",
+                "solved before",
                 task.output,
-                True,
-                describe(known, task.facts),
+                skipped=True,
+                code=SOLVED_BEFORE,
+                values=describe(known, task.facts),
             )
     solution = solve_exposure(task.facts, task.catalogue, task.options, task.stars)
     if isinstance(solution, Failed):
@@ -116,7 +118,7 @@ def plate_item(task: PlateTask) -> Outcome:
             like, carried = carried_cards(task.facts)
             write_fits(
                 path, frame.data, like=like, cards=[*carried, *cards], history=[note], mask=frame.mask,
-                drop=_WCS_KEYS, replace=task.replace or task.options.again,
+                drop=_WCS_KEYS, replace=task.again or task.options.again,
             )  # fmt: skip
         else:
             write_wcs_file(path, task.facts, solution.wcs, note)
@@ -127,7 +129,7 @@ def plate_item(task: PlateTask) -> Outcome:
         "residuals": np.column_stack([solution.x, solution.y, solution.dx, solution.dy]).round(3).tolist(),
         "order": solution.order,
     }  # fmt: skip
-    return Outcome(task.facts.path, True, "", task.output, False, values)
+    return Outcome(task.facts.path, True, "", task.output, values=values)
 
 
 _WCS_KEYS = (
@@ -218,10 +220,14 @@ def solve_files(
     stars: dict[str, StarTable] | None = None,
     replace_existing: bool = False,
     wcs_folder: Path | None = None,
+    arrived: Callable[[Outcome], None] | None = None,
 ) -> list[Outcome]:
-    """Solve exposures in parallel into copies in `out`, or ``.wcs`` headers beside them (or in `wcs_folder`)."""
+    """Solve exposures in parallel into copies in `out`, or ``.wcs`` headers beside them (or in `wcs_folder`).
+
+    `arrived` is told of each exposure when it is done.
+    """
     settings = options or PlateOptions()
-    stamp = fingerprint(len(catalogue), float(catalogue.ra.sum()), float(catalogue.dec.sum()))
+    stamp = catalogue_print(catalogue)
     stems = distinct_stems(facts.path for facts in exposures)
     tasks = []
     for facts in exposures:
@@ -234,8 +240,19 @@ def solve_files(
             output = Path(facts.path).parent / f"{facts.stem}.wcs"
         found = stars.get(facts.path) if stars else None
         tasks.append(PlateTask(facts, near, settings, found, str(output), stamp, replace_existing, out is not None))
-    outcomes = {task.facts.path: outcome for task, outcome in context.each(plate_item, tasks, "Solving plates")}
+    # With stars given nothing is read but their positions.
+    held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks if t.stars is None), default=0)
+    outcomes: dict[str, Outcome] = {}
+    for task, outcome in context.each(plate_item, tasks, "Solving plates", item_bytes=held):
+        outcomes[task.facts.path] = outcome
+        if arrived is not None:
+            arrived(outcome)
     return [outcomes[f.path] for f in exposures]
+
+
+def catalogue_print(catalogue: StarCatalogue) -> str:
+    """Return a fingerprint of a catalogue's stars."""
+    return fingerprint(len(catalogue), float(catalogue.ra.sum()), float(catalogue.dec.sum()))
 
 
 def _near(catalogue: StarCatalogue, facts: ExposureFacts, options: PlateOptions) -> StarCatalogue:

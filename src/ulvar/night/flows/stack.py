@@ -25,7 +25,7 @@ from ulvar.frames import (
     read_frame,
     write_fits,
 )
-from ulvar.night.flows.common import Outcome, fingerprint, identity, may_write
+from ulvar.night.flows.common import KEPT, Outcome, fingerprint, identity, may_write
 from ulvar.night.flows.plate import wcs_of
 from ulvar.night.flows.starfind import Scored, find_all
 from ulvar.registration import Transform, fit_transform, match_stars, resample
@@ -183,6 +183,7 @@ class StackResult:
     height: int = 0
     skipped: bool = False
     reason: str = ""
+    code: str = ""
     stacked: Stacked | None = None
     reference: str = ""
     aligned: tuple[Aligned, ...] = ()
@@ -226,7 +227,7 @@ def stack_exposures(
     """
     settings = options or StackOptions()
     if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
-        raise ValueError("the median takes no weights: use --weights equal with --method median")
+        raise ValueError("the median takes no weights: they must be equal")
     is_tiff = output.suffix.lower() in (".tif", ".tiff")
     stamp = fingerprint(
         "stack", [identity(f) for f in exposures], vars(settings) | {"rejection": vars(settings.rejection)}
@@ -238,10 +239,10 @@ def stack_exposures(
             return StackResult(
                 str(output), tuple(Outcome(f.path, there.ok, there.reason) for f in exposures),
                 int(header.get("NAXIS1", 0)), int(header.get("NAXIS2", 0)), there.skipped,
-                "" if there.ok else there.reason,
+                "" if there.ok else there.reason, code=there.code,
             )  # fmt: skip
     elif output.exists() and not replace:
-        return StackResult(str(output), (), reason=f"{output.name} exists; it is kept (see --replace)")
+        return StackResult(str(output), (), reason=f"{output.name} exists; it is kept", code=KEPT)
     failed: list[Failed] = []
     if scored is None:
         scored, failed = find_all(exposures, context)
@@ -308,7 +309,9 @@ def _combine(
             for i, a in enumerate(aligned)
         ]
         bad: set[str] = set()
-        for task, problem in context.each(warp_item, tasks, "Resampling"):
+        # A frame with its mask, and what it becomes on the stack's grid.
+        sizes = [14 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
+        for task, problem in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes)):
             if problem is not None:
                 failed.append(problem)
                 bad.add(task.facts.path)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ulvar.engine import Failed, JobContext
+from ulvar.engine import Failed, JobContext, write_text
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
 from ulvar.night.flows.common import Outcome, write_same_text
 from ulvar.stars import (
@@ -40,9 +40,24 @@ class Scored:
     trails: tuple[Trail, ...] = ()
 
 
-def stars_item(task: tuple[ExposureFacts, DetectOptions, tuple[Shape, ...]]) -> Scored | Failed:
+# What finding the stars of a frame holds at most, by pixel [bytes]: the frame, its mask, background and noise, the
+# picture without stars and the filtered one (measured, see docs/benchmarks.md).
+FINDING_BYTES_PX = 75
+
+
+@dataclass(frozen=True)
+class FindTask:
+    """One exposure whose stars are looked for; with a `table` they are written there too."""
+
+    facts: ExposureFacts
+    options: DetectOptions
+    regions: tuple[Shape, ...]
+    table: str = ""
+
+
+def stars_item(task: FindTask) -> Scored | Failed:
     """Find the stars of one exposure (runs in a worker)."""
-    facts, options, regions = task
+    facts, options, regions = task.facts, task.options, task.regions
     try:
         detection = detect_in(facts, options, regions)
     except FrameError as error:
@@ -50,6 +65,11 @@ def stars_item(task: tuple[ExposureFacts, DetectOptions, tuple[Shape, ...]]) -> 
     if not math.isfinite(detection.background.sky_adu):
         return Failed("it has no pixels with a value", facts.path)
     quality = measure_quality(detection, gain_e_per_adu=facts.gain_e_per_adu, read_noise_e=facts.read_noise_e)
+    if task.table:
+        try:
+            write_text(Path(task.table), star_csv(detection.stars), replace=True)
+        except OSError as error:
+            return Failed(f"its star table could not be written: {error.strerror or error}", facts.path)
     return Scored(facts, detection.stars, quality, detection.trails)
 
 
@@ -77,17 +97,39 @@ def find_all(
     *,
     options: DetectOptions | None = None,
     regions: Sequence[Shape] = (),
+    known: Mapping[str, Scored] | None = None,
+    tables: Mapping[str, str] | None = None,
+    arrived: Callable[[Scored], None] | None = None,
 ) -> tuple[list[Scored], list[Failed]]:
-    """Find the stars of exposures, outside of regions, and score them within their filter and exposure time."""
+    """Find the stars of exposures, outside of regions, and score them within their filter and exposure time.
+
+    Parameters
+    ----------
+    exposures : sequence of ExposureFacts
+    context : JobContext
+    options : DetectOptions, optional
+    regions : sequence of Shape
+    known : mapping of str to Scored, optional
+        Path to what was found before: it is not looked for again.
+    tables : mapping of str to str, optional
+        Path to the file that the stars are written to as soon as they are found.
+    arrived : callable, optional
+        Told of each exposure when it is done.
+    """
     settings = options or DetectOptions()
-    done: dict[str, Scored] = {}
+    done: dict[str, Scored] = dict(known or {})
     failed: list[Failed] = []
-    tasks = [(f, settings, tuple(regions)) for f in exposures]
-    for (facts, _, _), result in context.each(stars_item, tasks, "Finding stars"):
+    tasks = [
+        FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, "")) for f in exposures if f.path not in done
+    ]
+    held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
+    for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held):
         if isinstance(result, Failed):
             failed.append(result)
-        else:
-            done[facts.path] = result
+            continue
+        done[task.facts.path] = result
+        if arrived is not None:
+            arrived(result)
     groups: dict[tuple, list[str]] = {}
     for facts in exposures:
         if facts.path in done:
@@ -140,12 +182,20 @@ def write_stars_item(task: tuple[str, StarTable, Path, bool]) -> Outcome:
 
 
 def read_stars(path: Path) -> StarTable:
-    """Read a star table back."""
+    """Read a star table back.
+
+    Raises
+    ------
+    ValueError
+        If it is none.
+    """
     bits = {flag.name.lower(): int(flag) for flag in StarFlag if flag.name}
     with path.open(newline="", encoding="utf-8") as handle:
         reader = csv.reader(handle)
         names = next(reader, [])
         found = dict(zip(names, zip(*reader)))
+    if not {"x", "y", "flux", "flags"} <= set(names):
+        raise ValueError(f"{path}: this is no table of stars")
     count = len(next(iter(found.values()), ()))
     columns: dict[str, Any] = {}
     for name, _, _, _ in STAR_COLUMNS:

@@ -10,7 +10,7 @@ from ulvar.engine import Failed, Finding, JobContext, Severity
 from ulvar.frames import ExposureFacts, FrameError, read_frame
 from ulvar.inspection import FlatCheck, check_flat, flat_findings
 from ulvar.night.flows.calibrate import calibrate_lights
-from ulvar.night.flows.common import Outcome
+from ulvar.night.flows.common import NO_MATCH, Outcome
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.masters import given_masters, library_of, made_masters, matching_of, preparation_of
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
@@ -58,7 +58,7 @@ def run_calibrate(night: Night, context: JobContext) -> StationResult:
 
 
 def _not_calibrated(outcomes: list[Outcome]) -> list[Finding]:
-    broken = [o for o in outcomes if not o.ok and "no safe" not in o.reason and "no master" not in o.reason]
+    broken = [o for o in outcomes if not o.ok and o.code != NO_MATCH]
     return [
         Finding(
             Severity.CHECK, "not_calibrated", f"{Path(o.file).name} is not calibrated", f"{o.reason}.", (o.file,),

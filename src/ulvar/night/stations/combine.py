@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -11,13 +12,15 @@ import numpy as np
 
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, Finding, JobContext, Severity
-from ulvar.frames import ExposureFacts
+from ulvar.frames import ExposureFacts, Shape, distinct_stems
 from ulvar.frames.sessions import SESSION
 from ulvar.inspection import ExposureSummary, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
+from ulvar.night.flows.common import fingerprint, identity
 from ulvar.night.flows.stack import Aligned, StackOptions, StackResult, align_all, pick_reference, stack_exposures
-from ulvar.night.flows.starfind import Scored, find_all, read_stars, write_stars
+from ulvar.night.flows.starfind import Scored, find_all, read_stars
 from ulvar.night.project import Night, Product
+from ulvar.night.stations.resuming import Kept, scored_again, scored_values
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
 from ulvar.night.stations.shared import (
     StationResult,
@@ -29,7 +32,7 @@ from ulvar.night.stations.shared import (
 )
 from ulvar.registration import Transform
 from ulvar.stacking import Framing, Normalise, Weighting
-from ulvar.stars import ExposureQuality
+from ulvar.stars import DetectOptions, ExposureQuality
 
 
 def run_score(night: Night, context: JobContext) -> StationResult:
@@ -40,8 +43,7 @@ def run_score(night: Night, context: JobContext) -> StationResult:
     raw_of = {facts.path: raw for raw, facts in working.items()}
     settings = night.settings.combine
     regions = [region.shape for region in settings.regions]
-    scored, failed = find_all(list(working.values()), context, options=settings.detection, regions=regions)
-    tables = write_stars(scored, night.products / "stars", context, replace_existing=True)
+    scored, failed, tables, prints = _found(night, working, context, settings.detection, regions)
     products: list[Product] = []
     findings = [_unreadable(f) for f in failed]
     for name in sorted({s.facts.filter for s in scored}):
@@ -54,7 +56,7 @@ def run_score(night: Night, context: JobContext) -> StationResult:
         for one in series:
             match = by_path.get(one.facts.path)
             values = _quality_values(one, match, reference.facts.path, best)
-            values["table"] = Path(tables[one.facts.path].output).name
+            values |= {"table": Path(tables[one.facts.path]).name, "print": prints[raw_of[one.facts.path]]}
             products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
     night.store_products("score", products, clear=True)
     findings += _series_findings(night)
@@ -63,6 +65,38 @@ def run_score(night: Night, context: JobContext) -> StationResult:
     problem = "" if products else "no exposure could be scored"
     result = StationResult("combine", text, len(products), len(failed) + len(products) - aligned_count, problem)
     return finish(night, result, findings)
+
+
+def _found(
+    night: Night, working: Mapping[str, ExposureFacts], context: JobContext, options: DetectOptions,
+    regions: Sequence[Shape],
+) -> tuple[list[Scored], list[Failed], dict[str, str], dict[str, str]]:  # fmt: skip
+    """Return stars and quality of the working exposures, paths to tables, raw paths to fingerprints.
+
+    What was found before by the same settings is not looked for again.
+    """
+    folder = night.products / "stars"
+    tables = {
+        path: str(folder / f"{s}.stars.csv") for path, s in distinct_stems(f.path for f in working.values()).items()
+    }
+    shapes = [[shape.kind, shape.points] for shape in regions]
+    prints = {raw: fingerprint("stars", identity(f), vars(options), shapes) for raw, f in working.items()}
+    kept = Kept(night, "found", prints)
+    known = {}
+    for raw, product in kept.known.items():
+        facts = working[raw]
+        if product.output == tables[facts.path]:
+            try:
+                known[facts.path] = scored_again(facts, product)
+            except (OSError, KeyError, ValueError):
+                # A table that somebody spoiled is made anew.
+                continue
+    raw_of = {facts.path: raw for raw, facts in working.items()}
+    scored, failed = find_all(
+        list(working.values()), context, options=options, regions=regions, known=known, tables=tables,
+        arrived=lambda one: kept.store(raw_of[one.facts.path], tables[one.facts.path], scored_values(one)),
+    )  # fmt: skip
+    return scored, failed, tables, prints
 
 
 def _alone(reference: Scored) -> list[Aligned]:
@@ -222,7 +256,9 @@ def _stack_one(
     aligned, best = _all_aligned(night, keep)
     options = StackOptions(
         framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
-        normalise=settings.normalise, weighting=settings.weights, reference=best.scored.facts.path,
+        normalise=settings.normalise, reference=best.scored.facts.path,
+        # The median takes no weights.
+        weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
     output = night.products / f"stack{_file_label(label)}.fits"
     result = _stacked(aligned, output, context, options)

@@ -114,7 +114,7 @@ def run_masters(night: Night, context: JobContext) -> StationResult:
         excluded_frames(night), pins,
     )  # fmt: skip
     outcomes, findings = make_masters(
-        calibration, night.products / "masters", context, options=options, others=given, replace=True
+        calibration, night.products / "masters", context, options=options, others=given, replace_existing=True
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     night.store_products("master", [Product("master", o.output, o.output, dict(o.values)) for o in good], clear=True)

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import Failed, Finding, JobContext, Severity, counted
+from ulvar.frames import ExposureFacts, distinct_names
 from ulvar.lightcurves import write_curve
+from ulvar.night.flows.common import fingerprint, identity
 from ulvar.night.flows.curve import CurveOptions, CurveResult, make_curve
-from ulvar.night.flows.measure import MeasureOptions, Reference, measure_series
+from ulvar.night.flows.measure import Measured, MeasureOptions, Reference, measure_series
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.plate import solutions
+from ulvar.night.stations.resuming import Kept, measured_again, measured_values
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
@@ -27,7 +32,7 @@ from ulvar.night.stations.shared import (
 )
 from ulvar.photometry import ApertureOptions, read_series, write_series
 from ulvar.registration import Transform
-from ulvar.stars import Trail
+from ulvar.stars import StarTable, Trail
 
 
 def series_path(night: Night) -> Path:
@@ -40,6 +45,41 @@ def curve_path(night: Night) -> Path:
     return night.products / "curve.csv"
 
 
+@dataclass(frozen=True)
+class _Known:
+    """What earlier stations know of one exposure, as measuring takes it."""
+
+    facts: ExposureFacts
+    wcs: Wcs | None = None
+    transform: Transform | None = None
+    fwhm_px: float = math.nan
+    detected: StarTable | None = None
+    trails: tuple[Trail, ...] = ()
+    # The fingerprint of the stars that were found.
+    found: str = ""
+
+    def stamp(self) -> list[Any]:
+        """Return what the exposure's measurements depend on, for a fingerprint."""
+        matrix = None if self.transform is None else self.transform.matrix.tolist()
+        return [identity(self.facts), self.found, matrix, None if self.wcs is None else self.wcs.cards()]
+
+
+def _known(night: Night, raw: str, facts: ExposureFacts, score: Product | None, wcs: Wcs | None) -> _Known:
+    if score is None:
+        return _Known(facts, wcs)
+    v = score.values
+    table = star_table_path(night, score)
+    transform = None
+    if v["matrix"] is not None:
+        transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
+    # Of its light nothing is needed, only where a trail runs.
+    trails = tuple(Trail(*ends, width, math.nan, math.nan) for *ends, width in v.get("trail_lines") or ())  # type: ignore[call-arg]
+    return _Known(
+        facts, wcs, transform, number_of(v["fwhm_px"]), read_stars(table) if table.exists() else None, trails,
+        str(v.get("print") or ""),
+    )  # fmt: skip
+
+
 def run_measure(night: Night, context: JobContext) -> StationResult:
     """Measure the night's stars in every working exposure of the filter."""
     stars = night.stars()
@@ -49,39 +89,45 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     settings = night.settings.measure
     name = working_filter(night)
     working = {raw: f for raw, f in working_exposures(night).items() if f.filter == name}
-    scores = night.products_of("score")
-    plates = solutions(night)
-    wcs = {facts.path: plates[raw] for raw, facts in working.items() if raw in plates}
-    transforms, fwhm, detected, trails = {}, {}, {}, {}
-    reference_path = ""
-    for raw, facts in working.items():
-        if raw in scores:
-            v = scores[raw].values
-            reference_path = v["reference"]
-            fwhm[facts.path] = number_of(v["fwhm_px"])
-            trails[facts.path] = tuple(
-                Trail(*ends, width, math.nan, math.nan) for *ends, width in v.get("trail_lines") or ()
-            )
-            table = star_table_path(night, scores[raw])
-            if table.exists():
-                detected[facts.path] = read_stars(table)
-            if v["matrix"] is not None:
-                transforms[facts.path] = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
-    origin = next((p for p in scores.values() if p.output == reference_path), None)
-    reference = _reference(night, origin, wcs)
+    raw_of = {facts.path: raw for raw, facts in working.items()}
+    scores, plates = night.products_of("score"), solutions(night)
+    inputs = {raw: _known(night, raw, facts, scores.get(raw), plates.get(raw)) for raw, facts in working.items()}
+    origins = {scores[raw].values["reference"] for raw in working if raw in scores}
+    origin = next((raw for raw, p in scores.items() if p.output in origins), "")
+    reference = _reference(night, scores.get(origin), plates.get(origin))
     options = MeasureOptions(
         ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px),
         settings.centre == "refined",
     )
+    shared = [
+        [vars(star) for star in stars], vars(options.aperture), options.refined,
+        inputs[origin].stamp() if origin in inputs else origin,
+    ]  # fmt: skip
+    # Rows carry the name that tells an exposure from its namesakes.
+    names = distinct_names(facts.path for facts in working.values())
+    prints = {raw: fingerprint("measure", shared, k.stamp(), names[k.facts.path]) for raw, k in inputs.items()}
+    kept = Kept(night, "rows", prints)
+
+    def keep(path: str, result: Measured) -> None:
+        kept.store(raw_of[path], "", {"rows": measured_values(result.rows), "fwhm_px": result.fwhm_px})
+
+    by_path = {known.facts.path: known for known in inputs.values()}
     rows, outcomes = measure_series(
-        list(working.values()), stars, context, options=options, reference=reference, solutions=wcs,
-        transforms=transforms, fwhm=fwhm, detected=detected, trails=trails,
+        list(working.values()), stars, context, options=options, reference=reference,
+        solutions={path: k.wcs for path, k in by_path.items() if k.wcs is not None},
+        transforms={path: k.transform for path, k in by_path.items() if k.transform is not None},
+        fwhm={path: k.fwhm_px for path, k in by_path.items()},
+        detected={path: k.detected for path, k in by_path.items() if k.detected is not None},
+        trails={path: k.trails for path, k in by_path.items()},
+        known={
+            working[raw].path: Measured(measured_again(p), number_of(p.values["fwhm_px"]))
+            for raw, p in kept.known.items()
+        },
+        arrived=keep,
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
-    raw_of = {facts.path: raw for raw, facts in working.items()}
-    night.store_products(
-        "measured", [Product("measured", raw_of[o.file], "", {"file": o.values["file"]}) for o in good], clear=True
-    )
+    measured = [Product("measured", raw_of[o.file], "", {"file": o.values["file"]}) for o in good]
+    night.store_products("measured", measured, clear=True)
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("measure", "not_measured", "measured", bad, raw_of)
     if rows:
@@ -91,11 +137,11 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings)
 
 
-def _reference(night: Night, score: Product | None, wcs: dict[str, Wcs]) -> Reference | None:
+def _reference(night: Night, score: Product | None, wcs: Wcs | None) -> Reference | None:
     if score is None:
         return None
     table = star_table_path(night, score)
-    return Reference(score.output, read_stars(table), wcs.get(score.output)) if table.exists() else None
+    return Reference(score.output, read_stars(table), wcs) if table.exists() else None
 
 
 def run_curve(night: Night, context: JobContext) -> StationResult:

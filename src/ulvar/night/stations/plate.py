@@ -8,9 +8,11 @@ from typing import Any
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.engine import Finding, JobContext, Severity
 from ulvar.frames import FrameError, scan_file
-from ulvar.night.flows.plate import PlateOptions, read_wcs_file, solve_files
+from ulvar.night.flows.common import Outcome, fingerprint, identity
+from ulvar.night.flows.plate import PlateOptions, catalogue_print, read_wcs_file, solve_files
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.project import Night, Product
+from ulvar.night.stations.resuming import Kept
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
@@ -42,12 +44,26 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     if not exposures:
         return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [])
     folder = night.products / "plate"
-    outcomes = solve_files(exposures, catalogue, context, options=options, stars=stars, wcs_folder=folder)
     raw_of = {working[raw].path: raw for raw in scores}
+    hints = [settings.radius_deg, scale, catalogue_print(catalogue), str(folder)]
+    prints = {
+        raw: fingerprint("plate", identity(working[raw]), hints, score.values.get("print"))
+        for raw, score in scores.items()
+    }
+    kept = Kept(night, "plate", prints)
+
+    def keep(outcome: Outcome) -> None:
+        if outcome.ok:
+            kept.store(raw_of[outcome.file], outcome.output, dict(outcome.values))
+
+    todo = [facts for facts in exposures if raw_of[facts.path] not in kept.known]
+    solved = solve_files(todo, catalogue, context, options=options, stars=stars, wcs_folder=folder, arrived=keep)
+    outcomes = [
+        Outcome(working[raw].path, True, "", p.output, values=p.values) for raw, p in kept.known.items()
+    ] + solved
     good = [o for o in outcomes if o.ok]
-    night.store_products(
-        "plate", [Product("plate", raw_of[o.file], o.output, dict(o.values)) for o in good], clear=True
-    )
+    plates = [Product("plate", raw_of[o.file], o.output, {**o.values, "print": prints[raw_of[o.file]]}) for o in good]
+    night.store_products("plate", plates, clear=True)
     _solve_stack(night, catalogue, options, context)
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("plate", "not_solved", "solved", bad, raw_of)
