@@ -77,6 +77,26 @@ class AgainstNumpy(unittest.TestCase):
         good = np.isfinite(expected)
         np.testing.assert_allclose(result.spread[good], expected[good], rtol=1e-3, atol=1e-3)
 
+    def test_spread_of_whole_pixels_and_of_weighted_ones(self) -> None:
+        """Where no value is missing the sums go over whole rows: another way in the code, the same numbers."""
+        rng = np.random.default_rng(6)
+        stack = rng.normal(1000, 10, (9, 4, CHUNK + 50)).astype(np.float32)
+        expected = stack.astype(np.float64).std(axis=0, ddof=1)
+        weights = list(np.linspace(0.2, 3, 9))
+        for method in (Method.MEAN, Method.MEDIAN, Method.SIGMA):
+            for given in (None, weights):
+                if given is not None and method is Method.MEDIAN:
+                    continue
+                with self.subTest(method=method, weighted=given is not None):
+                    result = combine_stack(stack, rejection=Rejection(method, 20, 20), weights=given)
+                    np.testing.assert_allclose(result.spread, expected, rtol=1e-3)
+                    self.assertTrue((result.kept == 9).all())
+        holed = stack.copy()
+        holed[3, :, ::3] = np.nan
+        wanted = np.nanstd(holed.astype(np.float64), axis=0, ddof=1)
+        spread = combine_stack(holed, rejection=Rejection(Method.SIGMA, 20, 20), weights=weights).spread
+        np.testing.assert_allclose(spread, wanted, rtol=1e-3)
+
     def test_sigma_clipping_keeps_the_same_values(self) -> None:
         result = combine_stack(self.stack, rejection=Rejection(Method.SIGMA, 3.0, 2.5))
         _, height, width = self.stack.shape

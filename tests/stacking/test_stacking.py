@@ -112,6 +112,39 @@ class Stacks(unittest.TestCase):
         ratio = float(np.median(result.noise[empty])) / float(result.data[empty & ~hit].std())
         self.assertLess(abs(ratio - 1), 0.1)
 
+    def test_the_noise_map_is_true_for_medians_and_weighted_means(self) -> None:
+        shape = (200, 300)
+        for method, weighting, noise in (
+            (Method.MEDIAN, Weighting.EQUAL, np.full(9, 10.0)), (Method.MEAN, Weighting.EQUAL, np.full(9, 10.0)),
+            (Method.MEAN, Weighting.NOISE, np.array([3.0, 6.0, 30.0, 12.0, 5.0, 8.0])),
+        ):  # fmt: skip
+            with self.subTest(method=method, weighting=weighting):
+                inputs = [
+                    StackInput(Rows(self.rng.normal(100, n, shape).astype(np.float32)), 100.0, float(n)) for n in noise
+                ]
+                result = stack_warped(inputs, rejection=Rejection(method, 4, 4), weighting=weighting)
+                told = float(np.sqrt((result.noise.astype(float) ** 2).mean()))
+                # 60,000 pixels: both figures to 0.5 %; the median's formula is good to 2 %.
+                self.assertLess(abs(told / float(result.data.std()) - 1), 0.03)
+
+    def test_each_weight_is_the_power_it_says(self) -> None:
+        rows = self.inputs[0].source
+        entries = [
+            StackInput(rows, 100.0, 10.0, 3.0, 1.0, 0.5), StackInput(rows, 100.0, 20.0, 3.0, 1.0, 0.5),
+            StackInput(rows, 100.0, 10.0, 6.0, 1.0, 0.5), StackInput(rows, 100.0, 10.0, 3.0, 1.0, 1.0),
+        ]  # fmt: skip
+        wanted = {
+            Weighting.NOISE: [1, 1 / 4, 1, 1], Weighting.FWHM: [1, 1, 1 / 4, 1], Weighting.SNR: [1, 1 / 4, 1 / 4, 1],
+            Weighting.SCORE: [1, 1, 1, 4],
+        }  # fmt: skip
+        for how, shares in wanted.items():
+            with self.subTest(how=how):
+                found = stack_weights(entries, [1.0] * 4, how)
+                np.testing.assert_allclose(found / found[0], shares)
+        # Made brighter to match the reference, an exposure's noise grows with it.
+        scaled = stack_weights(entries, [1.0, 0.5, 1.0, 2.0], Weighting.NOISE)
+        np.testing.assert_allclose(scaled / scaled[0], [1, 1, 1, 1 / 4])
+
     def test_weights(self) -> None:
         factors = [1.0] * 8
         np.testing.assert_allclose(stack_weights(self.inputs, factors, Weighting.EQUAL), 1 / 8)

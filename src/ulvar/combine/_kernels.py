@@ -239,10 +239,11 @@ def _exchange(first_row, second_row):
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _add_deviations(source, weight, middle, total, squares):
+def _add_deviations(source, weight, middle, total, plain, squares):
     for x in range(source.size):
         deviation = np.float64(source[x] - middle[x])
         total[x] += weight * deviation
+        plain[x] += deviation
         squares[x] += deviation * deviation
 
 
@@ -261,11 +262,11 @@ def _sort_chunk(buffer, pairs, size):
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _finish_chunk(middle, total, squares, n, weight_sum, keep_middle, out, spread):
+def _finish_chunk(middle, total, plain, squares, n, weight_sum, keep_middle, out, spread):
     for x in range(out.size):
-        mean = total[x] / weight_sum
-        out[x] = middle[x] if keep_middle else np.float32(middle[x] + mean)
-        spread[x] = np.float32(np.sqrt(max(0.0, (squares[x] - n * mean * mean) / (n - 1.0))))
+        out[x] = middle[x] if keep_middle else np.float32(middle[x] + total[x] / weight_sum)
+        # About the plain mean: a deviation is of the values, whatever they weigh.
+        spread[x] = np.float32(np.sqrt(max(0.0, (squares[x] - plain[x] * plain[x] / n) / (n - 1.0))))
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
@@ -303,6 +304,7 @@ def _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around):
 def _one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, rejected_high):
     """Weighted mean, sample deviation and count of one pixel's values inside bounds; counts what it rejects."""
     total = 0.0
+    plain = 0.0
     squares = 0.0
     weight_sum = 0.0
     kept = 0
@@ -317,6 +319,7 @@ def _one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, rejec
         else:
             deviation = np.float64(value - centre)
             total += weights[i] * deviation
+            plain += deviation
             squares += deviation * deviation
             weight_sum += weights[i]
             kept += 1
@@ -325,8 +328,7 @@ def _one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, rejec
     mean = total / weight_sum
     spread = np.nan
     if kept > 1:
-        # The sum of squares is about the centre; equal weights make this exact, others nearly so.
-        spread = np.sqrt(max(0.0, (squares - kept * mean * mean) / (kept - 1)))
+        spread = np.sqrt(max(0.0, (squares - plain * plain / kept) / (kept - 1)))
     return mean, spread, kept
 
 
@@ -384,6 +386,7 @@ def combine_rows(
     all_middle = np.empty(CHUNK, dtype=np.float32)
     all_count = np.empty(CHUNK, dtype=np.float32)
     all_total = np.empty(CHUNK, dtype=np.float64)
+    all_plain = np.empty(CHUNK, dtype=np.float64)
     all_squares = np.empty(CHUNK, dtype=np.float64)
     all_suspect = np.empty(CHUNK, dtype=np.uint8)
     weight_sum = weights.sum()
@@ -421,13 +424,16 @@ def combine_rows(
                 middle[:] = np.float32(0.5) * (buffer[n // 2 - 1, :size] + buffer[n // 2, :size])
             total[:] = 0.0
             squares[:] = 0.0
+            # With equal weights both sums are one.
+            plain = total if equal else all_plain[:size]
+            plain[:] = 0.0
             if equal:
                 for i in range(n):
                     _add_plain_deviations(stack[i, y, x0 : x0 + size], middle, total, squares)
             else:
                 for i in range(n):
-                    _add_deviations(stack[i, y, x0 : x0 + size], weights[i], middle, total, squares)
-            _finish_chunk(middle, total, squares, n, weight_sum, method == MEDIAN, out_row, spread_row)
+                    _add_deviations(stack[i, y, x0 : x0 + size], weights[i], middle, total, plain, squares)
+            _finish_chunk(middle, total, plain, squares, n, weight_sum, method == MEDIAN, out_row, spread_row)
             kept_row[:] = n
             if n == 1:
                 spread_row[:] = np.nan

@@ -65,7 +65,7 @@ class Stacked:
     data : float32 array, shape (height, width)
         Combined image [ADU]; NaN where no exposure has data.
     noise : float32 array
-        Standard error from the spread of the exposures [ADU].
+        Standard error from the spread of the exposures, their weights and what was rejected [ADU].
     kept : uint16 array
         Exposures kept at each pixel.
     weights : float64 array, shape (exposures,)
@@ -119,6 +119,29 @@ def stack_weights(inputs: Sequence[StackInput], factors: Sequence[float], how: W
     return np.asarray(raw / raw.sum())
 
 
+def error_share(sigma: F64Array, weights: F64Array | None) -> float:
+    """Return the standard error of a combined pixel over the sample deviation of its values.
+
+    Parameters
+    ----------
+    sigma : float64 array, shape (inputs,)
+        Noise of each input; where one is unknown all count as equal.
+    weights : float64 array, shape (inputs,), or None
+        Of the mean; None for the median.
+
+    Notes
+    -----
+    The sample deviation of values with deviations s_i is near sqrt(mean s_i^2), the error of their weighted mean
+    sqrt(sum w_i^2 s_i^2) / sum w_i. The variance of the median of n values is near pi s^2 / (2 n + pi - 2):
+    exact for one value and for many, within 2 % for odd counts between.
+    """
+    n = len(sigma)
+    known = np.where(np.isfinite(sigma).all() & (sigma > 0).all(), sigma, 1.0)
+    if weights is None:
+        return math.sqrt(math.pi / (2 * n + math.pi - 2))
+    return float(np.sqrt((weights**2 * known**2).sum()) / weights.sum() / np.sqrt((known**2).mean()))
+
+
 def stack_warped(
     inputs: Sequence[StackInput],
     *,
@@ -168,10 +191,12 @@ def stack_warped(
         progress=progress,
         stop=stop,
     )
+    sigma = np.array([entry.noise_adu * factor for entry, (factor, _) in zip(inputs, scaling)])
+    share = error_share(sigma, None if limits.method is Method.MEDIAN else weights)
     kept = np.maximum(combined.kept, 1)
     return Stacked(
         data=combined.data,
-        noise=(combined.spread / np.sqrt(kept)).astype(np.float32),
+        noise=(combined.spread * share * np.sqrt(len(inputs) / kept)).astype(np.float32),
         kept=combined.kept,
         weights=weights,
         rejected_fractions=combined.rejected_fractions,
