@@ -39,7 +39,8 @@ def run(name: str) -> tuple[str, int, int, int, str, float]:
     environment = {
         **os.environ,
         "QT_QPA_PLATFORM": "offscreen",
-        "PYTHONPATH": str(ROOT),
+        # The tree that the tests stand in is the one they test, also in a copy of it.
+        "PYTHONPATH": f"{ROOT}{os.pathsep}{ROOT / 'src'}",
         "OPENBLAS_NUM_THREADS": "1",
         "XDG_CONFIG_HOME": str(ROOT / "build" / "test-config"),
         "XDG_DATA_HOME": str(ROOT / "build" / "test-data"),

@@ -135,6 +135,26 @@ class Catalogues(FolderCase):
         self.assertEqual(len(again), 3, "nothing is doubled")
         self.assertEqual(sorted(again.ra), sorted(catalogue.ra))
 
+    def test_only_tiles_near_are_read(self) -> None:
+        rng = np.random.default_rng(12)
+        ra, dec = rng.uniform(0, 360, 4000), np.degrees(np.arcsin(rng.uniform(-1, 1, 4000)))
+        none = np.zeros(4000)
+        write_tiles([StarCatalogue(ra, dec, none + 2016, none, none, rng.uniform(8, 15, 4000))], self.folder / "t")
+        whole = load_catalogue(self.folder / "t")
+        for at in ((115.0, 41.3, 3.0), (359.5, -20.0, 4.0), (0.2, 12.0, 4.0), (77.0, 88.0, 5.0), (10.0, -89.9, 3.0)):
+            with self.subTest(at=at):
+                part = load_catalogue(self.folder / "t", near=[at])
+                self.assertLess(len(part), 0.15 * len(whole))
+                inside = whole.cone(*at)
+                self.assertGreater(len(inside), 0)
+                np.testing.assert_array_equal(part.cone(*at).ra, inside.ra)
+        both = load_catalogue(self.folder / "t", near=[(115.0, 41.3, 3.0), (10.0, -60.0, 3.0)])
+        self.assertEqual(len(both.cone(10.0, -60.0, 3.0)), len(whole.cone(10.0, -60.0, 3.0)))
+        (self.folder / "one").mkdir()
+        write_tiles([whole.cone(115.0, 41.3, 3.0)], self.folder / "one")
+        with self.assertRaisesRegex(CatalogueError, "does not cover"):
+            load_catalogue(self.folder / "one", near=[(300.0, -50.0, 3.0)])
+
     def test_bad_catalogues(self) -> None:
         for name, text, reason in (
             ("a.csv", "x,y\n1,2\n", "no ra and dec"),

@@ -24,6 +24,20 @@ class Steps(Command):
         self.assertEqual({g["session"] for g in body["groups"]}, {"lights", "flats", "dark flats", "darks", "bias"})
         self.assertEqual(self.ulvar("sort", raw, "--tag", "session=x")[0], 2)
 
+    def test_a_wrong_value_is_told_with_its_option(self) -> None:
+        raw = small_demo() / "raw"
+        out = self.folder / "m"
+        self.assertEqual(self.ulvar("masters", raw / "bias", "--out", out)[0], 0)
+        lights = sorted((raw / "lights" / "V").glob("*.fits"))[:1]
+        for words, told in (
+            (("--hot-sigma", "0.5"), "--hot-sigma: it must be at least 2, not 0.5"),
+            (("--overlay", "nonsense"), "nonsense"), (("--pedestal", "much"), "much"),
+        ):  # fmt: skip
+            code, _, err = self.ulvar("calibrate", *lights, "--masters", out, "--out", self.folder / "c", *words)
+            self.assertEqual(code, 2)
+            self.assertIn(told, " ".join(err.split()))
+            self.assertNotIn("http", err)
+
     def test_every_step_at_once(self) -> None:
         raw = small_demo() / "raw"
         before = stamps(raw)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import json
 from pathlib import Path
 from unittest import mock
 
@@ -11,6 +12,7 @@ import tifffile
 
 from tests.cli.support import Command
 from tests.support import files_under, stamps
+from ulvar.engine import WorkerDied
 from ulvar.frames import read_plane
 
 
@@ -25,7 +27,7 @@ class StrangeFolders(Command):
             code, body = self.json("sort", self.folder / name)
             self.assertEqual((code, body["groups"], body["findings"][0]["code"]), (3, [], "nothing_found"))
         code, out, err = self.ulvar("sort", self.folder / "nope", "--json")
-        self.assertEqual((code, out), (2, ""))
+        self.assertEqual((code, list(json.loads(out))), (2, ["error"]))
         self.assertIn("no such file or folder", err)
 
     def test_bare_exposures_from_sort_to_curve(self) -> None:
@@ -131,6 +133,30 @@ class Usage(Command):
                 self.assertEqual(code, 2)
                 self.assertIn(sentence, " ".join(err.split()))
                 self.assertEqual(out, "")
+
+    def test_errors_are_json_where_that_was_asked_for(self) -> None:
+        bare = self.bare(2)
+        code, body = self.json("stack", bare, "--out", self.folder / "s.fits", "--low", "0")
+        self.assertEqual((code, list(body)), (2, ["error"]))
+        self.assertIn("above 0", body["error"])
+        code, body = self.json("sort", self.folder / "nowhere")
+        self.assertEqual(code, 2)
+        self.assertIn("no such file or folder", body["error"])
+
+    def test_a_dead_worker_is_a_sentence(self) -> None:
+        bare = self.bare(4)
+        with mock.patch("ulvar.cli.stacking.find_all", side_effect=WorkerDied("a worker process ended")):
+            code, body = self.json("stars", bare)
+        self.assertEqual((code, list(body)), (3, ["error"]))
+        self.assertIn("a worker process ended", body["error"])
+
+    def test_reasons_name_the_option_that_does_otherwise(self) -> None:
+        bare = self.bare(3)
+        out = self.folder / "s.fits"
+        self.assertEqual(self.ulvar("stack", bare, "--out", out, "--align", "none")[0], 0)
+        code, body = self.json("stack", bare, "--out", out, "--align", "none", "--low", "9")
+        self.assertEqual(code, 3)
+        self.assertIn("it is kept (see --replace)", body["frames"][0]["reason"])
 
     def test_window_without_a_display_says_so(self) -> None:
         with mock.patch.dict("os.environ", clear=True):

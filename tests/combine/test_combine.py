@@ -84,11 +84,11 @@ class AgainstNumpy(unittest.TestCase):
         expected = stack.astype(np.float64).std(axis=0, ddof=1)
         weights = list(np.linspace(0.2, 3, 9))
         for method in (Method.MEAN, Method.MEDIAN, Method.SIGMA):
-            for given in (None, weights):
-                if given is not None and method is Method.MEDIAN:
+            for shares in (None, weights):
+                if shares is not None and method is Method.MEDIAN:
                     continue
-                with self.subTest(method=method, weighted=given is not None):
-                    result = combine_stack(stack, rejection=Rejection(method, 20, 20), weights=given)
+                with self.subTest(method=method, weighted=shares is not None):
+                    result = combine_stack(stack, rejection=Rejection(method, 20, 20), weights=shares)
                     np.testing.assert_allclose(result.spread, expected, rtol=1e-3)
                     self.assertTrue((result.kept == 9).all())
         holed = stack.copy()

@@ -118,6 +118,12 @@ class Running(FolderCase):
                     got.append(item)
         self.assertTrue(set(got) <= {0, 1, 2})
 
+    def test_only_workers_beside_a_window_give_way(self) -> None:
+        own = os.nice(0)
+        for polite, wanted in ((False, own), (True, 19)):
+            with worker_pool(1, polite=polite) as pool:
+                self.assertEqual(pool.submit(os.nice, 0).result(60), wanted)
+
     def test_job_stops_and_pool_serves_the_next(self) -> None:
         pools = PoolKeeper(2)
         self.addCleanup(pools.close)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import math
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -84,20 +84,27 @@ def _shift(ra: F64Array, dec: F64Array, xi: F64Array, eta: F64Array) -> tuple[F6
     return (ra + moved) % 360.0, np.degrees(np.arctan2(np.sin(d0) + y * np.cos(d0), np.hypot(x, down)))
 
 
-def load_catalogue(path: str | Path) -> StarCatalogue:
+def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float]] | None = None) -> StarCatalogue:
     """Read a catalogue: a CSV file with at least ``ra`` and ``dec`` [deg], or a folder of tiles.
 
     Columns are found without regard to case: ``ra, dec, epoch`` (default 2016.0), ``pmra, pmdec, mag`` and any
     other numeric column as a band. Rows whose position cannot be read are passed over.
 
+    Parameters
+    ----------
+    path : str or Path
+    near : sequence of (ra, dec, radius), optional
+        Cones [deg]: of a folder of tiles only those that touch one of them are read. Stars outside may be among
+        what comes back; a file is always read whole.
+
     Raises
     ------
     CatalogueError
-        If the file is missing, has no ra and dec columns or no usable row.
+        If the file is missing, has no ra and dec columns or no usable row, or no tile is near.
     """
     place = Path(path)
     if place.is_dir():
-        return _load_tiles(place)
+        return _load_tiles(place, near)
     if not place.exists():
         raise CatalogueError(f"{path}: there is no such file")
     try:
@@ -153,9 +160,12 @@ def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
 def _tile_name(ra: float, dec: float) -> str:
     """Zones of equal height in declination, cut into about square tiles in right ascension."""
     zone = min(int((dec + 90.0) // _ZONE_DEG), int(180 / _ZONE_DEG) - 1)
+    return f"{zone:03d}-{int((ra % 360.0) / 360 * _tiles_in(zone)):04d}"
+
+
+def _tiles_in(zone: int) -> int:
     middle = math.radians(-90 + (zone + 0.5) * _ZONE_DEG)
-    count = max(1, round(360 * math.cos(middle) / _ZONE_DEG))
-    return f"{zone:03d}-{int((ra % 360.0) / 360 * count):04d}"
+    return max(1, round(360 * math.cos(middle) / _ZONE_DEG))
 
 
 def write_tiles(catalogues: Iterable[StarCatalogue], folder: Path) -> tuple[int, int]:
@@ -200,12 +210,35 @@ def _merged(known: dict[str, F64Array], new: dict[str, F64Array]) -> dict[str, F
     return result
 
 
-def _load_tiles(folder: Path) -> StarCatalogue:
+def tiles_near(ra: float, dec: float, radius_deg: float) -> set[str]:
+    """Return the names of the tiles that a cone [deg] touches (and perhaps a few beside it)."""
+    names: set[str] = set()
+    zones = int(180 / _ZONE_DEG)
+    first, last = (min(max(int((d + 90.0) // _ZONE_DEG), 0), zones - 1) for d in (dec - radius_deg, dec + radius_deg))
+    for zone in range(first, last + 1):
+        count = _tiles_in(zone)
+        # The widest the cone gets in right ascension (Smart 1977, 10); over a pole it is all around.
+        high = abs(dec) + radius_deg
+        if high >= 90.0:
+            names |= {f"{zone:03d}-{i:04d}" for i in range(count)}
+            continue
+        half = math.degrees(math.asin(min(1.0, math.sin(math.radians(radius_deg)) / math.cos(math.radians(dec)))))
+        low, top = (math.floor(a / 360 * count) for a in (ra - half, ra + half))
+        names |= {f"{zone:03d}-{i % count:04d}" for i in range(low, min(top, low + count) + 1)}
+    return names
+
+
+def _load_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) -> StarCatalogue:
     import pyarrow.parquet as pq
 
     files = sorted(folder.glob("*.parquet"))
     if not files:
         raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
+    if near is not None:
+        wanted = set().union(*(tiles_near(*cone) for cone in near))
+        files = [path for path in files if path.stem in wanted]
+        if not files:
+            raise CatalogueError(f"{folder}: the catalogue does not cover this part of the sky")
     columns: dict[str, list[F64Array]] = {}
     total = 0
     for path in files:

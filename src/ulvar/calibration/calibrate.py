@@ -126,7 +126,10 @@ class Calibrator:
         if self.thermal is not None and zero is not None:
             factor = self.scale
             if options.dark_scale == "noise":
-                factor = noise_scale(data - zero, self.thermal, start=self.scale)
+                full = frame.facts.saturation_adu or float(np.nanmax(data))
+                # A full pixel shows less than its dark current.
+                unfull = np.where(data < 0.95 * full, data - zero, np.float32(np.nan))
+                factor = noise_scale(unfull, self.thermal, start=self.scale)
             zero = zero + np.float32(factor) * self.thermal
             steps.append(f"dark scaled by {factor:.4f}")
         out = np.empty_like(data)
@@ -205,7 +208,7 @@ def noise_scale(light: F32Array, thermal: F32Array, *, start: float) -> float:
     Parameters
     ----------
     light : float32 array, shape (height, width)
-        Light with the bias taken off [ADU].
+        Light with the bias taken off [ADU]; NaN where it is saturated.
     thermal : float32 array of the same shape
         Dark with the bias taken off [ADU].
     start : float
@@ -227,7 +230,7 @@ def noise_scale(light: F32Array, thermal: F32Array, *, start: float) -> float:
         return np.asarray(plane[ys, xs] - np.median(around, axis=0), dtype=np.float64)
 
     mine, theirs = over(light), over(thermal)
-    good = np.isfinite(mine) & (theirs > 0) & (light[ys, xs] < 50_000)
+    good = np.isfinite(mine) & (theirs > 0)
     if good.sum() < 30:
         return start
     ratio, weight = mine[good] / theirs[good], theirs[good]

@@ -112,12 +112,12 @@ def dark_excess(dark: F32Array, *, mosaic: bool = False) -> F32Array:
 def flat_response(flat: F32Array, *, mosaic: bool = False) -> F32Array:
     """Return each pixel of a master flat over the median of its surroundings, float32.
 
-    The surroundings are 9 px along the row by 3 rows, so that a dead column does not become its own reference.
+    The surroundings are the median of 5 x 5 pixels or, where that is larger, the lower of those 4 px to the left and to
+    the right: in a dead column the first is dark too, and would be its own reference.
     """
     out = np.ones(flat.shape, dtype=np.float32)
     for cell in _cells(flat, mosaic):
         part = _filled(flat[cell])
-        # Two passes of a median along the row, three rows apart at most: as good, and far faster than one of 27.
         around = cv2.medianBlur(part, 5)
         sides = np.stack([np.roll(around, shift, axis=1) for shift in (-4, 4)])
         reference = np.maximum(around, sides.min(axis=0))

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Annotated
 
 import typer
+from pydantic import ValidationError
 
 from ulvar.calibration import MatchOptions, parse_region
 from ulvar.calibration.prepare import Preparation
@@ -14,6 +15,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    fail_setting,
     fail_usage,
     failed_outcomes,
     finish,
@@ -226,8 +228,10 @@ def calibrate(
             pedestal="off" if pedestal == "off" else "auto" if pedestal == "auto" else "fixed",
             pedestal_adu=0.0 if pedestal in ("off", "auto") else float(pedestal), header_regions=False,
         )  # fmt: skip
+    except ValidationError as error:
+        fail_setting(error)
     except ValueError as error:
-        fail_usage(str(error).splitlines()[-1].strip() if "validation" in str(error) else str(error))
+        fail_usage(str(error))
     matching = MatchOptions(scale_darks=scale_darks, bound_tags=tuple(r.name for r in _rules(tag)))
     with plain_errors(), running(len(lights)) as context:
         outcomes, findings = calibrate_lights(

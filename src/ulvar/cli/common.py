@@ -14,14 +14,16 @@ from pathlib import Path
 from typing import Annotated, Any, NoReturn
 
 import typer
+from pydantic import ValidationError
 from rich.console import Console
 from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as Bar
 
-from ulvar.engine import DiskFull, Failed, Finding, JobContext, default_budget, worker_pool
+from ulvar.engine import DiskFull, Failed, Finding, JobContext, WorkerDied, default_budget, worker_pool
 from ulvar.frames import ExposureFacts, Role, TagRule
 from ulvar.night.flows.common import KEPT, SOLVED_BEFORE, Outcome
 from ulvar.night.flows.intake import scan_paths
+from ulvar.night.settings import first_problem
 
 ALL_DONE, SOME_FAILED, WRONG_USAGE, NOTHING_DONE = 0, 1, 2, 3
 
@@ -40,10 +42,24 @@ Replace = Annotated[bool, typer.Option("--replace", help="Replace outputs that e
 errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
 
+def _end_with(text: str, code: int) -> NoReturn:
+    """End with a sentence on standard error, and as JSON where that was asked for."""
+    errors.print(text, markup=False)
+    # Some errors come before options are taken apart.
+    if "--json" in sys.argv[1:]:
+        sys.stdout.write(json.dumps({"error": text}) + "\n")
+    raise typer.Exit(code)
+
+
 def fail_usage(text: str) -> NoReturn:
     """End with exit code 2 and a plain sentence."""
-    errors.print(text, markup=False)
-    raise typer.Exit(WRONG_USAGE)
+    _end_with(text, WRONG_USAGE)
+
+
+def fail_setting(error: ValidationError) -> NoReturn:
+    """End with exit code 2 and what is wrong with an option's value."""
+    name, told = first_problem(error)
+    fail_usage(f"--{name.replace('_', '-')}: {told}" if name else told)
 
 
 def given_facts(texts: Sequence[str]) -> dict[str, str]:
@@ -169,11 +185,11 @@ def plain_errors() -> Iterator[None]:
     try:
         yield
     except DiskFull as error:
-        errors.print(str(error), markup=False)
-        raise typer.Exit(NOTHING_DONE) from None
+        _end_with(str(error), NOTHING_DONE)
     except PermissionError as error:
-        errors.print(f"{error.filename}: it may not be written ({error.strerror})", markup=False)
-        raise typer.Exit(NOTHING_DONE) from None
+        _end_with(f"{error.filename}: it may not be written ({error.strerror})", NOTHING_DONE)
+    except WorkerDied as error:
+        _end_with(f"{error}; finished products are kept, and the same command goes on from there", NOTHING_DONE)
 
 
 def set_up_log() -> None:

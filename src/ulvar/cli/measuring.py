@@ -30,7 +30,7 @@ from ulvar.frames import FrameError, parse_position, scan_file, with_user_facts
 from ulvar.lightcurves import write_curve
 from ulvar.night.flows.curve import CurveOptions, make_curve
 from ulvar.night.flows.measure import MeasureOptions, make_reference, measure_series
-from ulvar.night.flows.plate import PlateOptions, solve_files
+from ulvar.night.flows.plate import PlateOptions, hinted_cones, solve_files
 from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
 
 
@@ -83,13 +83,14 @@ def solve(
         fail_usage("--radius must be above 0")
     try:
         position = parse_position(at) if at else None
-        stars = load_catalogue(catalogue)
     except ValueError as error:
-        fail_usage(str(error))
-    except CatalogueError as error:
         fail_usage(str(error))
     options = PlateOptions(position, radius, _two(scale, "--scale") if scale else None, again)
     exposures, failed, _ = read_exposures(paths, fact)
+    try:
+        stars = load_catalogue(catalogue, near=hinted_cones(exposures, options))
+    except CatalogueError as error:
+        fail_usage(str(error))
     with plain_errors(), running(len(exposures)) as context:
         outcomes = solve_files(exposures, stars, context, options=options, out=out, replace_existing=replace)
     outcomes = hinted([*outcomes, *failed_outcomes(failed)])

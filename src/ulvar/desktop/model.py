@@ -22,10 +22,11 @@ from ulvar.desktop.numbers import METRICS, STATION_METRIC, Numbers
 from ulvar.desktop.running import Running
 from ulvar.desktop.soon import Soon
 from ulvar.engine import Failed, Finding, PoolKeeper, Severity
-from ulvar.frames import ExposureFacts, Group, Role
-from ulvar.night import STATIONS, Night, NightError, NightSettings, Product
+from ulvar.frames import ExposureFacts, Group
+from ulvar.night import Night, NightError, NightSettings, Product
 from ulvar.night.flows.curve import CurveResult
 from ulvar.night.flows.starfind import read_stars
+from ulvar.night.settings import first_problem
 from ulvar.night.stations import (
     curve_path,
     night_curve,
@@ -34,7 +35,7 @@ from ulvar.night.stations import (
     working_filter,
 )
 from ulvar.night.stations.intake import retell_intake, wants_reading
-from ulvar.photometry import ListedStar, SeriesTable, read_series
+from ulvar.photometry import SeriesTable, read_series
 from ulvar.stars import FieldMap, StarTable, field_map
 
 log = logging.getLogger(__name__)
@@ -68,7 +69,6 @@ class Model(QObject, Numbers, Looking, Matching, Running):
     results_changed = Signal()
     settings_changed = Signal()
     job_changed = Signal()
-    theme_changed = Signal()
     message = Signal(str)
     preview_changed = Signal()
     region_wanted = Signal(str)
@@ -340,8 +340,9 @@ class Model(QObject, Numbers, Looking, Matching, Running):
             for name in changed:
                 setattr(part, name, values[name])
         except ValidationError as error:
-            told = str(error.errors()[0]["msg"]).removeprefix("Value error, ")
-            self.message.emit(f"{told[:1].upper()}{told[1:]}.")
+            name, told = first_problem(error)
+            words = f"{name.replace('_', ' ')}: {told}" if name else told
+            self.message.emit(f"{words[:1].upper()}{words[1:]}.")
             return False
         words = ", ".join(name.replace("_", " ") for name in changed)
         what = tuple(f"{section}.{name}" for name in changed)
@@ -500,12 +501,3 @@ class Model(QObject, Numbers, Looking, Matching, Running):
 def _stars_and_map(file: Path, width: int, height: int) -> tuple[StarTable, FieldMap | None]:
     stars = read_stars(file)
     return stars, field_map(stars, width, height)
-
-
-def role_of(stars: Iterable[ListedStar], name: str) -> str:
-    """Return the role of a named star."""
-    return next((s.role for s in stars if s.name == name), "")
-
-
-ROLE_TITLES = {role: role.plural for role in Role}
-ALL_STATIONS = STATIONS

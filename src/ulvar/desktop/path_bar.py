@@ -16,8 +16,9 @@ from PySide6.QtWidgets import (
 )
 
 from ulvar.desktop import glyphs
-from ulvar.desktop.model import ALL_STATIONS, Model
+from ulvar.desktop.model import Model
 from ulvar.desktop.theme import Theme, font
+from ulvar.night import STATIONS
 
 _STATE_WORDS = {
     "empty": "nothing done yet", "part": "partly done", "done": "done", "stale": "something before it changed: run again",
@@ -57,7 +58,7 @@ class Stations(QWidget):
     def station_at(self, x: float) -> str | None:
         """Return the station under a horizontal position."""
         index = int(x // self._step())
-        return ALL_STATIONS[index] if 0 <= index < 7 else None
+        return STATIONS[index] if 0 <= index < 7 else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Go to the station under the cursor."""
@@ -70,7 +71,7 @@ class Stations(QWidget):
         if event.type() == QEvent.Type.ToolTip:
             station = self.station_at(event.pos().x())
             if station:
-                number = ALL_STATIONS.index(station) + 1
+                number = STATIONS.index(station) + 1
                 state = _STATE_WORDS[self._model.state(station)]
                 QToolTip.showText(event.globalPos(), f"{station.title()}: {state}. Key {number}", self)
             return True
@@ -80,12 +81,12 @@ class Stations(QWidget):
         """Draw line, beads and names."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        states = [self._model.state(s) for s in ALL_STATIONS]
+        states = [self._model.state(s) for s in STATIONS]
         for i in range(6):
             both = states[i] == "done" and states[i + 1] == "done"
             painter.setPen(QPen(self.theme.color("soft" if both else "edge"), 2 if both else 1))
             painter.drawLine(QPointF(self._x(i) + 13, 20), QPointF(self._x(i + 1) - 13, 20))
-        for i, station in enumerate(ALL_STATIONS):
+        for i, station in enumerate(STATIONS):
             here = station == self._model.station
             glyphs.draw_bead(painter, self.theme, self._x(i), 20, states[i])
             name_font, number_font = font("value" if here else "label"), font("unit")

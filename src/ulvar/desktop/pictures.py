@@ -252,11 +252,15 @@ def read_mask(path: str, shape: tuple[int, ...]) -> np.ndarray | None:
 
 
 class PictureLoader(QObject):
-    """Loads pictures in one thread and keeps the last few; stale answers are dropped by the receiver."""
+    """Loads pictures in one thread and keeps the last few.
+
+    Every request carries a number that grows when pictures are forgotten: what was read before that is dropped when
+    it comes, and read again where it is still wanted. What is no longer asked for the receiver passes over.
+    """
 
     loaded = Signal(str, object)
     masked = Signal(str, object)
-    _arrived = Signal(str, object)
+    _arrived = Signal(int, str, object)
 
     def __init__(self, keep_bytes: int = 600 * 1024**2) -> None:
         super().__init__()
@@ -265,10 +269,13 @@ class PictureLoader(QObject):
         self._cache: OrderedDict[str, Picture] = OrderedDict()
         self._waiting: dict[str, Future] = {}
         self._closed = False
+        self._age = 0
+        self._wanted: set[str] = set()
         self._arrived.connect(self._store)
 
     def request(self, path: str, also: str = "") -> None:
         """Ask for a picture, and for another beside it; `loaded` comes with each, or with the reason as text."""
+        self._wanted = {path, also}
         self._ask(path, {path, also})
         if also:
             self._ask(also, {path, also})
@@ -283,7 +290,7 @@ class PictureLoader(QObject):
         for old in list(self._waiting):
             if old not in wanted and self._waiting[old].cancel():
                 del self._waiting[old]
-        self._waiting[path] = self._pool.submit(self._load, path, True)
+        self._waiting[path] = self._pool.submit(self._load, self._age, path, True)
 
     def prefetch_now(self, path: str) -> None:
         """Ask for a picture beside what is asked for, without calling anything off."""
@@ -296,24 +303,27 @@ class PictureLoader(QObject):
         """Read pictures that will probably be asked for next, behind what is asked for now."""
         for path in paths if not self._closed else ():
             if path not in self._cache and path not in self._waiting:
-                self._waiting[path] = self._pool.submit(self._load, path, False)
+                self._waiting[path] = self._pool.submit(self._load, self._age, path, False)
 
     def request_mask(self, path: str, shape: tuple[int, ...]) -> None:
         """Ask for the mask of a picture; `masked` comes with it, or with None."""
         if not self._closed:
             self._pool.submit(lambda: self.masked.emit(path, read_mask(path, shape)))
 
-    def _load(self, path: str, hurry: bool) -> None:
+    def _load(self, age: int, path: str, hurry: bool) -> None:
         try:
             if hurry and (quick := quick_look(path)) is not None:
-                self._arrived.emit(path, quick)
-            self._arrived.emit(path, make_picture(path))
+                self._arrived.emit(age, path, quick)
+            self._arrived.emit(age, path, make_picture(path))
         except FrameError as error:
-            self._arrived.emit(path, error.reason)
+            self._arrived.emit(age, path, error.reason)
         except Exception as error:
-            self._arrived.emit(path, f"{type(error).__name__}: {error}")
+            self._arrived.emit(age, path, f"{type(error).__name__}: {error}")
 
-    def _store(self, path: str, result: object) -> None:
+    def _store(self, age: int, path: str, result: object) -> None:
+        if age != self._age:
+            # Read before the file may have been renewed.
+            return
         if isinstance(result, Picture) and result.quick:
             self.loaded.emit(path, result)
             return
@@ -325,8 +335,14 @@ class PictureLoader(QObject):
         self.loaded.emit(path, result)
 
     def forget(self) -> None:
-        """Drop cached pictures (products may have been renewed)."""
+        """Drop cached pictures and those on their way (products may have been renewed)."""
         self._cache.clear()
+        self._age += 1
+        waiting, self._waiting = self._waiting, {}
+        for path, future in waiting.items():
+            future.cancel()
+            if path in self._wanted:
+                self._ask(path, self._wanted)
 
     def close(self) -> None:
         """End the thread; what is asked for after that is not read."""

@@ -86,7 +86,7 @@ class Plot(QWidget):
         self.series: list[Points] = []
         self.curves: list[tuple[np.ndarray, np.ndarray, str]] = []
         self.current = ""
-        self.cursor: float | None = None
+        self.marker: float | None = None
         self.bands: list[tuple[float, float, str]] = []
         self.notes: list[tuple[float, float, str, str]] = []
         self.x_range: tuple[float, float] | None = None
@@ -174,9 +174,9 @@ class Plot(QWidget):
             painter.setPen(QPen(t.color(token), 1.8))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawPolyline(self._line_through(xs, ys))
-        if self.cursor is not None:
+        if self.marker is not None:
             painter.setPen(QPen(t.color("cur"), 1.2))
-            x = self.to_screen(self.cursor, self._limits("y")[0]).x()
+            x = self.to_screen(self.marker, self._limits("y")[0]).x()
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
         self._points_layer.paint(painter, self, self._points_key(), self._draw_points)
         for points in self.series:

@@ -21,6 +21,9 @@ log = logging.getLogger(__name__)
 # Views are told of the end of a job in portions of this length; then the user's clicks have their turn [s].
 _TELLING_S = 0.008
 _A_TURN_OF_ITS_OWN = None
+# What is left of a job that was stopped: single exposures are kept as they are finished, a stack is whole or not there.
+_GOES_ON = "what was finished is kept, and a new run goes on from there"
+_KEEPS = dict.fromkeys(("stack", "deep", "camera"), "nothing was changed, and a new run begins anew")
 
 
 class Running:
@@ -57,6 +60,7 @@ class Running:
     job: Job | None = None
     job_station: str = ""
     job_finding: Finding | None = None
+    _what: str = ""
     _running: bool = False
     _ending: Iterator[Callable[[], object] | None] | None = None
 
@@ -69,6 +73,7 @@ class Running:
         runner = special.get(what, RUNNERS[station])
         self.job_station = station
         self.job_finding = None
+        self._what = what
         self.job = Job(
             station, lambda context: runner(night, context), pools=self.pools, on_change=self._job_event.emit
         )
@@ -83,6 +88,11 @@ class Running:
         if self.job is not None and not self.job.finished:
             self.job.stop()
             self.job_changed.emit()
+
+    @property
+    def stopping_keeps(self) -> str:
+        """What a stop of the running job would leave, as a sentence."""
+        return "What is finished is kept." if self._what not in _KEEPS else "A stop leaves things as they were."
 
     @property
     def busy(self) -> bool:
@@ -105,9 +115,7 @@ class Running:
                 self.night.clear_leftovers()
             self.job_finding = _failure_finding(self.job_station, job.error)
         elif job.state == "stopped":
-            self.message.emit(
-                f"{self.job_station.title()} stopped; what was finished is kept, and a new run goes on from there."
-            )
+            self.message.emit(f"{self.job_station.title()} stopped; {_KEEPS.get(self._what, _GOES_ON)}.")
         elif isinstance(job.result, StationResult):
             self.message.emit(job.result.problem or job.result.text)
         if not self.current:

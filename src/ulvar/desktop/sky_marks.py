@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from pathlib import Path
 
 import numpy as np
 
-from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue
+from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, separation_deg
 from ulvar.desktop.model import Model
 from ulvar.desktop.overlays import Overlay, RoleMark
 from ulvar.frames import Role
@@ -19,11 +20,12 @@ class Marks:
 
     def __init__(self, model: Model) -> None:
         self._model = model
-        self._catalogue: StarCatalogue | None = None
+        # File and its time, the cone (RA, Dec, radius [deg]) that was read, its stars.
+        self._read: tuple[tuple[str, int], tuple[float, float, float], StarCatalogue] | None = None
 
     def forget(self) -> None:
         """Read the catalogue anew."""
-        self._catalogue = None
+        self._read = None
 
     def deep(self, shown: set[str]) -> Overlay:
         """Return the marks of the deep view: those of its reference, on whose pixels it lies; roles always."""
@@ -96,16 +98,30 @@ class Marks:
         facts = self._model.facts(raw)
         if wcs is None or not path or facts is None:
             return np.empty((0, 2))
-        if self._catalogue is None:
-            try:
-                self._catalogue = load_catalogue(path)
-            except CatalogueError:
-                return np.empty((0, 2))
         ra, dec = wcs.sky(facts.width / 2, facts.height / 2)
         reach = math.hypot(facts.width, facts.height) / 2 * wcs.scale_arcsec_px / 3600
-        near = self._catalogue.cone(float(ra), float(dec), reach)
+        catalogue = self._catalogue_near(path, float(ra), float(dec), reach)
+        if catalogue is None:
+            return np.empty((0, 2))
+        near = catalogue.cone(float(ra), float(dec), reach)
         x, y = wcs.pixel(near.ra[:300], near.dec[:300])
         return np.column_stack([x, y])
+
+    def _catalogue_near(self, path: str, ra: float, dec: float, reach_deg: float) -> StarCatalogue | None:
+        """Return the catalogue around a place; what was read is kept while it is the same file and holds the place."""
+        try:
+            stamp = (path, Path(path).stat().st_mtime_ns)
+            if self._read is not None and self._read[0] == stamp:
+                at_ra, at_dec, held = self._read[1]
+                away = float(separation_deg(np.float64(ra), np.float64(dec), np.float64(at_ra), np.float64(at_dec)))
+                if away + reach_deg <= held:
+                    return self._read[2]
+            held = reach_deg + 3.0
+            catalogue = load_catalogue(path, near=[(ra, dec, held)])
+        except (CatalogueError, OSError):
+            return None
+        self._read = stamp, (ra, dec, held), catalogue
+        return catalogue
 
     def _role_marks(self, overlay: Overlay, raw: str) -> None:
         night = self._model.night

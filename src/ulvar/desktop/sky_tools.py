@@ -51,7 +51,7 @@ class StarStrip(QWidget):
             self.radial.curves = [(r, height * (1 + (r / scale) ** 2) ** -exponent, "cur")] if scale > 0 else []
             whole = float(np.median(star.growth_adu[-5:])) or 1.0
             self.growth.series = [Points(star.growth_px, 100 * star.growth_adu / whole, token="text", line=True)]
-            self.growth.cursor = star.best_px
+            self.growth.marker = star.best_px
             self.growth.y_range = (0.0, 115.0)
             arcsec = f" = {star.fwhm_px * scale_arcsec_px:.2f}″" if scale_arcsec_px else ""
             lines = [

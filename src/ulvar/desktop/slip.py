@@ -483,7 +483,7 @@ class Slip(QWidget):
         if self._model.busy:
             stopping = self._model.job is not None and self._model.job.token.stopping
             if self._model.job_station == self._model.station:
-                self.consequence.setText("What is finished is kept.")
+                self.consequence.setText(self._model.stopping_keeps)
                 self.action.setText("Stopping…" if stopping else "Stop   Esc")
                 self.action.setEnabled(not stopping)
                 return

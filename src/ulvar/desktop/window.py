@@ -43,7 +43,7 @@ from ulvar.desktop.boards.plate import PlateBoard
 from ulvar.desktop.chores import Chores
 from ulvar.desktop.exports import picture_caption, save_picture
 from ulvar.desktop.finder import Finder
-from ulvar.desktop.model import ALL_STATIONS, Model
+from ulvar.desktop.model import Model
 from ulvar.desktop.movie import Movie
 from ulvar.desktop.night_line import NightLine
 from ulvar.desktop.path_bar import PathBar
@@ -52,7 +52,7 @@ from ulvar.desktop.slip import Slip
 from ulvar.desktop.soon import Soon
 from ulvar.desktop.starpick import give_role, propose_stars
 from ulvar.desktop.theme import THEMES, apply_theme
-from ulvar.night import Night
+from ulvar.night import STATIONS, Night
 
 _BOARDS: dict[str, type[Board]] = {
     "intake": IntakeBoard, "masters": MastersBoard, "calibrate": CalibrateBoard, "combine": CombineBoard,
@@ -107,7 +107,7 @@ class MainWindow(QMainWindow):
         self.sky.star_clicked.connect(self._star_clicked)
         self.boards = QStackedWidget()
         self.board_of: dict[str, Board] = {}
-        for station in ALL_STATIONS:
+        for station in STATIONS:
             board = _BOARDS[station](self.model, self.theme, self.sky.show_file, self.command)
             self.board_of[station] = board
             self.boards.addWidget(board)

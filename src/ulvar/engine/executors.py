@@ -28,25 +28,30 @@ class WorkerDied(RuntimeError):
     """A worker process ended while it had work; finished items are kept."""
 
 
-def _prepare_worker() -> None:
+def _prepare_worker(polite: bool) -> None:
     # Ctrl+C goes to the whole process group; the parent decides what stops, not each worker.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     keep_large_blocks()
-    # Whoever looks and clicks goes first: workers take the time that is left.
-    os.nice(19)
+    if polite:
+        # Whoever looks and clicks goes first: workers take the time that is left.
+        os.nice(19)
     # Item parallelism already fills the cores; a library's own threads would only fight over them.
     import cv2
 
     cv2.setNumThreads(1)
 
 
-def worker_pool(workers: int | None = None) -> ProcessPoolExecutor:
-    """Return a pool of spawned worker processes: a crash in one takes the job, not the caller."""
+def worker_pool(workers: int | None = None, *, polite: bool = False) -> ProcessPoolExecutor:
+    """Return a pool of spawned worker processes: a crash in one takes the job, not the caller.
+
+    Polite workers run at the lowest priority, beside a window that somebody uses.
+    """
     count = workers or max(1, len(os.sched_getaffinity(0)))
     return ProcessPoolExecutor(
         max_workers=count,
         mp_context=multiprocessing.get_context("spawn"),
         initializer=_prepare_worker,
+        initargs=(polite,),
     )
 
 
@@ -55,7 +60,7 @@ _LAST_WRITE_S = 20.0
 
 
 class PoolKeeper:
-    """Keeps one worker pool warm between jobs and makes a new one when the old one has broken."""
+    """Keeps one polite worker pool warm between jobs and makes a new one when the old one has broken."""
 
     def __init__(self, workers: int | None = None) -> None:
         self.workers = workers or max(1, len(os.sched_getaffinity(0)))
@@ -66,7 +71,7 @@ class PoolKeeper:
         """Return the pool, started if need be."""
         with self._lock:
             if self._pool is None:
-                self._pool = worker_pool(self.workers)
+                self._pool = worker_pool(self.workers, polite=True)
             return self._pool
 
     def discard(self) -> None:

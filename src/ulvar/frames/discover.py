@@ -18,11 +18,6 @@ RAW_ENDINGS = (
 )  # fmt: skip
 
 
-def is_fits_name(name: str) -> bool:
-    """Whether a file name looks like FITS, compressed or not."""
-    return name.lower().endswith(FITS_ENDINGS)
-
-
 def is_tiff_name(name: str) -> bool:
     """Whether a file name looks like TIFF."""
     return name.lower().endswith(TIFF_ENDINGS)

@@ -58,11 +58,6 @@ class PixelLook:
         """Whether all pixels have the same value."""
         return self.finite > 0 and self.low_adu == self.high_adu == self.maximum_adu
 
-    @property
-    def stars_per_megapixel(self) -> float:
-        """Density of stars [1/Mpx]."""
-        return 1e6 * self.stars / max(1, self.pixels)
-
     def as_json(self) -> dict[str, Any]:
         """Return plain numbers; what is not finite becomes None."""
         body = {k: None if isinstance(v, float) and not math.isfinite(v) else v for k, v in asdict(self).items()}

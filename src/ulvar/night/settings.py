@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, BaseModel, ConfigDict, Field, field_validator, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from ulvar.calibration import CalibrateOptions, DefectOptions, MatchOptions, Region, parse_region
 from ulvar.calibration.prepare import Preparation
@@ -16,6 +16,22 @@ from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
 
 class _Section(BaseModel):
     model_config = ConfigDict(extra="forbid", validate_assignment=True)
+
+
+_BOUNDS = {
+    "greater_than_equal": ("at least", "ge"), "greater_than": ("above", "gt"),
+    "less_than_equal": ("at most", "le"), "less_than": ("below", "lt"),
+}  # fmt: skip
+
+
+def first_problem(error: ValidationError) -> tuple[str, str]:
+    """Return the name of the first setting that is wrong, and why, in plain words."""
+    first = error.errors()[0]
+    name = str(first["loc"][-1]) if first["loc"] else ""
+    if first["type"] in _BOUNDS:
+        word, key = _BOUNDS[first["type"]]
+        return name, f"it must be {word} {first['ctx'][key]:g}, not {first['input']}"
+    return name, str(first["msg"]).removeprefix("Value error, ")
 
 
 class TagSettings(_Section):

@@ -200,7 +200,6 @@ def _verify(
     matrix: F64Array, test: F64Array, tree: cKDTree, target: F64Array, area: float, options: MatchOptions
 ) -> tuple[float, F64Array | None]:
     """Return (log probability that as many partners are an accident, refined matrix)."""
-    reach = 3 * options.tolerance_px
     refined = matrix
     for factor in (3.0, 1.5, 1.0):
         reach = factor * options.tolerance_px

@@ -45,7 +45,7 @@ class Suspects:
         return self.cold_place[: np.searchsorted(self.cold_value, below, side="left")]
 
 
-def find_suspects(dark: str, flat: str, options: DefectOptions) -> Suspects:
+def find_suspects(dark: str, flat: str, options: DefectOptions, *, mosaic: bool = False) -> Suspects:
     """Read the masters and sort what may be defective (in a thread).
 
     Raises
@@ -59,17 +59,17 @@ def find_suspects(dark: str, flat: str, options: DefectOptions) -> Suspects:
     planes = {}
     if dark:
         planes["dark"] = read_master(dark).data
-        excess = dark_excess(planes["dark"])
+        excess = dark_excess(planes["dark"], mosaic=mosaic)
         ys, xs = np.nonzero(excess > _FLOOR)
         order = np.argsort(excess[ys, xs])
         hot_value, hot_place = excess[ys, xs][order], np.column_stack([xs, ys])[order]
     if flat:
         planes["flat"] = read_master(flat).data
-        response = flat_response(planes["flat"])
+        response = flat_response(planes["flat"], mosaic=mosaic)
         ys, xs = np.nonzero(response < 0.95)
         order = np.argsort(response[ys, xs])
         cold_value, cold_place = response[ys, xs][order], np.column_stack([xs, ys])[order]
-    whole = find_defects(**planes, options=options) if planes else None
+    whole = find_defects(**planes, options=options, mosaic=mosaic) if planes else None
     size = next(iter(planes.values())).size if planes else 0
     counts = whole.counts if whole else {}
     return Suspects(
@@ -173,8 +173,10 @@ class DefectsPage(QWidget):
         )
         if dark or flat:
             options = DefectOptions(columns=self.columns.isChecked())
+            facts = self._model.facts(self._model.current)
+            mosaic = bool(facts and facts.cfa)
             self._key = (dark, flat, self.columns.isChecked())
-            self._finder.ask(self._key, lambda: find_suspects(dark, flat, options))
+            self._finder.ask(self._key, lambda: find_suspects(dark, flat, options, mosaic=mosaic))
         self._moved()
 
     def _arrived(self, key: tuple, result: object) -> None:

@@ -134,7 +134,7 @@ class CurveBoard(Board):
         for plot in getattr(self, "_plots", []):
             plot.current = path
             points = plot.series[0] if plot.series else None
-            plot.cursor = (
+            plot.marker = (
                 float(points.x[list(points.keys).index(path)]) if points is not None and path in points.keys else None
             )
             plot.update()

@@ -255,13 +255,33 @@ def catalogue_print(catalogue: StarCatalogue) -> str:
     return fingerprint(len(catalogue), float(catalogue.ra.sum()), float(catalogue.dec.sum()))
 
 
+def _hinted_cone(facts: ExposureFacts, options: PlateOptions) -> tuple[float, float, float] | None:
+    """Return the part of the sky (RA, Dec, radius) [deg] that an exposure's hint can reach."""
+    reach = max(5.0, 3 * options.radius_deg)
+    if options.at is not None:
+        return *options.at, reach
+    if facts.ra_deg is None or facts.dec_deg is None:
+        return None
+    return facts.ra_deg, facts.dec_deg, reach
+
+
+def hinted_cones(exposures: Sequence[ExposureFacts], options: PlateOptions) -> list[tuple[float, float, float]] | None:
+    """Return the parts of the sky that a catalogue is needed of; None where an exposure could be anywhere."""
+    cones: dict[tuple[int, int], tuple[float, float, float]] = {}
+    for facts in exposures:
+        cone = _hinted_cone(facts, options)
+        if cone is None:
+            return None
+        # Pointings within a degree are one: the cone is a degree wider for them.
+        cones[round(cone[0]), round(cone[1])] = round(cone[0]), round(cone[1]), cone[2] + 1.0
+    return list(cones.values())
+
+
 def _near(catalogue: StarCatalogue, facts: ExposureFacts, options: PlateOptions) -> StarCatalogue:
     """Cut a large catalogue down to what a hint can reach, so that little travels to the worker."""
-    at = options.at or (
-        (facts.ra_deg, facts.dec_deg) if facts.ra_deg is not None and facts.dec_deg is not None else None
-    )
+    cone = _hinted_cone(facts, options)
     slim = replace(catalogue, bands={})
-    if at is None or len(catalogue) < 50_000:
+    if cone is None or len(catalogue) < 50_000:
         return slim
-    near = slim.cone(at[0], at[1], max(5.0, 3 * options.radius_deg))  # type: ignore[arg-type]
+    near = slim.cone(*cone)
     return near if len(near) > 100 else slim

@@ -64,9 +64,9 @@ def positions(stars: StarTable) -> np.ndarray:
     return np.column_stack([stars.x, stars.y])
 
 
-def align_item(task: tuple[Scored, StarTable, str]) -> Aligned | Failed:
+def align_item(task: tuple[Scored, StarTable]) -> Aligned | Failed:
     """Match one exposure's stars with the reference's (runs in a worker)."""
-    scored, reference, _ = task
+    scored, reference = task
     found = match_stars(
         positions(scored.stars), positions(reference), source_snr=scored.stars.snr, target_snr=reference.snr
     )
@@ -100,7 +100,7 @@ def align_all(
     """Align exposures on a reference's stars."""
     done: dict[str, Aligned] = {}
     failed: list[Failed] = []
-    for (one, _, _), result in context.each(align_item, [(s, reference, "") for s in scored], "Aligning"):
+    for (one, _), result in context.each(align_item, [(s, reference) for s in scored], "Aligning"):
         if isinstance(result, Failed):
             failed.append(result)
         else:
@@ -237,7 +237,7 @@ def stack_exposures(
         if there is not None:
             header = header_of(str(output)) if there.ok else {}
             return StackResult(
-                str(output), tuple(Outcome(f.path, there.ok, there.reason) for f in exposures),
+                str(output), tuple(Outcome(f.path, there.ok, there.reason, code=there.code) for f in exposures),
                 int(header.get("NAXIS1", 0)), int(header.get("NAXIS2", 0)), there.skipped,
                 "" if there.ok else there.reason, code=there.code,
             )  # fmt: skip

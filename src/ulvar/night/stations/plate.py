@@ -9,7 +9,7 @@ from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.engine import Finding, JobContext, Severity
 from ulvar.frames import FrameError, scan_file
 from ulvar.night.flows.common import Outcome, fingerprint, identity
-from ulvar.night.flows.plate import PlateOptions, catalogue_print, read_wcs_file, solve_files
+from ulvar.night.flows.plate import PlateOptions, catalogue_print, hinted_cones, read_wcs_file, solve_files
 from ulvar.night.flows.starfind import read_stars
 from ulvar.night.project import Night, Product
 from ulvar.night.stations.resuming import Kept
@@ -29,11 +29,6 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     if not settings.catalogue:
         problem = "choose a star catalogue first"
         return finish(night, StationResult("plate", problem, problem=problem), [])
-    try:
-        catalogue = load_catalogue(settings.catalogue)
-    except CatalogueError as error:
-        finding = Finding(Severity.BLOCKS, "catalogue", "The catalogue cannot be used", f"{error}.", station="plate")
-        return finish(night, StationResult("plate", str(error), problem=str(error)), [finding])
     scale = (settings.scale_low, settings.scale_high) if settings.scale_low and settings.scale_high else None
     options = PlateOptions(radius_deg=settings.radius_deg, scale=scale, again=True)
     name = working_filter(night)
@@ -43,6 +38,11 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     exposures = [working[raw] for raw in scores]
     if not exposures:
         return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [])
+    try:
+        catalogue = load_catalogue(settings.catalogue, near=hinted_cones(exposures, options))
+    except CatalogueError as error:
+        finding = Finding(Severity.BLOCKS, "catalogue", "The catalogue cannot be used", f"{error}.", station="plate")
+        return finish(night, StationResult("plate", str(error), problem=str(error)), [finding])
     folder = night.products / "plate"
     raw_of = {working[raw].path: raw for raw in scores}
     hints = [settings.radius_deg, scale, catalogue_print(catalogue), str(folder)]
