@@ -160,7 +160,7 @@ def look_around(window, rng) -> str:  # type: ignore[no-untyped-def]
         canvas.zoom(float(rng.choice([0.7, 1.4])), QPointF(200, 200))
     elif what == "pan":
         canvas.fitted = False
-        canvas.centre += QPointF(10, 5)
+        canvas.sight.centre += QPointF(10, 5)
         canvas.update()
     elif what == "fit":
         window.command("toggle fit")
@@ -237,7 +237,7 @@ def watched(app, window, rng, until, blame: float, minutes: float = 10) -> Watch
 
 def scoring(app, folder: Path, exposures: int, megapixels: float, blame: float) -> None:  # type: ignore[no-untyped-def]
     """Score a night in the background while the user looks around."""
-    from ulvar.desktop.window import MainWindow
+    from ulvar.desktop.shell.window import MainWindow
 
     make_night(folder / "lights", exposures, megapixels)
     window = MainWindow("dark")
@@ -290,10 +290,10 @@ def large_picture(app, folder: Path, megapixels: float) -> None:  # type: ignore
     """Bring large frames on screen, then zoom and pan."""
     from PySide6.QtCore import QPointF
 
-    from ulvar.desktop.canvas import Canvas
-    from ulvar.desktop.pictures import PictureLoader
-    from ulvar.desktop.stretch import Stretch, auto_stretch
-    from ulvar.desktop.theme import THEMES
+    from ulvar.desktop.parts.theme import THEMES
+    from ulvar.desktop.picture.canvas import Canvas
+    from ulvar.desktop.picture.pictures import PictureLoader
+    from ulvar.desktop.picture.stretch import Stretch, auto_stretch
 
     rng = np.random.default_rng(3)
     height = round((megapixels * 1e6 / 1.5) ** 0.5)
@@ -328,7 +328,7 @@ def large_picture(app, folder: Path, megapixels: float) -> None:  # type: ignore
                     canvas.zoom(1.06 if k < 60 else 1 / 1.06, QPointF(300 + k, 200))
                 else:
                     canvas.fitted = False
-                    canvas.centre += QPointF(7 / canvas.scale, 3 / canvas.scale)
+                    canvas.sight.centre += QPointF(7 / canvas.sight.scale, 3 / canvas.sight.scale)
                 start = time.perf_counter()
                 canvas.repaint()
                 frames.append(time.perf_counter() - start)

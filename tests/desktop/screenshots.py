@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from ulvar.desktop.window import MainWindow
+    from ulvar.desktop.shell.window import MainWindow
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 sys.path.insert(0, str(ROOT))
@@ -44,7 +44,7 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
         inside = (abs(table.x - width / 2) < width / 4) & (abs(table.y - height / 2) < height / 4) & (table.flags == 0)
         star = int(inside.nonzero()[0][0])
         window.model.choose_star((float(table.x[star]), float(table.y[star])))
-        sky.reading.look_closely(float(table.x[star]), float(table.y[star]))
+        sky.look_closely(float(table.x[star]), float(table.y[star]))
     if page == "stars":
         window.model.choose_star(None)
     wait(0.4)
@@ -57,7 +57,7 @@ def main() -> int:
 
     from ulvar.cli.nights import prepare_demo
     from ulvar.desktop.app import make_application
-    from ulvar.desktop.window import MainWindow
+    from ulvar.desktop.shell.window import MainWindow
     from ulvar.engine import JobContext, PoolKeeper
     from ulvar.night import RUNNERS, STATIONS
     from ulvar.night.stations import run_deep
@@ -119,7 +119,7 @@ def main() -> int:
             window.model.set_station("measure")
             window.sky.toggle("loupe")
             wait(0.5)
-            place = window.sky.canvas.to_screen(*window.model.star_pixels(current)["Tarnholt 12"])
+            place = window.sky.canvas.sight.to_screen(*window.model.star_pixels(current)["Tarnholt 12"])
             QTest.mouseMove(window.sky.canvas, place.toPoint())
         if (station == "plate") != window.sky.header.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")

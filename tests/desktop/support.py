@@ -14,7 +14,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 
 from ulvar.desktop.app import make_application
-from ulvar.desktop.window import MainWindow
+from ulvar.desktop.shell.window import MainWindow
 
 
 class WindowCase(unittest.TestCase):

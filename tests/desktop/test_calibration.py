@@ -13,10 +13,10 @@ from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit, QPu
 
 from tests.desktop.support import WindowCase
 from tests.support import FolderCase, small_demo, stamps
-from ulvar.desktop.boards.calibrate import CalibrateBoard
-from ulvar.desktop.boards.intake import GroupCard, IntakeBoard
-from ulvar.desktop.boards.masters import MastersBoard, MatchCell
-from ulvar.desktop.profile_strip import sample_line
+from ulvar.desktop.boards.calibrate.board import CalibrateBoard
+from ulvar.desktop.boards.intake.board import GroupCard, IntakeBoard
+from ulvar.desktop.boards.masters.board import MastersBoard, MatchCell
+from ulvar.desktop.picture.profile import sample_line
 from ulvar.frames import Role, read_frame
 from ulvar.night import Night
 
@@ -179,7 +179,7 @@ class Matching(Stations):
         # What is missing stands in the map and on the list.
         self.assertTrue(any(c.missing for c in self.masters.map.cells))
         path = self.folder / "list.csv"
-        with mock.patch("ulvar.desktop.chores.QFileDialog.getSaveFileName", lambda *_: (str(path), "")):
+        with mock.patch("ulvar.desktop.shell.chores.QFileDialog.getSaveFileName", lambda *_: (str(path), "")):
             self.click(
                 next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Write list…")
             )
@@ -234,7 +234,7 @@ class Matching(Stations):
             FILTER="V",
             INSTRUME="Kvist 6M",
         )
-        with mock.patch("ulvar.desktop.chores.QFileDialog.getOpenFileNames", lambda *_: ([dark, flat], "")):
+        with mock.patch("ulvar.desktop.shell.chores.QFileDialog.getOpenFileNames", lambda *_: ([dark, flat], "")):
             self.window.command("add masters")
         panel = self.window.chores.panel
         self.click(panel.action)
@@ -379,7 +379,7 @@ class Calibrating(Stations):
         self.assertEqual(model.settings().calibrate.overscan, "")
         self.assertIn("no region", self.messages[-1])
         model.region_wanted.emit("overlays")
-        a, b = canvas.to_screen(20, 30), canvas.to_screen(90, 60)
+        a, b = canvas.sight.to_screen(20, 30), canvas.sight.to_screen(90, 60)
         self.drag(canvas, a, b)
         (text,) = model.settings().calibrate.overlays
         from ulvar.calibration import parse_region
@@ -429,13 +429,13 @@ class Line(Stations):
         self.idle()
         self.key(Qt.Key.Key_2)
         self.assertEqual(model.metric, "set_level")
-        dots = {Path(path).stem: (y, kind) for path, _, y, kind in self.window.line.line.dots()}
+        dots = {Path(path).stem: (y, kind) for path, _, y, kind in self.window.line.line.state.dots()}
         self.assertEqual(len(dots), 9)
         leak = dots.pop("Dark-240-004")
         self.assertLess(leak[0], min(y for y, _ in dots.values()) - 20, "higher on the screen than all others")
         model.run_station("masters")
         self.idle()
         self.assertEqual({f.code for f in model.findings() if f.station == "masters"} - {"no_lights"}, {"light_leak"})
-        kinds = {Path(path).stem: kind for path, _, _, kind in self.window.line.line.dots()}
+        kinds = {Path(path).stem: kind for path, _, _, kind in self.window.line.line.state.dots()}
         self.assertEqual([name for name, kind in kinds.items() if kind == "finding"], ["Dark-240-004"])
         self.window.grab()

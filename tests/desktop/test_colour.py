@@ -13,9 +13,9 @@ import tifffile
 
 from tests.desktop.support import WindowCase
 from tests.mosaics import CELL, colour_frame, write_mosaics
-from ulvar.desktop.colour import interpolated, stretched
-from ulvar.desktop.pictures import colour_path, colours_of, make_picture
-from ulvar.desktop.stretch import STRETCHES, Sample, Stretch, auto_stretch
+from ulvar.desktop.picture.colour import interpolated, stretched
+from ulvar.desktop.picture.pictures import colour_path, colours_of, make_picture
+from ulvar.desktop.picture.stretch import STRETCHES, Sample, Stretch, auto_stretch
 from ulvar.frames import cell_colours, is_mosaic, on_one_scale, scan_file, white_balance
 from ulvar.frames.readers import scan_images
 
@@ -208,7 +208,7 @@ class InTheWindow(WindowCase):
     def pixel(self, i: int) -> tuple[int, int, int]:
         """Return what the screen shows at a star."""
         canvas = self.window.sky.canvas
-        place = canvas.to_screen(self.truth["x"][i], self.truth["y"][i])
+        place = canvas.sight.to_screen(self.truth["x"][i], self.truth["y"][i])
         shown = canvas.grab().toImage().pixelColor(place.toPoint())
         return shown.red(), shown.green(), shown.blue()
 
@@ -245,7 +245,7 @@ class InTheWindow(WindowCase):
         self.assertLess(sum(self.pixel(2)), sum(before), "a higher ceiling dims")
         # A star's width is that of the bands on one scale: 4 px, as it was made; the mosaic as it is would scatter.
         self.click(sky.header.toggles["closeup"])
-        place = sky.canvas.to_screen(self.truth["x"][1], self.truth["y"][1])
+        place = sky.canvas.sight.to_screen(self.truth["x"][1], self.truth["y"][1])
         self.click(sky.canvas, place.x(), place.y())
         words = sky.tools.star.words.text()
         self.assertIn("FWHM", words)

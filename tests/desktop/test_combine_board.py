@@ -73,7 +73,7 @@ class Exposures(ScoredCase):
         self.assertIn("∅", page.rows._rows[page.rows.row_of(chosen[0])][0])
         kinds = dict(zip(page.plot.series[0].keys, page.plot.series[0].kinds))
         self.assertEqual(kinds[chosen[1]], "left_out")
-        self.assertEqual({d[0] for d in self.window.line.line.dots() if d[3] == "left_out"}, set(chosen))
+        self.assertEqual({d[0] for d in self.window.line.line.state.dots() if d[3] == "left_out"}, set(chosen))
 
     def test_row_scatter_and_line_go_to_the_exposure(self) -> None:
         page = self.page("exposures")
@@ -180,7 +180,7 @@ class StarPages(ScoredCase):
         page.view.selectRow(6)
         self.assertEqual(self.model.chosen_star, (float(table.x[6]), float(table.y[6])))
         self.assertEqual(self.sky.canvas.overlay.chosen, self.model.chosen_star, "ringed on the picture")
-        place = self.sky.canvas.to_screen(table.x[2], table.y[2])
+        place = self.sky.canvas.sight.to_screen(table.x[2], table.y[2])
         self.click(self.sky.canvas, place.x(), place.y())
         self.assertEqual(page.view.currentIndex().row(), 2, "and back")
         self.key(Qt.Key.Key_Right)

@@ -13,12 +13,12 @@ from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QLabel, QWidget
 
 from tests.desktop.scored import ScoredCase
 from tests.desktop.support import WindowCase
-from ulvar.desktop import glyphs
 from ulvar.desktop.app import make_application
-from ulvar.desktop.boards.intake import GroupCard
-from ulvar.desktop.soon import Soon
-from ulvar.desktop.sweeping import Sweeper, sweep_when_idle_only
-from ulvar.desktop.widgets import LazyRows
+from ulvar.desktop.boards.intake.board import GroupCard
+from ulvar.desktop.parts import glyphs
+from ulvar.desktop.parts.widgets import LazyRows
+from ulvar.desktop.work.soon import Soon
+from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
 from ulvar.engine import Severity
 from ulvar.night.flows.curve import CurveResult
 from ulvar.night.stations import curve_path, series_path
@@ -406,7 +406,7 @@ class TheCurveBeside(ScoredCase):
 
     def test_it_comes_later_and_the_last_one_counts(self) -> None:
         with (
-            mock.patch("ulvar.desktop.model.night_curve", self.make),
+            mock.patch("ulvar.desktop.models.model.night_curve", self.make),
             mock.patch.object(self.model, "series", return_value=None),
         ):
             self.model._drop()
@@ -431,7 +431,7 @@ class TheCurveBeside(ScoredCase):
 
     def test_a_fit_that_fails_ends_the_waiting(self) -> None:
         with (
-            mock.patch("ulvar.desktop.model.night_curve", side_effect=ZeroDivisionError("odd")),
+            mock.patch("ulvar.desktop.models.model.night_curve", side_effect=ZeroDivisionError("odd")),
             mock.patch.object(self.model, "series", return_value=None),
             self.assertLogs("ulvar", "ERROR"),
         ):
@@ -452,8 +452,8 @@ class Sweeping(WindowCase):
         self.assertGreater(gc.get_freeze_count(), 10_000)
 
     def test_only_when_left_alone_and_once(self) -> None:
-        sweeper = Sweeper(self.window)
-        with mock.patch("ulvar.desktop.sweeping.gc.collect") as collect:
+        sweeper = Sweeper(self.window, self.window.use, lambda: self.window.occupied)
+        with mock.patch("ulvar.desktop.work.sweeping.gc.collect") as collect:
             self.assertFalse(sweeper.look(), "it may have been used just now")
             self.assertTrue(sweeper.look())
             self.assertFalse(sweeper.look(), "nothing happened since")

@@ -10,9 +10,9 @@ import numpy as np
 from PySide6.QtWidgets import QApplication
 
 from tests.support import FolderCase
-from ulvar.desktop import pictures
 from ulvar.desktop.app import make_application
-from ulvar.desktop.pictures import PictureLoader
+from ulvar.desktop.picture import pictures
+from ulvar.desktop.picture.pictures import PictureLoader
 
 
 class Renewal(FolderCase):

@@ -70,7 +70,7 @@ class Comparing(ScoredCase):
         self.model.set_station("measure")
         self.until(lambda: self.sky.canvas.picture.path == deep.output, 20)
         self.assertEqual(self.model.at_hand(), deep.values["reference"])
-        from ulvar.desktop.starpick import give_role
+        from ulvar.desktop.models.starpick import give_role
 
         give_role(self.model, (150.0, 120.0), "target")
         star = self.model.night.stars()[0]
@@ -88,10 +88,12 @@ class Comparing(ScoredCase):
         self.assertEqual(len({self.sky.shown_path, *tiles.wanted}), 4)
         self.sky.canvas.zoom(2.0, QPointF(60, 60))
         for canvas in tiles.others:
-            self.assertEqual((canvas.scale, canvas.centre), (self.sky.canvas.scale, self.sky.canvas.centre))
+            self.assertEqual(
+                (canvas.sight.scale, canvas.sight.centre), (self.sky.canvas.sight.scale, self.sky.canvas.sight.centre)
+            )
         last = tiles.others[2]
         self.drag(last, QPointF(60, 60), QPointF(90, 40))
-        self.assertEqual(self.sky.canvas.centre, last.centre, "any of them leads")
+        self.assertEqual(self.sky.canvas.sight.centre, last.sight.centre, "any of them leads")
         brushed = [f.path for f in self.model.lights()[5:7]]
         self.model.set_brush(brushed)
         self.assertEqual(len(tiles.wanted), 2, "the brushed ones beside the current one")
@@ -121,23 +123,23 @@ class Comparing(ScoredCase):
                     self.key(Qt.Key.Key_U)
                 self.key(Qt.Key.Key_U)
                 ra, dec = wcs.sky(250.0, 187.0)
-                here = canvas.to_screen(250.0, 187.0)
+                here = canvas.sight.to_screen(250.0, 187.0)
                 north, east = (
-                    canvas.to_screen(*(float(v) for v in wcs.pixel(a, d)))
+                    canvas.sight.to_screen(*(float(v) for v in wcs.pixel(a, d)))
                     for a, d in ((ra, dec + 0.01), (ra + 0.01, dec))
                 )
                 with self.subTest(flip=flip):
                     self.assertLess(abs(north.x() - here.x()), 0.05 * abs(north.y() - here.y()))
                     self.assertLess(north.y(), here.y(), "north is up")
                     self.assertLess(east.x(), here.x(), "east is left")
-                    back = canvas.to_image(canvas.to_screen(33.0, 44.0))
+                    back = canvas.sight.to_image(canvas.sight.to_screen(33.0, 44.0))
                     self.assertLess(math.hypot(back.x() - 33, back.y() - 44), 1e-6)
                     canvas.grab()
 
     def test_north_needs_a_solution(self) -> None:
         self.key(Qt.Key.Key_U)
         self.assertTrue(any("solved" in m for m in self.messages))
-        self.assertEqual(self.sky.canvas.turn_deg, 0)
+        self.assertEqual(self.sky.canvas.sight.turn_deg, 0)
 
 
 class Marking(ScoredCase):
@@ -146,15 +148,15 @@ class Marking(ScoredCase):
     def test_regions_are_kept_in_the_night_and_hide_stars(self) -> None:
         canvas = self.sky.canvas
         self.window.command("region circle")
-        self.drag(canvas, canvas.to_screen(120, 100), canvas.to_screen(170, 100))
+        self.drag(canvas, canvas.sight.to_screen(120, 100), canvas.sight.to_screen(170, 100))
         self.window.command("region rectangle")
-        self.drag(canvas, canvas.to_screen(300, 200), canvas.to_screen(380, 260))
+        self.drag(canvas, canvas.sight.to_screen(300, 200), canvas.sight.to_screen(380, 260))
         self.window.command("region polygon")
         for x, y in ((40, 250), (120, 260), (80, 330)):
-            place = canvas.to_screen(x, y)
+            place = canvas.sight.to_screen(x, y)
             self.click(canvas, place.x(), place.y())
         QTest.mouseDClick(
-            canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, canvas.to_screen(80, 330).toPoint()
+            canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, canvas.sight.to_screen(80, 330).toPoint()
         )
         regions = self.model.regions()
         self.assertEqual([r.kind for r in regions], ["circle", "rectangle", "polygon"])
@@ -191,7 +193,7 @@ class Marking(ScoredCase):
         overlay.mask = np.zeros(self.sky.canvas.picture.shape, dtype=np.uint16)
         overlay.mask[100:140, 200:240] = 8
         image = self.sky.canvas.grab().toImage()
-        place = self.sky.canvas.to_screen(220, 120).toPoint()
+        place = self.sky.canvas.sight.to_screen(220, 120).toPoint()
         colour = image.pixelColor(place)
         self.assertGreater(colour.red(), 180)
         self.assertLess(colour.blue(), 90, "hot pixels are amber")

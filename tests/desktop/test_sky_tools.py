@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QApplication
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import Wcs
-from ulvar.desktop.stretch import STRETCHES, Sample, Stretch, auto_stretch, colour_table
+from ulvar.desktop.picture.stretch import STRETCHES, Sample, Stretch, auto_stretch, colour_table
 
 
 class Tools(ScoredCase):
@@ -27,7 +27,7 @@ class Tools(ScoredCase):
         canvas = self.sky.canvas
         x, y = self.bright_star()
         self.key(Qt.Key.Key_O)
-        QTest.mouseMove(canvas, canvas.to_screen(x, y).toPoint())
+        QTest.mouseMove(canvas, canvas.sight.to_screen(x, y).toPoint())
         QApplication.processEvents()
         self.assertIsNotNone(canvas.loupe)
         self.assertIn("FWHM", " ".join(canvas.loupe_words))
@@ -41,7 +41,7 @@ class Tools(ScoredCase):
         x, y = self.bright_star()
         self.key(Qt.Key.Key_T)
         self.assertTrue(self.sky.tools.isVisible())
-        place = self.sky.canvas.to_screen(x, y)
+        place = self.sky.canvas.sight.to_screen(x, y)
         self.click(self.sky.canvas, place.x(), place.y())
         strip = self.sky.tools.star
         self.assertIn("FWHM", strip.words.text())
@@ -55,7 +55,7 @@ class Tools(ScoredCase):
             for b in range(40, 340, 12)
             if np.hypot(table.x - a, table.y - b).min() > 22
         ]
-        empty = self.sky.canvas.to_screen(*gaps[0])
+        empty = self.sky.canvas.sight.to_screen(*gaps[0])
         self.click(self.sky.canvas, empty.x(), empty.y())
         self.assertIn("no star", strip.radial.empty)
         self.assertEqual(strip.radial.series, [])
@@ -63,7 +63,7 @@ class Tools(ScoredCase):
     def test_rectangle(self) -> None:
         self.key(Qt.Key.Key_B)
         canvas = self.sky.canvas
-        self.drag(canvas, canvas.to_screen(100, 80), canvas.to_screen(160, 120))
+        self.drag(canvas, canvas.sight.to_screen(100, 80), canvas.sight.to_screen(160, 120))
         words = self.sky.tools.box.words.text()
         box = canvas.box
         part = canvas.picture.data[
@@ -81,7 +81,7 @@ class Tools(ScoredCase):
     def test_line_tells_length_and_angle(self) -> None:
         self.key(Qt.Key.Key_P)
         canvas = self.sky.canvas
-        self.drag(canvas, canvas.to_screen(100, 100), canvas.to_screen(200, 200))
+        self.drag(canvas, canvas.sight.to_screen(100, 100), canvas.sight.to_screen(200, 200))
         words = self.sky.foot.read_out.text()
         self.assertIn("45.", words)
         self.assertLess(abs(float(words.split(" px")[0]) - 141.4), 4)
@@ -90,7 +90,7 @@ class Tools(ScoredCase):
         self.assertIsNone(canvas.line, "one tool at a time")
 
     def test_line_on_the_sky(self) -> None:
-        from ulvar.desktop.sky_tools import line_words
+        from ulvar.desktop.picture.tools import line_words
 
         wcs = Wcs(115.0, 41.0, 99.0, 99.0, cd=np.array([[-1, 0], [0, 1]]) / 3600)
         words = line_words((99.0, 99.0), (99.0, 199.0), wcs)

@@ -16,9 +16,10 @@ from PySide6.QtWidgets import QApplication, QPushButton, QTableView
 
 from tests.desktop.support import WindowCase
 from tests.support import small_demo, stamps
-from ulvar.desktop.boards.intake import GroupCard
-from ulvar.desktop.finder import matches
-from ulvar.desktop.widgets import Cells
+from ulvar.desktop.boards.intake.board import GroupCard
+from ulvar.desktop.models.plan import plan_action
+from ulvar.desktop.parts.widgets import Cells
+from ulvar.desktop.shell.finder import matches
 from ulvar.frames import Role
 from ulvar.night import Night
 from ulvar.photometry import read_star_list
@@ -145,7 +146,7 @@ class WholePath(WindowCase):
         )
         self.key(Qt.Key.Key_X)
         self.assertEqual(set(model.left_out()), {model.current})
-        self.assertIn("left_out", {kind for *_, kind in window.line.line.dots()})
+        self.assertIn("left_out", {kind for *_, kind in window.line.line.state.dots()})
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(model.left_out(), {})
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
@@ -153,7 +154,7 @@ class WholePath(WindowCase):
         self.key(Qt.Key.Key_X)
         self.assertEqual(model.left_out(), {})
         line = window.line.line
-        dots = line.dots()
+        dots = line.state.dots()
         path, x, y, _ = dots[len(dots) // 2]
         self.click(line, x, y)
         self.assertEqual(model.current, path)
@@ -185,7 +186,7 @@ class WholePath(WindowCase):
         )
         wcs = model.plates()[model.current]
         x, y = wcs.pixel(truth["target"]["ra"], truth["target"]["dec"])
-        place = window.sky.canvas.to_screen(float(x), float(y))
+        place = window.sky.canvas.sight.to_screen(float(x), float(y))
         self.click(window.sky.canvas, place.x(), place.y())
         menu = window.role_menu
         next(a for a in menu.actions() if a.text() == "Target").trigger()
@@ -236,7 +237,7 @@ class Looks(WindowCase):
         for station in range(2, 8):
             self.key(Qt.Key(Qt.Key.Key_0 + station))
             self.assertTrue(self.window.boards.currentWidget().isVisible())
-        self.assertEqual(self.window.slip.plan()[2], "open")
+        self.assertEqual(plan_action(self.window.model)[2], "open")
 
     def test_folders_without_exposures(self) -> None:
         (self.folder / "raw").mkdir()
@@ -277,7 +278,7 @@ class Looks(WindowCase):
         self.assertLess(matches("cur", "Curve"), matches("ve", "Curve"))
 
     def test_every_action_has_a_tip_and_a_handler(self) -> None:
-        from ulvar.desktop.actions import ACTIONS
+        from ulvar.desktop.shell.actions import ACTIONS
 
         self.assertEqual(len({a.command for a in ACTIONS}), len(ACTIONS))
         keys = [a.keys for a in ACTIONS if a.keys]
@@ -285,7 +286,7 @@ class Looks(WindowCase):
         for action in ACTIONS:
             self.assertTrue(action.tip)
         dialogs = mock.patch.multiple(
-            "ulvar.desktop.window.QFileDialog",
+            "ulvar.desktop.shell.window.QFileDialog",
             getExistingDirectory=lambda *_: "",
             getSaveFileName=lambda *_: ("", ""),
         )
@@ -314,18 +315,18 @@ class Picture(WindowCase):
         canvas = self.window.sky.canvas
         self.until(lambda: canvas.picture is not None, 20)
         place = QPointF(120, 90)
-        before = canvas.to_image(place)
+        before = canvas.sight.to_image(place)
         canvas.zoom(3.0, place)
-        after = canvas.to_image(place)
+        after = canvas.sight.to_image(place)
         self.assertAlmostEqual(before.x(), after.x(), places=6)
         self.assertAlmostEqual(before.y(), after.y(), places=6)
-        screen = canvas.to_screen(after.x(), after.y())
+        screen = canvas.sight.to_screen(after.x(), after.y())
         self.assertAlmostEqual(screen.x(), 120, places=6)
-        centre = QPointF(canvas.centre)
+        centre = QPointF(canvas.sight.centre)
         self.drag(canvas, QPointF(100, 100), QPointF(140, 130))
-        self.assertNotEqual(canvas.centre, centre)
+        self.assertNotEqual(canvas.sight.centre, centre)
         self.key(Qt.Key.Key_Z)
-        self.assertEqual(canvas.scale, 1.0)
+        self.assertEqual(canvas.sight.scale, 1.0)
         self.key(Qt.Key.Key_F)
         self.assertTrue(canvas.fitted)
         data = canvas.picture.data.copy()

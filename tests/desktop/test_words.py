@@ -15,10 +15,10 @@ from PySide6.QtGui import QFontMetrics, QImage
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
 from ulvar.desktop.app import make_application
-from ulvar.desktop.layers import Layer
-from ulvar.desktop.sky_tools import sexagesimal
-from ulvar.desktop.theme import THEMES, apply_theme, font
-from ulvar.desktop.widgets import Rows, table
+from ulvar.desktop.parts.layers import Layer
+from ulvar.desktop.parts.theme import THEMES, apply_theme, font
+from ulvar.desktop.parts.widgets import Rows, table
+from ulvar.desktop.picture.tools import sexagesimal
 from ulvar.frames import parse_angle
 
 

@@ -11,9 +11,9 @@ from pathlib import Path
 import platformdirs
 from PySide6.QtWidgets import QApplication
 
-from ulvar.desktop.sweeping import Sweeper, sweep_when_idle_only
-from ulvar.desktop.theme import load_fonts
-from ulvar.desktop.window import MainWindow
+from ulvar.desktop.parts.theme import load_fonts
+from ulvar.desktop.shell.window import MainWindow
+from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
 
 
 def make_application() -> QApplication:
@@ -55,8 +55,10 @@ def run_window(path: Path | None = None) -> int:
     _log_to_file()
     app = make_application()
     window = MainWindow()
-    window.sweeper = Sweeper(window)  # type: ignore[attr-defined]
+    sweeper = Sweeper(window, window.use, lambda: window.occupied)
     window.show()
     if path is not None:
         window.model.open(path)
-    return int(app.exec())
+    code = int(app.exec())
+    sweeper.stop()
+    return code

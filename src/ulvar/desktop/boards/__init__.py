@@ -1,1 +1,1 @@
-"""The stations' own ways of seeing their objects."""
+"""A board a station: its own way of seeing its objects."""

@@ -8,9 +8,9 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
-from ulvar.desktop.model import Model
-from ulvar.desktop.theme import Theme
-from ulvar.desktop.widgets import clear, hairline, label
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.parts.widgets import clear, hairline, label
 
 
 class Board(QWidget):

@@ -1,1 +1,1 @@
-"""Small windows for one thing each: facts, sessions, flats."""
+"""Windows that open over the main one."""

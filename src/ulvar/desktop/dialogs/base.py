@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from ulvar.desktop.widgets import hairline, label
+from ulvar.desktop.parts.widgets import hairline, label
 
 
 class Panel(QDialog):

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
-from ulvar.desktop.model import Model
-from ulvar.desktop.widgets import label
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.widgets import label
 from ulvar.frames import ExposureFacts, Role, with_user_facts
 
 # name, label, unit

@@ -7,8 +7,8 @@ from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QWidget
 
 from ulvar.calibration import FlatPlan
 from ulvar.desktop.dialogs.base import Panel
-from ulvar.desktop.model import Model
-from ulvar.desktop.widgets import Rows, label, number, table
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.widgets import Rows, label, number, table
 from ulvar.night.stations.camera import plan_flats
 
 

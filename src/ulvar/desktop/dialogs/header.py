@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.dialogs.facts import FIELDS, shown
-from ulvar.desktop.theme import Theme
-from ulvar.desktop.widgets import Rows, label, table
+from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.frames import ExposureFacts, FrameError
 from ulvar.frames.fits import header_cards
 from ulvar.frames.readers import is_fits_path

@@ -10,8 +10,8 @@ from PySide6.QtGui import QDoubleValidator, QIntValidator
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
-from ulvar.desktop.model import Model
-from ulvar.desktop.widgets import label
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.widgets import label
 from ulvar.engine import OutputExists
 from ulvar.frames import ExposureFacts, FrameError, Role, scan_file
 

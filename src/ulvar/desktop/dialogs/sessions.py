@@ -5,9 +5,9 @@ from __future__ import annotations
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
-from ulvar.desktop.flow import FlowLayout
-from ulvar.desktop.model import Model
-from ulvar.desktop.widgets import Rows, label, table
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.flow import FlowLayout
+from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.frames import Role, TagRule, preview_rule
 from ulvar.frames.sessions import SESSION, folder_parts, pattern_by_example
 from ulvar.night.settings import TagSettings

@@ -1,0 +1,1 @@
+"""Calibrate: did the pixels get better?"""

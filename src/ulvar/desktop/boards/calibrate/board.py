@@ -1,0 +1,153 @@
+"""Calibrate: did the pixels get better? Lights with their noise, defects, the flat check, the camera."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtWidgets import QScrollArea, QTableView
+
+from ulvar.desktop.boards.base import Board
+from ulvar.desktop.boards.calibrate.camera import CameraPage
+from ulvar.desktop.boards.calibrate.defects import DefectsPage
+from ulvar.desktop.boards.calibrate.flat import FlatPage
+from ulvar.desktop.parts.widgets import Rows, empty_state, hairline, label, number, table
+from ulvar.frames import Group, Role
+
+_PAGES = (
+    ("lights", "Lights", "What was calibrated with what, and the noise before and after"),
+    ("defects", "Defects", "Hot and cold pixels, with counts that follow the thresholds"),
+    ("flat", "Flat check", "Does the flat correct too much or too little?"),
+    ("camera", "Camera", "Gain and read noise, measured from pairs of flats"),
+)
+
+
+class CalibrateBoard(Board):
+    """Four pages about the same question."""
+
+    width_hint = 400
+
+    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+        self.page = "lights"
+        self.defects: DefectsPage | None = None
+        self._table: QTableView | None = None
+        super().__init__(*arguments)
+
+    def fill(self) -> None:
+        """Build the page that is turned to."""
+        self._table = None
+        if self.defects is not None:
+            self.defects.close_finder()
+            self.defects = None
+        lights = self.model.lights()
+        done = self.model.products("calibrated")
+        self.title.setText("Calibrated")
+        self.count.setText(f"{len(done)} of {len(lights)} lights" if lights else "")
+        self.page_buttons = self.add_pages(_PAGES, self.page, self.turn_to)
+        if self.page == "defects":
+            self.defects = DefectsPage(self.model, self.theme)
+            self.body.addWidget(self.defects, 1)
+        elif self.page == "flat":
+            self.flat = FlatPage(self.model, self.theme)
+            self.body.addWidget(self.flat, 1)
+        elif self.page == "camera":
+            scroll = QScrollArea()
+            scroll.setWidgetResizable(True)
+            self.camera = CameraPage(self.model, self.theme, self.command)
+            scroll.setWidget(self.camera)
+            self.body.addWidget(scroll, 1)
+        else:
+            self._lights()
+
+    def turn_to(self, page: str) -> None:
+        """Show another page."""
+        self.page = page
+        if page != "defects":
+            self.model.set_preview(np.empty((0, 2)))
+        self._stale = True
+        self.rebuild()
+
+    def mark_stale(self) -> None:
+        """Build anew, but not under the user's hand: the defect page follows its own sliders."""
+        if self.page == "defects" and self.defects is not None and self.isVisible():
+            return
+        super().mark_stale()
+
+    def _lights(self) -> None:
+        lights = self.model.lights()
+        done = self.model.products("calibrated")
+        if not self.model.has_masters() and not done:
+            sentence = "No masters yet, so there is nothing to calibrate with."
+            self.body.addWidget(empty_state(sentence, "Go to Masters", lambda: self.command("station masters")))
+            return
+        if not done:
+            ready = len([f for f in lights if f.path not in self.model.left_out()])
+            self.body.addWidget(
+                empty_state(
+                    f"Masters are made. {ready} lights wait.",
+                    f"Calibrate {ready}",
+                    lambda: self.command("run calibrate"),
+                )
+            )
+            return
+        for group in self.model.groups():
+            if group.role is Role.LIGHT:
+                self._group(group)
+        self.body.addWidget(label("Space blinks before and after, W swipes, P plots a line.", "unit"))
+        self.body.addWidget(hairline())
+        self._rows = Rows(["Light", "Sky\nADU", "Noise\nbefore", "after\nADU", "expected\nADU", "over"])
+        self._rows.theme = self.theme
+        rows, keys, dim, marks = [], [], set(), {}
+        for facts in lights:
+            product = done.get(facts.path)
+            if product is None:
+                dim.add(len(rows))
+                rows.append((facts.stem, "–", "–", "–", "–", "–"))
+            else:
+                v = product.values
+                after, expected = v.get("noise_after"), v.get("noise_expected")
+                ratio = after / expected if after and expected else None
+                if ratio is not None and ratio > 1.15:
+                    marks[len(rows), 5] = "check"
+                rows.append(
+                    (facts.stem, number(v.get("sky_adu"), 0), number(v.get("noise_before"), 1), number(after, 1),
+                     number(expected, 1), "–" if ratio is None else f"× {ratio:.2f}")
+                )  # fmt: skip
+            keys.append(facts.path)
+        self._rows.fill(rows, keys, marks, dim)
+        self._table = table(self._rows, on_row=self.model.set_current)
+        self._table.setToolTip("Noise of a pixel; expected is what photons, dark current, reading and masters make")
+        self.body.addWidget(self._table, 1)
+
+    def _group(self, group: Group) -> None:
+        done = self.model.products("calibrated")
+        values = [done[f].values for f in group.files if f in done]
+        exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"
+        head = f"{group.filter}  {exposure}   {len(values)} of {group.count}".strip()
+        self.body.addWidget(label(head, "value"))
+        if not values:
+            self.body.addWidget(label("no safe masters: see Masters"))
+            return
+        ratios = [
+            v["noise_after"] / v["noise_expected"] for v in values if v.get("noise_after") and v.get("noise_expected")
+        ]
+        zero = values[0].get("dark") or values[0].get("bias")
+        used = f"{_short(zero)}, {_short(values[0].get('flat'))}"
+        noise = (
+            f"noise × {np.median(ratios):.2f} of photons and reading" if ratios else "gain unknown: no expected noise"
+        )
+        self.body.addWidget(label(f"{used}; {noise}", wrap=True))
+
+    def show_current(self, path: str) -> None:
+        """Select the row of the current exposure."""
+        if self._table is not None:
+            row = self._rows.row_of(path)
+            if row >= 0 and self._table.currentIndex().row() != row:
+                self._table.selectRow(row)
+
+
+def _short(path: object) -> str:
+    if not path:
+        return "none"
+    parts = Path(str(path)).stem.removeprefix("master-").split("-")
+    return " ".join(parts[:3]) if parts[0] == "flat" else " ".join(parts[:2])

@@ -1,0 +1,1 @@
+"""Curve: what does the star do?"""

@@ -1,0 +1,1 @@
+"""Intake: what do I have, and is it what I think?"""

@@ -1,0 +1,1 @@
+"""Masters: which calibration frames fit which lights?"""

@@ -1,0 +1,1 @@
+"""Measure: how bright, in which aperture, against which stars?"""

@@ -1,0 +1,166 @@
+"""Measure: stars by role, and how each behaves against the others."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyleOptionViewItem
+
+from ulvar.desktop.boards.base import Board
+from ulvar.desktop.parts import glyphs
+from ulvar.desktop.parts.plots import Plot, Points, draw_spark
+from ulvar.desktop.parts.widgets import Cells, Rows, empty_state, hairline, label, number, table
+from ulvar.photometry import ListedStar
+
+
+class _Marks(Cells):
+    """Draws role marks in the first column and sparklines in the last."""
+
+    def __init__(self, rows: Rows, board: MeasureBoard) -> None:
+        super().__init__(rows, board)
+        self._board = board
+
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
+        """Draw a cell."""
+        super().paint(painter, option, index)
+        star = self._board.listed[index.row()]
+        t = self._board.theme
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if index.column() == 0:
+            suspect = star.name in self._board.suspects or star.name in self._board.model.settings().curve.leave_out
+            pen = QPen(t.color("off" if suspect else glyphs.role_token(star.role)), 1.5)
+            if suspect:
+                pen.setStyle(Qt.PenStyle.DashLine)
+            painter.setPen(pen)
+            painter.drawPath(glyphs.role_path(star.role, option.rect.left() + 12, option.rect.center().y() + 0.5, 6.5))
+        elif index.column() == 4:
+            values = self._board.curves.get(star.name)
+            if values is not None:
+                box = QRectF(option.rect).adjusted(0, 2, 0, -2)
+                token = "check" if star.name in self._board.suspects else glyphs.role_token(star.role)
+                low, high = (
+                    (0.97, 1.03) if star.role != "target" else (float(np.nanmin(values)), float(np.nanmax(values)))
+                )
+                draw_spark(painter, t, box, values, token, (low, high))
+        painter.restore()
+
+
+class MeasureBoard(Board):
+    """How bright, and against which stars?"""
+
+    width_hint = 396
+    shows_curve = True
+
+    def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
+        self.listed: list[ListedStar] = []
+        self.suspects: set[str] = set()
+        self.curves: dict[str, np.ndarray] = {}
+        super().__init__(*arguments)
+
+    def fill(self) -> None:
+        """Build the list of stars and the plot of the chosen one."""
+        night = self.model.night
+        self.listed = night.stars() if night else []
+        self.title.setText("Stars")
+        series = self.model.series()
+        measured = len({row.file for row in series.rows}) if series else 0
+        self.count.setText(f"{measured} {self.model.working_filter()} exposures" if measured else "")
+        if not self.listed:
+            self.body.addWidget(
+                empty_state("Click the target in the picture.", "Propose stars", lambda: self.command("propose"))
+            )
+            return
+        self._collect()
+        self._rows = Rows(["Star", "Flux\nADU", "SNR", "Scatter\n× noise", "Over time\n±3 %"])
+        self._rows.theme = self.theme
+        rows, marks = [], {}
+        curve = self.model.curve()
+        ensemble = curve.curve.ensemble if curve else None
+        for i, star in enumerate(self.listed):
+            flux, error = self._median(star.name)
+            ratio = math.nan
+            if ensemble is not None and star.name in ensemble.names:
+                k = ensemble.names.index(star.name)
+                ratio = float(ensemble.scatter[k] / ensemble.expected[k])
+            if star.name in self.suspects:
+                marks[i, 3] = "check"
+            rows.append((f"       {star.name}", number(flux, 0), number(flux / error, 0), number(ratio, 2), ""))
+        self._rows.fill(rows, [s.name for s in self.listed], marks)
+        self._table = table(self._rows, on_row=self._picked)
+        self._table.setItemDelegate(_Marks(self._rows, self))
+        self._table.horizontalHeader().setSectionResizeMode(4, self._table.horizontalHeader().ResizeMode.Fixed)
+        self._table.setColumnWidth(4, 76)
+        self.body.addWidget(self._table, 3)
+        row = QHBoxLayout()
+        propose = QPushButton("Propose comparison stars")
+        propose.setToolTip("Stars of like brightness to the target, alone and away from the edge")
+        propose.clicked.connect(lambda: self.command("propose"))
+        row.addWidget(propose)
+        row.addStretch(1)
+        self.body.addLayout(row)
+        if ensemble is not None and curve is not None:
+            self.body.addWidget(label(f"Target scatter {1000 * curve.rms:.1f} mmag about its fit", "value"))
+        self.body.addWidget(hairline())
+        self._plot = Plot(
+            self.theme,
+            x_label="hours after the first exposure",
+            y_label="relative to the others",
+            on_pick=self._open,
+        )
+        self._plot.setMinimumHeight(150)
+        self._plot.empty = "Measure to see how a star behaves." if not measured else "Choose a star in the list."
+        self.body.addWidget(self._plot, 2)
+        chosen = next(iter(self.suspects), "") or self.listed[0].name
+        if self.curves:
+            self._table.selectRow(self._rows.row_of(chosen))
+
+    def _collect(self) -> None:
+        curve = self.model.curve()
+        self.curves, self.suspects = {}, set()
+        if curve is None:
+            return
+        self.suspects = set(curve.curve.ensemble.suspects)
+        for k, name in enumerate(curve.curve.ensemble.names):
+            self.curves[name] = curve.curve.ensemble.curves[k]
+        flux = curve.curve.relative_flux
+        self.curves[curve.curve.name] = flux / np.nanpercentile(flux, 80)
+        series = self.model.series()
+        for star in self.listed:
+            if star.role == "check" and series is not None:
+                own = {row.file: row.flux for row in series.star(star.name)}
+                values = np.array([own.get(f, math.nan) for f in curve.curve.files]) / curve.curve.ensemble_flux
+                self.curves[star.name] = values / np.nanmedian(values)
+
+    def _median(self, name: str) -> tuple[float, float]:
+        series = self.model.series()
+        rows = series.star(name) if series else []
+        if not rows:
+            return math.nan, math.nan
+        return float(np.nanmedian([r.flux for r in rows])), float(np.nanmedian([r.flux_error for r in rows]))
+
+    def _picked(self, name: str) -> None:
+        curve = self.model.curve()
+        if curve is None or name not in self.curves:
+            return
+        hours = (curve.curve.jd_utc - curve.curve.jd_utc.min()) * 24
+        names = {file: raw for raw, file in self.model.measured_names().items()}
+        keys = [names.get(f, "") for f in curve.curve.files]
+        star = next(s for s in self.listed if s.name == name)
+        token = "check" if name in self.suspects else glyphs.role_token(star.role)
+        self._plot.series = [Points(hours, self.curves[name], keys=keys, token=token, name=name)]
+        self._plot.update()
+
+    def _open(self, path: str) -> None:
+        self.model.set_current(path)
+
+    def show_current(self, path: str) -> None:
+        """Mark the current exposure in the plot."""
+        if hasattr(self, "_plot") and self.listed:
+            self._plot.current = path
+            self._plot.update()

@@ -1,0 +1,1 @@
+"""Plate: where is this on the sky?"""

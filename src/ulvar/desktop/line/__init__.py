@@ -1,0 +1,1 @@
+"""The night line at the bottom of the window."""

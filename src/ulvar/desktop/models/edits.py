@@ -1,0 +1,176 @@
+"""Changes that can be undone, as Qt's undo commands."""
+
+from __future__ import annotations
+
+import time
+from typing import Protocol
+
+from PySide6.QtGui import QUndoCommand
+
+from ulvar.night import Night, NightSettings
+from ulvar.photometry import ListedStar
+
+
+class EditTarget(Protocol):
+    """What changes are made on: the night, and the telling of what became other."""
+
+    night: Night | None
+
+    def settings(self) -> NightSettings:
+        """Settings as they are (a copy)."""
+
+    def selection_edited(self) -> None:
+        """Tell that exposures were left out or put back."""
+
+    def facts_edited(self) -> None:
+        """Tell that facts were corrected."""
+
+    def stars_edited(self) -> None:
+        """Tell that the stars to measure are others."""
+
+    def store_setting(self, settings: NightSettings) -> None:
+        """Store settings that change what stations would do."""
+
+    def store_settings(self, settings: NightSettings) -> None:
+        """Store settings that change what the files are."""
+
+    def store_choices(self, settings: NightSettings) -> None:
+        """Store settings that change nothing about the files."""
+
+
+class Selection(QUndoCommand):
+    """Leaving exposures out, or putting them back, as one step of undo."""
+
+    def __init__(self, model: EditTarget, paths: list[str], why: str, out: bool) -> None:
+        word = "Leave out" if out else "Put back"
+        super().__init__(f"{word} {len(paths)}")
+        self._model, self._paths, self._why, self._out = model, paths, why, out
+        night = model.night
+        self._before = {p: w for p, w in night.left_out.items() if p in paths} if night else {}
+
+    def redo(self) -> None:
+        """Do it."""
+        night = self._model.night
+        if night is None:
+            return
+        if self._out:
+            night.leave_out(self._paths, self._why)
+        else:
+            night.put_back(self._paths)
+        self._model.selection_edited()
+
+    def undo(self) -> None:
+        """Take it back."""
+        night = self._model.night
+        if night is None:
+            return
+        night.put_back(self._paths)
+        for path, why in self._before.items():
+            night.leave_out([path], why)
+        self._model.selection_edited()
+
+
+class Correction(QUndoCommand):
+    """A corrected fact as one step of undo."""
+
+    def __init__(self, model: EditTarget, paths: list[str], name: str, value: str | None) -> None:
+        super().__init__(f"Change {name} of {len(paths)}")
+        self._model, self._paths, self._name, self._value = model, paths, name, value
+        known = model.night.corrections(name) if model.night else {}
+        self._before = {p: known.get(p) for p in paths}
+
+    def redo(self) -> None:
+        """Do it."""
+        if self._model.night is not None:
+            self._model.night.correct(self._paths, self._name, self._value)
+            self._model.facts_edited()
+
+    def undo(self) -> None:
+        """Take it back."""
+        if self._model.night is not None:
+            for path, value in self._before.items():
+                self._model.night.correct([path], self._name, value)
+            self._model.facts_edited()
+
+
+class Stars(QUndoCommand):
+    """A changed list of stars as one step of undo."""
+
+    def __init__(self, model: EditTarget, stars: list[ListedStar], text: str) -> None:
+        super().__init__(text)
+        self._model, self._after = model, stars
+        self._before = model.night.stars() if model.night else []
+
+    def redo(self) -> None:
+        """Do it."""
+        self._set(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._set(self._before)
+
+    def _set(self, stars: list[ListedStar]) -> None:
+        if self._model.night is not None:
+            self._model.night.set_stars(stars)
+            self._model.stars_edited()
+
+
+class Settings(QUndoCommand):
+    """Changed settings (pins, sessions, tags) as one step of undo."""
+
+    def __init__(self, model: EditTarget, after: NightSettings, text: str) -> None:
+        super().__init__(text)
+        self._model, self._after = model, after
+        self._before = model.settings()
+
+    def redo(self) -> None:
+        """Do it."""
+        self._model.store_settings(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._model.store_settings(self._before)
+
+
+class Setting(Settings):
+    """Values typed, chosen or slid in the slip or on a board, as one step of undo."""
+
+    # A key held down on a slider makes many changes of one setting; those so close together are one step [s].
+    _TOGETHER_S = 0.7
+
+    def __init__(self, model: EditTarget, after: NightSettings, what: tuple[str, ...], text: str) -> None:
+        super().__init__(model, after, text)
+        self._what, self._when = what, time.monotonic()
+
+    def id(self) -> int:
+        """Say which commands may be merged."""
+        return 1
+
+    def mergeWith(self, other: QUndoCommand) -> bool:
+        """Take in a change of the same settings that follows at once."""
+        if not isinstance(other, Setting) or other._what != self._what:
+            return False
+        if other._when - self._when > self._TOGETHER_S:
+            return False
+        self._after, self._when = other._after, other._when
+        return True
+
+    def redo(self) -> None:
+        """Do it."""
+        self._model.store_setting(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._model.store_setting(self._before)
+
+
+class Choices(Settings):
+    """Changed rules, scores or regions as one step of undo: nothing about the files themselves changes."""
+
+    def redo(self) -> None:
+        """Do it."""
+        self._model.store_choices(self._after)
+
+    def undo(self) -> None:
+        """Take it back."""
+        self._model.store_choices(self._before)

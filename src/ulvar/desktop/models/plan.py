@@ -1,0 +1,90 @@
+"""What a station would do next: the words of its one action, and what it costs."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ulvar.desktop.models.model import Model
+from ulvar.frames import Role
+
+
+def plan_action(model: Model) -> tuple[str, str, str]:
+    """Return (button text, consequence, command) of the station's action; an empty command disables it."""
+    station = model.station
+    if model.night is None or not model.exposures():
+        return "Open a folder", "Raw files are never changed.", "open"
+    out = model.left_out()
+    lights = [f for f in model.lights() if f.path not in out]
+    if station == "intake":
+        return (
+            "Go on to Masters",
+            f"{len(model.exposures())} exposures, {len(lights)} lights kept.",
+            "go masters",
+        )
+    if station == "masters":
+        groups = [g for g in model.groups() if g.role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)]
+        n = sum(any(f not in out for f in g.files) for g in groups)
+        if not n:
+            return "Go on to Combine", "No calibration frames: lights are used as they are.", "go combine"
+        return f"Make {n} masters", "Written into the night; raw files stay as they are.", "run masters"
+    if station == "calibrate":
+        if not model.has_masters():
+            return "Go to Masters", "There are no masters yet.", "go masters"
+        done = len(model.products("calibrated"))
+        size = sum(4 * f.width * f.height for f in lights) / 1e6
+        partial = model.settings().calibrate.partial
+        ready = sum(
+            sum(f not in out for f in group.files)
+            for group, match in model.matches()
+            if match.safe or (partial and any(c.usable for c in match.choices[:3]))
+        )
+        if not ready:
+            return "Go to Masters", "No light has safe masters: see the match board.", "go masters"
+        return (
+            f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
+            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. What has no safe match is told.",
+            "run calibrate",
+        )
+    if station == "combine":
+        scores = model.products("score")
+        if not scores:
+            return (
+                f"Score {len(lights)} exposures",
+                "Finds stars, judges and aligns each exposure.",
+                "run score",
+            )
+        keep, ruled = model.stack_plan()
+        if not keep:
+            return "Score again", "No exposure is left to stack.", "run score"
+        of = f"Filter {model.working_filter()}; " if model.working_filter() else ""
+        return (
+            f"Stack {len(keep)} exposures",
+            f"{of}{len(ruled)} ruled out, {len(out)} left out.",
+            "run stack",
+        )
+    if station == "plate":
+        if not model.settings().plate.catalogue:
+            return "Solve", "Choose a star catalogue first.", ""
+        n = sum(p.values["filter"] == model.working_filter() for p in model.products("score").values())
+        if not n:
+            return "Go to Combine", "Score the exposures first.", "go combine"
+        return f"Solve {n} exposures", f"With {Path(model.settings().plate.catalogue).name}.", "run plate"
+    if station == "measure":
+        stars = model.night.stars()
+        if not any(s.role == "target" for s in stars):
+            return "Measure", "Click the target in the picture.", ""
+        if not any(s.role == "comparison" for s in stars):
+            return (
+                "Propose comparison stars",
+                "Of like brightness, alone and away from the edge.",
+                "propose",
+            )
+        n = sum(f.filter == model.working_filter() for f in lights)
+        return (
+            f"Measure {n} exposures",
+            f"{len(stars)} stars in filter {model.working_filter() or 'none'}.",
+            "run measure",
+        )
+    if model.series() is None:
+        return "Go to Measure", "There are no measurements yet.", "go measure"
+    return "Make the light curve", "Written as curve.csv into the night's products.", "run curve"

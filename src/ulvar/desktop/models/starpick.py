@@ -1,0 +1,123 @@
+"""Giving stars a role: by a click, or by a proposal."""
+
+from __future__ import annotations
+
+import string
+
+import numpy as np
+
+from ulvar.desktop.models.model import Model
+from ulvar.photometry import ListedStar
+from ulvar.stars import StarFlag, StarTable
+
+
+def _sky_or_pixel(model: Model, place: tuple[float, float]) -> dict[str, float] | None:
+    """Return a position for a star list: on the sky where the exposure is solved, else on the reference."""
+    shown = model.at_hand()
+    wcs = model.plates().get(shown)
+    if wcs is not None:
+        ra, dec = wcs.sky(*place)
+        return {"ra": float(ra), "dec": float(dec)}
+    transform = model.transform_of(shown)
+    if transform is None:
+        return None
+    x, y = transform(np.array([place[0]]), np.array([place[1]]))
+    return {"x": float(x[0]), "y": float(y[0])}
+
+
+def _next_name(stars: list[ListedStar], role: str, target: str) -> str:
+    names = {s.name for s in stars}
+    if role == "target":
+        return target if target not in names else f"{target} {len(names)}"
+    if role == "check":
+        return next(f"k{i}" for i in range(1, 1000) if f"k{i}" not in names)
+    return next((letter for letter in string.ascii_lowercase if letter not in names), f"c{len(names)}")
+
+
+def give_role(model: Model, place: tuple[float, float], role: str) -> str:
+    """Give the star at an image position of the current exposure a role; returns what was done, in words."""
+    if model.night is None:
+        return ""
+    stars = model.night.stars()
+    pixels = model.star_pixels(model.at_hand())
+    near = [n for n, (x, y) in pixels.items() if (x - place[0]) ** 2 + (y - place[1]) ** 2 < 8**2]
+    kept = [s for s in stars if s.name not in near]
+    if not role:
+        if not near:
+            return "There is no role at this place."
+        model.set_stars(kept, f"Remove {near[0]}")
+        return f"{near[0]} has no role now."
+    where = _sky_or_pixel(model, place)
+    if where is None:
+        return "Score the exposures first (Combine), so that the place can be carried to the others."
+    if role == "target":
+        # One target at a time: the old one gives way.
+        kept = [s for s in kept if s.role != "target"]
+    name = _next_name(kept, role, model.night.name or "target")
+    new = ListedStar(name, role, **where)
+    model.set_stars([new, *kept] if role == "target" else [*kept, new], f"Make {name} a {role}")
+    return f"{name} is a {role} star now." if role != "target" else f"{name} is the target now."
+
+
+def propose_stars(model: Model) -> str:
+    """Add comparison and check stars like the target to the list; returns what was done, in words."""
+    night = model.night
+    if night is None:
+        return "Open a night first."
+    stars = night.stars()
+    target = next((s for s in stars if s.role == "target"), None)
+    if target is None:
+        return "Click the target in the picture first; comparison stars are chosen to suit it."
+    table = model.star_table(model.current)
+    if table is None:
+        return "Go to an exposure that is scored."
+    place = model.star_pixels(model.current).get(target.name)
+    facts = model.facts(model.current)
+    if place is None or facts is None:
+        return "The target's place in this exposure is not known: solve it first."
+    chosen = choose_comparisons(table, place, (facts.width, facts.height))
+    if not len(chosen):
+        return "No star is alone, of like brightness and away from the edge."
+    taken = [xy for name, xy in model.star_pixels(model.current).items()]
+    new = list(stars)
+    added = 0
+    for k in chosen:
+        x, y = float(table.x[k]), float(table.y[k])
+        if any((x - a) ** 2 + (y - b) ** 2 < 8**2 for a, b in taken):
+            continue
+        where = _sky_or_pixel(model, (x, y))
+        if where is None:
+            continue
+        # Every fourth star checks the others.
+        role = "check" if added == 3 else "comparison"
+        new.append(ListedStar(_next_name(new, role, ""), role, **where))
+        added += 1
+        if added == 7:
+            break
+    if added:
+        model.set_stars(new, f"Propose {added} stars")
+    return f"{added} stars proposed: like the target in brightness, alone, away from the edge."
+
+
+def choose_comparisons(table: StarTable, place: tuple[float, float], size: tuple[int, int]) -> np.ndarray:
+    """Return indices of stars that suit a target at a place, the best first.
+
+    A comparison is unsaturated, 40 px or more from the edge, between a third and three times as bright as the
+    target, and has no neighbour of a hundredth of its light within 20 px.
+    """
+    if not len(table):
+        return np.empty(0, dtype=int)
+    distance = np.hypot(table.x - place[0], table.y - place[1])
+    own = int(np.argmin(distance))
+    flux = table.flux[own]
+    margin = 40
+    good = (table.flags & (StarFlag.SATURATED | StarFlag.BAD_PIXEL | StarFlag.EDGE)) == 0
+    good &= (table.flux > flux / 3) & (table.flux < 3 * flux) & (distance > 20)
+    good &= (table.x > margin) & (table.y > margin) & (table.x < size[0] - margin) & (table.y < size[1] - margin)
+    picked = []
+    for k in np.flatnonzero(good):
+        apart = np.hypot(table.x - table.x[k], table.y - table.y[k])
+        near = (apart > 0.5) & (apart < 20)
+        if not near.any() or table.flux[near].max() < 0.01 * table.flux[k]:
+            picked.append(k)
+    return np.array(sorted(picked, key=lambda k: abs(np.log(table.flux[k] / flux))), dtype=int)

@@ -1,0 +1,1 @@
+"""The sky view: picture, marks, tools, stretch, read-out."""

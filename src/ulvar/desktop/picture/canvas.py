@@ -1,0 +1,395 @@
+"""The picture itself: zoom at the cursor, pan, turn, marks on top."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import (
+    QColor,
+    QImage,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QResizeEvent,
+    QTransform,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from ulvar.desktop.parts.theme import THEMES, Theme, font
+from ulvar.desktop.picture.colour import balanced, stretched
+from ulvar.desktop.picture.overlays import Overlay, Scene, halo_text, paint_overlay
+from ulvar.desktop.picture.pictures import Picture
+from ulvar.desktop.picture.sight import Sight
+from ulvar.desktop.picture.stretch import Stretch, colour_table
+
+# What a drag or click does beside panning: a line, a rectangle, a circle about its middle, a polygon by clicks.
+_DRAWN = ("line", "region", "box", "circle")
+
+
+class Canvas(QWidget):
+    """Shows a picture; image rows run upwards, as FITS counts them, unless it is turned."""
+
+    clicked = Signal(float, float)
+    line_drawn = Signal(float, float, float, float)
+    region_drawn = Signal(int, int, int, int)
+    shape_drawn = Signal(str, object)
+    hovered = Signal(float, float)
+    zoomed = Signal()
+    moved = Signal()
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self.theme = theme
+        self.picture: Picture | None = None
+        self.problem = ""
+        self.stretch = Stretch()
+        self.overlay = Overlay()
+        self.sight = Sight()
+        self.fitted = True
+        # Before and after: the second picture left of the border, which is a share of the width.
+        self.second: Picture | None = None
+        self.second_stretch = Stretch()
+        self.border = 0.5
+        self.mode = "pan"
+        self.line: tuple[QPointF, QPointF] | None = None
+        self.box: QRectF | None = None
+        self.loupe: QPointF | None = None
+        self.loupe_words: list[str] = []
+        self.title = ""
+        self._corners: list[QPointF] = []
+        self._corner: QPointF | None = None
+        self._on_border = False
+        self._press: QPointF | None = None
+        self._moved = False
+        self._image: tuple[Picture, tuple, QImage] | None = None
+        # Every pixel of it is painted: what lies behind need not be.
+        self.setAttribute(Qt.WidgetAttribute.WA_OpaquePaintEvent)
+        self.setMouseTracking(True)
+        self.setMinimumWidth(120)
+        self.setCursor(Qt.CursorShape.CrossCursor)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setAccessibleName("Picture")
+
+    @property
+    def sky(self) -> Theme:
+        """The theme of what is drawn on the picture, which is dark whatever the window is."""
+        return THEMES["dark"] if self.theme.name == "light" else self.theme
+
+    # ---- geometry
+
+    def set_picture(self, picture: Picture | None, problem: str = "") -> None:
+        """Show another picture; place and zoom stay when the size is the same."""
+        changed = picture is not None and (self.picture is None or self.picture.shape != picture.shape)
+        self.picture, self.problem = picture, problem
+        if changed or self.fitted:
+            self.fit()
+        self.update()
+
+    def _measure(self) -> None:
+        self.sight.width, self.sight.height = self.width(), self.height()
+
+    def fit(self) -> None:
+        """Show the whole picture."""
+        self._measure()
+        self.fitted = True
+        if self.picture is None:
+            return
+        height, width = self.picture.shape
+        self.sight.fit(width, height)
+        self.update()
+        self.zoomed.emit()
+
+    def one_to_one(self) -> None:
+        """One image pixel to one screen pixel, about the middle of the view."""
+        self.look(self.sight.centre, 1.0)
+        self.zoomed.emit()
+
+    def look(self, centre: QPointF, scale: float) -> None:
+        """Show a place at a scale."""
+        self.fitted = False
+        self.sight.centre, self.sight.scale = QPointF(centre), scale
+        self.update()
+
+    def zoom(self, factor: float, at: QPointF | None = None) -> None:
+        """Zoom by a factor; the image point at `at` (widget position) stays where it is."""
+        if self.picture is None:
+            return
+        self.sight.zoom(factor, at)
+        self.fitted = False
+        self.update()
+        self.zoomed.emit()
+
+    def turn(self, degrees: float, mirrored: bool) -> None:
+        """Turn the picture; fitted pictures stay whole."""
+        self.sight.turn_deg, self.sight.mirrored = degrees, mirrored
+        if self.fitted:
+            self.fit()
+        self.update()
+
+    # ---- painting
+
+    def scene(self) -> Scene:
+        """Return what marks are painted by."""
+        return Scene(self.sight, self.overlay, self.picture, self.theme, self.sky, self.devicePixelRatioF())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the visible part, then the marks."""
+        self._measure()
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), QColor("#000000"))
+        if self.picture is None:
+            painter.setPen(self.sky.color("block" if self.problem else "mute"))
+            painter.setFont(font("label"))
+            box = QRectF(self.rect()).adjusted(24, 24, -24, -24)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.problem)
+            return
+        self._paint_pixels(painter, self.picture, self.stretch)
+        if self.second is not None:
+            painter.save()
+            painter.setClipRect(QRectF(0, 0, self.border * self.width(), self.height()))
+            painter.fillRect(self.rect(), QColor("#000000"))
+            self._paint_pixels(painter, self.second, self.second_stretch)
+            painter.restore()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        paint_overlay(painter, self.scene())
+        self._paint_tools(painter)
+        if self.title:
+            halo_text(painter, QPointF(10, 20), self.title, self.sky.color("text"))
+        self._paint_loupe(painter)
+
+    def _paint_tools(self, painter: QPainter) -> None:
+        painter.setPen(QPen(self.sky.color("cur"), 1.6))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        if self.second is not None:
+            x = self.border * self.width()
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
+            painter.setBrush(self.sky.color("cur"))
+            painter.drawRoundedRect(QRectF(x - 3, self.height() / 2 - 14, 6, 28), 3, 3)
+            for text, left in (
+                ("before", x - 12 - painter.fontMetrics().horizontalAdvance("before")),
+                ("after", x + 12),
+            ):
+                halo_text(painter, QPointF(left, 40), text, self.sky.color("text"))
+        if self.line is not None:
+            a, b = (self.sight.to_screen(p.x(), p.y()) for p in self.line)
+            painter.setPen(QPen(self.sky.color("cur"), 1.6))
+            painter.drawLine(a, b)
+            painter.setBrush(self.sky.color("cur"))
+            for end in (a, b):
+                painter.drawEllipse(end, 3.5, 3.5)
+        if self.box is not None:
+            painter.setPen(QPen(self.sky.color("cur"), 1.6))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            b = self.box
+            painter.drawPolygon(
+                QPolygonF([self.sight.to_screen(x, y) for x, y in ((b.left(), b.top()), (b.right(), b.top()), (b.right(), b.bottom()), (b.left(), b.bottom()))])
+            )  # fmt: skip
+        painter.setPen(QPen(self.sky.color("cur"), 1.6, Qt.PenStyle.DashLine))
+        painter.setBrush(self.sky.color("cur", 0.16))
+        if self._corners:
+            ends = [self.sight.to_screen(p.x(), p.y()) for p in self._corners]
+            painter.drawPolyline(QPolygonF([*ends, self._corner] if self._corner is not None else ends))
+        elif self._corner is not None and self._press is not None:
+            if self.mode == "circle":
+                delta = self._corner - self._press
+                radius = math.hypot(delta.x(), delta.y())
+                painter.drawEllipse(self._press, radius, radius)
+            else:
+                painter.drawRect(QRectF(self._press, self._corner))
+
+    def _paint_loupe(self, painter: QPainter) -> None:
+        """Magnify the pixels under the cursor in a corner, with what is measured there."""
+        if self.loupe is None or self.picture is None or self.picture.quick:
+            return
+        reach, side = 7, 10
+        x, y = round(self.loupe.x()), round(self.loupe.y())
+        data = self.picture.data
+        n = 2 * reach + 1
+        values = np.full((n, n), np.nan, dtype=np.float32)
+        y0, y1 = max(0, y - reach), min(data.shape[0], y + reach + 1)
+        x0, x1 = max(0, x - reach), min(data.shape[1], x + reach + 1)
+        if y1 <= y0 or x1 <= x0:
+            return
+        values[y0 - y + reach : y1 - y + reach, x0 - x + reach : x1 - x + reach] = data[y0:y1, x0:x1]
+        image = self._as_image(self.stretch.apply(values, self.picture.sample.values)[::-1], self.stretch)
+        size = n * side
+        # It steps aside when the cursor comes near.
+        at = self.sight.to_screen(self.loupe.x(), self.loupe.y())
+        left = 10.0 if at.x() > self.width() / 2 else self.width() - size - 10.0
+        box = QRectF(left, 10, size, size)
+        tall = 8 + 16 * len(self.loupe_words)
+        painter.fillRect(box.adjusted(-3, -3, 3, 3 + tall), self.theme.color("panel", 0.94))
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
+        painter.drawImage(box, image)
+        painter.setPen(QPen(self.sky.color("cur"), 1.4))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawRect(QRectF(box.left() + reach * side, box.top() + reach * side, side, side))
+        painter.setFont(font("value"))
+        painter.setPen(self.theme.color("text"))
+        for i, words in enumerate(self.loupe_words):
+            painter.drawText(QPointF(box.left() + 4, box.bottom() + 16 + 16 * i), words)
+
+    def _as_image(self, grey: np.ndarray, stretch: Stretch) -> QImage:
+        grey = np.ascontiguousarray(grey)
+        height, width = grey.shape
+        red = self.theme.name == "red"
+        if stretch.colours == "Grey" and not red:
+            return QImage(grey.data, width, height, width, QImage.Format.Format_Grayscale8).copy()
+        image = QImage(grey.data, width, height, width, QImage.Format.Format_Indexed8)
+        image.setColorTable(colour_table(stretch.colours, red_only=red))
+        return image.copy()
+
+    def _image_of(self, picture: Picture, level: int, part: tuple[int, int, int, int], stretch: Stretch) -> QImage:
+        values = picture.part(level, *part)
+        if not picture.balance:
+            return self._as_image(stretch.apply(values, picture.sample.values)[::-1], stretch)
+        if self.theme.name == "red":
+            # No hue but red: what remains is brightness.
+            grey = balanced(values, picture.balance).mean(axis=2)
+            return self._as_image(stretch.apply(grey, picture.sample.values)[::-1], stretch)
+        shown = np.ascontiguousarray(stretched(values, stretch, picture.balance, picture.sample.values)[::-1])
+        height, width, _ = shown.shape
+        return QImage(shown.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
+    def _paint_pixels(self, painter: QPainter, picture: Picture, stretch: Stretch) -> None:
+        height, width = picture.shape
+        sharp = self.devicePixelRatioF()
+        level = 0
+        shrunk = picture.shape[0] / picture.levels[0].shape[0]
+        while level + 1 < len(picture.levels) and self.sight.scale * sharp * shrunk * 2**level < 0.55:
+            level += 1
+        pixels = picture.levels[level]
+        fy, fx = height / pixels.shape[0], width / pixels.shape[1]
+        left, low, right, high = self.sight.in_view()
+        x0, x1 = max(0, math.floor((left - 1) / fx)), min(pixels.shape[1], math.ceil((right + 2) / fx))
+        y0, y1 = max(0, math.floor((low - 1) / fy)), min(pixels.shape[0], math.ceil((high + 2) / fy))
+        if x1 <= x0 or y1 <= y0:
+            return
+        # The same part under moving marks is not stretched again.
+        key = (level, x0, x1, y0, y1, stretch, self.theme.name)
+        if self._image is None or self._image[0] is not picture or self._image[1] != key:
+            image = self._image_of(picture, level, (x0, y0, x1, y1), stretch)
+            if picture is not self.second:
+                self._image = (picture, key, image)
+        else:
+            image = self._image[2]
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.sight.scale * sharp < 2.0)
+        # From image pixels of this level, whose squares reach half a pixel beyond their centres, to the screen.
+        painter.save()
+        move = QTransform()
+        move.translate(self.width() / 2, self.height() / 2)
+        move.rotate(self.sight.turn_deg)
+        move.scale(-self.sight.scale if self.sight.mirrored else self.sight.scale, self.sight.scale)
+        move.translate(-self.sight.centre.x(), self.sight.centre.y())
+        painter.setTransform(move, True)
+        target = QRectF(x0 * fx - 0.5, -(y1 * fy - 0.5), (x1 - x0) * fx, (y1 - y0) * fy)
+        painter.drawImage(target, image)
+        painter.restore()
+
+    # ---- mouse and keys
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the whole picture in view if it was."""
+        self._measure()
+        if self.fitted:
+            self.fit()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Zoom at the cursor."""
+        self.zoom(1.25 ** (event.angleDelta().y() / 120), event.position())
+
+    def draw(self, mode: str) -> None:
+        """Let the next drag or clicks draw something; ``pan`` calls it off."""
+        self.mode = mode
+        self._corners, self._corner = [], None
+        self.update()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Start a click, a pan or a drawing."""
+        self._press, self._moved = event.position(), False
+        near = self.second is not None and abs(event.position().x() - self.border * self.width()) < 10
+        self._on_border = near and self.mode == "pan"
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Pan or draw, and read out."""
+        if self._press is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
+            delta = event.position() - self._press
+            if self._on_border:
+                self._moved = True
+                self.border = min(max(event.position().x() / max(1, self.width()), 0.02), 0.98)
+                self.update()
+            elif self.mode == "line":
+                self._moved = True
+                self.line = (self.sight.to_image(self._press), self.sight.to_image(event.position()))
+                self.update()
+            elif self.mode in _DRAWN:
+                self._moved = True
+                self._corner = event.position()
+                self.update()
+            elif self.mode == "pan" and (self._moved or delta.manhattanLength() > 4):
+                self._moved = True
+                self.fitted = False
+                self.sight.centre += self.sight.to_image(self._press) - self.sight.to_image(event.position())
+                self._press = event.position()
+                self.update()
+                self.moved.emit()
+        elif self.mode == "polygon" and self._corners:
+            self._corner = event.position()
+            self.update()
+        place = self.sight.to_image(event.position())
+        self.hovered.emit(place.x(), place.y())
+
+    def leaveEvent(self, event: object) -> None:
+        """The loupe goes with the cursor."""
+        self.loupe = None
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """End a click, a pan or a drawing."""
+        press, self._press = self._press, None
+        corner = self._corner
+        self._on_border = False
+        if press is None:
+            return
+        place = self.sight.to_image(event.position())
+        if self.mode == "polygon" and not self._moved:
+            self._corners.append(place)
+        elif not self._moved and event.button() == Qt.MouseButton.LeftButton:
+            self.clicked.emit(place.x(), place.y())
+        elif self.mode == "line" and self.line is not None:
+            a, b = self.line
+            self.line_drawn.emit(a.x(), a.y(), b.x(), b.y())
+        elif self.mode in ("region", "box", "circle") and corner is not None:
+            self._corner = None
+            self._finish_drag(self.sight.to_image(press), self.sight.to_image(corner))
+        self.update()
+
+    def _finish_drag(self, a: QPointF, b: QPointF) -> None:
+        low, high = (min(a.x(), b.x()), min(a.y(), b.y())), (max(a.x(), b.x()), max(a.y(), b.y()))
+        if self.mode == "circle":
+            self.mode = "pan"
+            radius = math.hypot(b.x() - a.x(), b.y() - a.y())
+            self.shape_drawn.emit("circle", [(a.x(), a.y()), (radius, radius)])
+        elif self.mode == "box":
+            self.box = QRectF(QPointF(*low), QPointF(*high))
+            self.shape_drawn.emit("box", [low, high])
+        else:
+            self.mode = "pan"
+            self.region_drawn.emit(round(low[0]), round(low[1]), round(high[0]) + 1, round(high[1]) + 1)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Close the polygon."""
+        if self.mode == "polygon" and len(self._corners) >= 2:
+            corners = [(p.x(), p.y()) for p in self._corners]
+            self.draw("pan")
+            if len(corners) >= 3:
+                self.shape_drawn.emit("polygon", corners)
+
+    def pen(self, token: str, width: float = 1.8) -> QPen:
+        """Return a pen in a token's colour."""
+        return QPen(self.theme.color(token), width)

@@ -1,0 +1,364 @@
+"""Marks on the picture: detections, catalogue stars, roles with apertures, residual arrows, compass and scale bar."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+from PySide6.QtCore import QLine, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
+
+from ulvar.astrometry import Wcs
+from ulvar.desktop.parts import glyphs
+from ulvar.desktop.parts.theme import Theme, font
+from ulvar.desktop.picture.pictures import Picture
+from ulvar.desktop.picture.sight import Sight
+
+# On the sky the roles keep these colours in dark and light alike.
+_SKY = {"target": "#E69F00", "comparison": "#56B4E9", "check": "#CC79A7", "off": "#C3CBD3"}
+
+
+@dataclass(frozen=True)
+class RoleMark:
+    """A star with a role in the picture."""
+
+    name: str
+    role: str
+    x: float
+    y: float
+    suspect: bool = False
+
+
+@dataclass
+class Overlay:
+    """What is drawn over the picture, in image positions."""
+
+    detections: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
+    catalogue: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
+    residuals: np.ndarray = field(default_factory=lambda: np.empty((0, 4)))
+    roles: list[RoleMark] = field(default_factory=list)
+    defects: np.ndarray = field(default_factory=lambda: np.empty((0, 2)))
+    chosen: tuple[float, float] | None = None
+    trails: np.ndarray = field(default_factory=lambda: np.empty((0, 5)))
+    regions: list[list[tuple[float, float]]] = field(default_factory=list)
+    mask: np.ndarray | None = None
+    saturation: float | None = None
+    aperture: tuple[float, float, float] | None = None
+    wcs: Wcs | None = None
+    grid: bool = False
+    caption: str = ""
+
+
+@dataclass(frozen=True)
+class Scene:
+    """What marks are painted by: where the picture lies, what it is, and the colours.
+
+    Attributes
+    ----------
+    sight : Sight
+    overlay : Overlay
+    picture : Picture or None
+    theme, sky : Theme
+        The window's, and that of what is drawn on the picture.
+    ratio : float
+        Device pixels for a screen pixel.
+    """
+
+    sight: Sight
+    overlay: Overlay
+    picture: Picture | None
+    theme: Theme
+    sky: Theme
+    ratio: float
+
+
+def _color(scene: Scene, role: str) -> QColor:
+    if scene.theme.name == "red":
+        return scene.sky.color("text")
+    return QColor(_SKY[role])
+
+
+def paint_overlay(painter: QPainter, scene: Scene) -> None:
+    """Paint all marks that the overlay holds."""
+    overlay = scene.overlay
+    _mask(painter, scene)
+    _regions(painter, scene)
+    _grid(painter, scene)
+    _trails(painter, scene)
+    _defects(painter, scene)
+    _detections(painter, scene)
+    _catalogue(painter, scene)
+    _residuals(painter, scene)
+    for mark in overlay.roles:
+        _role(painter, scene, mark)
+    if overlay.wcs is not None:
+        _compass(painter, scene, overlay.wcs)
+    if overlay.caption:
+        halo_text(painter, QPointF(12, 20), overlay.caption, scene.sky.color("text"))
+
+
+def halo_text(painter: QPainter, place: QPointF, text: str, color: QColor) -> None:
+    """Draw text with a black halo, readable over stars."""
+    path = QPainterPath()
+    path.addText(place, font("value"), text)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.setPen(
+        QPen(QColor("#000000"), 3, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap, Qt.PenJoinStyle.RoundJoin)
+    )
+    painter.drawPath(path)
+    painter.fillPath(path, color)
+
+
+def _stamp(
+    painter: QPainter, scene: Scene, places: np.ndarray, reach: int, pen: QPen, draw: Callable[[QPainter], object]
+) -> None:
+    """Put the same small mark at many image positions: drawn once about (0, 0), then copied.
+
+    Hundreds of lines cost more than all else on the picture.
+    """
+    ratio = scene.ratio
+    side = 2 * reach + 1
+    mark = QPixmap(QSize(side, side) * ratio)
+    mark.setDevicePixelRatio(ratio)
+    mark.fill(Qt.GlobalColor.transparent)
+    inside = QPainter(mark)
+    inside.translate(reach, reach)
+    inside.setPen(pen)
+    draw(inside)
+    inside.end()
+    for x, y in scene.sight.places(places):
+        painter.drawPixmap(math.floor(x) - reach, math.floor(y) - reach, mark)
+
+
+def _detections(painter: QPainter, scene: Scene) -> None:
+    pen = QPen(scene.sky.color("good") if scene.theme.name != "red" else scene.sky.color("text"), 1)
+    ticks = [QLine(dx * 4, dy * 4, dx * 8, dy * 8) for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1))]
+    _stamp(painter, scene, scene.overlay.detections, 8, pen, lambda p: p.drawLines(ticks))
+    if scene.overlay.chosen is not None:
+        painter.setPen(QPen(scene.sky.color("cur"), 2))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(scene.sight.to_screen(*scene.overlay.chosen), 11, 11)
+
+
+# Kinds of masked pixels: words, bits, colour. Shape cannot tell single pixels apart, so a legend names the colours.
+MASK_KINDS = (
+    ("saturated", 2 | 4, "#FF8257"), ("hot", 8, "#E69F00"), ("cold or column", 16 | 32, "#56B4E9"),
+    ("cosmic ray", 64, "#CC79A7"), ("trail", 128, "#009E73"), ("no data", 1, "#98A3AE"),
+)  # fmt: skip
+
+
+def _mask(painter: QPainter, scene: Scene) -> None:
+    """Colour masked and saturated pixels; where many share a screen pixel, one of them is enough to show."""
+    overlay, picture = scene.overlay, scene.picture
+    if picture is None or picture.quick or (overlay.mask is None and overlay.saturation is None):
+        return
+    left, low, right, high = scene.sight.in_view()
+    height, width = picture.shape
+    x0, x1, y0, y1 = max(0, int(left)), min(width, int(right) + 2), max(0, int(low)), min(height, int(high) + 2)
+    if x1 <= x0 or y1 <= y0:
+        return
+    part = np.zeros((y1 - y0, x1 - x0), dtype=np.uint16)
+    if overlay.mask is not None and overlay.mask.shape == picture.shape:
+        part |= overlay.mask[y0:y1, x0:x1]
+    if overlay.saturation is not None:
+        part[picture.data[y0:y1, x0:x1] >= overlay.saturation] |= 2
+    seen = []
+    for words, bits, color in MASK_KINDS:
+        ys, xs = np.nonzero(part & bits)
+        if not len(xs):
+            continue
+        seen.append((words, len(xs), color))
+        side = max(1.6, scene.sight.scale)
+        tint = scene.sky.color("text") if scene.theme.name == "red" else QColor(color)
+        if len(xs) > 20_000:
+            step = len(xs) // 20_000 + 1
+            ys, xs = ys[::step], xs[::step]
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(tint)
+        places = (scene.sight.to_screen(float(x + x0), float(y + y0)) for x, y in zip(xs, ys))
+        painter.drawRects([QRectF(p.x() - side / 2, p.y() - side / 2, side, side) for p in places])
+    for i, (words, count, color) in enumerate(seen):
+        place = QPointF(26, 24 + 18 * i)
+        painter.fillRect(
+            QRectF(12, place.y() - 10, 10, 10),
+            QColor(color) if scene.theme.name != "red" else scene.sky.color("text"),
+        )
+        halo_text(painter, place, f"{words} {count:,}".replace(",", "\u2009"), scene.sky.color("text"))
+    if not seen:
+        halo_text(painter, QPointF(12, 24), "no masked pixels in view", scene.sky.color("text"))
+
+
+def _regions(painter: QPainter, scene: Scene) -> None:
+    """Regions without star finding: hatched, with a dashed edge."""
+    for corners in scene.overlay.regions:
+        shape = QPolygonF([scene.sight.to_screen(x, y) for x, y in corners])
+        painter.setPen(QPen(_color(scene, "off"), 1.4, Qt.PenStyle.DashLine))
+        painter.setBrush(QBrush(scene.sky.color("off", 0.5), Qt.BrushStyle.BDiagPattern))
+        painter.drawPolygon(shape)
+
+
+def _trails(painter: QPainter, scene: Scene) -> None:
+    """A line on either side of a trail, so that it stays in sight."""
+    painter.setPen(QPen(_color(scene, "check"), 1.2, Qt.PenStyle.DashLine))
+    for x0, y0, x1, y1, broad in scene.overlay.trails:
+        length = math.hypot(x1 - x0, y1 - y0) or 1.0
+        nx, ny = -(y1 - y0) / length, (x1 - x0) / length
+        aside = broad + 6 / scene.sight.scale
+        for side in (-aside, aside):
+            painter.drawLine(
+                scene.sight.to_screen(x0 + side * nx, y0 + side * ny),
+                scene.sight.to_screen(x1 + side * nx, y1 + side * ny),
+            )
+
+
+def _defects(painter: QPainter, scene: Scene) -> None:
+    """Frames about defective pixels; of many only those in sight are drawn, and not more than can be told apart."""
+    pixels = scene.overlay.defects
+    if not len(pixels):
+        return
+    left, low, right, high = scene.sight.in_view()
+    inside = (
+        (pixels[:, 0] > left - 1) & (pixels[:, 0] < right + 1) & (pixels[:, 1] > low - 1) & (pixels[:, 1] < high + 1)
+    )  # fmt: skip
+    seen = pixels[inside]
+    step = max(1, len(seen) // 6000)
+    side = max(3.0, scene.sight.scale + 2)
+    painter.setPen(QPen(scene.sky.color("check"), 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawRects(
+        [
+            QRectF(p.x() - side / 2, p.y() - side / 2, side, side)
+            for p in (scene.sight.to_screen(float(x), float(y)) for x, y in seen[::step])
+        ]
+    )
+
+
+def _catalogue(painter: QPainter, scene: Scene) -> None:
+    pen = QPen(_color(scene, "comparison"), 1)
+    _stamp(painter, scene, scene.overlay.catalogue, 5, pen, lambda p: p.drawRect(-5, -5, 10, 10))
+
+
+def _residuals(painter: QPainter, scene: Scene) -> None:
+    if not len(scene.overlay.residuals):
+        return
+    # Residuals are a small part of a pixel; arrows are drawn so that a typical one is seen.
+    length = float(np.median(np.hypot(scene.overlay.residuals[:, 2], scene.overlay.residuals[:, 3])))
+    factor = 16 / max(length, 1e-6)
+    painter.setPen(QPen(_color(scene, "comparison"), 1.3))
+    for x, y, dx, dy in scene.overlay.residuals:
+        a = scene.sight.to_screen(float(x), float(y))
+        # As long on the screen at any zoom, turned with the picture.
+        step = factor / scene.sight.scale
+        b = scene.sight.to_screen(float(x) + step * float(dx), float(y) + step * float(dy))
+        painter.drawLine(a, b)
+        angle = math.atan2(b.y() - a.y(), b.x() - a.x())
+        for turn in (2.6, -2.6):
+            painter.drawLine(b, QPointF(b.x() + 5 * math.cos(angle + turn), b.y() + 5 * math.sin(angle + turn)))
+    halo_text(
+        painter,
+        QPointF(12, 20),
+        f"arrows: residuals, median {length:.3f} px",
+        scene.sky.color("text"),
+    )
+
+
+def _role(painter: QPainter, scene: Scene, mark: RoleMark) -> None:
+    p = scene.sight.to_screen(mark.x, mark.y)
+    color = _color(scene, "off" if mark.suspect else mark.role)
+    radius = 26.0
+    if scene.overlay.aperture is not None:
+        aperture, inner, outer = (r * scene.sight.scale for r in scene.overlay.aperture)
+        radius = max(20.0, outer + 6)
+        ring = QPainterPath()
+        ring.addEllipse(p, outer, outer)
+        ring.addEllipse(p, inner, inner)
+        band = QColor(color)
+        band.setAlphaF(0.22)
+        painter.fillPath(ring, band)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(color, 1.2))
+        painter.drawEllipse(p, aperture, aperture)
+    style = Qt.PenStyle.DashLine if mark.suspect else Qt.PenStyle.SolidLine
+    pen = QPen(color, 1.8, style)
+    pen.setCapStyle(Qt.PenCapStyle.FlatCap)
+    painter.setPen(pen)
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    painter.drawPath(glyphs.role_path(mark.role, p.x(), p.y(), radius))
+    halo_text(painter, QPointF(p.x() + radius * 0.9 + 4, p.y() - radius * 0.72), mark.name, color)
+
+
+def _compass(painter: QPainter, scene: Scene, wcs: Wcs) -> None:
+    """Arrows to north and east, and a bar of a round angle."""
+    middle = scene.sight.centre
+    ra, dec = wcs.sky(middle.x(), middle.y())
+    step = 30 / 3600
+    north = wcs.pixel(ra, dec + step)
+    east = wcs.pixel(ra + step / max(math.cos(math.radians(float(dec))), 1e-6), dec)
+    origin = QPointF(scene.sight.width - 44, scene.sight.height - 40)
+    painter.setPen(QPen(QColor("#E8ECF0") if scene.theme.name != "red" else scene.sky.color("text"), 1.5))
+    for letter, (x, y) in (("N", north), ("E", east)):
+        here, there = scene.sight.to_screen(middle.x(), middle.y()), scene.sight.to_screen(float(x), float(y))
+        dx, dy = there.x() - here.x(), there.y() - here.y()
+        norm = math.hypot(dx, dy) or 1.0
+        end = QPointF(origin.x() + 24 * dx / norm, origin.y() + 24 * dy / norm)
+        painter.drawLine(origin, end)
+        place = QPointF(origin.x() + 34 * dx / norm - 4, origin.y() + 34 * dy / norm + 4)
+        pen = painter.pen()
+        halo_text(painter, place, letter, pen.color())
+        painter.setPen(pen)
+    per_px = wcs.scale_arcsec_px / scene.sight.scale
+    length, label = next(
+        ((v, t) for v, t in ((10, "10″"), (30, "30″"), (60, "1′"), (120, "2′"), (300, "5′"), (600, "10′"), (1800, "30′"), (3600, "1°"))
+         if v / per_px > 60), (7200, "2°"),
+    )  # fmt: skip
+    width = length / per_px
+    y = scene.sight.height - 20
+    painter.drawLine(QPointF(14, y), QPointF(14 + width, y))
+    for x in (14, 14 + width):
+        painter.drawLine(QPointF(x, y - 4), QPointF(x, y + 4))
+    halo_text(painter, QPointF(20 + width, y + 4), label, painter.pen().color())
+
+
+def _grid(painter: QPainter, scene: Scene) -> None:
+    """Lines of equal right ascension and declination."""
+    overlay = scene.overlay
+    if not overlay.grid or overlay.wcs is None:
+        return
+    wcs = overlay.wcs
+    corners = [scene.sight.to_image(QPointF(x, y)) for x in (0, scene.sight.width) for y in (0, scene.sight.height)]
+    ra, dec = wcs.sky(np.array([c.x() for c in corners]), np.array([c.y() for c in corners]))
+    step = next((s for s in (1 / 60, 2 / 60, 5 / 60, 10 / 60, 0.5, 1, 2, 5) if float(np.ptp(dec)) / s < 7), 10)
+    painter.setPen(QPen(scene.sky.color("note", 0.6), 1))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    ra0 = float(ra[0])
+    turned = (ra - ra0 + 180) % 360 - 180
+    ra_step = step / max(math.cos(math.radians(float(dec.mean()))), 0.05)
+    ra_step = next((s for s in (1 / 60, 2 / 60, 0.0625, 0.125, 0.25, 0.5, 1, 2, 5, 10) if s >= ra_step), 15)
+    for value in np.arange(math.floor(dec.min() / step) * step, dec.max() + step, step):
+        line = np.linspace(ra0 + turned.min(), ra0 + turned.max(), 60)
+        sign = "−" if value < 0 else "+"
+        minutes = round(abs(value) * 60)
+        _polyline(painter, scene, *wcs.pixel(line, np.full(60, value)), f"{sign}{minutes // 60}° {minutes % 60:02d}′")
+    low, high = ra0 + turned.min(), ra0 + turned.max()
+    for value in np.arange(math.floor(low / ra_step) * ra_step, high + ra_step, ra_step):
+        line = np.linspace(dec.min(), dec.max(), 60)
+        seconds = round(value % 360 / 15 * 3600)
+        words = f"{seconds // 3600}h {seconds // 60 % 60:02d}m" + (f" {seconds % 60:02d}s" if seconds % 60 else "")
+        _polyline(painter, scene, *wcs.pixel(np.full(60, value), line), words)
+
+
+def _polyline(painter: QPainter, scene: Scene, x: np.ndarray, y: np.ndarray, words: str) -> None:
+    """Draw a line of the grid, with its name where it enters the view."""
+    places = [scene.sight.to_screen(float(a), float(b)) for a, b in zip(x, y) if math.isfinite(a)]
+    painter.drawPolyline(places)
+    seen = [p for p in places if 4 < p.x() < scene.sight.width - 56 and 16 < p.y() < scene.sight.height - 60]
+    if seen:
+        # At the left for lines across, at the top for lines down.
+        across = abs(places[-1].x() - places[0].x()) > abs(places[-1].y() - places[0].y())
+        at = min(seen, key=lambda p: p.x() if across else p.y())
+        pen = painter.pen()
+        halo_text(painter, QPointF(at.x() + 4, at.y() - 4), words, scene.sky.color("note"))
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)

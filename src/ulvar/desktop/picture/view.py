@@ -1,0 +1,499 @@
+"""The sky view: header with facts and toggles, the picture, tools, and a foot with stretch, histogram and read-out."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtWidgets import QVBoxLayout, QWidget
+
+from ulvar.astrometry import Wcs
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.picture.canvas import Canvas
+from ulvar.desktop.picture.foot import SkyFoot
+from ulvar.desktop.picture.header import SkyHeader
+from ulvar.desktop.picture.marks import Marks
+from ulvar.desktop.picture.overlays import Overlay
+from ulvar.desktop.picture.pictures import (
+    Orders,
+    Picture,
+    PictureLoader,
+    aligned_path,
+    colour_path,
+    colours_of,
+    difference_path,
+)
+from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
+from ulvar.desktop.picture.regions import RegionDrawing
+from ulvar.desktop.picture.stretch import Stretch
+from ulvar.desktop.picture.tiles import Tiles
+from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
+from ulvar.frames import ExposureFacts
+from ulvar.inspection import region_statistics
+from ulvar.registration import Transform
+
+_COMPARING = ("blink", "swipe", "difference")
+_TOOLS = ("closeup", "profile", "box")
+_AHEAD_MS = 30
+
+
+class SkyView(QWidget):
+    """The exposure with its marks."""
+
+    star_clicked = Signal(float, float, object)
+
+    def __init__(self, model: Model, theme: Theme) -> None:
+        super().__init__()
+        self._model = model
+        self.theme = theme
+        self.loader = PictureLoader(model.picture_bytes)
+        self.loader.loaded.connect(self._loaded)
+        self.loader.masked.connect(self._masked)
+        self._wanted = ""
+        self._override = ""
+        self._before = ""
+        self._mask: tuple[str, np.ndarray | None] = ("", None)
+        self.marks = Marks(model)
+        self.setObjectName("skybar")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        self.header = SkyHeader(theme)
+        self.header.toggled.connect(lambda key: self.toggle(key, from_button=True))
+        self.header.chosen.connect(self.toggle)
+        layout.addWidget(self.header)
+        self.canvas = Canvas(theme)
+        self.canvas.hovered.connect(self._hovered)
+        self.canvas.clicked.connect(self._clicked)
+        self.canvas.line_drawn.connect(lambda *_: self._profile())
+        self.canvas.shape_drawn.connect(lambda kind, _: self._statistics() if kind == "box" else None)
+        self.regions = RegionDrawing(model, self.canvas)
+        self.tiles = Tiles(self.canvas, theme)
+        layout.addWidget(self.tiles.place, 1)
+        self.tools = ToolStrip(theme)
+        layout.addWidget(self.tools)
+        self.foot = SkyFoot(theme)
+        self.foot.changed.connect(self._stretched)
+        layout.addWidget(self.foot)
+        for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen,
+                       model.curve_changed):  # fmt: skip
+            signal.connect(self._marks)
+        model.current_changed.connect(self.refresh)
+        model.station_changed.connect(lambda _: self.refresh())
+        model.results_changed.connect(self._results)
+        model.selection_changed.connect(self.refresh)
+        model.brush_changed.connect(self._tile)
+        model.station_changed.connect(self.header.show_for)
+        self._tile_count = 1
+        # Reading ahead waits until the exposure is painted: both want Python's lock.
+        self._ahead = QTimer(self)
+        self._ahead.setSingleShot(True)
+        self._ahead.setInterval(_AHEAD_MS)
+        self._ahead.timeout.connect(self._read_ahead)
+        self.header.show_for(model.station)
+        self.set_theme(theme)
+
+    def on(self, key: str) -> bool:
+        """Whether a toggle is on."""
+        return self.header.toggles[key].isChecked()
+
+    # ---- what is shown
+
+    @property
+    def plate(self) -> Wcs | None:
+        """The solution that the pixels on screen follow: that of the current exposure, unless it is another picture."""
+        return None if self._override else self._model.plates().get(self._model.current)
+
+    @property
+    def shows_product(self) -> bool:
+        """Whether a master, a stack or the deep view stands in the place of the current exposure."""
+        return bool(self._override)
+
+    def grid_of(self, raw: str) -> Transform | None:
+        """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
+        if not self.on("aligned") or self._model.station in ("intake", "masters"):
+            return None
+        return self._model.transform_of(raw)
+
+    def path_for(self, facts: ExposureFacts) -> str:
+        """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
+        calibrated = self._model.products("calibrated").get(facts.path)
+        grid = self.grid_of(facts.path)
+        early = self._model.station in ("intake", "masters")
+        path = facts.path if calibrated is None or early else calibrated.output
+        if calibrated is not None and not early:
+            if self.on("difference"):
+                return difference_path(facts.path, calibrated.output)
+            if self.on("blink"):
+                path = facts.path
+        if grid is not None:
+            path = aligned_path(path, grid.matrix, (facts.height, facts.width))
+        return self._coloured(facts, path)
+
+    def _coloured(self, facts: ExposureFacts, path: str) -> str:
+        """Ask for the picture in colour where the exposure has any and the user wants it."""
+        colours = colours_of(facts)
+        return colour_path(path, colours) if colours and self.on("colour") else path
+
+    def show_file(self, path: str, title: str) -> None:
+        """Show a product (a master, a stack) in the place of the current exposure."""
+        self._override = path
+        self.header.name.setText(title)
+        self.header.facts.set_words("")
+        self._request(path)
+
+    def refresh(self) -> None:
+        """Show the current exposure."""
+        self._override = ""
+        deep = self._model.deep_view()
+        self._model.deep_shown = self.on("deep") and deep is not None
+        if deep is not None and self._model.deep_shown:
+            self.show_file(deep.output, f"Deep view of {deep.values['count']}")
+            self.header.facts.set_words("marks placed here count for every exposure")
+            return
+        facts = self._model.facts(self._model.current)
+        if facts is None:
+            self.header.name.setText("")
+            self.header.facts.set_words("")
+            self._wanted = ""
+            self.canvas.set_picture(None, "")
+            self.foot.show_picture(None, "", None)
+            return
+        self.header.name.setText(facts.stem)
+        path = self.path_for(facts)
+        self.header.offer_colour(self._has_colour)
+        self.header.facts.set_words(", ".join(self._told(facts, path)))
+        self._request(path)
+
+    def _told(self, facts: ExposureFacts, path: str) -> list[str]:
+        bits = []
+        if facts.start_utc:
+            bits.append(f"{facts.start_utc:%H:%M:%S} UTC")
+        if facts.exposure_s is not None:
+            bits.append(f"{facts.exposure_s:g} s")
+        if facts.filter:
+            bits.append(facts.filter)
+        airmass = self._model.metric_values("airmass").get(facts.path)
+        if airmass:
+            bits.append(f"airmass {airmass:.2f}")
+        orders = Orders.of(path)
+        if orders.other:
+            bits.append("raw less calibrated")
+        elif orders.file != facts.path:
+            bits.append("calibrated")
+        if orders.grid:
+            bits.append("aligned")
+        if facts.path in self._model.left_out():
+            bits.append("left out")
+        return bits
+
+    @property
+    def _has_colour(self) -> bool:
+        facts = self._model.facts(self._model.current)
+        return facts is not None and bool(colours_of(facts))
+
+    def _request(self, path: str) -> None:
+        self._before = ""
+        if self.on("swipe") and not self._override:
+            facts = self._model.facts(self._model.current)
+            before = self._coloured(facts, facts.path) if facts is not None else ""
+            if before != path and Orders.of(path).as_stored:
+                self._before = before
+        if not self._before:
+            self.canvas.second = None
+            self.foot.histogram.second = None
+        picture = self.canvas.picture
+        there = path == self._wanted and picture is not None and picture.path == path and not picture.quick
+        self._wanted = path
+        self._marks()
+        self._tile()
+        # Another station shows the same picture as a rule: only marks differ.
+        if not there or self._before:
+            self.loader.request(path, self._before)
+
+    def _loaded(self, path: str, result: object) -> None:
+        self.tiles.arrived(path, result)
+        if path == self._before and isinstance(result, Picture):
+            same = self.canvas.picture is None or self.canvas.picture.shape == result.shape
+            self.canvas.second = result if same else None
+            self.canvas.second_stretch = self.foot.beside(result)
+            self._profile()
+            self.canvas.update()
+        if path != self._wanted:
+            return
+        if isinstance(result, Picture):
+            self.canvas.stretch = self.foot.show_picture(result, self._kind(path), self.saturation)
+            self.canvas.set_picture(result)
+            self.tiles.restretch()
+            if result.quick:
+                return
+            self._turn()
+            self._profile()
+            self._statistics()
+            if self.on("masks"):
+                self._marks()
+            self._ahead.start()
+        else:
+            self.canvas.set_picture(None, f"{Path(Orders.of(path).file).name}: {result}")
+            self.foot.show_picture(None, "", None)
+
+    def _read_ahead(self) -> None:
+        """Read the exposures beside the one on screen, so that stepping finds them there."""
+        if self._override:
+            return
+        near = self._model.neighbours((1, 2, -1))
+        known = (self._model.facts(path) for path in near)
+        self.loader.prefetch([self.path_for(facts) for facts in known if facts is not None])
+        if self.on("stars") or self._model.station == "combine":
+            self._model.read_tables_ahead(near)
+
+    @property
+    def shown_path(self) -> str:
+        """Name of the picture that is asked for."""
+        return self._wanted
+
+    @property
+    def settled(self) -> bool:
+        """Whether the exposure that was asked for is on screen, or could not be read."""
+        picture = self.canvas.picture
+        return self.canvas.problem != "" or (picture is not None and picture.path == self._wanted and not picture.quick)
+
+    def _kind(self, path: str) -> str:
+        """Levels set by hand hold for all exposures of a kind, so that a cloud or dawn shows as what it is."""
+        facts = self._model.facts(self._model.current)
+        if self._override:
+            return self._override
+        kind = "calibrated" if facts is not None and Orders.of(path).file != facts.path else "raw"
+        if self.on("difference"):
+            kind = "difference"
+        return f"{kind} {facts.role.value if facts else ''} {facts.filter if facts else ''}"
+
+    @property
+    def saturation(self) -> float | None:
+        """Where the picture that is asked for saturates [ADU], or None when that is not known."""
+        facts = self._model.facts(self._model.current)
+        if self._override or facts is None or self.on("difference"):
+            return None
+        return facts.saturation_adu
+
+    def _results(self) -> None:
+        self.loader.forget()
+        self.foot.forget()
+        self.marks.forget()
+        self._mask = ("", None)
+        # Products may have been renewed under the same name.
+        self._wanted = ""
+        self.refresh()
+
+    def _stretched(self, stretch: Stretch) -> None:
+        self.canvas.stretch = stretch
+        self.tiles.same_levels = self.foot.keep.isChecked()
+        self.tiles.restretch()
+        self.canvas.update()
+
+    def auto_levels(self) -> None:
+        """Choose floor and ceiling anew."""
+        self.foot.auto_levels()
+
+    # ---- toggles and marks
+
+    def toggle(self, key: str, *, from_button: bool = False) -> None:
+        """Switch one of the header's toggles."""
+        button = self.header.toggles[key]
+        if button.isCheckable() and not from_button:
+            button.setChecked(not button.isChecked())
+        if key == "fit":
+            self.canvas.fit()
+        elif key == "invert":
+            self.foot.invert(button.isChecked())
+        elif key in _COMPARING:
+            # One way of comparing at a time.
+            self._alone(key, _COMPARING)
+            self.refresh()
+        elif key == "deep" and button.isChecked() and self._model.deep_view() is None:
+            button.setChecked(False)
+            self._model.message.emit("There is no deep view yet: make it with Ctrl+K, Make the deep view.")
+        elif key == "colour":
+            if self._model.current and not self._override and not self._has_colour:
+                self._model.message.emit("This exposure is grey: its header names no colours of a mosaic.")
+            self.refresh()
+        elif key in ("aligned", "deep"):
+            if key == "aligned" and button.isChecked() and self._model.transform_of(self._model.current) is None:
+                self._model.message.emit("This exposure is not aligned yet: score the exposures first (Combine).")
+            self.refresh()
+        elif key in _TOOLS:
+            self._alone(key, _TOOLS)
+            self._pick_up(key if button.isChecked() else "")
+        elif key == "loupe":
+            self.canvas.loupe = None
+            self.canvas.update()
+        elif key == "north":
+            self._turn(tell=True)
+        else:
+            self._marks()
+
+    def _alone(self, key: str, group: tuple[str, ...]) -> None:
+        for other in group:
+            if other != key and self.header.toggles[key].isChecked():
+                self.header.toggles[other].setChecked(False)
+
+    def _pick_up(self, tool: str) -> None:
+        """Take a tool in hand; the others are put away."""
+        self.canvas.draw({"profile": "line", "box": "box"}.get(tool, "pan"))
+        self.tools.turn_to(tool)
+        if tool != "profile":
+            self.canvas.line = None
+            self.tools.line.forget()
+        if tool != "box":
+            self.canvas.box = None
+        self.canvas.update()
+
+    def _turn(self, *, tell: bool = False) -> None:
+        """Bring north up and east left, or image rows up again."""
+        wcs = self.plate
+        if not self.on("north"):
+            self.canvas.turn(0.0, False)
+        elif wcs is None or self.grid_of(self._model.current) is not None:
+            self.canvas.turn(0.0, False)
+            # Said when it is asked for, not again at every exposure that is stepped to.
+            if tell:
+                self._model.message.emit("Where north is shows only once the exposure is solved (Plate).")
+        else:
+            facts = self._model.facts(self._model.current)
+            assert facts is not None
+            self.canvas.turn(*wcs.north_up((facts.width - 1) / 2, (facts.height - 1) / 2))
+        self.tiles.restretch()
+
+    def _profile(self) -> None:
+        """Plot the values along the drawn line."""
+        picture = self.canvas.picture
+        if self.canvas.line is None or picture is None or picture.quick:
+            return
+        a, b = ((p.x(), p.y()) for p in self.canvas.line)
+        self.tools.line.show_line(picture, self.canvas.second, a, b)
+        self.foot.read_out.setText(line_words(a, b, self.plate))
+
+    def _statistics(self) -> None:
+        box, picture = self.canvas.box, self.canvas.picture
+        if box is None or picture is None or picture.quick:
+            return
+        part = picture_part(picture, (box.left(), box.top()), (box.right(), box.bottom()))
+        told = region_statistics(part, saturation_adu=self.saturation)
+        self.tools.box.show_box(told, (part.shape[1], part.shape[0]))
+
+    def _marks(self) -> None:
+        raw = self._model.current
+        shown = {key for key in self.header.toggles if self.on(key)}
+        if self._override:
+            overlay = self.marks.deep(shown) if "deep" in shown else Overlay()
+        else:
+            overlay = self.marks.overlay(raw, shown, self.grid_of(raw))
+            if "masks" in shown:
+                overlay.saturation = self.saturation
+                overlay.mask = self._mask_of(self._wanted)
+        self.canvas.overlay = overlay
+        self.canvas.update()
+
+    def _mask_of(self, path: str) -> np.ndarray | None:
+        if self._mask[0] != path and self.canvas.picture is not None and self.canvas.picture.path == path:
+            self._mask = (path, None)
+            self.loader.request_mask(path, self.canvas.picture.shape)
+        return self._mask[1] if self._mask[0] == path else None
+
+    def _masked(self, path: str, mask: object) -> None:
+        if path == self._mask[0] and isinstance(mask, np.ndarray):
+            self._mask = (path, mask)
+            self._marks()
+
+    def tile(self, count: int) -> None:
+        """Show so many exposures side by side: the current one and the brushed ones, or those that follow."""
+        self._tile_count = count
+        self._tile()
+
+    def next_tiling(self) -> None:
+        """One, two, four, and one again."""
+        self.tile({1: 2, 2: 4}.get(self._tile_count, 1))
+
+    def _tile(self) -> None:
+        names, titles = [], []
+        if self._tile_count > 1 and not self._override:
+            near = [p for p in self._model.brushed if p != self._model.current]
+            near = near or self._model.alike(self._tile_count - 1)
+            for path in near[: self._tile_count - 1]:
+                facts = self._model.facts(path)
+                if facts is not None:
+                    names.append(self.path_for(facts))
+                    titles.append(facts.stem)
+        self.tiles.ask(names, titles)
+        for name in names:
+            self.loader.prefetch_now(name)
+
+    # ---- stars and clicks
+
+    def stars_of(self, raw: str):  # type: ignore[no-untyped-def]
+        """Return the detected stars of an exposure, or None when it is not scored."""
+        return self._model.star_table(raw)
+
+    def _hovered(self, x: float, y: float) -> None:
+        """Say what is under the cursor."""
+        picture = self.canvas.picture
+        if picture is None or picture.quick:
+            return
+        on_grid = self.grid_of(self._model.current) is not None
+        self.foot.read_out.setText(read_out(picture, x, y, None if on_grid else self.plate))
+        if self.on("loupe"):
+            words = loupe_words(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self.saturation)
+            self.canvas.loupe = QPointF(x, y) if words else None
+            self.canvas.loupe_words = words
+            self.canvas.update()
+
+    def look_closely(self, x: float, y: float) -> None:
+        """Measure the star at a place of the picture and show it in the strip."""
+        picture, facts = self.canvas.picture, self._model.facts(self._model.current)
+        assert picture is not None
+        wcs = self._model.plates().get(self._model.current)
+        gain = facts.gain_e_per_adu if facts is not None and not self.shows_product else None
+        scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
+        star = star_at(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self.saturation, gain=gain)
+        self.tools.star.show_star(star, scale)
+
+    def _usual_fwhm(self) -> float:
+        score = self._model.products("score").get(self._model.current)
+        fwhm = score.values["fwhm_px"] if score is not None else None
+        return float(fwhm) if fwhm else 3.0
+
+    def _clicked(self, x: float, y: float) -> None:
+        if self.on("closeup") and self.canvas.picture is not None and not self.canvas.picture.quick:
+            self.look_closely(x, y)
+        near = self.nearest_star(x, y)
+        if self.on("stars") and near is not None:
+            self._model.choose_star(near)
+        self.star_clicked.emit(x, y, near)
+
+    def nearest_star(self, x: float, y: float) -> tuple[float, float] | None:
+        """Return the detected star, in the exposure's own pixels, within 14 screen pixels of a place of the picture."""
+        table = self.stars_of(self._model.current)
+        if table is None or not len(table) or self._override:
+            return None
+        grid = self.grid_of(self._model.current)
+        xs, ys = grid(table.x, table.y) if grid is not None else (table.x, table.y)
+        distance = np.hypot(xs - x, ys - y)
+        k = int(np.argmin(distance))
+        return (float(table.x[k]), float(table.y[k])) if distance[k] * self.canvas.sight.scale < 14 else None
+
+    def set_theme(self, theme: Theme) -> None:
+        """Take another theme."""
+        self.theme = self.canvas.theme = theme
+        self.tools.set_theme(theme)
+        self.foot.set_theme(theme)
+        self.tiles.set_theme(theme)
+        self.header.set_theme(theme)
+        self.canvas.update()
+
+    def close_loader(self) -> None:
+        """End the reading thread."""
+        self._ahead.stop()
+        self.loader.close()

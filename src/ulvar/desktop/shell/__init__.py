@@ -1,0 +1,1 @@
+"""The window itself: regions, path, finder, actions."""

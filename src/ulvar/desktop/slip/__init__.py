@@ -1,0 +1,1 @@
+"""The slip: settings, findings and the station's one action."""

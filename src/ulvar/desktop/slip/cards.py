@@ -1,0 +1,72 @@
+"""Findings as cards: mark, title, severity, sentence, evidence, mend."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from ulvar.desktop.parts import glyphs
+from ulvar.desktop.parts.plots import Sparkline
+from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.parts.widgets import label
+from ulvar.engine import Finding
+
+
+class SeverityMark(QWidget):
+    """A finding's glyph."""
+
+    def __init__(self, theme: Theme, word: str) -> None:
+        super().__init__()
+        self._theme, self._word = theme, word
+        self.setFixedSize(18, 18)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw it."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        glyphs.draw_severity(painter, self._theme, 9, 9, self._word)
+
+
+class FindingCard(QWidget):
+    """One finding: mark, title, severity word, sentence, evidence, mend, Show."""
+
+    def __init__(
+        self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None]
+    ) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 2, 0, 6)
+        column.setSpacing(4)
+        top = QHBoxLayout()
+        top.setSpacing(8)
+        top.addWidget(SeverityMark(theme, finding.severity.word), 0, Qt.AlignmentFlag.AlignTop)
+        top.addWidget(label(finding.title, "value", wrap=True), 1)
+        top.addWidget(label(finding.severity.word.title(), finding.severity.word), 0, Qt.AlignmentFlag.AlignTop)
+        column.addLayout(top)
+        body = QVBoxLayout()
+        body.setContentsMargins(26, 0, 0, 0)
+        body.setSpacing(6)
+        body.addWidget(label(finding.text, wrap=True))
+        series = finding.evidence.get("series")
+        if series and len(series) > 3:
+            body.addWidget(Sparkline(theme, [float("nan") if v is None else v for v in series], finding.severity.word))
+        if finding.mend is not None or finding.files:
+            row = QHBoxLayout()
+            row.setSpacing(6)
+            if finding.mend is not None:
+                self.mend = QPushButton(finding.mend.label)
+                self.mend.setToolTip(f"{finding.mend.label}; undo with Ctrl+Z")
+                self.mend.clicked.connect(lambda: mend(finding))
+                row.addWidget(self.mend)
+            if finding.files:
+                shown = QPushButton("Show")
+                shown.setProperty("kind", "plain")
+                shown.setToolTip("Show the first of its exposures, and select them all")
+                shown.clicked.connect(lambda: show(finding))
+                row.addWidget(shown)
+            row.addStretch(1)
+            body.addLayout(row)
+        column.addLayout(body)
