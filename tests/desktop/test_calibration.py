@@ -15,7 +15,8 @@ from tests.desktop.support import WindowCase
 from tests.support import FolderCase, small_demo, stamps
 from ulvar.desktop.boards.calibrate.board import CalibrateBoard
 from ulvar.desktop.boards.intake.board import GroupCard, IntakeBoard
-from ulvar.desktop.boards.masters.board import MastersBoard, MatchCell
+from ulvar.desktop.boards.masters.board import MastersBoard
+from ulvar.desktop.boards.masters.cells import MatchCell
 from ulvar.desktop.picture.profile import sample_line
 from ulvar.frames import Role, read_frame
 from ulvar.night import Night

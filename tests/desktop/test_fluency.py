@@ -20,7 +20,7 @@ from ulvar.desktop.parts.widgets import LazyRows
 from ulvar.desktop.work.soon import Soon
 from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
 from ulvar.engine import Severity
-from ulvar.night.flows.curve import CurveResult
+from ulvar.flows import CurveResult
 from ulvar.night.stations import curve_path, series_path
 
 

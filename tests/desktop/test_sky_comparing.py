@@ -170,7 +170,7 @@ class Marking(ScoredCase):
         self.assertEqual(len(stored.settings.combine.regions), 3)
         run_score(stored, JobContext())
         stored.close()
-        from ulvar.night.flows.starfind import read_stars
+        from ulvar.flows import read_stars
 
         raw = self.model.current
         table = read_stars(folder / "products" / "stars" / f"{self.model.facts(raw).stem}.stars.csv")

@@ -13,9 +13,9 @@ from tests.mosaics import colour_frame
 from tests.support import FolderCase, stamps
 from ulvar.astrometry import wcs_from_header
 from ulvar.engine import JobContext
+from ulvar.flows import wcs_of
 from ulvar.frames import Role, header_of, scan_file
 from ulvar.night import Night
-from ulvar.night.flows.plate import wcs_of
 from ulvar.night.stations import run_curve, run_intake, run_measure, run_score, run_stack, series_path
 from ulvar.photometry import ListedStar, read_series
 from ulvar.simulation import Psf, star_field

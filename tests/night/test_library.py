@@ -11,8 +11,8 @@ import numpy as np
 from tests.support import FolderCase, files_under
 from ulvar.calibration import Master, Shot, write_master
 from ulvar.engine import OutputExists
+from ulvar.flows import CameraNumbers, Library, master_file_name
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Role, read_plane
-from ulvar.night.library import CameraNumbers, Library, master_file_name
 from ulvar.night.shooting import shooting_csv, shooting_page, write_shooting_list
 
 

@@ -11,9 +11,9 @@ import numpy as np
 
 from tests.support import FolderCase, stamps
 from ulvar.engine import Finding, JobContext, Mend, Severity
-from ulvar.frames import Role
+from ulvar.frames import Role, facts_from_text, facts_to_text
 from ulvar.night import RUNNERS, Night, NightError, NightSettings, RecipeError, read_recipe
-from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
+from ulvar.night.coding import finding_from_text, finding_to_text
 from ulvar.photometry import ListedStar
 from ulvar.simulation import Psf, star_field
 

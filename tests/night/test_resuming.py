@@ -9,9 +9,8 @@ from unittest import mock
 
 from tests.support import FolderCase, small_demo, stamps
 from ulvar.engine import JobContext, StopRequested
+from ulvar.flows import CameraNumbers, Library, measure, plate, starfind
 from ulvar.night import Night
-from ulvar.night.flows import measure, plate, starfind
-from ulvar.night.library import CameraNumbers, Library
 from ulvar.night.stations import run_intake, run_measure, run_plate, run_score, run_stack, series_path
 from ulvar.photometry import ListedStar
 

@@ -8,11 +8,9 @@ import numpy as np
 
 from tests.support import FolderCase
 from ulvar.engine import JobContext
+from ulvar.flows import CurveOptions, find_all, make_curve, make_reference, measure_series, read_stars, write_stars
 from ulvar.frames import scan_file
 from ulvar.night import Night
-from ulvar.night.flows.curve import CurveOptions, make_curve
-from ulvar.night.flows.measure import make_reference, measure_series
-from ulvar.night.flows.starfind import find_all, read_stars, write_stars
 from ulvar.night.stations import measured_files, run_curve, run_intake, run_measure, run_score, run_stack, series_path
 from ulvar.photometry import ListedStar, SeriesTable, read_series, write_series
 from ulvar.simulation import Psf, star_field

@@ -13,9 +13,8 @@ import numpy as np
 from tests.mosaics import CELL, SKY, colour_frame, write_mosaic, write_mosaics
 from tests.stars.test_detection import matched
 from ulvar.engine import JobContext
+from ulvar.flows import FindTask, Scored, StackOptions, stack_exposures, stars_item
 from ulvar.frames import ExposureFacts, Frame, read_frame, scan_file
-from ulvar.night.flows.stack import StackOptions, stack_exposures
-from ulvar.night.flows.starfind import Scored, stars_item
 from ulvar.photometry import measure_apertures
 from ulvar.stacking import Framing
 from ulvar.stars import DetectOptions, estimate_background, even_frame, even_mosaic, find_stars, measure_quality
@@ -149,7 +148,7 @@ class Files(unittest.TestCase):
         facts = scan_file(str(folder / "colour0.fits"))
         self.assertIsInstance(facts, ExposureFacts)
         self.assertEqual(facts.cfa, CELL)
-        scored = stars_item((facts, DetectOptions(), ()))
+        scored = stars_item(FindTask(facts, DetectOptions(), ()))
         self.assertIsInstance(scored, Scored)
         self.assertGreater(scored.quality.stars, 0.9 * len(frame["x"]))
         self.assertAlmostEqual(scored.quality.fwhm_px, 4.0, delta=0.1)

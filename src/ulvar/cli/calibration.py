@@ -28,10 +28,18 @@ from ulvar.cli.common import (
 from ulvar.cli.common import told as told_outcomes
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, Finding, JobContext, Severity, counted
+from ulvar.flows import (
+    KINDS,
+    MasterOptions,
+    Sorted,
+    calibrate_lights,
+    contradicted,
+    load_masters,
+    look_at_pixels,
+    make_masters,
+    sort_exposures,
+)
 from ulvar.frames import ExposureFacts, Group, TagRule
-from ulvar.night.flows.calibrate import calibrate_lights, load_masters
-from ulvar.night.flows.intake import Sorted, contradicted, look_at_pixels, sort_exposures
-from ulvar.night.flows.masters import KINDS, MasterOptions, make_masters
 from ulvar.night.settings import CalibrateSettings
 
 Overscan = Annotated[

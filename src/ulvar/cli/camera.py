@@ -10,12 +10,18 @@ import typer
 from ulvar.calibration import Candidate, FlatPlan, MatchOptions, Transfer, shooting_list
 from ulvar.cli.common import Facts, Json, Paths, Replace, fail_usage, finish, plain_errors, read_exposures, running
 from ulvar.engine import Failed, OutputExists
+from ulvar.flows import (
+    KINDS,
+    Entry,
+    Library,
+    default_library,
+    load_masters,
+    look_at_pixels,
+    match_groups,
+    measure_settings,
+    plan_by_filter,
+)
 from ulvar.frames import FrameError, Role, group_exposures
-from ulvar.night.flows.calibrate import load_masters, match_groups
-from ulvar.night.flows.camera import measure_settings, plan_by_filter
-from ulvar.night.flows.intake import look_at_pixels
-from ulvar.night.flows.masters import KINDS
-from ulvar.night.library import Entry, Library, default_library
 from ulvar.night.shooting import write_shooting_list
 
 library = typer.Typer(help="Masters that serve many nights.", no_args_is_help=True)

@@ -20,9 +20,8 @@ from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemaini
 from rich.progress import Progress as Bar
 
 from ulvar.engine import DiskFull, Failed, Finding, JobContext, WorkerDied, default_budget, worker_pool
+from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
-from ulvar.night.flows.common import KEPT, SOLVED_BEFORE, Outcome
-from ulvar.night.flows.intake import scan_paths
 from ulvar.night.settings import first_problem
 
 ALL_DONE, SOME_FAILED, WRONG_USAGE, NOTHING_DONE = 0, 1, 2, 3

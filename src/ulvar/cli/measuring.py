@@ -26,11 +26,18 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.engine import Failed, OutputExists
+from ulvar.flows import (
+    CurveOptions,
+    MeasureOptions,
+    PlateOptions,
+    hinted_cones,
+    make_curve,
+    make_reference,
+    measure_series,
+    solve_files,
+)
 from ulvar.frames import FrameError, parse_position, scan_file, with_user_facts
 from ulvar.lightcurves import write_curve
-from ulvar.night.flows.curve import CurveOptions, make_curve
-from ulvar.night.flows.measure import MeasureOptions, make_reference, measure_series
-from ulvar.night.flows.plate import PlateOptions, hinted_cones, solve_files
 from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
 
 

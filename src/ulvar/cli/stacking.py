@@ -26,10 +26,8 @@ from ulvar.cli.common import (
 )
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Finding, Severity
+from ulvar.flows import Outcome, StackOptions, find_all, stack_exposures, write_stars
 from ulvar.frames import is_supported_output
-from ulvar.night.flows.common import Outcome
-from ulvar.night.flows.stack import StackOptions, stack_exposures
-from ulvar.night.flows.starfind import find_all, write_stars
 from ulvar.stacking import Framing, Normalise, Weighting
 from ulvar.stars import DetectOptions
 

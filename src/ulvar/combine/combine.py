@@ -12,7 +12,7 @@ from typing import Protocol, runtime_checkable
 import numpy as np
 from scipy.special import ndtri
 
-from ulvar.combine import _kernels
+from ulvar.combine import _kernels, _kernels_bounds
 from ulvar.engine import F32Array, F64Array, I64Array, Progress, StopToken, row_bands, silent
 
 
@@ -28,12 +28,12 @@ class Method(StrEnum):
 
 
 _CODES = {
-    Method.MEAN: _kernels.MEAN,
-    Method.MEDIAN: _kernels.MEDIAN,
-    Method.SIGMA: _kernels.SIGMA,
-    Method.WINSORIZED: _kernels.WINSORIZED,
-    Method.MAD: _kernels.MAD,
-    Method.LINEAR: _kernels.LINEAR,
+    Method.MEAN: _kernels_bounds.MEAN,
+    Method.MEDIAN: _kernels_bounds.MEDIAN,
+    Method.SIGMA: _kernels_bounds.SIGMA,
+    Method.WINSORIZED: _kernels_bounds.WINSORIZED,
+    Method.MAD: _kernels_bounds.MAD,
+    Method.LINEAR: _kernels_bounds.LINEAR,
 }
 
 

@@ -1,12 +1,16 @@
 """An exposure: pixels, mask, facts. FITS, camera raw, TIFF in; FITS out; header dialects, sessions, grouping."""
 
 from ulvar.frames.address import Address, file_of, split_address
+from ulvar.frames.coding import facts_from_text, facts_to_text
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.discover import find_files, is_supported_output
 from ulvar.frames.facts import ExposureFacts, Role, fact_names, with_user_facts
-from ulvar.frames.fits import FileRows, header_of, write_fits
+from ulvar.frames.fits_header import header_of
+from ulvar.frames.fits_rows import FileRows
+from ulvar.frames.fits_write import write_fits
 from ulvar.frames.frame import Frame, FrameError, MaskBit, mark
 from ulvar.frames.grouping import Group, Tolerances, group_exposures
+from ulvar.frames.identity import GIVEN, KNOWN_OTHERWISE, fingerprint, identity
 from ulvar.frames.mosaic import CELL_SITES, Balance, cell_colours, is_mosaic, on_one_scale, white_balance
 from ulvar.frames.names import distinct_names, distinct_stems
 from ulvar.frames.readers import (
@@ -26,6 +30,8 @@ from ulvar.frames.times import parse_time
 
 __all__ = [
     "CELL_SITES",
+    "GIVEN",
+    "KNOWN_OTHERWISE",
     "Address",
     "Balance",
     "ExposureFacts",
@@ -46,10 +52,14 @@ __all__ = [
     "distinct_stems",
     "fact_names",
     "facts_from_header",
+    "facts_from_text",
+    "facts_to_text",
     "file_of",
     "find_files",
+    "fingerprint",
     "group_exposures",
     "header_of",
+    "identity",
     "is_fits_path",
     "is_mosaic",
     "is_supported_output",

@@ -12,11 +12,12 @@ def distinct_names(paths: Iterable[str]) -> dict[str, str]:
 
     Examples
     --------
-    >>> distinct_names(["/n/a/L1.fits", "/n/b/L1.fits", "/n/b/L2.fits"])
-    {'/n/a/L1.fits': 'a/L1.fits', '/n/b/L1.fits': 'b/L1.fits', '/n/b/L2.fits': 'L2.fits'}
+    >>> list(distinct_names(["/n/a/L1.fits", "/n/b/L1.fits", "/n/b/L2.fits"]).values())
+    ['a/L1.fits', 'b/L1.fits', 'L2.fits']
     """
     names: dict[str, str] = {}
-    waiting = list(dict.fromkeys(paths))
+    order = list(dict.fromkeys(paths))
+    waiting = list(order)
     length = 1
     while waiting:
         tails: dict[str, list[str]] = {}
@@ -25,7 +26,7 @@ def distinct_names(paths: Iterable[str]) -> dict[str, str]:
         names |= {same[0]: tail for tail, same in tails.items() if len(same) == 1 or tail == same[0]}
         waiting = [path for same in tails.values() if len(same) > 1 for path in same if path not in names]
         length += 1
-    return names
+    return {path: names[path] for path in order}
 
 
 def distinct_stems(paths: Iterable[str]) -> dict[str, str]:

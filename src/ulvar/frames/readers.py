@@ -12,7 +12,8 @@ from ulvar.frames.address import file_of
 from ulvar.frames.camera import raw_pixels, scan_raw
 from ulvar.frames.discover import is_raw_name, is_tiff_name
 from ulvar.frames.facts import ExposureFacts
-from ulvar.frames.fits import FileRows, SpooledRows, scan_fits, stored_mask
+from ulvar.frames.fits_header import scan_fits
+from ulvar.frames.fits_rows import FileRows, SpooledRows, stored_mask
 from ulvar.frames.frame import Frame, MaskBit, mark
 from ulvar.frames.tiff import scan_tiff, tiff_pixels
 

@@ -1,6 +1,7 @@
 """The project: SQLite store, selections, findings, recipe, provenance; runs the stations."""
 
-from ulvar.night.project import STATIONS, Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import STATIONS, Night
 from ulvar.night.recipe import RecipeError, read_recipe
 from ulvar.night.settings import NightSettings
 from ulvar.night.stations import RUNNERS, StationResult

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -13,35 +11,29 @@ from typing import Any
 import platformdirs
 
 from ulvar.engine import Failed, Finding, clear_leftovers, sort_findings
+from ulvar.flows import library_at
 from ulvar.frames import (
+    GIVEN,
+    KNOWN_OTHERWISE,
     ExposureFacts,
     Group,
     Role,
-    assign_sessions,
     file_of,
+    fingerprint,
     group_exposures,
+    identity,
     with_user_facts,
 )
-from ulvar.inspection import Ceiling, PixelLook, camera_key, with_ceilings
-from ulvar.night.coding import facts_from_text, facts_to_text, finding_from_text, finding_to_text
-from ulvar.night.flows.common import GIVEN, KNOWN_OTHERWISE, fingerprint, identity
-from ulvar.night.library import library_at
+from ulvar.inspection import Ceiling, PixelLook, with_ceilings
+from ulvar.night.coding import finding_from_text, finding_to_text
+from ulvar.night.exposures import replace_exposures, stored_exposures, with_camera_numbers
+from ulvar.night.products import Product, plain_value
 from ulvar.night.settings import NightSettings
 from ulvar.night.store import NightError, Store
 from ulvar.photometry import ListedStar
 
 STATIONS = ("intake", "masters", "calibrate", "combine", "plate", "measure", "curve")
 _FILE = "night.sqlite"
-
-
-@dataclass(frozen=True)
-class Product:
-    """Something made: kind, what it was made from, the file, and its numbers."""
-
-    kind: str
-    source: str
-    output: str
-    values: dict[str, Any]
 
 
 class Night:
@@ -180,36 +172,10 @@ class Night:
     # ---- exposures
 
     def _load(self) -> None:
-        given: dict[str, dict[str, str]] = {}
-        for path, name, value in self.store.rows("SELECT path, name, value FROM corrections"):
-            given.setdefault(path, {})[name] = value
-        exposures, failed = [], []
-        for path, facts, reason in self.store.rows("SELECT path, facts, reason FROM exposures ORDER BY position"):
-            if facts is None:
-                failed.append(Failed(reason, path))
-            else:
-                exposures.append(with_user_facts(facts_from_text(facts), given.get(path, {})))
-        exposures = assign_sessions(exposures, self.settings.intake.rules, [str(p) for p in self.raw_paths])
-        if exposures and all(f.role is Role.UNKNOWN for f in exposures):
-            # A folder where nothing says what it is holds lights: who takes calibration frames labels them.
-            exposures = [replace(f, role=Role.LIGHT, origins={**f.origins, "role": "guessed"}) for f in exposures]
-        self._told, self._failed = exposures, failed
-        self._exposures = self._with_camera_numbers(with_ceilings(exposures, self.ceilings()))
-
-    def _with_camera_numbers(self, exposures: list[ExposureFacts]) -> list[ExposureFacts]:
-        """Gain and read noise that photon transfer measured, where headers and user are silent."""
+        told, self._failed = stored_exposures(self.store, self.settings, [str(p) for p in self.raw_paths])
+        self._told = told
         numbers = library_at(self.meta("library", "")).camera_numbers()
-        if not numbers:
-            return exposures
-        result = []
-        for facts in exposures:
-            known = numbers.get(camera_key(facts))
-            if known is not None and facts.gain_e_per_adu is None:
-                read = facts.read_noise_e if facts.read_noise_e is not None else known.read_noise_e
-                origins = {**facts.origins, "gain_e_per_adu": "measured"}
-                facts = replace(facts, gain_e_per_adu=known.gain_e_per_adu, read_noise_e=read, origins=origins)
-            result.append(facts)
-        return result
+        self._exposures = with_camera_numbers(with_ceilings(told, self.ceilings()), numbers)
 
     def forget_exposures(self) -> None:
         """Read the exposures from the store anew when they are next asked for."""
@@ -241,27 +207,7 @@ class Night:
 
     def store_exposures(self, order: Sequence[str], scanned: Iterable[ExposureFacts], failed: Iterable[Failed]) -> None:
         """Store the outcome of a scan; files not in `order` are gone and are forgotten."""
-        position = {path: i for i, path in enumerate(order)}
-        rows: list[tuple[str, int, int, int, str | None, str]] = [
-            (f.path, position[file_of(f.path)], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned
-        ]
-        for failure in failed:
-            try:
-                status = Path(failure.file).stat()
-                size, mtime = status.st_size, status.st_mtime_ns
-            except OSError:
-                size = mtime = 0
-            rows.append((failure.file, position[failure.file], size, mtime, None, failure.reason))
-        renewed = {file_of(row[0]) for row in rows}
-        with self.store.transaction() as connection:
-            paths = [path for (path,) in connection.execute("SELECT path FROM exposures")]
-            old = [(p,) for p in paths if file_of(p) not in position or file_of(p) in renewed]
-            connection.executemany("DELETE FROM exposures WHERE path = ?", old)
-            connection.executemany("INSERT OR REPLACE INTO exposures VALUES (?, ?, ?, ?, ?, ?)", rows)
-            connection.executemany(
-                "UPDATE exposures SET position = ? WHERE path = ?",
-                [(position[file_of(p)], p) for p in paths if file_of(p) in position],
-            )
+        replace_exposures(self.store, order, scanned, failed)
         self._exposures = self._failed = None
 
     def _valid_looks(self) -> Iterator[tuple[str, PixelLook]]:
@@ -384,7 +330,7 @@ class Night:
                 connection.execute("DELETE FROM products WHERE kind = ?", (kind,))
             connection.executemany(
                 "INSERT OR REPLACE INTO products VALUES (?, ?, ?, ?)",
-                [(kind, p.source, p.output, json.dumps(p.values, default=_plain)) for p in products],
+                [(kind, p.source, p.output, json.dumps(p.values, default=plain_value)) for p in products],
             )
 
     def products_of(self, kind: str) -> dict[str, Product]:
@@ -442,11 +388,3 @@ class Night:
         if entry["stamp"] != self.input_stamp(station):
             return "stale"
         return str(entry["result"])
-
-
-def _plain(value: Any) -> Any:
-    if hasattr(value, "tolist"):
-        return value.tolist()
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    return str(value)

@@ -1,7 +1,8 @@
 """Made-up sky and camera with truth; the demo night. A library of its own worth for tests and benchmarks."""
 
 from ulvar.simulation.camera import Camera, CameraState
-from ulvar.simulation.demo import DEMO_NAME, DemoSize, make_demo_night
+from ulvar.simulation.demo import make_demo_night
+from ulvar.simulation.demo_plan import DEMO_NAME, DemoSize
 from ulvar.simulation.eclipse import EclipsingBinary
 from ulvar.simulation.optics import Pointing, Psf, recorded_fwhm
 from ulvar.simulation.render import add_stars, star_field

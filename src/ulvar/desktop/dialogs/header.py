@@ -11,7 +11,7 @@ from ulvar.desktop.dialogs.facts import FIELDS, shown
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.frames import ExposureFacts, FrameError
-from ulvar.frames.fits import header_cards
+from ulvar.frames.fits_header import header_cards
 from ulvar.frames.readers import is_fits_path
 
 _ORIGINS = {"user": "you", "path": "its path", "guessed": "a guess", "measured": "a measurement"}

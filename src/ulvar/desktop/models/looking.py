@@ -10,9 +10,9 @@ import numpy as np
 
 from ulvar.desktop.models import edits
 from ulvar.engine import default_budget
+from ulvar.flows import read_stars
 from ulvar.frames import ExposureFacts, Shape
 from ulvar.night import Night, NightSettings, Product
-from ulvar.night.flows.starfind import read_stars
 from ulvar.night.settings import RuleSettings, ShapeSettings
 from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates, star_table_path
 from ulvar.registration import Transform

@@ -10,9 +10,9 @@ import numpy as np
 
 from ulvar.calibration import Match, Shot, shooting_list
 from ulvar.desktop.models import edits
+from ulvar.flows import Library
 from ulvar.frames import Group
 from ulvar.night import Night, NightSettings, Product
-from ulvar.night.library import Library
 from ulvar.night.settings import TagSettings
 from ulvar.night.stations.masters import board_matches, library_of
 from ulvar.photometry import ListedStar

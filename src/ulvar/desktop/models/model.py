@@ -22,10 +22,9 @@ from ulvar.desktop.models.running import Running
 from ulvar.desktop.work.background import Asker
 from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Failed, Finding, PoolKeeper, Severity
+from ulvar.flows import CurveResult, read_stars
 from ulvar.frames import ExposureFacts, Group
 from ulvar.night import Night, NightError, NightSettings, Product
-from ulvar.night.flows.curve import CurveResult
-from ulvar.night.flows.starfind import read_stars
 from ulvar.night.settings import first_problem
 from ulvar.night.stations import (
     curve_path,

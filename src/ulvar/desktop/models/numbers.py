@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ulvar.astrometry import Wcs
+from ulvar.flows import CurveResult
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night import Night, Product
-from ulvar.night.flows.curve import CurveResult
 from ulvar.night.stations import QualityRow, measured_files
 from ulvar.photometry import SeriesTable
 from ulvar.registration import Transform

@@ -27,7 +27,7 @@ from ulvar.frames import (
     white_balance,
 )
 from ulvar.frames.address import Address, split_address
-from ulvar.frames.fits import stored_mask
+from ulvar.frames.fits_rows import stored_mask
 
 # From this size on a quick look is shown while the whole picture is read [px].
 _LARGE = 20_000_000

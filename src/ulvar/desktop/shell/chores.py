@@ -17,8 +17,8 @@ from ulvar.desktop.models.tables import save_exposure_table
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.pictures import Orders
 from ulvar.engine import OutputExists
+from ulvar.flows import master_file_name
 from ulvar.frames import scan_file
-from ulvar.night.library import master_file_name
 from ulvar.night.shooting import write_shooting_list
 
 

@@ -2,17 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-from typing import Any
-
-from PySide6.QtCore import QLocale, QSize, Qt, Signal
+from PySide6.QtCore import QSize, Qt, Signal
 from PySide6.QtWidgets import (
-    QCheckBox,
-    QComboBox,
-    QDoubleSpinBox,
-    QFileDialog,
     QHBoxLayout,
-    QLineEdit,
+    QLabel,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -22,9 +15,11 @@ from PySide6.QtWidgets import (
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.plan import plan_action
 from ulvar.desktop.parts.theme import Theme
-from ulvar.desktop.parts.widgets import clear, decimals_of, hairline, label
+from ulvar.desktop.parts.widgets import clear, hairline, label
 from ulvar.desktop.slip.cards import FindingCard
-from ulvar.desktop.slip.fields import FIELDS, Field
+from ulvar.desktop.slip.editors import Editors
+from ulvar.desktop.slip.fields import FIELDS
+from ulvar.desktop.slip.minimum import show_minimum
 from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Finding
 
@@ -75,12 +70,14 @@ class Slip(QWidget):
         column.addWidget(self.consequence)
         column.addWidget(self.action)
         outer.addWidget(foot)
+        self._editors = Editors(self, model, self._set, self.rebuild)
         self._panels: dict[str, tuple[tuple, QWidget]] = {}
         self._all_findings = False
         self._told: tuple = ()
         self._unfolded = False
         # Whether a change of settings under way is the slip's own.
         self._own = False
+        self.result: QLabel | None = None
         # Another station fills and paints most of the window: the slip follows after its board.
         self._soon = Soon(self, self.rebuild)
         model.station_changed.connect(self._soon.ask)
@@ -108,7 +105,9 @@ class Slip(QWidget):
         """Show settings and findings of the current station."""
         clear(self._results)
         if self._model.station == "curve":
-            self._fill_curve_result()
+            product = next(iter(self._model.products("curve").values()), None)
+            fit = product.values.get("fit") if product is not None else None
+            self.result = show_minimum(self._results, fit) if fit else None
         self._show_settings()
         self._fill_findings()
         self.refresh_action()
@@ -137,7 +136,7 @@ class Slip(QWidget):
         fields = FIELDS[station]
         for field in fields:
             if not field.fold or self._unfolded:
-                column.addLayout(self._row(field))
+                column.addLayout(self._editors.row(field))
         folded = [f for f in fields if f.fold]
         if folded:
             self.fold = QPushButton("▾  Fewer settings" if self._unfolded else f"▸  {len(folded)} more settings")
@@ -172,191 +171,6 @@ class Slip(QWidget):
     def _toggle_fold(self) -> None:
         self._unfolded = not self._unfolded
         self.rebuild()
-
-    def _row(self, field: Field) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        value = getattr(getattr(self._model.settings(), field.section), field.name)
-        if field.kind == "check" or field.kind.startswith("term:"):
-            box = QCheckBox(field.label)
-            box.setToolTip(field.tip)
-            if field.kind == "check":
-                box.setChecked(bool(value))
-                box.toggled.connect(lambda on: self._set(field.section, field.name, on))
-            else:
-                term = field.kind.split(":")[1]
-                box.setChecked(term in value)
-                box.toggled.connect(lambda on: self._toggle_term(field, term, on))
-            row.addWidget(box)
-            return row
-        row.addWidget(label(field.label, wrap=True), 1)
-        editor: QWidget
-        if field.kind == "choice":
-            editor = self._choice(field, value)
-        elif field.kind == "file":
-            editor = self._file(field, value)
-        elif field.kind in ("region", "regions"):
-            editor = self._region(field, value)
-        elif field.kind == "folder":
-            editor = self._folder(field, value)
-        elif field.kind in ("text", "numbers"):
-            editor = self._text(field, value)
-        else:
-            editor = self._number(field, value)
-        editor.setToolTip(field.tip)
-        editor.setAccessibleName(field.label)
-        editor.setObjectName(f"{field.section}.{field.name}")
-        row.addWidget(editor)
-        return row
-
-    def _number(self, field: Field, value: Any) -> QDoubleSpinBox:
-        spin = QDoubleSpinBox()
-        spin.setLocale(QLocale.c())
-        spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
-        spin.setAlignment(Qt.AlignmentFlag.AlignRight)
-        spin.setRange(field.low, field.high)
-        wanted = 0.0 if value is None else float(value) * field.scale
-        spin.setDecimals(max(field.decimals, decimals_of(wanted)))
-        spin.setFixedWidth(96)
-        if field.unit:
-            spin.setSuffix(f" {field.unit}")
-        spin.setValue(wanted)
-        shown = spin.value()
-
-        def changed() -> None:
-            # Going through a field with Tab ends its editing too; what nobody changed stays as it is stored.
-            nonlocal shown
-            if spin.value() != shown:
-                shown = spin.value()
-                self._set(field.section, field.name, shown / field.scale)
-
-        spin.editingFinished.connect(changed)
-        return spin
-
-    def _choice(self, field: Field, value: Any) -> QComboBox:
-        box = QComboBox()
-        for key, text in (field.choices or {}).items():
-            box.addItem(text, key)
-        box.setCurrentIndex(max(0, box.findData(value)))
-        box.setFixedWidth(160)
-        box.activated.connect(lambda index: self._set(field.section, field.name, box.itemData(index)))
-        return box
-
-    def _region(self, field: Field, value: Any) -> QWidget:
-        """A field to type a region, with a button to draw it; several are told by their number."""
-        place = QWidget()
-        row = QHBoxLayout(place)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(4)
-        if field.kind == "region":
-            line = QLineEdit(value)
-            line.setPlaceholderText("[x1:x2,y1:y2]")
-            line.setFixedWidth(98)
-            line.setToolTip(field.tip)
-            line.editingFinished.connect(lambda: self._set(field.section, field.name, line.text().strip()))
-            row.addWidget(line)
-        else:
-            count = QPushButton(f"{len(value)} ×" if value else "none")
-            count.setEnabled(bool(value))
-            count.setToolTip("Take them all back: " + ", ".join(value) if value else "There is none")
-
-            def none_left() -> None:
-                self._set(field.section, field.name, [])
-                self.rebuild()
-
-            count.clicked.connect(none_left)
-            row.addWidget(count)
-        draw = QPushButton("Draw")
-        draw.setToolTip("Drag a rectangle on the picture")
-        draw.clicked.connect(lambda: self._model.region_wanted.emit(field.name))
-        row.addWidget(draw)
-        return place
-
-    def _folder(self, field: Field, value: str) -> QWidget:
-        button = QPushButton(Path(value).name if value else "The night's own")
-        button.setMaximumWidth(152)
-
-        def choose() -> None:
-            path = QFileDialog.getExistingDirectory(
-                self, "Folder of the calibrated exposures", value or str(Path.home())
-            )
-            self._set(field.section, field.name, path)
-            self.rebuild()
-
-        button.clicked.connect(choose)
-        return button
-
-    def _text(self, field: Field, value: Any) -> QLineEdit:
-        line = QLineEdit(", ".join(f"{v:g}" for v in value) if field.kind == "numbers" else str(value))
-        line.setFixedWidth(120)
-        shown = line.text()
-
-        def changed() -> None:
-            nonlocal shown
-            if line.text() == shown:
-                return
-            shown = line.text()
-            wanted: object = line.text().strip()
-            if field.kind == "numbers":
-                try:
-                    wanted = [float(t) for t in line.text().replace(",", " ").split()]
-                except ValueError:
-                    self._model.message.emit(f"{field.label}: numbers with commas between, such as 0.012, 0.003.")
-                    return
-            self._set(field.section, field.name, wanted)
-
-        line.editingFinished.connect(changed)
-        return line
-
-    def _file(self, field: Field, value: str) -> QWidget:
-        button = QPushButton(Path(value).name if value else "Choose…")
-        button.setMaximumWidth(152)
-
-        def choose() -> None:
-            path, _ = QFileDialog.getOpenFileName(
-                self, "Choose a star catalogue", value or "", "Tables (*.csv *.parquet);;All files (*)"
-            )
-            if path:
-                chosen = str(Path(path).parent) if path.endswith(".parquet") else path
-                self._set(field.section, field.name, chosen)
-                self.rebuild()
-
-        button.clicked.connect(choose)
-        return button
-
-    def _toggle_term(self, field: Field, term: str, on: bool) -> None:
-        terms = [t for t in self._model.settings().curve.detrend if t != term] + ([term] if on else [])
-        self._set(field.section, field.name, terms)
-
-    def _fill_curve_result(self) -> None:
-        product = next(iter(self._model.products("curve").values()), None)
-        fit = product.values.get("fit") if product else None
-        if not fit or product is None:
-            return
-        self._results.setSpacing(4)
-        head = QHBoxLayout()
-        head.addWidget(label("Minimum", "section"), 1)
-        head.addWidget(label("BJD_TDB", "unit"))
-        self._results.addLayout(head)
-        whole, part = divmod(fit["mid_bjd_tdb"], 1)
-        self.result = label(f"{int(whole):,}".replace(",", "\u2009") + f"{part:.5f}"[1:], "result")
-        self._results.addWidget(self.result)
-        self._results.addWidget(label(f"± {fit['mid_error_d']:.5f} d = {fit['mid_error_d'] * 86400:.0f} s", "value"))
-        rows = []
-        if "kwee_van_woerden_mid" in fit:
-            off = (fit["kwee_van_woerden_mid"] - fit["mid_bjd_tdb"]) * 86400
-            rows.append(("Kwee–van Woerden", f"{off:+.0f} s ± {fit['kwee_van_woerden_error_d'] * 86400:.0f}"))
-        rows.append(("Depth", f"{fit['depth_mag']:.3f} ± {fit['depth_error_mag']:.3f} mag"))
-        rows.append(("Duration", f"{24 * fit['duration_d']:.2f} ± {24 * fit['duration_error_d']:.2f} h"))
-        rows.append(("Residual scatter", f"{1000 * fit['rms_mag']:.1f} mmag"))
-        for name, text in rows:
-            line = QHBoxLayout()
-            line.addWidget(label(name), 1)
-            line.addWidget(label(text.replace("-", "−"), "value"))
-            self._results.addLayout(line)
-        self._results.addSpacing(6)
-        self._results.addWidget(hairline())
-        self._results.addSpacing(4)
 
     def _fill_findings(self) -> None:
         findings = self._model.findings()

@@ -7,11 +7,11 @@ from pathlib import Path
 
 from ulvar.calibration import Candidate, read_master
 from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.flows import NO_MATCH, Outcome, calibrate_lights
 from ulvar.frames import ExposureFacts, FrameError, read_frame
 from ulvar.inspection import FlatCheck, check_flat, flat_findings
-from ulvar.night.flows.calibrate import calibrate_lights
-from ulvar.night.flows.common import NO_MATCH, Outcome
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.stations.masters import given_masters, library_of, made_masters, matching_of, preparation_of
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
 

@@ -6,9 +6,9 @@ from datetime import UTC, datetime
 
 from ulvar.calibration import FlatPlan, PairPoint, Transfer
 from ulvar.engine import Failed, JobContext, counted
-from ulvar.night.flows.camera import CameraMeasure, measure_settings, plan_by_filter
-from ulvar.night.library import CameraNumbers
-from ulvar.night.project import Night, Product
+from ulvar.flows import CameraMeasure, CameraNumbers, measure_settings, plan_by_filter
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.stations.masters import excluded_frames, library_of
 from ulvar.night.stations.shared import StationResult
 

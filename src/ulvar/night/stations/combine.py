@@ -12,14 +12,23 @@ import numpy as np
 
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, Finding, JobContext, Severity
-from ulvar.frames import ExposureFacts, Shape, distinct_stems
+from ulvar.flows import (
+    Aligned,
+    Scored,
+    StackOptions,
+    StackResult,
+    align_all,
+    find_all,
+    pick_reference,
+    read_stars,
+    stack_exposures,
+)
+from ulvar.frames import ExposureFacts, Shape, distinct_stems, fingerprint, identity
 from ulvar.frames.sessions import SESSION
 from ulvar.inspection import ExposureSummary, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
-from ulvar.night.flows.common import fingerprint, identity
-from ulvar.night.flows.stack import Aligned, StackOptions, StackResult, align_all, pick_reference, stack_exposures
-from ulvar.night.flows.starfind import Scored, find_all, read_stars
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.stations.resuming import Kept, scored_again, scored_values
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
 from ulvar.night.stations.shared import (

@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from ulvar.engine import Finding, JobContext, Severity, counted
+from ulvar.flows import look_at_pixels, scan_files, sort_exposures
 from ulvar.frames import file_of, find_files
 from ulvar.inspection import find_ceilings
-from ulvar.night.flows.intake import look_at_pixels, scan_files, sort_exposures
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, finish
 

@@ -7,13 +7,11 @@ from dataclasses import replace
 from ulvar.calibration import Candidate, Match, MatchOptions, Shot, master_numbers, shooting_list
 from ulvar.calibration.prepare import Preparation
 from ulvar.engine import Finding, JobContext, Severity
+from ulvar.flows import KINDS, Library, MasterOptions, contradicted, library_at, make_masters, match_groups, prepared
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.inspection import match_findings
-from ulvar.night.flows.calibrate import match_groups, prepared
-from ulvar.night.flows.intake import contradicted
-from ulvar.night.flows.masters import KINDS, MasterOptions, make_masters
-from ulvar.night.library import Library, library_at
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
 
 

@@ -11,13 +11,20 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import Failed, Finding, JobContext, Severity, counted
-from ulvar.frames import ExposureFacts, distinct_names
+from ulvar.flows import (
+    CurveOptions,
+    CurveResult,
+    Measured,
+    MeasureOptions,
+    Reference,
+    make_curve,
+    measure_series,
+    read_stars,
+)
+from ulvar.frames import ExposureFacts, distinct_names, fingerprint, identity
 from ulvar.lightcurves import write_curve
-from ulvar.night.flows.common import fingerprint, identity
-from ulvar.night.flows.curve import CurveOptions, CurveResult, make_curve
-from ulvar.night.flows.measure import Measured, MeasureOptions, Reference, measure_series
-from ulvar.night.flows.starfind import read_stars
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.resuming import Kept, measured_again, measured_values
 from ulvar.night.stations.shared import (

@@ -7,11 +7,10 @@ from typing import Any
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.engine import Finding, JobContext, Severity
-from ulvar.frames import FrameError, scan_file
-from ulvar.night.flows.common import Outcome, fingerprint, identity
-from ulvar.night.flows.plate import PlateOptions, catalogue_print, hinted_cones, read_wcs_file, solve_files
-from ulvar.night.flows.starfind import read_stars
-from ulvar.night.project import Night, Product
+from ulvar.flows import Outcome, PlateOptions, catalogue_print, hinted_cones, read_stars, read_wcs_file, solve_files
+from ulvar.frames import FrameError, fingerprint, identity, scan_file
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.stations.resuming import Kept
 from ulvar.night.stations.shared import (
     StationResult,

@@ -8,9 +8,10 @@ from dataclasses import asdict, fields
 from pathlib import Path
 from typing import Any
 
+from ulvar.flows import Scored, read_stars
 from ulvar.frames import ExposureFacts
-from ulvar.night.flows.starfind import Scored, read_stars
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.photometry import SeriesRow, row_from_values, row_values
 from ulvar.stars import ExposureQuality, Trail
 

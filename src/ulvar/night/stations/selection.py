@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.settings import NightSettings
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.shared import number_of, working_filter

@@ -9,10 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from ulvar.engine import Finding, Severity, sort_findings
+from ulvar.flows import Outcome, calibrated_facts
 from ulvar.frames import ExposureFacts
-from ulvar.night.flows.calibrate import calibrated_facts
-from ulvar.night.flows.common import Outcome
-from ulvar.night.project import Night, Product
+from ulvar.night.products import Product
+from ulvar.night.project import Night
 from ulvar.night.recipe import record_step
 
 

@@ -12,7 +12,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import LazyRows, Rows, label, number, table
 from ulvar.desktop.work.background import Asker
-from ulvar.night.flows.starfind import detect_in
+from ulvar.flows import detect_in
 from ulvar.night.stations import working_exposures
 from ulvar.stars import Detection, DetectOptions, StarTable, flag_words, limit_stars
 

@@ -4,137 +4,26 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QMenu,
     QPushButton,
     QScrollArea,
-    QSizePolicy,
     QToolButton,
     QVBoxLayout,
     QWidget,
 )
 
-from ulvar.calibration import NO_MASTER, Candidate, Choice, Fit, Match, Shot
+from ulvar.calibration import NO_MASTER, Fit, Match
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.boards.masters.cells import MatchCell
 from ulvar.desktop.boards.masters.library import LibraryMap
-from ulvar.desktop.parts import glyphs
-from ulvar.desktop.parts.theme import font
+from ulvar.desktop.boards.masters.words import candidate_words, shot_words
 from ulvar.desktop.parts.widgets import Rows, empty_state, hairline, label, number, table
+from ulvar.flows import KINDS
 from ulvar.frames import Group, Role
-from ulvar.night.flows.masters import KINDS
-from ulvar.night.library import PREFIX
-
-
-class MatchCell(QWidget):
-    """One choice: what, how far off, and why not."""
-
-    def __init__(self, board: MastersBoard, group: Group, choice: Choice) -> None:
-        super().__init__()
-        self._board, self.group, self.choice = board, group, choice
-        self.setFixedHeight(58)
-        self.setMinimumWidth(84)
-        self.setMaximumWidth(150)
-        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
-        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-        first, second = self.lines()
-        self.setAccessibleName(f"{group.filter} {choice.kind.value}: {first}, {second}")
-        self.setToolTip(f"{first}. {second}")
-
-    def sizeHint(self) -> QSize:
-        """Its usual size; on a narrow board it gives way."""
-        return QSize(140, 58)
-
-    def lines(self) -> tuple[str, str]:
-        """Return what, and how far off or why."""
-        choice = self.choice
-        if choice.fit is Fit.NOT_NEEDED:
-            return "not needed", choice.reason
-        if choice.fit is Fit.NONE_TAKEN:
-            return ("none", "by hand") if choice.pinned else ("none taken", "no such frames here")
-        if choice.candidate is None:
-            return "nothing safe", choice.reason
-        facts = choice.candidate.facts
-        if choice.kind is Role.FLAT:
-            first = f"{facts.filter} × {choice.candidate.count}"
-        else:
-            parts = [] if facts.exposure_s is None or choice.kind is Role.BIAS else [f"{facts.exposure_s:g} s"]
-            first = " ".join([*parts, f"× {choice.candidate.count}"])
-        if choice.candidate.key.startswith(PREFIX):
-            first += "  library"
-        off = choice.off
-        told = []
-        if choice.pinned:
-            return first, f"by hand: {choice.reason}" if choice.reason else "by hand"
-        if choice.fit is Fit.NEAR:
-            return first, choice.reason
-        if "exposure_s" in off:
-            told.append(f"{number(off['exposure_s'], 1)} s")
-        if "temperature_c" in off:
-            told.append(f"{number(off['temperature_c'], 1)} °C")
-        if "age_d" in off:
-            told.append(f"{off['age_d']:.0f} d")
-        return first, "   ".join(told) or "fits"
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the cell."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        t, fit = self._board.theme, self.choice.fit
-        box = QRectF(self.rect()).adjusted(1, 1, -1, -1)
-        chosen = self._board.chosen is self or self.hasFocus()
-        plain = fit in (Fit.NOT_NEEDED, Fit.NONE_TAKEN)
-        if fit is Fit.NOTHING_SAFE:
-            painter.setPen(QPen(t.color("block"), 1, Qt.PenStyle.DashLine))
-            painter.setBrush(t.color("block", 0.12))
-            painter.drawRoundedRect(box, 4, 4)
-        elif not plain:
-            painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(t.color("raised"))
-            painter.drawRoundedRect(box, 4, 4)
-        if chosen:
-            painter.setPen(QPen(t.color("cur"), 2))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRoundedRect(box, 4, 4)
-        first, second = self.lines()
-        painter.setFont(font("label" if plain else "value"))
-        painter.setPen(t.color("block" if fit is Fit.NOTHING_SAFE else "mute" if plain else "text"))
-        width = self.width()
-        first = painter.fontMetrics().elidedText(first, Qt.TextElideMode.ElideRight, width - (18 if plain else 38))
-        painter.drawText(QRectF(10, 9, width - 12, 18), Qt.AlignmentFlag.AlignVCenter, first)
-        painter.setFont(font("label"))
-        painter.setPen(t.color("check" if fit is Fit.NEAR else "mute" if plain else "soft"))
-        text = painter.fontMetrics().elidedText(second, Qt.TextElideMode.ElideRight, width - 18)
-        painter.drawText(QRectF(10, 30, width - 16, 18), Qt.AlignmentFlag.AlignVCenter, text)
-        if fit is Fit.FITS:
-            painter.setPen(QPen(t.color("good"), 1.8))
-            painter.drawPolyline(
-                [box.topRight().__class__(x, y) for x, y in ((width - 21, 18), (width - 17, 22), (width - 10, 13))]
-            )
-        elif fit is Fit.NEAR:
-            glyphs.draw_severity(painter, t, width - 15, 17, "check", 5.5)
-        elif fit is Fit.NOTHING_SAFE:
-            glyphs.draw_severity(painter, t, width - 15, 17, "blocks", 6)
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Tell the refusals of this cell, and show its master."""
-        self._board.choose(self)
-
-    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        """Offer what else could be used."""
-        self._board.pin_menu(self).exec(event.globalPos())
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        """Enter shows, the menu key offers what else could be used."""
-        if event.key() == Qt.Key.Key_Menu:
-            self._board.pin_menu(self).exec(self.mapToGlobal(self.rect().center()))
-        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            self._board.choose(self)
-        else:
-            super().keyPressEvent(event)
 
 
 class MastersBoard(Board):
@@ -208,7 +97,9 @@ class MastersBoard(Board):
             name.setToolTip(f"{group.count} lights, {group.key}")
             grid.addWidget(name, row, 0)
             for column, choice in enumerate(match.choices, 1):
-                cell = MatchCell(self, group, choice)
+                cell = MatchCell(self.theme, group, choice)
+                cell.picked.connect(self.choose)
+                cell.menu_wanted.connect(lambda c, at: self.pin_menu(c).exec(at))
                 cells.append(cell)
                 grid.addWidget(cell, row, column)
         grid.setColumnStretch(5, 1)
@@ -338,6 +229,7 @@ class MastersBoard(Board):
         old, self.chosen = self.chosen, cell
         for each in (old, cell):
             if each is not None:
+                each.chosen = each is cell
                 each.update()
         choice = cell.choice
         word = choice.kind.value.replace("_", " ")
@@ -377,32 +269,3 @@ class MastersBoard(Board):
             menu.addSeparator()
             menu.addAction("Leave it to matching", lambda: self.model.pin(lights, kind.value, None))
         return menu
-
-
-def candidate_words(candidate: Candidate) -> str:
-    """Return a candidate in a few words."""
-    facts = candidate.facts
-    parts = [
-        facts.filter if candidate.kind is Role.FLAT else "",
-        "" if facts.exposure_s is None else f"{facts.exposure_s:g} s",
-    ]
-    if facts.gain is not None:
-        parts.append(f"gain {facts.gain:g}")
-    if facts.sensor_temperature_c is not None:
-        parts.append(f"{number(facts.sensor_temperature_c, 0)} °C")
-    parts.append(f"× {candidate.count}")
-    if facts.start_utc is not None:
-        parts.append(facts.start_utc.strftime("%Y-%m-%d"))
-    return " ".join(p for p in parts if p)
-
-
-def shot_words(shot: Shot) -> str:
-    """Return a line of the shooting list in a few words."""
-    parts = [f"{shot.count} × {shot.kind.value.replace('_', ' ')}", shot.filter]
-    if shot.exposure_s is not None and shot.kind is not Role.BIAS:
-        parts.append(f"{shot.exposure_s:g} s")
-    if shot.temperature_c is not None and shot.kind is not Role.FLAT:
-        parts.append(f"at {number(shot.temperature_c, 0)} °C")
-    if shot.gain is not None:
-        parts.append(f"gain {shot.gain:g}")
-    return " ".join(p for p in parts if p)

@@ -13,8 +13,8 @@ from ulvar.calibration import Candidate
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import number
+from ulvar.flows import PREFIX
 from ulvar.frames import ExposureFacts, Role
-from ulvar.night.library import PREFIX
 from ulvar.night.stations.masters import given_masters, set_candidates
 
 KINDS = (Role.BIAS, Role.DARK, Role.FLAT, Role.DARK_FLAT)

@@ -11,19 +11,21 @@ import numpy as np
 
 from ulvar.astrometry import PlateSolution, SolveHints, StarCatalogue, Wcs, solve_plate, wcs_from_header
 from ulvar.engine import Failed, JobContext, OutputExists, atomic_path
+from ulvar.flows.common import SOLVED_BEFORE, Outcome, may_write
+from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
     carried_cards,
     distinct_stems,
+    fingerprint,
     header_of,
+    identity,
     is_fits_path,
     read_frame,
     write_fits,
 )
 from ulvar.lightcurves import julian_year
-from ulvar.night.flows.common import SOLVED_BEFORE, Outcome, fingerprint, identity, may_write
-from ulvar.night.flows.starfind import FINDING_BYTES_PX
 from ulvar.stars import StarTable, find_stars
 
 

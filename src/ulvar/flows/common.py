@@ -1,37 +1,14 @@
-"""What every flow needs: fingerprints, outcomes, reading with given facts."""
+"""What every flow needs: outcomes of items, and products that are there already."""
 
 from __future__ import annotations
 
-import hashlib
-import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from ulvar import __version__
 from ulvar.engine import write_text
-from ulvar.frames import ExposureFacts, FrameError, header_of
-
-
-def fingerprint(*parts: Any) -> str:
-    """Return 16 hexadecimal digits that stand for inputs, settings and version."""
-    text = json.dumps([__version__, *parts], sort_keys=True, default=str)
-    return hashlib.sha256(text.encode()).hexdigest()[:16]
-
-
-# Where a fact came from when it is not from the file: changed, it changes what is made of the file.
-GIVEN = ("user",)
-KNOWN_OTHERWISE = ("user", "measured")
-
-
-def identity(facts: ExposureFacts, origins: Sequence[str] = KNOWN_OTHERWISE) -> list[Any]:
-    """Return what makes a file that file: its path, size and time, and the facts that came from elsewhere.
-
-    Gain and read noise that were measured count by default; what does not use them asks for `GIVEN` facts only.
-    """
-    given = {name: str(getattr(facts, name, "")) for name, origin in facts.origins.items() if origin in origins}
-    return [facts.path, facts.size_bytes, facts.mtime_ns, given]
+from ulvar.frames import FrameError, header_of
 
 
 def existing_fingerprint(path: Path) -> str | None:

@@ -13,8 +13,8 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import Failed, JobContext, write_text
+from ulvar.flows.common import Outcome, write_same_text
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
-from ulvar.night.flows.common import Outcome, write_same_text
 from ulvar.stars import (
     STAR_COLUMNS,
     Detection,

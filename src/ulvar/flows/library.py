@@ -16,10 +16,20 @@ import platformdirs
 
 from ulvar.calibration import Candidate, master_numbers, read_master
 from ulvar.engine import MaskArray, OutputExists, atomic_path, write_csv, write_text
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, Role, read_plane, scan_file, with_user_facts, write_fits
+from ulvar.frames import (
+    ExposureFacts,
+    FrameError,
+    MaskBit,
+    Role,
+    facts_from_text,
+    facts_to_text,
+    fingerprint,
+    read_plane,
+    scan_file,
+    with_user_facts,
+    write_fits,
+)
 from ulvar.inspection import camera_key
-from ulvar.night.coding import facts_from_text, facts_to_text
-from ulvar.night.flows.common import fingerprint
 
 PREFIX = "library/"
 _INDEX = "library.json"

@@ -25,6 +25,8 @@ from ulvar.calibration import (
 )
 from ulvar.calibration.prepare import Preparation
 from ulvar.engine import F32Array, Finding, JobContext, OutputExists, check_disk, sort_findings
+from ulvar.flows.common import NO_MATCH, Outcome, done_before
+from ulvar.flows.library import Library
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -33,15 +35,15 @@ from ulvar.frames import (
     Tolerances,
     carried_cards,
     distinct_stems,
+    fingerprint,
     group_exposures,
     header_of,
+    identity,
     read_frame,
     scan_file,
     write_fits,
 )
 from ulvar.inspection import match_findings
-from ulvar.night.flows.common import NO_MATCH, Outcome, done_before, fingerprint, identity
-from ulvar.night.library import Library
 
 SUFFIX = "-cal.fits"
 # Cards that are true of the raw pixels only.

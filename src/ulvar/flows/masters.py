@@ -19,8 +19,19 @@ from ulvar.calibration import (
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Rejection
 from ulvar.engine import Failed, Finding, JobContext, Mend, OutputExists, Severity, check_disk, sort_findings
-from ulvar.frames import ExposureFacts, FrameError, Group, Role, Tolerances, group_exposures, header_of
-from ulvar.night.flows.common import GIVEN, Outcome, done_before, fingerprint, identity
+from ulvar.flows.common import Outcome, done_before
+from ulvar.frames import (
+    GIVEN,
+    ExposureFacts,
+    FrameError,
+    Group,
+    Role,
+    Tolerances,
+    fingerprint,
+    group_exposures,
+    header_of,
+    identity,
+)
 
 KINDS = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
 

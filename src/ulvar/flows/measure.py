@@ -11,11 +11,11 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array, Failed, JobContext
+from ulvar.flows.common import Outcome
+from ulvar.flows.plate import wcs_of
+from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
-from ulvar.night.flows.common import Outcome
-from ulvar.night.flows.plate import wcs_of
-from ulvar.night.flows.starfind import FINDING_BYTES_PX
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
 from ulvar.registration import Transform, match_stars
 from ulvar.stars import StarTable, Trail, even_frame, find_stars, mask_trails

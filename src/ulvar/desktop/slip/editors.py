@@ -1,0 +1,199 @@
+"""The widgets by which a setting of the slip is changed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QLocale, Qt
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QWidget,
+)
+
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.widgets import decimals_of, label
+from ulvar.desktop.slip.fields import Field
+
+
+class Editors:
+    """Builds the rows of settings; what was changed goes through `store`.
+
+    Parameters
+    ----------
+    parent : QWidget
+        Windows to choose a file open over it.
+    model : Model
+    store : callable
+        Takes section, name and value.
+    rebuild : callable
+        Builds the slip anew, where a row shows more than its own widget.
+    """
+
+    def __init__(
+        self, parent: QWidget, model: Model, store: Callable[[str, str, object], object], rebuild: Callable[[], object]
+    ) -> None:
+        self._parent, self._model, self._store, self._rebuild = parent, model, store, rebuild
+
+    def row(self, field: Field) -> QHBoxLayout:
+        """Return a setting with its name and the widget to change it."""
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        value = getattr(getattr(self._model.settings(), field.section), field.name)
+        if field.kind == "check" or field.kind.startswith("term:"):
+            box = QCheckBox(field.label)
+            box.setToolTip(field.tip)
+            if field.kind == "check":
+                box.setChecked(bool(value))
+                box.toggled.connect(lambda on: self._store(field.section, field.name, on))
+            else:
+                term = field.kind.split(":")[1]
+                box.setChecked(term in value)
+                box.toggled.connect(lambda on: self._toggle_term(field, term, on))
+            row.addWidget(box)
+            return row
+        row.addWidget(label(field.label, wrap=True), 1)
+        editor: QWidget
+        if field.kind == "choice":
+            editor = self._choice(field, value)
+        elif field.kind == "file":
+            editor = self._file(field, value)
+        elif field.kind in ("region", "regions"):
+            editor = self._region(field, value)
+        elif field.kind == "folder":
+            editor = self._folder(field, value)
+        elif field.kind in ("text", "numbers"):
+            editor = self._text(field, value)
+        else:
+            editor = self._number(field, value)
+        editor.setToolTip(field.tip)
+        editor.setAccessibleName(field.label)
+        editor.setObjectName(f"{field.section}.{field.name}")
+        row.addWidget(editor)
+        return row
+
+    def _number(self, field: Field, value: Any) -> QDoubleSpinBox:
+        spin = QDoubleSpinBox()
+        spin.setLocale(QLocale.c())
+        spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
+        spin.setAlignment(Qt.AlignmentFlag.AlignRight)
+        spin.setRange(field.low, field.high)
+        wanted = 0.0 if value is None else float(value) * field.scale
+        spin.setDecimals(max(field.decimals, decimals_of(wanted)))
+        spin.setFixedWidth(96)
+        if field.unit:
+            spin.setSuffix(f" {field.unit}")
+        spin.setValue(wanted)
+        shown = spin.value()
+
+        def changed() -> None:
+            # Going through a field with Tab ends its editing too; what nobody changed stays as it is stored.
+            nonlocal shown
+            if spin.value() != shown:
+                shown = spin.value()
+                self._store(field.section, field.name, shown / field.scale)
+
+        spin.editingFinished.connect(changed)
+        return spin
+
+    def _choice(self, field: Field, value: Any) -> QComboBox:
+        box = QComboBox()
+        for key, text in (field.choices or {}).items():
+            box.addItem(text, key)
+        box.setCurrentIndex(max(0, box.findData(value)))
+        box.setFixedWidth(160)
+        box.activated.connect(lambda index: self._store(field.section, field.name, box.itemData(index)))
+        return box
+
+    def _region(self, field: Field, value: Any) -> QWidget:
+        """A field to type a region, with a button to draw it; several are told by their number."""
+        place = QWidget()
+        row = QHBoxLayout(place)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
+        if field.kind == "region":
+            line = QLineEdit(value)
+            line.setPlaceholderText("[x1:x2,y1:y2]")
+            line.setFixedWidth(98)
+            line.setToolTip(field.tip)
+            line.editingFinished.connect(lambda: self._store(field.section, field.name, line.text().strip()))
+            row.addWidget(line)
+        else:
+            count = QPushButton(f"{len(value)} ×" if value else "none")
+            count.setEnabled(bool(value))
+            count.setToolTip("Take them all back: " + ", ".join(value) if value else "There is none")
+
+            def none_left() -> None:
+                self._store(field.section, field.name, [])
+                self._rebuild()
+
+            count.clicked.connect(none_left)
+            row.addWidget(count)
+        draw = QPushButton("Draw")
+        draw.setToolTip("Drag a rectangle on the picture")
+        draw.clicked.connect(lambda: self._model.region_wanted.emit(field.name))
+        row.addWidget(draw)
+        return place
+
+    def _folder(self, field: Field, value: str) -> QWidget:
+        button = QPushButton(Path(value).name if value else "The night's own")
+        button.setMaximumWidth(152)
+
+        def choose() -> None:
+            path = QFileDialog.getExistingDirectory(
+                self._parent, "Folder of the calibrated exposures", value or str(Path.home())
+            )
+            self._store(field.section, field.name, path)
+            self._rebuild()
+
+        button.clicked.connect(choose)
+        return button
+
+    def _text(self, field: Field, value: Any) -> QLineEdit:
+        line = QLineEdit(", ".join(f"{v:g}" for v in value) if field.kind == "numbers" else str(value))
+        line.setFixedWidth(120)
+        shown = line.text()
+
+        def changed() -> None:
+            nonlocal shown
+            if line.text() == shown:
+                return
+            shown = line.text()
+            wanted: object = line.text().strip()
+            if field.kind == "numbers":
+                try:
+                    wanted = [float(t) for t in line.text().replace(",", " ").split()]
+                except ValueError:
+                    self._model.message.emit(f"{field.label}: numbers with commas between, such as 0.012, 0.003.")
+                    return
+            self._store(field.section, field.name, wanted)
+
+        line.editingFinished.connect(changed)
+        return line
+
+    def _file(self, field: Field, value: str) -> QWidget:
+        button = QPushButton(Path(value).name if value else "Choose…")
+        button.setMaximumWidth(152)
+
+        def choose() -> None:
+            path, _ = QFileDialog.getOpenFileName(
+                self._parent, "Choose a star catalogue", value or "", "Tables (*.csv *.parquet);;All files (*)"
+            )
+            if path:
+                chosen = str(Path(path).parent) if path.endswith(".parquet") else path
+                self._store(field.section, field.name, chosen)
+                self._rebuild()
+
+        button.clicked.connect(choose)
+        return button
+
+    def _toggle_term(self, field: Field, term: str, on: bool) -> None:
+        terms = [t for t in self._model.settings().curve.detrend if t != term] + ([term] if on else [])
+        self._store(field.section, field.name, terms)

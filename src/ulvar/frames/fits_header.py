@@ -1,0 +1,204 @@
+"""FITS headers: opening, cards, facts of every image. Pixels are never touched; raw files are only ever read."""
+
+from __future__ import annotations
+
+import math
+import os
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import fitsio
+
+from ulvar.frames.address import Address, split_address
+from ulvar.frames.dialects import facts_from_header
+from ulvar.frames.facts import ExposureFacts
+from ulvar.frames.frame import FrameError
+
+_IMAGE_HDU = 0
+SPECIAL = set("[](){}+*?!")
+# Planes that Ulvar writes beside the pixels: they are about the image, not images of their own.
+_BESIDE = ("MASK", "REJECTED")
+
+
+def open_fits(path: str) -> fitsio.FITS:
+    """Open a file for reading only.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be opened as FITS.
+    """
+    file = split_address(path).file
+    place = Path(file)
+    try:
+        if not place.is_file():
+            raise FrameError(path, "there is no such file")
+        if place.stat().st_size == 0:
+            raise FrameError(path, "the file is empty (0 bytes)")
+        if SPECIAL & set(file):
+            # CFITSIO takes these characters of a name for its own language; a descriptor has a plain name.
+            handle = os.open(file, os.O_RDONLY)
+            try:
+                return fitsio.FITS(f"/proc/self/fd/{handle}", "r")
+            finally:
+                os.close(handle)
+        return fitsio.FITS(file, "r")
+    except OSError as error:
+        raise FrameError(path, plain_reason(error)) from None
+
+
+def plain_reason(error: Exception) -> str:
+    """Return what the library's error means, in plain words."""
+    text = str(error)
+    if "past end of file" in text or "status = 107" in text:
+        return "the file is cut short: it ends before its pixels do"
+    if "status = 108" in text or "could not interpret primary array header" in text or "status = 252" in text:
+        return "this is not a FITS file"
+    if "status = 104" in text or "Permission" in text:
+        return "the file may not be read (permission)"
+    if "status = 413" in text or "status = 414" in text:
+        return "its compressed pixels are damaged"
+    last = [line.strip() for line in text.splitlines() if line.strip()]
+    return last[-1] if last else type(error).__name__
+
+
+def _is_image(handle: fitsio.FITS, index: int, *, beside: bool = False) -> bool:
+    info = handle[index].get_info()
+    if info["hdutype"] != _IMAGE_HDU or info["ndims"] == 0 or min(info["dims"]) == 0:
+        return False
+    return beside or index == 0 or str(info.get("extname") or "").strip().upper() not in _BESIDE
+
+
+def image_hdu(handle: fitsio.FITS, path: str) -> int:
+    """Return the extension that an address names, else the first that holds an image.
+
+    Raises
+    ------
+    FrameError
+        If there is none.
+    """
+    wanted = split_address(path).hdu
+    if wanted is not None:
+        if wanted >= len(handle) or not _is_image(handle, wanted, beside=True):
+            raise FrameError(path, f"it holds no image in extension {wanted}")
+        return wanted
+    for index in range(len(handle)):
+        if _is_image(handle, index):
+            return index
+    raise FrameError(path, "it holds no image")
+
+
+def header_of(path: str) -> dict[str, Any]:
+    """Return keyword to value of the file's image extension, over those of the primary header.
+
+    Raises
+    ------
+    FrameError
+        If the file cannot be read as FITS or holds no image.
+    """
+    with open_fits(path) as handle:
+        try:
+            return _merged_header(handle, image_hdu(handle, path))
+        except OSError as error:
+            raise FrameError(path, plain_reason(error)) from None
+
+
+def header_cards(path: str) -> list[tuple[str, str, str]]:
+    """Return (keyword, value, comment) of every card as it stands in the file, comments and history included.
+
+    Cards of the primary header come first where the image is in an extension.
+
+    Raises
+    ------
+    FrameError
+        As `header_of`.
+    """
+    with open_fits(path) as handle:
+        try:
+            cards = []
+            for index in sorted({0, image_hdu(handle, path)}):
+                for record in handle[index].read_header().records():
+                    name = record["name"] or ""
+                    if name in ("COMMENT", "HISTORY"):
+                        cards.append((name, str(record["value"]).strip(), ""))
+                    elif name and name != "CONTINUE":
+                        cards.append((name, str(record["value"]).strip(), str(record.get("comment") or "").strip()))
+            return cards
+        except OSError as error:
+            raise FrameError(path, plain_reason(error)) from None
+
+
+def _merged_header(handle: fitsio.FITS, hdu: int) -> dict[str, Any]:
+    merged: dict[str, Any] = {}
+    for index in sorted({0, hdu}):
+        for record in handle[index].read_header().records():
+            name = record["name"]
+            if name and name not in ("COMMENT", "HISTORY", "CONTINUE"):
+                merged[name] = record["value"]
+    return merged
+
+
+def scan_fits(path: str) -> list[ExposureFacts]:
+    """Return the facts of every image of a FITS file without touching its pixels.
+
+    A file with one image gives one entry under its own path; of cubes and of files with several image
+    extensions each plane is an entry under its address (see `ulvar.frames.address`). The header of a cube
+    dates its first plane only: the others have no time rather than a wrong one.
+
+    Raises
+    ------
+    FrameError
+        If it is not a FITS image, or is shorter than its header says. The message names the reason;
+        for a short file it gives the fraction of rows that are there.
+    """
+    address = split_address(path)
+    with open_fits(path) as handle:
+        try:
+            if address.hdu is None:
+                hdus = [i for i in range(len(handle)) if _is_image(handle, i)]
+            else:
+                hdus = [image_hdu(handle, path)]
+            if not hdus:
+                raise FrameError(path, "it holds no image")
+            found: list[ExposureFacts] = []
+            for hdu in hdus:
+                found += _scan_hdu(handle, address, hdu, several=len(hdus) > 1)
+        except OSError as error:
+            raise FrameError(path, plain_reason(error)) from None
+    return found
+
+
+def _scan_hdu(handle: fitsio.FITS, address: Address, hdu: int, *, several: bool) -> list[ExposureFacts]:
+    info = handle[hdu].get_info()
+    header = _merged_header(handle, hdu)
+    dims = list(info["dims"])
+    height, width = dims[-2:] if len(dims) >= 2 else (1, dims[-1])
+    planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
+    status = Path(address.file).stat()
+    bitpix = int(info["img_type"])
+    if not info["is_compressed_image"] and not address.file.lower().endswith((".gz", ".bz2")):
+        need = height * width * planes * abs(bitpix) // 8
+        have = status.st_size - int(handle[hdu].get_offsets()["data_start"])
+        if have < need:
+            raise FrameError(address.text, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
+    if planes == 1:
+        wanted: list[int | None] = [None]
+    elif address.plane is not None:
+        if address.plane >= planes:
+            raise FrameError(address.text, f"it holds {planes} planes only")
+        wanted = [address.plane]
+    else:
+        wanted = list(range(planes))
+    result = []
+    for plane in wanted:
+        alone = plane is None and not several and address.hdu is None
+        path = address.file if alone else Address(address.file, hdu, plane).text
+        facts = facts_from_header(
+            header, path, width=int(width), height=int(height), planes=int(planes), bitpix=bitpix, hdu=hdu,
+            size_bytes=status.st_size, mtime_ns=status.st_mtime_ns,
+        )  # fmt: skip
+        if plane:
+            facts = replace(facts, start_utc=None, mid_utc=None)
+        result.append(facts)
+    return result

@@ -1,0 +1,199 @@
+"""Pixels of FITS files, row by row."""
+
+from __future__ import annotations
+
+import math
+import os
+import tempfile
+import warnings
+import weakref
+from typing import Any
+
+import numpy as np
+
+from ulvar.engine import F32Array, MaskArray
+from ulvar.frames._kernels import swap16_to_float32
+from ulvar.frames.address import split_address
+from ulvar.frames.fits_header import image_hdu, open_fits, plain_reason
+from ulvar.frames.frame import FrameError
+
+_BUFFER_PIXELS = 256 * 1024
+
+
+class SpooledRows:
+    """Rows of an unpacked image, kept in an unnamed temporary file that goes when the object does."""
+
+    def __init__(self, data: F32Array) -> None:
+        self.height, self.width = data.shape
+        with tempfile.TemporaryFile(prefix="ulvar-") as spool:
+            data.tofile(spool)
+            self._handle = os.dup(spool.fileno())
+        weakref.finalize(self, os.close, self._handle)
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows ``y0 <= y < y1`` as a new float32 array."""
+        out = np.empty((y1 - y0, self.width), dtype=np.float32)
+        os.preadv(self._handle, [out.data.cast("B")], 4 * self.width * y0)
+        return out
+
+
+class FileRows:
+    """Rows of one exposure as float32, read band by band.
+
+    An uncompressed pixel block is read at the offset that fitsio reports and swapped and scaled in a
+    kernel. Of a tile-compressed image only the tiles of the band are unpacked. A file compressed as a
+    whole is unpacked once into an unnamed temporary file, so that memory stays small for any number of files.
+
+    Parameters
+    ----------
+    path : str
+
+    Raises
+    ------
+    FrameError
+        If the file cannot be read as a two-dimensional image.
+    """
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        address = split_address(path)
+        self._file = address.file
+        self._whole: SpooledRows | None = None
+        self._tiled: int | None = None
+        self._start: int | None = None
+        with open_fits(path) as handle:
+            try:
+                hdu = image_hdu(handle, path)
+                info = handle[hdu].get_info()
+                dims = list(info["dims"])
+                planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
+                if len(dims) < 2 or (planes > 1 and address.plane is None):
+                    shape = " x ".join(str(size) for size in reversed(info["dims"]))
+                    raise FrameError(path, f"it is not a two-dimensional image but {shape}")
+                plane = address.plane or 0
+                if plane >= planes:
+                    raise FrameError(path, f"it holds {planes} planes only")
+                self.height, self.width = int(dims[-2]), int(dims[-1])
+                header = handle[hdu].read_header()
+                plain = not info["is_compressed_image"] and not self._file.lower().endswith((".gz", ".bz2"))
+                self._type = int(info["img_type"])
+                self._zero = float(header.get("BZERO", 0.0) or 0.0)
+                self._scale = float(header.get("BSCALE", 1.0) or 1.0)
+                blank = header.get("BLANK") if self._type > 0 else None
+                self._blank = None if blank is None else int(blank)
+                if plain:
+                    skip = plane * self.height * self.width * abs(self._type) // 8
+                    self._check_block(int(handle[hdu].get_offsets()["data_start"]) + skip)
+                else:
+                    self._unpacked(handle[hdu], hdu, planes, plane)
+            except OSError as error:
+                raise FrameError(path, plain_reason(error)) from None
+
+    def every(self, step: int) -> F32Array:
+        """Return every `step`-th pixel of every `step`-th row: a quick look that touches little of a plain file."""
+        picked = [self.rows(y, y + 1)[0, ::step] for y in range(0, self.height, step)]
+        return np.stack(picked)
+
+    @property
+    def plain(self) -> bool:
+        """Whether the pixels lie uncompressed in the file, so that single rows cost little."""
+        return self._start is not None
+
+    def _check_block(self, start: int) -> None:
+        have = os.stat(self._file).st_size - start  # noqa: PTH116 - one call, path is text here
+        need = self.height * self.width * abs(self._type) // 8
+        if have < need:
+            raise FrameError(self.path, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
+        self._start = start
+
+    def _unpacked(self, image: Any, hdu: int, planes: int, plane: int) -> None:
+        if planes == 1 and image.get_info()["ndims"] == 2 and not self._file.lower().endswith((".gz", ".bz2")):
+            # One row is unpacked now, so that damage is told when the file is opened.
+            self._tiled = hdu
+            self._tiles(image, 0, 1)
+            return
+        raw = image.read().reshape(planes, self.height, self.width)[plane]
+        self._whole = SpooledRows(self._converted(raw))
+
+    def _tiles(self, image: Any, y0: int, y1: int) -> F32Array:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            return self._converted(image[y0:y1, 0 : self.width])
+
+    def _converted(self, raw: np.ndarray) -> F32Array:
+        data = np.ascontiguousarray(raw, dtype=np.float32)
+        if self._blank is not None and raw.dtype.kind in "iu":
+            data[raw == round(self._zero + self._scale * self._blank)] = np.nan
+        return data
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows ``y0 <= y < y1`` as a new float32 array, BZERO and BSCALE applied, blanks NaN."""
+        out = np.empty((y1 - y0, self.width), dtype=np.float32)
+        self.rows_into(y0, y1, out)
+        return out
+
+    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
+        """Write rows ``y0 <= y < y1`` into `out`, C-contiguous float32 of shape (y1 - y0, width).
+
+        Raises
+        ------
+        FrameError
+            If the file became shorter, or its compressed pixels are damaged.
+        """
+        if self._whole is not None:
+            out[...] = self._whole.rows(y0, y1)
+            return
+        if self._tiled is not None:
+            try:
+                with open_fits(self.path) as handle:
+                    out[...] = self._tiles(handle[self._tiled], y0, y1)
+            except OSError as error:
+                raise FrameError(self.path, plain_reason(error)) from None
+            return
+        assert self._start is not None
+        # Read, not mapped: mapped pages of many files would count as this process's memory.
+        dtype = np.dtype({8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}[self._type])
+        count, offset = (y1 - y0) * self.width, self._start + y0 * self.width * dtype.itemsize
+        if self._type == 16 and self._blank is None:
+            self._swap_into(offset, out.reshape(-1))
+            return
+        block = np.fromfile(self._file, dtype=dtype, count=count, offset=offset)
+        if block.size != count:
+            raise FrameError(self.path, "the file became shorter while it was read")
+        block = block.reshape(y1 - y0, self.width)
+        out[...] = _plain(block, self._zero, self._scale)
+        if self._blank is not None:
+            out[block == self._blank] = np.nan
+
+    def _swap_into(self, offset: int, out: F32Array) -> None:
+        """Read 16-bit pixels through a buffer that stays in the cache: no second copy of the frame is made."""
+        buffer = np.empty(min(out.size, _BUFFER_PIXELS), dtype=np.uint16)
+        view = buffer.data.cast("B")
+        zero, scale = np.float32(self._zero), np.float32(self._scale)
+        handle = os.open(self._file, os.O_RDONLY)
+        try:
+            done = 0
+            while done < out.size:
+                size = min(buffer.size, out.size - done)
+                if os.preadv(handle, [view[: 2 * size]], offset + 2 * done) != 2 * size:
+                    raise FrameError(self.path, "the file became shorter while it was read")
+                swap16_to_float32(buffer[:size], zero, scale, out[done : done + size])
+                done += size
+        finally:
+            os.close(handle)
+
+
+def _plain(block: np.ndarray, zero: float, scale: float) -> np.ndarray:
+    if zero == 0.0 and scale == 1.0:
+        return block.astype(np.float32)
+    # 32-bit integers with an offset do not fit float32 exactly; the sum is made in float64.
+    return (block.astype(np.float64) * scale + zero).astype(np.float32)
+
+
+def stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
+    """Return the mask plane that `write_fits` wrote beside an image, or None."""
+    with open_fits(path) as handle:
+        if len(handle) < 2 or "MASK" not in handle:
+            return None
+        plane = handle["MASK"].read()
+    return plane.astype(np.uint16) if plane.shape == shape else None

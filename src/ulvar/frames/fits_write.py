@@ -1,0 +1,147 @@
+"""FITS out: atomic, with history and checksums."""
+
+from __future__ import annotations
+
+import os
+import zlib
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import fitsio
+import numpy as np
+
+from ulvar import __version__
+from ulvar.engine import F32Array, MaskArray, atomic_path
+from ulvar.frames._kernels import float32_to_swapped
+from ulvar.frames.checksum import PLACEHOLDER, fold, stamped
+from ulvar.frames.fits_header import SPECIAL, image_hdu, open_fits
+
+_BUFFER_PIXELS = 256 * 1024
+# Keywords that describe the file's layout, not the exposure; the writer makes its own.
+_STRUCTURAL = {
+    "SIMPLE", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "NAXIS3", "EXTEND", "BZERO", "BSCALE", "BLANK",
+    "CHECKSUM", "DATASUM", "END", "XTENSION", "PCOUNT", "GCOUNT", "TFIELDS", "EXTNAME", "EXTVER",
+    "ZIMAGE", "ZTILE1", "ZTILE2", "ZCMPTYPE", "ZQUANTIZ", "ZDITHER0", "ZBITPIX", "ZNAXIS", "ZNAXIS1",
+    "ZNAXIS2", "ZSIMPLE", "ZEXTEND", "ZBLANK", "DATAMIN", "DATAMAX",
+}  # fmt: skip
+
+
+@contextmanager
+def _created(path: Path, *, new: bool = True) -> Iterator[fitsio.FITS]:
+    """Open a file for writing, whatever characters its name and folder hold (see `open_fits`)."""
+    if not SPECIAL & set(str(path)):
+        with fitsio.FITS(str(path), "rw") as handle:
+            yield handle
+        return
+    folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
+    plain = f".{os.getpid()}-{zlib.crc32(path.name.encode()):08x}.fits"
+    if not new:
+        path.replace(path.with_name(plain))
+    try:
+        with fitsio.FITS(f"/proc/self/fd/{folder}/{plain}", "rw") as handle:
+            yield handle
+        path.with_name(plain).replace(path)
+    finally:
+        path.with_name(plain).unlink(missing_ok=True)
+        os.close(folder)
+
+
+def write_fits(
+    path: Path,
+    data: F32Array,
+    *,
+    like: str | None = None,
+    cards: Mapping[str, Any] | Iterable[tuple[str, Any, str]] = (),
+    history: Sequence[str] = (),
+    mask: MaskArray | None = None,
+    rejected: np.ndarray | None = None,
+    drop: Iterable[str] = (),
+    replace: bool = False,
+) -> None:
+    """Write a float32 FITS image with history and checksums, atomically.
+
+    Parameters
+    ----------
+    path : Path
+        Where to. Its folder is made if missing.
+    data : float32 array, shape (height, width)
+    like : str, optional
+        A FITS file (or the address of one of its images) whose cards are carried over, but for those about
+        its layout.
+    cards : mapping, or iterable of (keyword, value, comment)
+        Further cards; they win over carried ones. A value of None removes the keyword.
+    history : sequence of str
+        HISTORY lines.
+    mask : uint16 array, optional
+        Written as an image extension ``MASK`` when any bit is set.
+    rejected : uint16 array, optional
+        How many frames were rejected at each pixel; written as an image extension ``REJECTED``.
+    drop : iterable of str
+        Keywords that are not carried over.
+    replace : bool
+        Whether an existing file may be replaced.
+
+    Raises
+    ------
+    OutputExists
+        If `path` exists and `replace` is false.
+    """
+    header = fitsio.FITSHDR()
+    left_behind = _STRUCTURAL | set(drop)
+    new = [(k, v, "") for k, v in cards.items()] if isinstance(cards, Mapping) else list(cards)
+    left_behind |= {name for name, _, _ in new}
+    if like is not None:
+        with open_fits(like) as handle:
+            hdu = image_hdu(handle, like)
+            for record in handle[hdu].read_header().records():
+                if record["name"] and record["name"] not in left_behind:
+                    header.add_record(record)
+    for name, value, comment in new:
+        if value is not None:
+            header.add_record({"name": name, "value": value, "comment": comment})
+    for line in (*history, f"written by Ulvar {__version__}"):
+        header.add_record({"name": "HISTORY", "value": line})
+    pixels = np.ascontiguousarray(data, dtype=np.float32)
+    with atomic_path(path, replace=replace) as temporary:
+        with _created(temporary) as handle:
+            handle.create_image_hdu(dims=list(pixels.shape), dtype="f4")
+            handle[0].write_keys(header, clean=False)
+            for name in ("DATASUM", "CHECKSUM"):
+                handle[0].write_key(name, PLACEHOLDER)
+            start = int(handle[0].get_offsets()["data_start"])
+        _write_pixels(temporary, start, pixels)
+        beside = [(n, p) for n, p in (("MASK", mask), ("REJECTED", rejected)) if p is not None and p.any()]
+        if beside:
+            with _created(temporary, new=False) as handle:
+                for name, plane in beside:
+                    handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
+                    handle[name].write_checksum()
+
+
+def _write_pixels(path: Path, start: int, pixels: F32Array) -> None:
+    """Write the pixel block at the offset that fitsio gave it, summing on the way, and stamp the header."""
+    words = pixels.reshape(-1).view(np.uint32)
+    buffer = np.empty(min(words.size, _BUFFER_PIXELS), dtype=np.uint32)
+    handle = os.open(path, os.O_RDWR)
+    try:
+        total = done = 0
+        while done < words.size:
+            size = min(buffer.size, words.size - done)
+            total += int(float32_to_swapped(words[done : done + size], buffer[:size]))
+            _write_all(handle, buffer[:size].data.cast("B"), start + 4 * done)
+            done += size
+        # A FITS file is made of blocks of 2880 bytes; the last one is filled with zeros.
+        end = start + 4 * words.size
+        os.truncate(handle, end)
+        os.truncate(handle, -(-end // 2880) * 2880)
+        _write_all(handle, memoryview(stamped(os.pread(handle, start, 0), fold(total))), 0)
+    finally:
+        os.close(handle)
+
+
+def _write_all(handle: int, block: memoryview, offset: int) -> None:
+    done = 0
+    while done < len(block):
+        done += os.pwrite(handle, block[done:], offset + done)
