@@ -44,7 +44,7 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
         inside = (abs(table.x - width / 2) < width / 4) & (abs(table.y - height / 2) < height / 4) & (table.flags == 0)
         star = int(inside.nonzero()[0][0])
         window.model.choose_star((float(table.x[star]), float(table.y[star])))
-        sky.look_closely(float(table.x[star]), float(table.y[star]))
+        sky.instruments.look_closely(float(table.x[star]), float(table.y[star]))
     if page == "stars":
         window.model.choose_star(None)
     wait(0.4)

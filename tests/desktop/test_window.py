@@ -125,7 +125,7 @@ class WholePath(WindowCase):
         self.assertIn('steps = ["intake", "masters", "calibrate", "combine", "plate", "measure", "curve"]', recipe)
         self.assertEqual(stamps(raw), before, "raw files are untouched")
         picture = self.folder / "picture.png"
-        window.save_picture(picture)
+        window.commands.save_picture(picture)
         self.assertGreater(picture.stat().st_size, 5000)
 
         # Everything is there again when the night is opened anew.
@@ -188,7 +188,7 @@ class WholePath(WindowCase):
         x, y = wcs.pixel(truth["target"]["ra"], truth["target"]["dec"])
         place = window.sky.canvas.sight.to_screen(float(x), float(y))
         self.click(window.sky.canvas, place.x(), place.y())
-        menu = window.role_menu
+        menu = window.commands.role_menu
         next(a for a in menu.actions() if a.text() == "Target").trigger()
         menu.close()
         star = model.night.stars()[0]
@@ -286,7 +286,7 @@ class Looks(WindowCase):
         for action in ACTIONS:
             self.assertTrue(action.tip)
         dialogs = mock.patch.multiple(
-            "ulvar.desktop.shell.window.QFileDialog",
+            "ulvar.desktop.shell.commands.QFileDialog",
             getExistingDirectory=lambda *_: "",
             getSaveFileName=lambda *_: ("", ""),
         )

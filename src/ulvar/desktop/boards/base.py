@@ -80,6 +80,9 @@ class Board(QWidget):
         if self.isVisible():
             self.rebuild()
 
+    def shut_down(self) -> None:
+        """End what goes on in the background: the window closes."""
+
     def come_in_sight(self) -> None:
         """Bring the body up to date: the board's station is gone to."""
         self.rebuild()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPointF, Qt, QTimer, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ulvar.astrometry import Wcs
@@ -14,25 +14,20 @@ from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.header import SkyHeader
+from ulvar.desktop.picture.instruments import Instruments
 from ulvar.desktop.picture.marks import Marks
+from ulvar.desktop.picture.naming import Naming
 from ulvar.desktop.picture.overlays import Overlay
 from ulvar.desktop.picture.pictures import (
     Orders,
     Picture,
     PictureLoader,
-    aligned_path,
-    colour_path,
     colours_of,
-    difference_path,
 )
-from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
 from ulvar.desktop.picture.regions import RegionDrawing
 from ulvar.desktop.picture.stretch import Stretch
 from ulvar.desktop.picture.tiles import Tiles
-from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
-from ulvar.frames import ExposureFacts
-from ulvar.inspection import region_statistics
-from ulvar.registration import Transform
+from ulvar.desktop.picture.tools import ToolStrip
 
 _COMPARING = ("blink", "swipe", "difference")
 _TOOLS = ("closeup", "profile", "box")
@@ -65,11 +60,9 @@ class SkyView(QWidget):
         self.header.toggled.connect(lambda key: self.toggle(key, from_button=True))
         self.header.chosen.connect(self.toggle)
         layout.addWidget(self.header)
+        self.naming = Naming(model, self.on)
         self.canvas = Canvas(theme)
-        self.canvas.hovered.connect(self._hovered)
         self.canvas.clicked.connect(self._clicked)
-        self.canvas.line_drawn.connect(lambda *_: self._profile())
-        self.canvas.shape_drawn.connect(lambda kind, _: self._statistics() if kind == "box" else None)
         self.regions = RegionDrawing(model, self.canvas)
         self.tiles = Tiles(self.canvas, theme)
         layout.addWidget(self.tiles.place, 1)
@@ -77,6 +70,10 @@ class SkyView(QWidget):
         layout.addWidget(self.tools)
         self.foot = SkyFoot(theme)
         self.foot.changed.connect(self._stretched)
+        self.instruments = Instruments(self, model, self.naming, self.canvas, self.tools, self.foot)
+        self.canvas.hovered.connect(self.instruments.hovered)
+        self.canvas.line_drawn.connect(lambda *_: self.instruments.profile())
+        self.canvas.shape_drawn.connect(lambda kind, _: self.instruments.statistics() if kind == "box" else None)
         layout.addWidget(self.foot)
         for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen,
                        model.curve_changed):  # fmt: skip
@@ -112,32 +109,6 @@ class SkyView(QWidget):
         """Whether a master, a stack or the deep view stands in the place of the current exposure."""
         return bool(self._override)
 
-    def grid_of(self, raw: str) -> Transform | None:
-        """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
-        if not self.on("aligned") or self._model.station in ("intake", "masters"):
-            return None
-        return self._model.transform_of(raw)
-
-    def path_for(self, facts: ExposureFacts) -> str:
-        """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
-        calibrated = self._model.products("calibrated").get(facts.path)
-        grid = self.grid_of(facts.path)
-        early = self._model.station in ("intake", "masters")
-        path = facts.path if calibrated is None or early else calibrated.output
-        if calibrated is not None and not early:
-            if self.on("difference"):
-                return difference_path(facts.path, calibrated.output)
-            if self.on("blink"):
-                path = facts.path
-        if grid is not None:
-            path = aligned_path(path, grid.matrix, (facts.height, facts.width))
-        return self._coloured(facts, path)
-
-    def _coloured(self, facts: ExposureFacts, path: str) -> str:
-        """Ask for the picture in colour where the exposure has any and the user wants it."""
-        colours = colours_of(facts)
-        return colour_path(path, colours) if colours and self.on("colour") else path
-
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
         self._override = path
@@ -163,32 +134,10 @@ class SkyView(QWidget):
             self.foot.show_picture(None, "", None)
             return
         self.header.name.setText(facts.stem)
-        path = self.path_for(facts)
+        path = self.naming.path_for(facts)
         self.header.offer_colour(self._has_colour)
-        self.header.facts.set_words(", ".join(self._told(facts, path)))
+        self.header.facts.set_words(", ".join(self.naming.told(facts, path)))
         self._request(path)
-
-    def _told(self, facts: ExposureFacts, path: str) -> list[str]:
-        bits = []
-        if facts.start_utc:
-            bits.append(f"{facts.start_utc:%H:%M:%S} UTC")
-        if facts.exposure_s is not None:
-            bits.append(f"{facts.exposure_s:g} s")
-        if facts.filter:
-            bits.append(facts.filter)
-        airmass = self._model.metric_values("airmass").get(facts.path)
-        if airmass:
-            bits.append(f"airmass {airmass:.2f}")
-        orders = Orders.of(path)
-        if orders.other:
-            bits.append("raw less calibrated")
-        elif orders.file != facts.path:
-            bits.append("calibrated")
-        if orders.grid:
-            bits.append("aligned")
-        if facts.path in self._model.left_out():
-            bits.append("left out")
-        return bits
 
     @property
     def _has_colour(self) -> bool:
@@ -199,7 +148,7 @@ class SkyView(QWidget):
         self._before = ""
         if self.on("swipe") and not self._override:
             facts = self._model.facts(self._model.current)
-            before = self._coloured(facts, facts.path) if facts is not None else ""
+            before = self.naming.coloured(facts, facts.path) if facts is not None else ""
             if before != path and Orders.of(path).as_stored:
                 self._before = before
         if not self._before:
@@ -220,7 +169,7 @@ class SkyView(QWidget):
             same = self.canvas.picture is None or self.canvas.picture.shape == result.shape
             self.canvas.second = result if same else None
             self.canvas.second_stretch = self.foot.beside(result)
-            self._profile()
+            self.instruments.profile()
             self.canvas.update()
         if path != self._wanted:
             return
@@ -231,8 +180,8 @@ class SkyView(QWidget):
             if result.quick:
                 return
             self._turn()
-            self._profile()
-            self._statistics()
+            self.instruments.profile()
+            self.instruments.statistics()
             if self.on("masks"):
                 self._marks()
             self._ahead.start()
@@ -246,7 +195,7 @@ class SkyView(QWidget):
             return
         near = self._model.neighbours((1, 2, -1))
         known = (self._model.facts(path) for path in near)
-        self.loader.prefetch([self.path_for(facts) for facts in known if facts is not None])
+        self.loader.prefetch([self.naming.path_for(facts) for facts in known if facts is not None])
         if self.on("stars") or self._model.station == "combine":
             self._model.read_tables_ahead(near)
 
@@ -326,7 +275,7 @@ class SkyView(QWidget):
             self.refresh()
         elif key in _TOOLS:
             self._alone(key, _TOOLS)
-            self._pick_up(key if button.isChecked() else "")
+            self.instruments.pick_up(key if button.isChecked() else "")
         elif key == "loupe":
             self.canvas.loupe = None
             self.canvas.update()
@@ -340,23 +289,12 @@ class SkyView(QWidget):
             if other != key and self.header.toggles[key].isChecked():
                 self.header.toggles[other].setChecked(False)
 
-    def _pick_up(self, tool: str) -> None:
-        """Take a tool in hand; the others are put away."""
-        self.canvas.draw({"profile": "line", "box": "box"}.get(tool, "pan"))
-        self.tools.turn_to(tool)
-        if tool != "profile":
-            self.canvas.line = None
-            self.tools.line.forget()
-        if tool != "box":
-            self.canvas.box = None
-        self.canvas.update()
-
     def _turn(self, *, tell: bool = False) -> None:
         """Bring north up and east left, or image rows up again."""
         wcs = self.plate
         if not self.on("north"):
             self.canvas.turn(0.0, False)
-        elif wcs is None or self.grid_of(self._model.current) is not None:
+        elif wcs is None or self.naming.grid_of(self._model.current) is not None:
             self.canvas.turn(0.0, False)
             # Said when it is asked for, not again at every exposure that is stepped to.
             if tell:
@@ -367,30 +305,13 @@ class SkyView(QWidget):
             self.canvas.turn(*wcs.north_up((facts.width - 1) / 2, (facts.height - 1) / 2))
         self.tiles.restretch()
 
-    def _profile(self) -> None:
-        """Plot the values along the drawn line."""
-        picture = self.canvas.picture
-        if self.canvas.line is None or picture is None or picture.quick:
-            return
-        a, b = ((p.x(), p.y()) for p in self.canvas.line)
-        self.tools.line.show_line(picture, self.canvas.second, a, b)
-        self.foot.read_out.setText(line_words(a, b, self.plate))
-
-    def _statistics(self) -> None:
-        box, picture = self.canvas.box, self.canvas.picture
-        if box is None or picture is None or picture.quick:
-            return
-        part = picture_part(picture, (box.left(), box.top()), (box.right(), box.bottom()))
-        told = region_statistics(part, saturation_adu=self.saturation)
-        self.tools.box.show_box(told, (part.shape[1], part.shape[0]))
-
     def _marks(self) -> None:
         raw = self._model.current
         shown = {key for key in self.header.toggles if self.on(key)}
         if self._override:
             overlay = self.marks.deep(shown) if "deep" in shown else Overlay()
         else:
-            overlay = self.marks.overlay(raw, shown, self.grid_of(raw))
+            overlay = self.marks.overlay(raw, shown, self.naming.grid_of(raw))
             if "masks" in shown:
                 overlay.saturation = self.saturation
                 overlay.mask = self._mask_of(self._wanted)
@@ -425,7 +346,7 @@ class SkyView(QWidget):
             for path in near[: self._tile_count - 1]:
                 facts = self._model.facts(path)
                 if facts is not None:
-                    names.append(self.path_for(facts))
+                    names.append(self.naming.path_for(facts))
                     titles.append(facts.stem)
         self.tiles.ask(names, titles)
         for name in names:
@@ -437,37 +358,9 @@ class SkyView(QWidget):
         """Return the detected stars of an exposure, or None when it is not scored."""
         return self._model.star_table(raw)
 
-    def _hovered(self, x: float, y: float) -> None:
-        """Say what is under the cursor."""
-        picture = self.canvas.picture
-        if picture is None or picture.quick:
-            return
-        on_grid = self.grid_of(self._model.current) is not None
-        self.foot.read_out.setText(read_out(picture, x, y, None if on_grid else self.plate))
-        if self.on("loupe"):
-            words = loupe_words(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self.saturation)
-            self.canvas.loupe = QPointF(x, y) if words else None
-            self.canvas.loupe_words = words
-            self.canvas.update()
-
-    def look_closely(self, x: float, y: float) -> None:
-        """Measure the star at a place of the picture and show it in the strip."""
-        picture, facts = self.canvas.picture, self._model.facts(self._model.current)
-        assert picture is not None
-        wcs = self._model.plates().get(self._model.current)
-        gain = facts.gain_e_per_adu if facts is not None and not self.shows_product else None
-        scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
-        star = star_at(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self.saturation, gain=gain)
-        self.tools.star.show_star(star, scale)
-
-    def _usual_fwhm(self) -> float:
-        score = self._model.products("score").get(self._model.current)
-        fwhm = score.values["fwhm_px"] if score is not None else None
-        return float(fwhm) if fwhm else 3.0
-
     def _clicked(self, x: float, y: float) -> None:
         if self.on("closeup") and self.canvas.picture is not None and not self.canvas.picture.quick:
-            self.look_closely(x, y)
+            self.instruments.look_closely(x, y)
         near = self.nearest_star(x, y)
         if self.on("stars") and near is not None:
             self._model.choose_star(near)
@@ -478,7 +371,7 @@ class SkyView(QWidget):
         table = self.stars_of(self._model.current)
         if table is None or not len(table) or self._override:
             return None
-        grid = self.grid_of(self._model.current)
+        grid = self.naming.grid_of(self._model.current)
         xs, ys = grid(table.x, table.y) if grid is not None else (table.x, table.y)
         distance = np.hypot(xs - x, ys - y)
         k = int(np.argmin(distance))

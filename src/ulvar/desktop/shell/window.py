@@ -18,16 +18,13 @@ from PySide6.QtWidgets import (
     QAbstractButton,
     QApplication,
     QComboBox,
-    QFileDialog,
     QLabel,
     QMainWindow,
     QMenu,
     QSizePolicy,
     QSplitter,
     QStackedWidget,
-    QToolTip,
     QVBoxLayout,
-    QWhatsThis,
     QWidget,
 )
 
@@ -41,18 +38,15 @@ from ulvar.desktop.boards.measure.board import MeasureBoard
 from ulvar.desktop.boards.plate.board import PlateBoard
 from ulvar.desktop.line.night_line import NightLine
 from ulvar.desktop.models.model import Model
-from ulvar.desktop.models.plan import plan_action
-from ulvar.desktop.models.starpick import give_role, propose_stars
 from ulvar.desktop.parts.theme import THEMES, apply_theme
-from ulvar.desktop.picture.saving import picture_caption, save_picture
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS, ActionSpec
 from ulvar.desktop.shell.chores import Chores
+from ulvar.desktop.shell.commands import Commands, Regions
 from ulvar.desktop.shell.finder import Finder
 from ulvar.desktop.shell.path_bar import PathBar
 from ulvar.desktop.slip.slip import Slip
 from ulvar.desktop.work.movie import Movie
-from ulvar.desktop.work.soon import Soon
 from ulvar.night import STATIONS, Night
 
 _BOARDS: dict[str, type[Board]] = {
@@ -78,6 +72,10 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self._build()
         self.movie = Movie(self, self.model, settled=lambda: self.sky.settled, say=self.model.message.emit)
+        self.commands = Commands(
+            self, Regions(self.model, self.sky, self.board_of, self.finder, self.movie), self.chores, self.set_theme
+        )
+        self.sky.star_clicked.connect(self.commands.star_clicked)
         self._make_actions()
         self.model.station_changed.connect(self._station)
         self.model.message.connect(self._say)
@@ -85,8 +83,6 @@ class MainWindow(QMainWindow):
             lambda: self.setWindowTitle(f"{self.model.night.name} – Ulvar" if self.model.night else "Ulvar")
         )
         self._widths: dict[str, int] = {}
-        self._left = ""
-        self._arrival = Soon(self, self._arrive)
         self._station(self.model.station)
 
     def _build(self) -> None:
@@ -105,7 +101,6 @@ class MainWindow(QMainWindow):
         self.splitter.setHandleWidth(1)
         self.splitter.setChildrenCollapsible(False)
         self.sky = SkyView(self.model, self.theme)
-        self.sky.star_clicked.connect(self._star_clicked)
         self.boards = QStackedWidget()
         self.board_of: dict[str, Board] = {}
         for station in STATIONS:
@@ -176,170 +171,9 @@ class MainWindow(QMainWindow):
         """Whether a job runs or the movie plays."""
         return self.model.busy or self.movie.playing
 
-    def command(self, command: str) -> None:
+    def command(self, word: str) -> None:
         """Run a command by its word; this is what menus, keys, finder and buttons call."""
-        word, _, rest = command.partition(" ")
-        if word == "station" or word == "go":
-            self.model.set_station(rest)
-        elif word == "toggle":
-            self.sky.toggle(rest)
-        elif word == "theme":
-            self.set_theme(rest)
-        elif command in ("run score", "run stack", "run deep"):
-            self._run("combine", rest)
-        elif word == "page":
-            self._page(rest)
-        elif word == "region":
-            self._say("Open a folder first.") if self.model.night is None else self.model.region_wanted.emit(
-                f"leave out:{rest}"
-            )
-        elif word == "run" and rest:
-            self._run(rest, "")
-        elif command == "run":
-            self._act()
-        else:
-            simple = {
-                "open": self.choose_folder, "rescan": lambda: self._run("intake", ""), "quit": self.close,
-                "undo": self.model.undo.undo, "redo": self.model.undo.redo, "leave out": self.model.toggle_left_out,
-                "movie": self.movie.toggle, "movie faster": lambda: self.movie.change_speed(1.5),
-                "movie slower": lambda: self.movie.change_speed(1 / 1.5),
-                "previous": lambda: self.model.step(-1), "next": lambda: self.model.step(1),
-                "propose": self._propose, "stop": self._stop, "one to one": self.sky.canvas.one_to_one,
-                "zoom in": lambda: self.sky.canvas.zoom(2.0), "zoom out": lambda: self.sky.canvas.zoom(0.5),
-                "auto": self.sky.auto_levels, "find": self._find, "help": self._help,
-                "export png": lambda: self._export("screen"), "export print": lambda: self._export("print"),
-                "tile": self.sky.next_tiling, "add rule": self._add_rule,
-            }  # fmt: skip
-            (self.chores.commands.get(command) or simple[command])()
-
-    def _run(self, station: str, what: str) -> None:
-        if self.model.night is None:
-            self._say("Open a folder first.")
-        elif not self.model.run_station(station, what):
-            self._say("Something runs already; stop it with Esc, or wait.")
-
-    def _act(self) -> None:
-        if self.model.busy and self.model.job_station == self.model.station:
-            self.model.stop_job()
-            return
-        _, consequence, command = plan_action(self.model)
-        if command:
-            self.command(command)
-        else:
-            self._say(consequence)
-
-    def _stop(self) -> None:
-        if self.finder.isVisible():
-            self.finder.hide()
-        elif self.sky.regions.drawing:
-            self.model.region_wanted.emit("")
-        elif self.movie.playing:
-            self.movie.toggle()
-        elif self.model.busy:
-            self.model.stop_job()
-        elif self.model.brushed:
-            self.model.set_brush(())
-
-    def choose_folder(self) -> None:
-        """Ask for a folder and open it."""
-        start = str(self.model.night.folder.parent) if self.model.night else str(Path.home())
-        folder = QFileDialog.getExistingDirectory(self, "Open a folder of exposures, or a night", start)
-        if folder:
-            self.model.open(Path(folder))
-
-    def _propose(self) -> None:
-        self._say(propose_stars(self.model))
-
-    def _star_clicked(self, x: float, y: float, star: tuple[float, float] | None) -> None:
-        if self.model.station != "measure" or self.model.night is None:
-            return
-        if self.model.facts(self.model.current) is None:
-            return
-        place = star or (x, y)
-        menu = _role_menu(self, lambda role: self._say(give_role(self.model, place, role)))
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.role_menu = menu
-        menu.popup(QCursor.pos())
-
-    def _find(self) -> None:
-        entries = [
-            (spec.text, spec.keys, lambda c=spec.command: self.command(c)) for spec in ACTIONS if spec.command != "find"
-        ]
-        for star in self.model.night.stars() if self.model.night else []:
-            entries.append((f"Star {star.name}", star.role, lambda s=star.name: self._go_to_star(s)))
-        for facts in self.model.lights():
-            entries.append((f"Exposure {facts.stem}", "", lambda p=facts.path: self.model.set_current(p)))
-        for folder in self.model.recent():
-            entries.append((f"Open recent {Path(folder).name}", "", lambda f=folder: self.model.open(Path(f))))
-        self.finder.open(entries)
-
-    def _go_to_star(self, name: str) -> None:
-        self.model.set_station("measure")
-        place = self.model.star_pixels(self.model.current).get(name)
-        if place is None:
-            self._say(f"{name} has no place in this exposure yet: solve or align it first.")
-            return
-        canvas = self.sky.canvas
-        canvas.fitted = False
-        canvas.sight.scale = max(canvas.sight.scale, 2.0)
-        canvas.sight.centre.setX(place[0])
-        canvas.sight.centre.setY(place[1])
-        canvas.update()
-
-    def _help(self) -> None:
-        widget = QApplication.widgetAt(QCursor.pos())
-        while widget is not None and not widget.toolTip():
-            widget = widget.parentWidget()
-        if widget is not None and widget.toolTip():
-            QToolTip.showText(QCursor.pos(), widget.toolTip(), widget)
-        else:
-            QWhatsThis.showText(QCursor.pos(), "Ctrl+K finds every command. Keys 1 to 7 go to the stations.")
-
-    def _page(self, page: str) -> None:
-        """Turn the Combine board to a page."""
-        board = self.board_of["combine"]
-        assert isinstance(board, CombineBoard)
-        # Turned first: the page that was in sight before would be brought up to date in vain.
-        board.turn_to(page)
-        self._left = self.model.station
-        if self._left != "combine":
-            # Filling a page and painting the whole window are two turns of the loop.
-            self._arrival.ask()
-
-    def _arrive(self) -> None:
-        """Go to the page that was turned to, unless a click in between went elsewhere."""
-        if self.model.station == self._left:
-            self.model.set_station("combine")
-
-    def _add_rule(self) -> None:
-        """Go to the rules, with the keyboard on the new one."""
-        self._page("rules")
-        if self.model.station != "combine":
-            self._arrive()
-        shown = self.board_of["combine"].shown  # type: ignore[attr-defined]
-        if shown is None:
-            self._say("Score the exposures first.")
-        else:
-            shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
-
-    def _export(self, quality: str) -> None:
-        name = Path(self.model.current).stem or "picture"
-        path, _ = QFileDialog.getSaveFileName(self, "Save the picture", f"{name}.png", "PNG (*.png)")
-        if path:
-            self.save_picture(Path(path), quality)
-
-    def save_picture(self, path: Path, quality: str = "screen") -> None:
-        """Save what the sky view shows, with marks, caption and scale, atomically."""
-        try:
-            save_picture(
-                self.sky.canvas,
-                picture_caption(self.model, self.sky.header.name.text(), self.sky.canvas),
-                path,
-                quality,
-            )
-            self._say(f"Saved {path.name}.")
-        except OSError as error:
-            self._say(f"{path.name} could not be written: {error.strerror or error}.")
+        self.commands.do(word)
 
     def _menu(self) -> None:
         self.build_menu().exec(self.path_bar.menu_button.mapToGlobal(self.path_bar.menu_button.rect().bottomLeft()))
@@ -445,25 +279,8 @@ class MainWindow(QMainWindow):
             app.focusChanged.disconnect(self._focus_moved)
         self._toast_timer.stop()
         self.movie.stop()
-        calibrate = self.board_of["calibrate"]
-        if isinstance(calibrate, CalibrateBoard) and calibrate.defects is not None:
-            calibrate.defects.close_finder(wait=True)
-        combine = self.board_of["combine"]
-        if isinstance(combine, CombineBoard):
-            combine.close_page(wait=True)
+        for board in self.board_of.values():
+            board.shut_down()
         self.model.shut_down()
         self.sky.close_loader()
         super().closeEvent(event)
-
-
-def _role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
-    """Return the menu that gives a clicked star a role."""
-    menu = QMenu(parent)
-    for role, text in (
-        ("target", "Target"),
-        ("comparison", "Comparison star"),
-        ("check", "Check star"),
-        ("", "No role"),
-    ):
-        menu.addAction(text, lambda r=role: chosen(r))
-    return menu

@@ -17,8 +17,7 @@ def show_minimum(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel:
     head.addWidget(label("Minimum", "section"), 1)
     head.addWidget(label("BJD_TDB", "unit"))
     place.addLayout(head)
-    whole, part = divmod(fit["mid_bjd_tdb"], 1)
-    result = label(f"{int(whole):,}".replace(",", "\u2009") + f"{part:.5f}"[1:], "result")
+    result = label(f"{fit['mid_bjd_tdb']:,.5f}".replace(",", "\u2009"), "result")
     place.addWidget(result)
     place.addWidget(label(f"± {fit['mid_error_d']:.5f} d = {fit['mid_error_d'] * 86400:.0f} s", "value"))
     rows = []

@@ -67,6 +67,11 @@ class CalibrateBoard(Board):
         self._stale = True
         self.rebuild()
 
+    def shut_down(self) -> None:
+        """End the search for defects, and wait for it."""
+        if self.defects is not None:
+            self.defects.close_finder(wait=True)
+
     def mark_stale(self) -> None:
         """Build anew, but not under the user's hand: the defect page follows its own sliders."""
         if self.page == "defects" and self.defects is not None and self.isVisible():

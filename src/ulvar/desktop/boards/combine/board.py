@@ -180,6 +180,10 @@ class CombineBoard(Board):
             self.shown.show_brush()
         self._current()
 
+    def shut_down(self) -> None:
+        """End what pages run, and wait for it."""
+        self.close_page(wait=True)
+
     def close_page(self, *, wait: bool = False) -> None:
         """End what pages run in the background, and keep what they are to remember."""
         self._beforehand.stop()

@@ -1,0 +1,102 @@
+"""What is measured on the picture: under the cursor, along a line, in a rectangle, of a star."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+from PySide6.QtCore import QPointF
+
+from ulvar.astrometry import Wcs
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.picture.canvas import Canvas
+from ulvar.desktop.picture.foot import SkyFoot
+from ulvar.desktop.picture.naming import Naming
+from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
+from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
+from ulvar.inspection import region_statistics
+
+
+class Shown(Protocol):
+    """What is known of the picture on screen."""
+
+    @property
+    def plate(self) -> Wcs | None:
+        """The solution that its pixels follow."""
+
+    @property
+    def saturation(self) -> float | None:
+        """Where it saturates [ADU]."""
+
+    @property
+    def shows_product(self) -> bool:
+        """Whether a product stands in the place of an exposure."""
+
+    def on(self, key: str) -> bool:
+        """Whether a toggle is on."""
+
+
+class Instruments:
+    """Measures on the canvas, and shows what comes of it in the strips and the read-out."""
+
+    def __init__(
+        self, shown: Shown, model: Model, naming: Naming, canvas: Canvas, strips: ToolStrip, foot: SkyFoot
+    ) -> None:
+        self._shown, self._model, self._naming = shown, model, naming
+        self._canvas, self._strips, self._foot = canvas, strips, foot
+
+    def pick_up(self, tool: str) -> None:
+        """Take a tool in hand; the others are put away."""
+        self._canvas.draw({"profile": "line", "box": "box"}.get(tool, "pan"))
+        self._strips.turn_to(tool)
+        if tool != "profile":
+            self._canvas.line = None
+            self._strips.line.forget()
+        if tool != "box":
+            self._canvas.box = None
+        self._canvas.update()
+
+    def hovered(self, x: float, y: float) -> None:
+        """Say what is under the cursor."""
+        picture = self._canvas.picture
+        if picture is None or picture.quick:
+            return
+        on_grid = self._naming.grid_of(self._model.current) is not None
+        self._foot.read_out.setText(read_out(picture, x, y, None if on_grid else self._shown.plate))
+        if self._shown.on("loupe"):
+            words = loupe_words(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self._shown.saturation)
+            self._canvas.loupe = QPointF(x, y) if words else None
+            self._canvas.loupe_words = words
+            self._canvas.update()
+
+    def look_closely(self, x: float, y: float) -> None:
+        """Measure the star at a place of the picture and show it in the strip."""
+        picture, facts = self._canvas.picture, self._model.facts(self._model.current)
+        assert picture is not None
+        wcs = self._model.plates().get(self._model.current)
+        gain = facts.gain_e_per_adu if facts is not None and not self._shown.shows_product else None
+        scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
+        star = star_at(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self._shown.saturation, gain=gain)
+        self._strips.star.show_star(star, scale)
+
+    def _usual_fwhm(self) -> float:
+        score = self._model.products("score").get(self._model.current)
+        fwhm = score.values["fwhm_px"] if score is not None else None
+        return float(fwhm) if fwhm else 3.0
+
+    def profile(self) -> None:
+        """Plot the values along the drawn line."""
+        picture = self._canvas.picture
+        if self._canvas.line is None or picture is None or picture.quick:
+            return
+        a, b = ((p.x(), p.y()) for p in self._canvas.line)
+        self._strips.line.show_line(picture, self._canvas.second, a, b)
+        self._foot.read_out.setText(line_words(a, b, self._shown.plate))
+
+    def statistics(self) -> None:
+        """Tell the numbers of the drawn rectangle."""
+        box, picture = self._canvas.box, self._canvas.picture
+        if box is None or picture is None or picture.quick:
+            return
+        part = picture_part(picture, (box.left(), box.top()), (box.right(), box.bottom()))
+        told = region_statistics(part, saturation_adu=self._shown.saturation)
+        self._strips.box.show_box(told, (part.shape[1], part.shape[0]))

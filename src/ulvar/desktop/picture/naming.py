@@ -1,0 +1,73 @@
+"""Which picture stands for an exposure: raw or calibrated, aligned, in colour; and what is said of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.picture.pictures import Orders, aligned_path, colour_path, colours_of, difference_path
+from ulvar.frames import ExposureFacts
+from ulvar.registration import Transform
+
+
+class Naming:
+    """Names pictures by the station and the toggles.
+
+    Parameters
+    ----------
+    model : Model
+    on : callable
+        Whether a toggle is on.
+    """
+
+    def __init__(self, model: Model, on: Callable[[str], bool]) -> None:
+        self._model, self._on = model, on
+
+    def grid_of(self, raw: str) -> Transform | None:
+        """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
+        if not self._on("aligned") or self._model.station in ("intake", "masters"):
+            return None
+        return self._model.transform_of(raw)
+
+    def path_for(self, facts: ExposureFacts) -> str:
+        """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
+        calibrated = self._model.products("calibrated").get(facts.path)
+        grid = self.grid_of(facts.path)
+        early = self._model.station in ("intake", "masters")
+        path = facts.path if calibrated is None or early else calibrated.output
+        if calibrated is not None and not early:
+            if self._on("difference"):
+                return difference_path(facts.path, calibrated.output)
+            if self._on("blink"):
+                path = facts.path
+        if grid is not None:
+            path = aligned_path(path, grid.matrix, (facts.height, facts.width))
+        return self.coloured(facts, path)
+
+    def coloured(self, facts: ExposureFacts, path: str) -> str:
+        """Ask for the picture in colour where the exposure has any and the user wants it."""
+        colours = colours_of(facts)
+        return colour_path(path, colours) if colours and self._on("colour") else path
+
+    def told(self, facts: ExposureFacts, path: str) -> list[str]:
+        """Return what the header says of an exposure and how it is shown."""
+        bits = []
+        if facts.start_utc:
+            bits.append(f"{facts.start_utc:%H:%M:%S} UTC")
+        if facts.exposure_s is not None:
+            bits.append(f"{facts.exposure_s:g} s")
+        if facts.filter:
+            bits.append(facts.filter)
+        airmass = self._model.metric_values("airmass").get(facts.path)
+        if airmass:
+            bits.append(f"airmass {airmass:.2f}")
+        orders = Orders.of(path)
+        if orders.other:
+            bits.append("raw less calibrated")
+        elif orders.file != facts.path:
+            bits.append("calibrated")
+        if orders.grid:
+            bits.append("aligned")
+        if facts.path in self._model.left_out():
+            bits.append("left out")
+        return bits

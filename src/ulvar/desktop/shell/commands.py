@@ -1,0 +1,240 @@
+"""What the window's commands do; menus, keys, finder and buttons call them by their words."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Qt
+from PySide6.QtGui import QCursor
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QToolTip, QWhatsThis, QWidget
+
+from ulvar.desktop.boards.base import Board
+from ulvar.desktop.boards.combine.board import CombineBoard
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.plan import plan_action
+from ulvar.desktop.models.starpick import give_role, propose_stars
+from ulvar.desktop.picture.saving import picture_caption, save_picture
+from ulvar.desktop.picture.view import SkyView
+from ulvar.desktop.shell.actions import ACTIONS
+from ulvar.desktop.shell.chores import Chores
+from ulvar.desktop.shell.finder import Finder
+from ulvar.desktop.work.movie import Movie
+from ulvar.desktop.work.soon import Soon
+
+
+@dataclass(frozen=True)
+class Regions:
+    """The parts of the window that commands act on."""
+
+    model: Model
+    sky: SkyView
+    boards: Mapping[str, Board]
+    finder: Finder
+    movie: Movie
+
+
+class Commands(QObject):
+    """Carries commands out.
+
+    Parameters
+    ----------
+    parent : QWidget
+        The window: questions open over it.
+    regions : Regions
+    chores : Chores
+        Commands that open a window of their own or write a file.
+    set_theme : callable
+        Takes the name of a theme.
+    """
+
+    def __init__(self, parent: QWidget, regions: Regions, chores: Chores, set_theme: Callable[[str], object]) -> None:
+        super().__init__(parent)
+        self._parent, self._regions, self._model = parent, regions, regions.model
+        self._chores, self._set_theme = chores, set_theme
+        self._left = ""
+        self._arrival = Soon(self, self._arrive)
+        self.role_menu: QMenu | None = None
+
+    def _say(self, text: str) -> None:
+        self._model.message.emit(text)
+
+    def do(self, command: str) -> None:
+        """Run a command by its word."""
+        word, _, rest = command.partition(" ")
+        if word == "station" or word == "go":
+            self._model.set_station(rest)
+        elif word == "toggle":
+            self._regions.sky.toggle(rest)
+        elif word == "theme":
+            self._set_theme(rest)
+        elif command in ("run score", "run stack", "run deep"):
+            self._run("combine", rest)
+        elif word == "page":
+            self._page(rest)
+        elif word == "region":
+            self._say("Open a folder first.") if self._model.night is None else self._model.region_wanted.emit(
+                f"leave out:{rest}"
+            )
+        elif word == "run" and rest:
+            self._run(rest, "")
+        elif command == "run":
+            self._act()
+        else:
+            simple = {
+                "open": self.choose_folder, "rescan": lambda: self._run("intake", ""), "quit": self._parent.close,
+                "undo": self._model.undo.undo, "redo": self._model.undo.redo, "leave out": self._model.toggle_left_out,
+                "movie": self._regions.movie.toggle, "movie faster": lambda: self._regions.movie.change_speed(1.5),
+                "movie slower": lambda: self._regions.movie.change_speed(1 / 1.5),
+                "previous": lambda: self._model.step(-1), "next": lambda: self._model.step(1),
+                "propose": self._propose, "stop": self._stop, "one to one": self._regions.sky.canvas.one_to_one,
+                "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
+                "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
+                "export png": lambda: self._export("screen"), "export print": lambda: self._export("print"),
+                "tile": self._regions.sky.next_tiling, "add rule": self._add_rule,
+            }  # fmt: skip
+            (self._chores.commands.get(command) or simple[command])()
+
+    def _run(self, station: str, what: str) -> None:
+        if self._model.night is None:
+            self._say("Open a folder first.")
+        elif not self._model.run_station(station, what):
+            self._say("Something runs already; stop it with Esc, or wait.")
+
+    def _act(self) -> None:
+        if self._model.busy and self._model.job_station == self._model.station:
+            self._model.stop_job()
+            return
+        _, consequence, command = plan_action(self._model)
+        if command:
+            self.do(command)
+        else:
+            self._say(consequence)
+
+    def _stop(self) -> None:
+        if self._regions.finder.isVisible():
+            self._regions.finder.hide()
+        elif self._regions.sky.regions.drawing:
+            self._model.region_wanted.emit("")
+        elif self._regions.movie.playing:
+            self._regions.movie.toggle()
+        elif self._model.busy:
+            self._model.stop_job()
+        elif self._model.brushed:
+            self._model.set_brush(())
+
+    def choose_folder(self) -> None:
+        """Ask for a folder and open it."""
+        start = str(self._model.night.folder.parent) if self._model.night else str(Path.home())
+        folder = QFileDialog.getExistingDirectory(self._parent, "Open a folder of exposures, or a night", start)
+        if folder:
+            self._model.open(Path(folder))
+
+    def _propose(self) -> None:
+        self._say(propose_stars(self._model))
+
+    def star_clicked(self, x: float, y: float, star: tuple[float, float] | None) -> None:
+        """Offer roles for the star that was clicked, at Measure."""
+        if self._model.station != "measure" or self._model.night is None:
+            return
+        if self._model.facts(self._model.current) is None:
+            return
+        place = star or (x, y)
+        menu = _role_menu(self._parent, lambda role: self._say(give_role(self._model, place, role)))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.role_menu = menu
+        menu.popup(QCursor.pos())
+
+    def _find(self) -> None:
+        entries = [
+            (spec.text, spec.keys, lambda c=spec.command: self.do(c)) for spec in ACTIONS if spec.command != "find"
+        ]
+        for star in self._model.night.stars() if self._model.night else []:
+            entries.append((f"Star {star.name}", star.role, lambda s=star.name: self._go_to_star(s)))
+        for facts in self._model.lights():
+            entries.append((f"Exposure {facts.stem}", "", lambda p=facts.path: self._model.set_current(p)))
+        for folder in self._model.recent():
+            entries.append((f"Open recent {Path(folder).name}", "", lambda f=folder: self._model.open(Path(f))))
+        self._regions.finder.open(entries)
+
+    def _go_to_star(self, name: str) -> None:
+        self._model.set_station("measure")
+        place = self._model.star_pixels(self._model.current).get(name)
+        if place is None:
+            self._say(f"{name} has no place in this exposure yet: solve or align it first.")
+            return
+        canvas = self._regions.sky.canvas
+        canvas.fitted = False
+        canvas.sight.scale = max(canvas.sight.scale, 2.0)
+        canvas.sight.centre.setX(place[0])
+        canvas.sight.centre.setY(place[1])
+        canvas.update()
+
+    def _help(self) -> None:
+        widget = QApplication.widgetAt(QCursor.pos())
+        while widget is not None and not widget.toolTip():
+            widget = widget.parentWidget()
+        if widget is not None and widget.toolTip():
+            QToolTip.showText(QCursor.pos(), widget.toolTip(), widget)
+        else:
+            QWhatsThis.showText(QCursor.pos(), "Ctrl+K finds every command. Keys 1 to 7 go to the stations.")
+
+    def _page(self, page: str) -> None:
+        """Turn the Combine board to a page."""
+        board = self._regions.boards["combine"]
+        assert isinstance(board, CombineBoard)
+        # Turned first: the page that was in sight before would be brought up to date in vain.
+        board.turn_to(page)
+        self._left = self._model.station
+        if self._left != "combine":
+            # Filling a page and painting the whole window are two turns of the loop.
+            self._arrival.ask()
+
+    def _arrive(self) -> None:
+        """Go to the page that was turned to, unless a click in between went elsewhere."""
+        if self._model.station == self._left:
+            self._model.set_station("combine")
+
+    def _add_rule(self) -> None:
+        """Go to the rules, with the keyboard on the new one."""
+        self._page("rules")
+        if self._model.station != "combine":
+            self._arrive()
+        shown = self._regions.boards["combine"].shown  # type: ignore[attr-defined]
+        if shown is None:
+            self._say("Score the exposures first.")
+        else:
+            shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
+
+    def _export(self, quality: str) -> None:
+        name = Path(self._model.current).stem or "picture"
+        path, _ = QFileDialog.getSaveFileName(self._parent, "Save the picture", f"{name}.png", "PNG (*.png)")
+        if path:
+            self.save_picture(Path(path), quality)
+
+    def save_picture(self, path: Path, quality: str = "screen") -> None:
+        """Save what the sky view shows, with marks, caption and scale, atomically."""
+        try:
+            save_picture(
+                self._regions.sky.canvas,
+                picture_caption(self._model, self._regions.sky.header.name.text(), self._regions.sky.canvas),
+                path,
+                quality,
+            )
+            self._say(f"Saved {path.name}.")
+        except OSError as error:
+            self._say(f"{path.name} could not be written: {error.strerror or error}.")
+
+
+def _role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
+    """Return the menu that gives a clicked star a role."""
+    menu = QMenu(parent)
+    for role, text in (
+        ("target", "Target"),
+        ("comparison", "Comparison star"),
+        ("check", "Check star"),
+        ("", "No role"),
+    ):
+        menu.addAction(text, lambda r=role: chosen(r))
+    return menu
