@@ -1,0 +1,271 @@
+"""Plants faults in a copy of a room, one at a time, and runs the tests that should see them.
+
+Usage: faults.py ROOM [--count N] [--seed S] [--workers W] [--wide]
+
+ROOM is a folder under src/ulvar (``photometry``, ``desktop/picture``). Each fault is one small change: an operator, a
+constant, a dropped statement, two swapped arguments, a negated condition. The room's own tests are run first; with
+``--wide`` what they let through meets the tests of every room that imports it, too. The last line counts.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import os
+import random
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from queue import SimpleQueue
+
+ROOT = Path(__file__).resolve().parent.parent
+_ARITHMETIC = {
+    ast.Add: ast.Sub, ast.Sub: ast.Add, ast.Mult: ast.Div, ast.Div: ast.Mult, ast.FloorDiv: ast.Mult, ast.Mod: ast.Mult,
+    ast.Pow: ast.Mult, ast.BitAnd: ast.BitOr, ast.BitOr: ast.BitAnd,
+}  # fmt: skip
+_COMPARISON = {
+    ast.Lt: ast.GtE, ast.GtE: ast.Lt, ast.Gt: ast.LtE, ast.LtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
+    ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In,
+}  # fmt: skip
+
+# Calls whose first two arguments may be swapped without harm.
+_COMMUTES = {"max", "min", "hypot", "maximum", "minimum", "isclose", "gcd"}
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One change of one file: characters ``start`` to ``end`` become `after`."""
+
+    file: str
+    line: int
+    start: int
+    end: int
+    before: str
+    after: str
+
+    def planted(self, text: str) -> str:
+        """Return the file's text with the fault in it."""
+        return text[: self.start] + self.after + text[self.end :]
+
+
+def _changes(node: ast.AST) -> Iterator[ast.AST]:
+    """Yield a node's faulty forms."""
+    if isinstance(node, ast.BinOp) and type(node.op) in _ARITHMETIC:
+        yield ast.BinOp(node.left, _ARITHMETIC[type(node.op)](), node.right)
+    elif isinstance(node, ast.Compare) and type(node.ops[0]) in _COMPARISON:
+        yield ast.Compare(node.left, [_COMPARISON[type(node.ops[0])](), *node.ops[1:]], node.comparators)
+    elif isinstance(node, ast.BoolOp):
+        yield ast.BoolOp(ast.And() if isinstance(node.op, ast.Or) else ast.Or(), node.values)
+    elif isinstance(node, ast.UnaryOp) and isinstance(node.op, ast.USub | ast.Not):
+        yield node.operand
+    elif isinstance(node, ast.Constant) and isinstance(node.value, bool):
+        yield ast.Constant(not node.value)
+    elif isinstance(node, ast.Constant) and isinstance(node.value, int | float):
+        yield ast.Constant(node.value + 1 if isinstance(node.value, int) else node.value * 1.5 or 1.0)
+    elif isinstance(node, ast.Call) and len(node.args) >= 2 and not any(isinstance(a, ast.Starred) for a in node.args):
+        first, second, *rest = node.args
+        if ast.dump(first) != ast.dump(second) and ast.unparse(node.func).rpartition(".")[2] not in _COMMUTES:
+            yield ast.Call(node.func, [second, first, *rest], node.keywords)
+    elif isinstance(node, ast.IfExp):
+        yield ast.IfExp(ast.UnaryOp(ast.Not(), node.test), node.body, node.orelse)
+
+
+def _left_alone(node: ast.AST) -> bool:
+    """Whether a part of the code is no behaviour: annotations, decorators, messages of the log, names."""
+    if isinstance(node, ast.Call):
+        name = ast.unparse(node.func)
+        return name.startswith(("log.", "numba.", "logging.", "Annotated", "field", "Field", "dataclass"))
+    return isinstance(node, ast.Import | ast.ImportFrom | ast.Raise | ast.Assert | ast.JoinedStr)
+
+
+def _walk(node: ast.AST) -> Iterator[ast.AST]:
+    for name, value in ast.iter_fields(node):
+        if name in ("annotation", "returns", "decorator_list"):
+            continue
+        for child in value if isinstance(value, list) else [value]:
+            if isinstance(child, ast.AST) and not _left_alone(child):
+                yield child
+                yield from _walk(child)
+
+
+def faults_of(path: Path, root: Path) -> list[Fault]:
+    """Return every fault that can be planted in a file."""
+    text = path.read_text(encoding="utf-8")
+    tree = ast.parse(text)
+    starts = [0]
+    for line in text.splitlines(keepends=True):
+        starts.append(starts[-1] + len(line.encode()))
+    raw = text.encode()
+
+    def place(line: int, column: int) -> int:
+        return len(raw[: starts[line - 1] + column].decode())
+
+    found = []
+
+    def add(node: ast.AST, after: str) -> None:
+        start = place(node.lineno, node.col_offset)  # type: ignore[attr-defined]
+        end = place(node.end_lineno, node.end_col_offset)  # type: ignore[attr-defined]
+        before = text[start:end]
+        # What is put in may stand inside a larger expression.
+        if not isinstance(node, ast.stmt):
+            after = f"({after})"
+        found.append(Fault(str(path.relative_to(root)), node.lineno, start, end, before, after))  # type: ignore[attr-defined]
+
+    for node in _walk(tree):
+        for change in _changes(node):
+            add(node, ast.unparse(ast.fix_missing_locations(change)))
+        if isinstance(node, ast.If | ast.While):
+            add(node.test, f"not ({ast.unparse(node.test)})")
+        if isinstance(node, ast.AugAssign) or (
+            isinstance(node, ast.Expr) and isinstance(node.value, ast.Call) and not _left_alone(node.value)
+        ):
+            add(node, "pass")
+    return found
+
+
+def chosen(room: str, count: int, seed: int) -> list[Fault]:
+    """Return `count` faults of a room by chance, the same for a seed."""
+    folder = ROOT / "src" / "ulvar" / room
+    every = [f for path in sorted(folder.rglob("*.py")) if path.name != "__init__.py" for f in faults_of(path, ROOT)]
+    return random.Random(seed).sample(every, min(count, len(every)))
+
+
+def own_tests(room: str) -> list[str]:
+    """Return the test modules of a room itself."""
+    top = room.partition("/")[0]
+    return sorted(
+        ".".join(p.relative_to(ROOT).with_suffix("").parts) for p in (ROOT / "tests" / top).rglob("test_*.py")
+    )
+
+
+def wide_tests(room: str) -> list[str]:
+    """Return further test modules that import the room, directly or through the rooms of its own tests' neighbours."""
+    needle = re.compile(rf"ulvar\.{re.escape(room.replace('/', '.'))}\b")
+    own = set(own_tests(room))
+    found = []
+    for path in sorted((ROOT / "tests").rglob("test_*.py")):
+        name = ".".join(path.relative_to(ROOT).with_suffix("").parts)
+        users = ("night", "flows", "cli", "simulation")
+        if name not in own and (needle.search(path.read_text(encoding="utf-8")) or name.split(".")[1] in users):
+            found.append(name)
+    return found
+
+
+class Copy:
+    """A copy of the tree in which faults are planted; kernels that are compiled stay so."""
+
+    def __init__(self) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="ulvar-faults-"))
+        for name in ("src", "tests", "pyproject.toml"):
+            source = ROOT / name
+            target = self.folder / name
+            if source.is_dir():
+                shutil.copytree(source, target, copy_function=shutil.copy2)
+            else:
+                shutil.copy2(source, target)
+        demo = ROOT / "build" / "test-demo"
+        if demo.is_dir():
+            shutil.copytree(demo, self.folder / "build" / "test-demo", copy_function=shutil.copy2)
+
+    def passes(self, modules: Sequence[str], timeout: float) -> bool:
+        """Whether test modules pass, one process for each, up to the first that does not."""
+        environment = {
+            **os.environ, "QT_QPA_PLATFORM": "offscreen", "OPENBLAS_NUM_THREADS": "1",
+            "PYTHONPATH": f"{self.folder}{os.pathsep}{self.folder / 'src'}",
+            "XDG_CONFIG_HOME": str(self.folder / "config"), "XDG_DATA_HOME": str(self.folder / "data"),
+            "XDG_STATE_HOME": str(self.folder / "state"),
+        }  # fmt: skip
+        environment.pop("DISPLAY", None)
+        for module in modules:
+            command = [
+                sys.executable,
+                "-W",
+                "error",
+                "-W",
+                "ignore::DeprecationWarning",
+                "-m",
+                "unittest",
+                "-f",
+                module,
+            ]
+            try:
+                done = subprocess.run(
+                    command, cwd=self.folder, env=environment, capture_output=True, timeout=timeout, check=False
+                )
+            except subprocess.TimeoutExpired:
+                return False
+            if done.returncode:
+                return False
+        return True
+
+    def survives(self, fault: Fault, modules: Sequence[str], timeout: float) -> bool:
+        """Whether the tests pass with a fault in the copy."""
+        path = self.folder / fault.file
+        text, status = path.read_text(encoding="utf-8"), path.stat()
+        path.write_text(fault.planted(text), encoding="utf-8")
+        try:
+            return self.passes(modules, timeout)
+        finally:
+            path.write_text(text, encoding="utf-8")
+            # Compiled kernels belong to the file of this time.
+            os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns))
+
+    def close(self) -> None:
+        """Take the copy away."""
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+def main() -> int:
+    """Plant, run, tell."""
+    parser = argparse.ArgumentParser(prog="./run faults", description="Do the tests see faults in a room?")
+    parser.add_argument("room")
+    parser.add_argument("--count", type=int, default=40)
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--workers", type=int, default=max(1, len(os.sched_getaffinity(0))))
+    parser.add_argument("--wide", action="store_true", help="Also the tests of the rooms that use this one.")
+    given = parser.parse_args()
+    if not (ROOT / "src" / "ulvar" / given.room).is_dir():
+        parser.error(f"there is no room {given.room}")
+    own = own_tests(given.room)
+    wide = wide_tests(given.room) if given.wide or not own else []
+    faults = chosen(given.room, given.count, given.seed)
+    copies: SimpleQueue[Copy] = SimpleQueue()
+    made = [Copy() for _ in range(given.workers)]
+    try:
+        start = time.monotonic()
+        if not made[0].passes([*own, *wide], 900):
+            print("The tests do not pass without a fault.")
+            return 2
+        for copy in made:
+            copies.put(copy)
+        limit = 60.0 + 3 * (time.monotonic() - start)
+
+        def survives(fault: Fault) -> bool:
+            copy = copies.get()
+            try:
+                return copy.survives(fault, [*own, *wide], limit)
+            finally:
+                copies.put(copy)
+
+        caught = 0
+        with ThreadPoolExecutor(given.workers) as pool:
+            for fault, alive in zip(faults, pool.map(survives, faults)):
+                caught += not alive
+                words = f"{' '.join(fault.before.split())[:70]}  ->  {' '.join(fault.after.split())[:70]}"
+                print(f"{'SURVIVED' if alive else 'caught':8}  {fault.file}:{fault.line}  {words}", flush=True)
+    finally:
+        for copy in made:
+            copy.close()
+    print(f"{given.room}: {caught} of {len(faults)} caught ({caught / max(1, len(faults)):.0%}), seed {given.seed}")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
