@@ -170,7 +170,7 @@ def look_around(window, rng) -> str:  # type: ignore[no-untyped-def]
         what = str(rng.choice(["intake", "combine", "combine", "measure"]))
         window.model.set_station(what)
     elif what == "metric":
-        window.model.set_metric(str(rng.choice(["fwhm_px", "sky_adu", "airmass"])))
+        window.model.numbers.set_metric(str(rng.choice(["fwhm_px", "sky_adu", "airmass"])))
     else:
         what = str(rng.choice(["exposures", "rules", "field"]))
         window.command(f"page {what}")
@@ -244,7 +244,7 @@ def scoring(app, folder: Path, exposures: int, megapixels: float, blame: float) 
     window.resize(1280, 800)
     window.show()
     window.model.open(folder / "lights")
-    wait_for(app, lambda: not window.model.busy)
+    wait_for(app, lambda: not window.model.jobs.busy)
     wait_for(app, lambda: window.sky.settled, 30)
     window.model.set_station("combine")
     rng = np.random.default_rng(2)
@@ -268,7 +268,7 @@ def scoring(app, folder: Path, exposures: int, megapixels: float, blame: float) 
 
     part("looking around, nothing runs", after(10))
     window.command("run score")
-    part(f"while {exposures} exposures are scored", lambda: not window.model.busy)
+    part(f"while {exposures} exposures are scored", lambda: not window.model.jobs.busy)
     part("looking around the scored night", after(15))
     steps = []
     window.model.set_station("combine")

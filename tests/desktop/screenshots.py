@@ -20,7 +20,7 @@ def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None])
     """Turn the Calibrate board to a page, with the picture that goes with it."""
     if page == "camera" and not window.model.products("camera"):
         window.command("measure camera")
-        while window.model.busy:
+        while window.model.jobs.busy:
             wait(0.1)
     window.board_of["calibrate"].turn_to(page)  # type: ignore[attr-defined]
     for key, on in (("defects", page == "defects"), ("swipe", page == "camera")):
@@ -43,10 +43,10 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
         height, width = sky.canvas.picture.shape
         inside = (abs(table.x - width / 2) < width / 4) & (abs(table.y - height / 2) < height / 4) & (table.flags == 0)
         star = int(inside.nonzero()[0][0])
-        window.model.choose_star((float(table.x[star]), float(table.y[star])))
+        window.model.looking.choose_star((float(table.x[star]), float(table.y[star])))
         sky.instruments.look_closely(float(table.x[star]), float(table.y[star]))
     if page == "stars":
-        window.model.choose_star(None)
+        window.model.looking.choose_star(None)
     wait(0.4)
 
 
@@ -90,7 +90,7 @@ def main() -> int:
     window.show()
     window.model.open(folder)
     wait(1.0)
-    while window.model.busy:
+    while window.model.jobs.busy:
         wait(0.1)
     current = next(f.path for f in window.model.lights() if f.stem == "T12-V-041")
     out = ROOT / "docs" / "screenshots"
@@ -119,12 +119,12 @@ def main() -> int:
             window.model.set_station("measure")
             window.sky.toggle("loupe")
             wait(0.5)
-            place = window.sky.canvas.sight.to_screen(*window.model.star_pixels(current)["Tarnholt 12"])
+            place = window.sky.canvas.sight.to_screen(*window.model.numbers.star_pixels(current)["Tarnholt 12"])
             QTest.mouseMove(window.sky.canvas, place.toPoint())
         if (station == "plate") != window.sky.header.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")
         wait(1.2)
-        while window.model.curve_coming or not window.sky.settled:
+        while window.model.curves.coming or not window.sky.settled:
             wait(0.3)
         window.grab().save(str(out / f"{name}.png"))
         sys.stderr.write(f"{name}.png\n")

@@ -55,7 +55,7 @@ class WindowCase(unittest.TestCase):
 
     def idle(self) -> None:
         """Wait for the running job."""
-        self.until(lambda: not self.window.model.busy, 300, "the job to end")
+        self.until(lambda: not self.window.model.jobs.busy, 300, "the job to end")
 
     def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         """Press a key in the window."""

@@ -126,11 +126,11 @@ class Sorting(Stations):
         panel.matches.setChecked(True)
         self.click(panel.action)
         self.assertEqual({f.session for f in model.exposures()}, {"lights", "flats", "dark flats", "darks", "bias"})
-        self.assertTrue(all(m.dark.candidate is None for _, m in model.matches()))
+        self.assertTrue(all(m.dark.candidate is None for _, m in model.matching.matches()))
         self.front()
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual({f.session for f in model.exposures()}, {"2027-02-11"})
-        self.assertTrue(any(m.dark.candidate is not None for _, m in model.matches()))
+        self.assertTrue(any(m.dark.candidate is not None for _, m in model.matching.matches()))
 
     def test_a_finding_mends_a_role(self) -> None:
         raw = self.folder / "raw"
@@ -141,11 +141,11 @@ class Sorting(Stations):
         Night.create(self.folder / "night", [raw]).close()
         self.window.model.open(self.folder / "night")
         self.idle()
-        self.assertIn("dark_has_stars", {f.code for f in self.window.model.findings()})
+        self.assertIn("dark_has_stars", {f.code for f in self.window.model.jobs.findings()})
         button = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Make 3 lights")
         self.click(button)
         self.assertEqual(len(self.window.model.lights()), 3)
-        self.assertNotIn("dark_has_stars", {f.code for f in self.window.model.findings()})
+        self.assertNotIn("dark_has_stars", {f.code for f in self.window.model.jobs.findings()})
 
 
 class Matching(Stations):
@@ -164,7 +164,7 @@ class Matching(Stations):
         action.trigger()
         menu.close()
         QApplication.processEvents()
-        (_, match) = next((g, m) for g, m in model.matches() if g.filter == "B")
+        (_, match) = next((g, m) for g, m in model.matching.matches() if g.filter == "B")
         self.assertTrue(match.dark.pinned and match.dark.candidate is not None)
 
         def cells_in_sight() -> list[MatchCell]:
@@ -175,7 +175,7 @@ class Matching(Stations):
         cell = cells_in_sight()[0]
         self.assertIn("by hand", cell.lines()[1])
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-        self.assertFalse(next(m for g, m in model.matches() if g.filter == "B").dark.pinned)
+        self.assertFalse(next(m for g, m in model.matching.matches() if g.filter == "B").dark.pinned)
 
         # What is missing stands in the map and on the list.
         self.assertTrue(any(c.missing for c in self.masters.map.cells))
@@ -191,7 +191,7 @@ class Matching(Stations):
         self.idle()
         self.click(self.masters.page_buttons["made"])
         self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Keep"))
-        library = model.library()
+        library = model.matching.library()
         assert library is not None
         kept = len(library.entries())
         self.assertEqual(kept, len(model.products("master")))
@@ -245,12 +245,12 @@ class Matching(Stations):
             line[3].setText("20")
         self.click(panel.action)
         self.front()
-        library = self.window.model.library()
+        library = self.window.model.matching.library()
         assert library is not None
         self.assertEqual(
             sorted((e.facts.role.value, e.facts.count) for e in library.entries()), [("dark", 20), ("flat", 20)]
         )
-        (_, match) = self.window.model.matches()[0]
+        (_, match) = self.window.model.matching.matches()[0]
         self.assertTrue(match.dark.usable and match.flat.usable and match.safe)
         self.key(Qt.Key.Key_3)
         self.key(Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
@@ -291,10 +291,10 @@ class Calibrating(Stations):
         assert page is not None
         self.until(lambda: page.suspects is not None, 20, "the masters were looked at")
         page.hot.setValue(60)
-        many = len(model.preview)
+        many = len(model.matching.preview)
         self.assertIn("hot", page.counts.text())
         page.hot.setValue(200)
-        few = len(model.preview)
+        few = len(model.matching.preview)
         self.assertLess(few, many)
         self.assertEqual(model.settings().calibrate.hot_sigma, 20.0)
         self.key(Qt.Key.Key_H)
@@ -303,7 +303,7 @@ class Calibrating(Stations):
         self.key(Qt.Key.Key_H)
         self.assertEqual(len(window.sky.canvas.overlay.defects), 0)
         self.click(page.keep)
-        library = model.library()
+        library = model.matching.library()
         assert library is not None
         self.assertTrue(list((library.folder / "defects").glob("*.csv")))
 
@@ -429,14 +429,16 @@ class Line(Stations):
         model.open(self.folder / "night")
         self.idle()
         self.key(Qt.Key.Key_2)
-        self.assertEqual(model.metric, "set_level")
+        self.assertEqual(model.numbers.metric, "set_level")
         dots = {Path(path).stem: (y, kind) for path, _, y, kind in self.window.line.line.state.dots()}
         self.assertEqual(len(dots), 9)
         leak = dots.pop("Dark-240-004")
         self.assertLess(leak[0], min(y for y, _ in dots.values()) - 20, "higher on the screen than all others")
-        model.run_station("masters")
+        model.jobs.run_station("masters")
         self.idle()
-        self.assertEqual({f.code for f in model.findings() if f.station == "masters"} - {"no_lights"}, {"light_leak"})
+        self.assertEqual(
+            {f.code for f in model.jobs.findings() if f.station == "masters"} - {"no_lights"}, {"light_leak"}
+        )
         kinds = {Path(path).stem: kind for path, _, _, kind in self.window.line.line.state.dots()}
         self.assertEqual([name for name, kind in kinds.items() if kind == "finding"], ["Dark-240-004"])
         self.window.grab()

@@ -26,7 +26,7 @@ class Exposures(ScoredCase):
 
     def test_sorting_and_filtering(self) -> None:
         page = self.page("exposures")
-        quality = self.model.quality()
+        quality = self.model.looking.quality()
         header = page.view.horizontalHeader()
         QTest.mouseClick(
             header.viewport(), Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier,
@@ -43,7 +43,7 @@ class Exposures(ScoredCase):
         page.search.clear()
         page.filter_box.setCurrentIndex(page.filter_box.findData("ruled"))
         page.filter_box.activated.emit(0)
-        ruled = self.model.stack_plan()[1]
+        ruled = self.model.looking.stack_plan()[1]
         self.assertEqual({page.rows.key(i) for i in range(page.rows.rowCount())}, set(ruled))
         QTest.mouseClick(
             page.sparks, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPointF(10, 30).toPoint()
@@ -81,7 +81,9 @@ class Exposures(ScoredCase):
         self.assertEqual(self.model.current, page.rows.key(4))
         key, place = page.plot._places()[7]
         self.click(page.plot, place.x(), place.y())
-        self.assertEqual(self.model.quality()[self.model.current]["fwhm_px"], self.model.quality()[key]["fwhm_px"])
+        self.assertEqual(
+            self.model.looking.quality()[self.model.current]["fwhm_px"], self.model.looking.quality()[key]["fwhm_px"]
+        )
         self.assertEqual(page.plot.current, self.model.current)
 
     def test_every_quality_can_be_on_the_axes_and_on_the_line(self) -> None:
@@ -94,7 +96,7 @@ class Exposures(ScoredCase):
         known = [self.window.line.metric_box.itemData(i) for i in range(self.window.line.metric_box.count())]
         for key in ("gradient_adu", "noise_ratio", "shift_px", "saturated", "fwhm_arcsec", "score"):
             self.assertIn(key, known)
-        self.model.set_metric("gradient_adu")
+        self.model.numbers.set_metric("gradient_adu")
         self.window.line.grab()
 
     def test_export(self) -> None:
@@ -104,11 +106,11 @@ class Exposures(ScoredCase):
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(target), "")):
             self.key(Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
         rows = list(csv.DictReader(target.read_text().splitlines()))
-        self.assertEqual(len(rows), len(self.model.quality()))
+        self.assertEqual(len(rows), len(self.model.looking.quality()))
         self.assertLessEqual(set(QUALITIES), set(rows[0]))
         gone = next(r for r in rows if r["file"] == self.model.facts(out).name)
         self.assertEqual((gone["kept"], gone["reason"]), ("no", "clouds, I think"))
-        ruled = {self.model.facts(p).name for p in self.model.stack_plan()[1]}
+        ruled = {self.model.facts(p).name for p in self.model.looking.stack_plan()[1]}
         self.assertEqual({r["file"] for r in rows if r["kept"] == "no"}, ruled | {gone["file"]})
 
 
@@ -117,45 +119,45 @@ class Rules(ScoredCase):
 
     def test_add_change_remove_and_undo(self) -> None:
         page = self.page("rules")
-        before = len(self.model.stack_plan()[0])
+        before = len(self.model.looking.stack_plan()[0])
         page.new_quality.setCurrentIndex(page.new_quality.findData("fwhm_px"))
         page.new_limit.setValue(3.3)
         self.click(page.add)
         rules = self.model.settings().combine.rules
         self.assertEqual((rules[-1].quality, rules[-1].side, rules[-1].limit), ("fwhm_px", "over", 3.3))
-        wide = [p for p, r in self.model.comparable().items() if r["fwhm_px"] > 3.3]
+        wide = [p for p, r in self.model.looking.comparable().items() if r["fwhm_px"] > 3.3]
         self.assertGreater(len(wide), 0)
-        self.assertEqual(self.model.rule_counts()[-1].takes, len(wide))
-        self.assertLess(len(self.model.stack_plan()[0]), before)
-        self.assertIn(f"{len(self.model.stack_plan()[0])} of", self.window.board_of["combine"].count.text())
+        self.assertEqual(self.model.looking.rule_counts()[-1].takes, len(wide))
+        self.assertLess(len(self.model.looking.stack_plan()[0]), before)
+        self.assertIn(f"{len(self.model.looking.stack_plan()[0])} of", self.window.board_of["combine"].count.text())
         words = page.outlook.text()
-        self.assertIn(f"{len(self.model.stack_plan()[0])} stay", words)
+        self.assertIn(f"{len(self.model.looking.stack_plan()[0])} stay", words)
         self.assertIn("FWHM", words)
         stored = Night(self.model.night.folder)
         self.assertEqual(len(stored.settings.combine.rules), 3, "kept in the night")
         stored.close()
         page._limit_changed(2, 9.0)
-        self.assertEqual(self.model.rule_counts()[-1].takes, 0)
+        self.assertEqual(self.model.looking.rule_counts()[-1].takes, 0)
         self.click(page._rules.itemAtPosition(2, 4).widget())
         self.assertEqual(len(self.model.settings().combine.rules), 2)
         for _ in range(3):
             self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(len(self.model.settings().combine.rules), 2)
-        self.assertEqual(len(self.model.stack_plan()[0]), before)
+        self.assertEqual(len(self.model.looking.stack_plan()[0]), before)
 
     def test_blend_changes_the_scores(self) -> None:
         page = self.page("rules")
-        before = {p: r["score"] for p, r in self.model.quality().items()}
+        before = {p: r["score"] for p, r in self.model.looking.quality().items()}
         for key, spin in page.weights.items():
             spin.setValue(1.0 if key == "stars" else 0.0)
-        counts = {p: r["stars"] for p, r in self.model.quality().items()}
-        after = {p: r["score"] for p, r in self.model.quality().items()}
+        counts = {p: r["stars"] for p, r in self.model.looking.quality().items()}
+        after = {p: r["score"] for p, r in self.model.looking.quality().items()}
         self.assertNotEqual(before, after)
         best = max(counts, key=lambda p: counts[p])
         self.assertEqual(after[best], 1.0)
         self.assertIn("own blend", page.score_words.text())
         self.click(page.reset)
-        self.assertEqual({p: r["score"] for p, r in self.model.quality().items()}, before)
+        self.assertEqual({p: r["score"] for p, r in self.model.looking.quality().items()}, before)
 
     def test_nights_of_older_versions_keep_their_rules(self) -> None:
         old = {"combine": {"fwhm_over": 4.2, "transparency_under": None, "ellipticity_over": 0.3, "low": 3.0}}
@@ -178,13 +180,13 @@ class StarPages(ScoredCase):
         table = self.sky.stars_of(self.model.current)
         self.assertEqual(page.rows.rowCount(), len(table))
         page.view.selectRow(6)
-        self.assertEqual(self.model.chosen_star, (float(table.x[6]), float(table.y[6])))
-        self.assertEqual(self.sky.canvas.overlay.chosen, self.model.chosen_star, "ringed on the picture")
+        self.assertEqual(self.model.looking.chosen_star, (float(table.x[6]), float(table.y[6])))
+        self.assertEqual(self.sky.canvas.overlay.chosen, self.model.looking.chosen_star, "ringed on the picture")
         place = self.sky.canvas.sight.to_screen(table.x[2], table.y[2])
         self.click(self.sky.canvas, place.x(), place.y())
         self.assertEqual(page.view.currentIndex().row(), 2, "and back")
         self.key(Qt.Key.Key_Right)
-        self.assertIsNone(self.model.chosen_star)
+        self.assertIsNone(self.model.looking.chosen_star)
         self.assertIn(str(len(self.sky.stars_of(self.model.current))), page.words.text())
 
     def test_limits_are_live(self) -> None:
@@ -192,20 +194,20 @@ class StarPages(ScoredCase):
         page = self.page("stars")
         stored = len(self.sky.canvas.overlay.detections)
         page.sliders["threshold"].setValue(150)
-        self.until(lambda: self.model.tuned_stars is not None, 60, "stars with open limits")
+        self.until(lambda: self.model.looking.tuned_stars is not None, 60, "stars with open limits")
         self.assertIn("within the limits", page.words.text())
         self.assertLess(len(self.sky.canvas.overlay.detections), stored)
         self.assertTrue((page._listed.snr >= 15).all())
         counts = []
         for value in (60, 100, 200):
             page.sliders["threshold"].setValue(value)
-            counts.append(len(self.model.tuned_stars))
+            counts.append(len(self.model.looking.tuned_stars))
         self.assertEqual(counts, sorted(counts, reverse=True))
         self.click(page.keep)
         self.assertEqual(self.model.settings().combine.threshold, 20.0)
-        self.assertEqual(self.model.state("combine"), "stale", "the scores were made with other limits")
+        self.assertEqual(self.model.jobs.state("combine"), "stale", "the scores were made with other limits")
         self.page("exposures")
-        self.assertIsNone(self.model.tuned_stars)
+        self.assertIsNone(self.model.looking.tuned_stars)
 
     def test_field_map(self) -> None:
         page = self.page("field")
@@ -214,9 +216,9 @@ class StarPages(ScoredCase):
         page.plot.grab()
         fwhm = self.model.products("score")[self.model.current].values["fwhm_px"]
         self.assertLess(abs(page.plot.map.middle_px / fwhm - 1), 0.05)
-        trailed = max(self.model.quality(), key=lambda p: self.model.quality()[p]["ellipticity"])
+        trailed = max(self.model.looking.quality(), key=lambda p: self.model.looking.quality()[p]["ellipticity"])
         self.model.set_current(trailed)
-        if page.plot.map is not None and self.model.quality()[trailed]["ellipticity"] > 0.15:
+        if page.plot.map is not None and self.model.looking.quality()[trailed]["ellipticity"] > 0.15:
             self.assertIn("long", page.words.text())
 
 
@@ -260,9 +262,9 @@ class KeyboardOnly(ScoredCase):
         target = self.folder / "night.csv"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(target), "")):
             key(Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
-        self.assertEqual(len(target.read_text().splitlines()), 1 + len(model.quality()))
+        self.assertEqual(len(target.read_text().splitlines()), 1 + len(model.looking.quality()))
         out = {r["file"] for r in csv.DictReader(target.read_text().splitlines()) if "FWHM" in r["reason"]}
         self.assertEqual(
-            len(out), sum(r["fwhm_px"] > 3.25 for r in model.quality().values() if r["transparency"] >= 0.8)
+            len(out), sum(r["fwhm_px"] > 3.25 for r in model.looking.quality().values() if r["transparency"] >= 0.8)
         )
-        self.assertTrue(np.isfinite([r["score"] for r in model.quality().values()]).all())
+        self.assertTrue(np.isfinite([r["score"] for r in model.looking.quality().values()]).all())

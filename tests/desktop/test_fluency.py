@@ -86,25 +86,25 @@ class TheEndOfAJob(ScoredCase):
         self.told: list[str] = []
         self.model.told_all.connect(lambda: self.told.append("all"))
         self.model.results_changed.connect(lambda: self.told.append("results"))
-        self.model.job = EndedJob()
-        self.model.job_station = "combine"
-        self.model._running = True
+        self.model.jobs.job = EndedJob()
+        self.model.jobs.station = "combine"
+        self.model.jobs._running = True
 
     def test_told_once_however_often_it_is_said(self) -> None:
         """The last progress may arrive after the end."""
-        self.model._on_job_event(self.model.job)
-        self.model._on_job_event(self.model.job)
-        self.assertTrue(self.model.busy, "until the last view was told")
-        self.assertFalse(self.model.run_station("combine"), "and nothing else begins before")
+        self.model.jobs._on_event(self.model.jobs.job)
+        self.model.jobs._on_event(self.model.jobs.job)
+        self.assertTrue(self.model.jobs.busy, "until the last view was told")
+        self.assertFalse(self.model.jobs.run_station("combine"), "and nothing else begins before")
         self.idle()
-        self.model._on_job_event(self.model.job)
+        self.model.jobs._on_event(self.model.jobs.job)
         QApplication.processEvents()
         self.assertEqual(self.told, ["results", "all"])
         self.assertFalse(self.model.still_telling)
 
     def test_clicks_come_in_between(self) -> None:
         """What the user does while views are told is done, and boards end up in step with it."""
-        self.model._on_job_event(self.model.job)
+        self.model.jobs._on_event(self.model.jobs.job)
         path = self.model.lights()[3].path
         self.model.leave_out([path], "by hand")
         self.model.set_station("masters")
@@ -116,24 +116,24 @@ class TheEndOfAJob(ScoredCase):
 
     def test_a_view_that_fails_does_not_leave_the_window_busy(self) -> None:
         with (
-            mock.patch.object(self.model, "quality", side_effect=RuntimeError("odd")),
+            mock.patch.object(self.model.looking, "quality", side_effect=RuntimeError("odd")),
             self.assertLogs("ulvar", "ERROR"),
         ):
-            self.model._on_job_event(self.model.job)
+            self.model.jobs._on_event(self.model.jobs.job)
             self.idle()
         self.assertEqual(self.told[-1], "all")
 
     def test_closing_in_the_middle(self) -> None:
-        self.model._on_job_event(self.model.job)
+        self.model.jobs._on_event(self.model.jobs.job)
         self.window.close()
         QApplication.processEvents()
-        self.assertFalse(self.model.busy)
+        self.assertFalse(self.model.jobs.busy)
 
     def test_a_failed_job_is_a_finding(self) -> None:
-        self.model.job.state, self.model.job.error = "failed", ValueError("no such thing")
-        self.model._on_job_event(self.model.job)
+        self.model.jobs.job.state, self.model.jobs.job.error = "failed", ValueError("no such thing")
+        self.model.jobs._on_event(self.model.jobs.job)
         self.idle()
-        first = self.model.findings()[0]
+        first = self.model.jobs.findings()[0]
         self.assertEqual((first.severity, first.code), (Severity.BLOCKS, "job_failed"))
         self.assertIn("no such thing", first.text)
 
@@ -168,7 +168,7 @@ class Kept(ScoredCase):
         self.assertIs(self.page("exposures"), exposures)
         self.assertIs(self.page("rules"), rules)
         # What changes meanwhile is seen on turning back.
-        before, path = len(self.model.comparable()), self.model.lights()[2].path
+        before, path = len(self.model.looking.comparable()), self.model.lights()[2].path
         self.model.leave_out([path], "by hand")
         self.assertIs(self.page("exposures"), exposures)
         self.assertIn("∅", exposures.rows.data(exposures.rows.index(exposures.rows.row_of(path), 0)))
@@ -214,7 +214,7 @@ class Kept(ScoredCase):
         self.until(waiting.isVisible, 10, "the page in sight")
         self.assertIs(self.page("exposures"), waiting)
         self.assertTrue(waiting.isVisible())
-        self.assertEqual(waiting.rows.rowCount(), len(self.model.comparable()))
+        self.assertEqual(waiting.rows.rowCount(), len(self.model.looking.comparable()))
         self.assertGreater(self.page("rules").new_quality.count(), 5)
         self.assertFalse(any("scored yet" in text for text in self.words_on(board)))
         # Choices that were empty when they came in sight have room for their words.
@@ -321,9 +321,9 @@ class Kept(ScoredCase):
         page = self.page("stars")
         before = page.sliders["threshold"].value()
         page.sliders["threshold"].setValue(before + 60)
-        self.until(lambda: self.model.tuned_stars is not None, 30, "the preview")
+        self.until(lambda: self.model.looking.tuned_stars is not None, 30, "the preview")
         self.page("field")
-        self.assertIsNone(self.model.tuned_stars)
+        self.assertIsNone(self.model.looking.tuned_stars)
         self.assertEqual(self.page("stars").sliders["threshold"].value(), before)
 
     def test_settings_panels_are_kept_and_follow(self) -> None:
@@ -351,28 +351,28 @@ class Kept(ScoredCase):
     def test_another_metric_leaves_the_picture_alone(self) -> None:
         asked: list[str] = []
         with mock.patch.object(self.sky.loader, "request", side_effect=lambda *names: asked.append(names[0])):
-            self.model.set_metric("sky_adu")
+            self.model.numbers.set_metric("sky_adu")
         QApplication.processEvents()
         self.assertEqual(asked, [])
         self.assertEqual(self.window.line.metric_box.currentData(), "sky_adu")
 
     def test_star_tables_are_read_ahead(self) -> None:
         paths = [f.path for f in self.model.lights()[5:8]]
-        self.model.read_tables_ahead(paths)
+        self.model.looking.read_tables_ahead(paths)
         keys = [f"star table {p}" for p in paths]
-        self.until(lambda: all(k in self.model._caches for k in keys), 10, "the tables")
+        self.until(lambda: all(k in self.model.caches for k in keys), 10, "the tables")
         for path, key in zip(paths, keys):
-            self.assertIs(self.model.star_table(path), self.model._caches[key])
-            self.assertEqual(len(self.model.star_table(path)), self.model.quality()[path]["stars"])
-            self.assertGreater(self.model.field_map(path).count.sum(), 20)
+            self.assertIs(self.model.looking.star_table(path), self.model.caches[key])
+            self.assertEqual(len(self.model.looking.star_table(path)), self.model.looking.quality()[path]["stars"])
+            self.assertGreater(self.model.looking.field_map(path).count.sum(), 20)
         # What was asked for before everything changed is not kept.
-        self.model._drop()
-        order = self.model._order
-        self.model.read_tables_ahead(paths[:1])
-        self.model._drop()
-        self.model._table_arrived((order, paths[0]), (self.model.star_table(paths[1]), None))
+        self.model.drop()
+        order = self.model.order
+        self.model.looking.read_tables_ahead(paths[:1])
+        self.model.drop()
+        self.model.looking._table_arrived((order, paths[0]), (self.model.looking.star_table(paths[1]), None))
         QApplication.processEvents()
-        self.assertNotIn(keys[0], self.model._caches)
+        self.assertNotIn(keys[0], self.model.caches)
 
     def test_settings_are_a_copy(self) -> None:
         mine = self.model.settings()
@@ -392,7 +392,7 @@ class TheCurveBeside(ScoredCase):
         self.go = threading.Event()
         self.made: list[CurveResult] = []
         self.changed: list[bool] = []
-        self.model.curve_changed.connect(lambda: self.changed.append(True))
+        self.model.curves.changed.connect(lambda: self.changed.append(True))
         # The boards would ask a measured series for more than this night has.
         self.model.set_station("masters")
         self.addCleanup(self.go.set)
@@ -406,40 +406,40 @@ class TheCurveBeside(ScoredCase):
 
     def test_it_comes_later_and_the_last_one_counts(self) -> None:
         with (
-            mock.patch("ulvar.desktop.models.model.night_curve", self.make),
-            mock.patch.object(self.model, "series", return_value=None),
+            mock.patch("ulvar.desktop.models.curves.night_curve", self.make),
+            mock.patch.object(self.model.curves, "series", return_value=None),
         ):
-            self.model._drop()
-            self.assertIsNone(self.model.curve())
-            self.assertTrue(self.model.curve_coming)
-            self.assertIsNone(self.model.curve(), "asked for once only")
+            self.model.drop()
+            self.assertIsNone(self.model.curves.curve())
+            self.assertTrue(self.model.curves.coming)
+            self.assertIsNone(self.model.curves.curve(), "asked for once only")
             # Something changes while it is made: that one is not the answer any more.
-            self.model._drop()
-            self.assertIsNone(self.model.curve())
+            self.model.drop()
+            self.assertIsNone(self.model.curves.curve())
             self.go.set()
             self.until(lambda: self.changed, 10, "the curve")
             self.assertEqual(len(self.made), 2)
-            self.assertIs(self.model.curve(), self.made[1])
-            self.assertFalse(self.model.curve_coming)
+            self.assertIs(self.model.curves.curve(), self.made[1])
+            self.assertFalse(self.model.curves.coming)
             self.assertEqual(len(self.changed), 1)
             # Until the next is there the last one is shown.
             self.go.clear()
-            self.model._drop()
-            self.assertIs(self.model.curve(), self.made[1])
+            self.model.drop()
+            self.assertIs(self.model.curves.curve(), self.made[1])
             self.go.set()
             self.until(lambda: len(self.changed) == 2, 10, "the next curve")
 
     def test_a_fit_that_fails_ends_the_waiting(self) -> None:
         with (
-            mock.patch("ulvar.desktop.models.model.night_curve", side_effect=ZeroDivisionError("odd")),
-            mock.patch.object(self.model, "series", return_value=None),
+            mock.patch("ulvar.desktop.models.curves.night_curve", side_effect=ZeroDivisionError("odd")),
+            mock.patch.object(self.model.curves, "series", return_value=None),
             self.assertLogs("ulvar", "ERROR"),
         ):
-            self.model._drop()
-            self.model.curve()
+            self.model.drop()
+            self.model.curves.curve()
             self.until(lambda: self.changed, 10, "the answer")
-        self.assertIsNone(self.model.curve())
-        self.assertFalse(self.model.curve_coming)
+        self.assertIsNone(self.model.curves.curve())
+        self.assertFalse(self.model.curves.coming)
 
 
 class Sweeping(WindowCase):
@@ -460,10 +460,10 @@ class Sweeping(WindowCase):
             self.window.model.set_station("combine")
             self.assertFalse(sweeper.look())
             self.assertTrue(sweeper.look())
-            self.window.model._running = True
+            self.window.model.jobs._running = True
             self.assertFalse(sweeper.look())
             self.assertFalse(sweeper.look(), "a job runs")
-            self.window.model._running = False
+            self.window.model.jobs._running = False
         self.assertEqual(collect.call_count, 2)
         sweeper._timer.stop()
 

@@ -51,7 +51,7 @@ class Comparing(ScoredCase):
         self.assertFalse(self.sky.on("deep"))
         self.window.command("run deep")
         self.idle()
-        deep = self.model.deep_view()
+        deep = self.model.looking.deep_view()
         self.assertTrue(deep.output.endswith("deep-V.fits"))
         single = self.sky.canvas.picture
         self.key(Qt.Key.Key_Y)
@@ -69,15 +69,17 @@ class Comparing(ScoredCase):
         # A mark set here lies on the reference's pixels, and so on every exposure's.
         self.model.set_station("measure")
         self.until(lambda: self.sky.canvas.picture.path == deep.output, 20)
-        self.assertEqual(self.model.at_hand(), deep.values["reference"])
+        self.assertEqual(self.model.looking.at_hand(), deep.values["reference"])
         from ulvar.desktop.models.starpick import give_role
 
         give_role(self.model, (150.0, 120.0), "target")
         star = self.model.night.stars()[0]
-        x, y = self.model.star_pixels(deep.values["reference"])[star.name]
+        x, y = self.model.numbers.star_pixels(deep.values["reference"])[star.name]
         self.assertLess(math.hypot(x - 150, y - 120), 0.01)
         other = self.model.lights()[-2].path
-        tx, ty = self.model.transform_of(other)(*(np.array([v]) for v in self.model.star_pixels(other)[star.name]))
+        tx, ty = self.model.looking.transform_of(other)(
+            *(np.array([v]) for v in self.model.numbers.star_pixels(other)[star.name])
+        )
         self.assertLess(math.hypot(tx[0] - 150, ty[0] - 120), 0.01)
 
     def test_side_by_side_is_linked(self) -> None:
@@ -158,12 +160,12 @@ class Marking(ScoredCase):
         QTest.mouseDClick(
             canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, canvas.sight.to_screen(80, 330).toPoint()
         )
-        regions = self.model.regions()
+        regions = self.model.looking.regions()
         self.assertEqual([r.kind for r in regions], ["circle", "rectangle", "polygon"])
         self.assertLess(abs(regions[0].points[1][0] - 50), 2)
         self.assertEqual(len(canvas.overlay.regions), 3)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-        self.assertEqual(len(self.model.regions()), 2, "undo takes the last one back")
+        self.assertEqual(len(self.model.looking.regions()), 2, "undo takes the last one back")
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
         folder = self.model.night.folder
         stored = Night(folder)
@@ -177,7 +179,7 @@ class Marking(ScoredCase):
         self.assertGreater(len(table), 30)
         self.assertFalse((np.hypot(table.x - regions[0].points[0][0], table.y - regions[0].points[0][1]) < 45).any())
         self.window.command("regions back")
-        self.assertEqual(self.model.regions(), [])
+        self.assertEqual(self.model.looking.regions(), [])
 
     def test_escape_calls_a_region_off(self) -> None:
         self.window.command("region polygon")

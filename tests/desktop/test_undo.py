@@ -35,18 +35,18 @@ class Undo(ScoredCase):
         changes = [
             lambda: model.set_setting("measure", "radius", 2.25),
             lambda: model.leave_out(lights[:3], "cloud"),
-            lambda: model.set_rules([rule], "Add a rule"),
+            lambda: model.looking.set_rules([rule], "Add a rule"),
             lambda: model.set_setting("plate", "catalogue", "stars.csv"),
             # Two of these are out already, with a reason of their own.
             lambda: (model.set_brush(lights[1:6]), model.toggle_left_out()),
-            lambda: model.set_stars([ListedStar("t", "target", x=10.0, y=20.0)], "Mark the target"),
+            lambda: model.matching.set_stars([ListedStar("t", "target", x=10.0, y=20.0)], "Mark the target"),
             lambda: model.put_back(lights[2:4]),
             lambda: model.correct(lights[:2], "filter", "R"),
-            lambda: model.pin("V", "dark", "none"),
+            lambda: model.matching.pin("V", "dark", "none"),
             lambda: model.change_settings("combine", {"threshold": 6.5, "low": 3.25}),
-            lambda: model.set_tags([TagSettings(name="rig", pattern="{}/*")]),
-            lambda: model.set_blend({"stars": 2.0}),
-            lambda: model.add_region("circle", [(20.0, 30.0), (25.0, 30.0)]),
+            lambda: model.matching.set_tags([TagSettings(name="rig", pattern="{}/*")]),
+            lambda: model.looking.set_blend({"stars": 2.0}),
+            lambda: model.looking.add_region("circle", [(20.0, 30.0), (25.0, 30.0)]),
             lambda: model.set_setting("curve", "detrend", ["airmass"]),
         ]
         states = [self.state()]
@@ -81,7 +81,7 @@ class Undo(ScoredCase):
         settings.measure.radius = 1.725
         settings.calibrate.linearity = [0.0123456789, -0.00345678912]
         self.model.night.set_settings(settings)
-        self.model._drop()
+        self.model.drop()
         before = self.model.settings()
         for station in ("masters", "calibrate", "combine", "plate", "measure"):
             self.model.set_station(station)

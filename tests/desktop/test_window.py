@@ -46,7 +46,7 @@ class WholePath(WindowCase):
         self.idle()
         self.assertEqual(window.path_bar.title.text(), "Tarnholt field 12")
         self.assertIn("groups", window.board_of["intake"].title.text())
-        codes = {f.code for f in model.findings()}
+        codes = {f.code for f in model.jobs.findings()}
         self.assertLessEqual({"truncated", "flat_gain", "dark_temperature"}, codes)
         self.until(lambda: window.sky.canvas.picture is not None, 20, "the first exposure on screen")
 
@@ -58,7 +58,7 @@ class WholePath(WindowCase):
         self.assertEqual(model.station, "masters")
         self.assertIn("Make", window.slip.action.text())
         self.click(window.slip.action)
-        self.assertTrue(model.busy)
+        self.assertTrue(model.jobs.busy)
         self.assertTrue(window.path_bar.job.isVisible())
         self.key(Qt.Key.Key_1)
         self.assertEqual(model.station, "intake", "the window answers while a job runs")
@@ -71,7 +71,7 @@ class WholePath(WindowCase):
         lights = [f for f in model.lights() if f.filter == "V"]
         self.assertEqual(len(calibrated), len(lights))
         self.assertEqual(
-            {f.code for f in model.findings() if f.station == "masters" and f.severity == 0},
+            {f.code for f in model.jobs.findings() if f.station == "masters" and f.severity == 0},
             {"no_safe_dark", "no_safe_flat"},
         )
 
@@ -84,7 +84,7 @@ class WholePath(WindowCase):
         self.click(window.slip.action)
         self.idle()
         self.assertTrue((self.folder / "night" / "products" / "stack-V.fits").exists())
-        self.assertIn("cloud", {f.code for f in model.findings()})
+        self.assertIn("cloud", {f.code for f in model.jobs.findings()})
 
         # The plate needs a catalogue; without one the button says so.
         self.key(Qt.Key.Key_5)
@@ -98,7 +98,7 @@ class WholePath(WindowCase):
         # Measure and curve.
         self.click(window.slip.action)
         self.until(lambda: len([s for s in model.night.stars() if s.role == "comparison"]) >= 3, 10, "comparison stars")
-        model.set_stars(read_star_list(demo / truth["stars"]), "the demo's stars")
+        model.matching.set_stars(read_star_list(demo / truth["stars"]), "the demo's stars")
         self.click(window.slip.action)
         self.idle()
         self.assertIn("exposures", window.board_of["measure"].count.text())
@@ -116,7 +116,7 @@ class WholePath(WindowCase):
         )
         self.assertLess(abs(fit["depth_mag"] - truth["eclipse"]["depth_mag"]), max(4 * fit["depth_error_mag"], 0.01))
         self.assertIn("448", window.slip.result.text())
-        self.assertIn("comparison_varies", {f.code for f in model.findings()})
+        self.assertIn("comparison_varies", {f.code for f in model.jobs.findings()})
         self._mend_star()
 
         self._no_number_is_cut()
@@ -131,8 +131,8 @@ class WholePath(WindowCase):
         # Everything is there again when the night is opened anew.
         window.model.open(self.folder / "night")
         QApplication.processEvents()
-        self.assertEqual(model.state("measure"), "done")
-        self.assertEqual(model.state("intake"), "attention")
+        self.assertEqual(model.jobs.state("measure"), "done")
+        self.assertEqual(model.jobs.state("intake"), "attention")
 
     def _selection(self) -> None:
         """Arrow keys step; X leaves out and puts back; undo and redo; a brush selects; dots tell."""
@@ -215,17 +215,17 @@ class WholePath(WindowCase):
     def go_to(self, station: str) -> None:
         """Go to a station and let it come in sight wholly."""
         self.window.model.set_station(station)
-        self.until(lambda: self.window.model.station == station and not self.window.model.busy, 30, station)
+        self.until(lambda: self.window.model.station == station and not self.window.model.jobs.busy, 30, station)
 
     def _mend_star(self) -> None:
         """The finding's button leaves the variable star out, and the action makes the curve anew."""
         button = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Leave out f")
         self.click(button)
         self.assertEqual(self.window.model.settings().curve.leave_out, ["f"])
-        self.assertEqual(self.window.model.state("curve"), "stale")
+        self.assertEqual(self.window.model.jobs.state("curve"), "stale")
         self.key(Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
         self.idle()
-        self.assertNotIn("comparison_varies", {f.code for f in self.window.model.findings()})
+        self.assertNotIn("comparison_varies", {f.code for f in self.window.model.jobs.findings()})
 
 
 class Looks(WindowCase):
@@ -244,7 +244,7 @@ class Looks(WindowCase):
         (self.folder / "raw" / "notes.txt").write_text("clear sky")
         self.assertTrue(self.window.model.open(self.folder / "raw"))
         self.idle()
-        self.assertIn("nothing_found", {f.code for f in self.window.model.findings()})
+        self.assertIn("nothing_found", {f.code for f in self.window.model.jobs.findings()})
         self.assertFalse(self.window.model.open(self.folder / "nowhere"))
         self.assertIn("no such folder", self.messages[-1])
 

@@ -30,15 +30,15 @@ class Trouble(WindowCase):
         model = self.window.model
         before = stamps(self.raw)
         self.window.command("run calibrate")
-        self.until(lambda: model.job is not None and model.job.done >= 2, 60, "two calibrated lights")
+        self.until(lambda: model.jobs.job is not None and model.jobs.job.done >= 2, 60, "two calibrated lights")
         with self.assertLogs("ulvar.engine.executors", "ERROR"):
-            for pid in model.pools.pids:
+            for pid in model.jobs.pools.pids:
                 os.kill(pid, signal.SIGKILL)
             self.idle()
-        finding = model.findings()[0]
+        finding = model.jobs.findings()[0]
         self.assertEqual(finding.code, "worker_died")
         self.assertIn("Nothing is lost", finding.text)
-        self.assertEqual(model.state("calibrate"), "empty")
+        self.assertEqual(model.jobs.state("calibrate"), "empty")
         products = list((self.folder / "night" / "products" / "calibrated").glob("*"))
         for path in products:
             self.assertTrue(path.name.endswith("-cal.fits"), "no half-written file is left")
@@ -49,16 +49,16 @@ class Trouble(WindowCase):
         self.window.command("run calibrate")
         self.idle()
         self.assertEqual(len(model.products("calibrated")), len([f for f in model.lights() if f.filter == "V"]))
-        self.assertNotIn("worker_died", {f.code for f in model.findings()})
+        self.assertNotIn("worker_died", {f.code for f in model.jobs.findings()})
 
     def test_stop_keeps_what_is_finished_and_the_next_run_goes_on(self) -> None:
         model = self.window.model
         self.key(Qt.Key.Key_3)
         self.window.command("run calibrate")
-        self.until(lambda: model.job is not None and model.job.done >= 2, 60, "two calibrated lights")
+        self.until(lambda: model.jobs.job is not None and model.jobs.job.done >= 2, 60, "two calibrated lights")
         self.key(Qt.Key.Key_Escape)
         self.idle()
-        self.assertEqual(model.job.state, "stopped")
+        self.assertEqual(model.jobs.job.state, "stopped")
         folder = self.folder / "night" / "products" / "calibrated"
         first = stamps(folder)
         total = len([f for f in model.lights() if f.filter == "V"])

@@ -57,7 +57,7 @@ class Board(QWidget):
             model.results_changed,
             model.stars_changed,
             model.settings_changed,
-            *([model.curve_changed] if self.shows_curve else []),
+            *([model.curves.changed] if self.shows_curve else []),
         ):
             signal.connect(self.mark_stale)
         model.current_changed.connect(self._current)

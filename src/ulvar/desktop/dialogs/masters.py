@@ -65,7 +65,7 @@ class MastersPanel(Panel):
 
     def apply(self) -> None:
         """Copy them into the library; what fails is told and stays in the window."""
-        library = self._model.library()
+        library = self._model.matching.library()
         if library is None:
             return
         problems, done = [], []
@@ -89,7 +89,7 @@ class MastersPanel(Panel):
                 problems.append(f"{path.name}: the library has this master already; retire or rename it first.")
             except (FrameError, ValueError, OSError) as error:
                 problems.append(f"{path.name}: {getattr(error, 'reason', error)}.")
-        self._model.library_changed()
+        self._model.matching.library_changed()
         if problems:
             self.tell(" ".join(problems))
             return

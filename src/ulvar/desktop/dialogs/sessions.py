@@ -125,5 +125,5 @@ class SessionsPanel(Panel):
             return
         others = [t for t in self._model.settings().intake.tags if t.name != rule.name]
         keep = rule.pattern or (rule.name == SESSION and (rule.matches or rule.stacks))
-        self._model.set_tags([*others, made] if keep else others)
+        self._model.matching.set_tags([*others, made] if keep else others)
         self.accept()

@@ -46,7 +46,7 @@ class Legend(QWidget):
         """Return (dot kind, count, words)."""
         lights = self._model.lights()
         out = self._model.left_out()
-        marked = self._model.files_with_findings()
+        marked = self._model.jobs.files_with_findings()
         kept = [f for f in lights if f.path not in out]
         with_finding = sum(f.path in marked for f in kept)
         calibration = sum(f.role not in (Role.LIGHT, Role.UNKNOWN) for f in self._model.exposures())

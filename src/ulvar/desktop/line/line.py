@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ulvar.desktop.line.state import SKY_STATIONS, LineState
@@ -114,7 +114,7 @@ class Line(QWidget):
             moment += timedelta(hours=step)
         painter.setPen(t.color("mute"))
         painter.drawText(QRectF(plot.right() - 84, plot.bottom() + 4, 34, 16), Qt.AlignmentFlag.AlignRight, "UTC")
-        if not self._model.metric_values(self._model.metric):
+        if not self._model.numbers.metric_values(self._model.numbers.metric):
             return
         for value in nice_ticks(*self.state.range(), 4):
             y = self.state.y(value)
@@ -162,7 +162,7 @@ class Line(QWidget):
         times = self.state.times()
         painter.setFont(font("unit"))
         right = -1e9
-        named = [f for f in self._model.findings() if f.code in _SPANS]
+        named = [f for f in self._model.jobs.findings() if f.code in _SPANS]
         for finding in sorted(named, key=lambda f: min((times.get(p, 1e18) for p in f.files), default=1e18)):
             xs = [self.state.x(times[p]) for p in finding.files if p in times]
             if not xs:
@@ -267,7 +267,7 @@ class Line(QWidget):
 
     def event(self, event: QEvent) -> bool:
         """Name the exposure under the cursor."""
-        if event.type() == QEvent.Type.ToolTip:
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             path = self.state.nearest(event.pos().x(), event.pos().y())
             facts = self._model.facts(path) if path else None
             if facts is not None and facts.start_utc is not None:

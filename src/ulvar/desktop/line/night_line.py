@@ -8,7 +8,8 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 from ulvar.desktop.line.gutter import Gutter, Legend
 from ulvar.desktop.line.line import Line
 from ulvar.desktop.line.state import LineState
-from ulvar.desktop.models.model import METRICS, Model
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.numbers import METRICS
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.work.soon import Soon
 
@@ -50,7 +51,7 @@ class NightLine(QWidget):
             model.results_changed,
             model.findings_changed,
             model.current_changed,
-            model.curve_changed,
+            model.curves.changed,
             model.metric_changed,
         ):
             signal.connect(self._soon.ask)
@@ -62,15 +63,15 @@ class NightLine(QWidget):
         self.update()
 
     def _chosen(self, index: int) -> None:
-        self._model.set_metric(self.metric_box.itemData(index))
+        self._model.numbers.set_metric(self.metric_box.itemData(index))
 
     def _refresh(self) -> None:
-        known = [m for m in METRICS if self._model.knows_metric(m)] or [self._model.metric]
+        known = [m for m in METRICS if self._model.numbers.knows_metric(m)] or [self._model.numbers.metric]
         if [self.metric_box.itemData(i) for i in range(self.metric_box.count())] != known:
             self.metric_box.clear()
             for name in known:
                 self.metric_box.addItem(METRICS[name][0], name)
-        self.metric_box.setCurrentIndex(max(0, self.metric_box.findData(self._model.metric)))
+        self.metric_box.setCurrentIndex(max(0, self.metric_box.findData(self._model.numbers.metric)))
         self.legend.update()
         self.gutter.update()
         self.line.update()

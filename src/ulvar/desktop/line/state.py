@@ -8,7 +8,8 @@ import numpy as np
 from PySide6.QtCore import QRectF
 
 from ulvar.desktop.line.sky import LANE, NightSky
-from ulvar.desktop.models.model import METRICS, Model
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.numbers import METRICS
 from ulvar.desktop.parts.plots import nice_ticks
 from ulvar.frames import ExposureFacts, Role
 
@@ -65,10 +66,10 @@ class LineState:
 
     def range(self) -> tuple[float, float]:
         """Return lowest and highest value of the axis."""
-        return self._model.cached(f"line range {self._model.metric}", self._find_range)
+        return self._model.cached(f"line range {self._model.numbers.metric}", self._find_range)
 
     def _find_range(self) -> tuple[float, float]:
-        values = list(self._model.metric_values(self._model.metric).values())
+        values = list(self._model.numbers.metric_values(self._model.numbers.metric).values())
         if not values:
             return 0.0, 1.0
         low, high = float(np.min(values)), float(np.max(values))
@@ -86,13 +87,13 @@ class LineState:
 
     def dots(self) -> list[tuple[str, float, float, str]]:
         """Return (path, x, y, kind) of every light with a time, and of calibration frames that have the number."""
-        key = f"line dots {self._model.station} {self._model.metric} {self.width} {self.height}"
+        key = f"line dots {self._model.station} {self._model.numbers.metric} {self.width} {self.height}"
         return self._model.cached(key, self._place_dots)
 
     def _place_dots(self) -> list[tuple[str, float, float, str]]:
-        values = self._model.metric_values(self._model.metric)
+        values = self._model.numbers.metric_values(self._model.numbers.metric)
         out = self._model.left_out()
-        marked = self._model.files_with_findings()
+        marked = self._model.jobs.files_with_findings()
         main = self._model.working_filter()
         result = []
         lights = {f.path for f in self._model.lights()}
@@ -113,9 +114,9 @@ class LineState:
 
     def value_ticks(self) -> list[tuple[float, str]]:
         """Return (y, text) of the value axis, drawn in the gutter."""
-        if not self._model.metric_values(self._model.metric):
+        if not self._model.numbers.metric_values(self._model.numbers.metric):
             return []
-        _, unit, decimals = METRICS[self._model.metric]
+        _, unit, decimals = METRICS[self._model.numbers.metric]
         ticks = nice_ticks(*self.range(), 4)
         gap = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
         places = max(decimals if gap < 1 else 0, max(0, -math.floor(math.log10(gap) + 1e-9)) if gap > 0 else 0)

@@ -2,106 +2,118 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Iterable
+from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from PySide6.QtCore import QObject, Signal
 
 from ulvar.desktop.models import edits
+from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.work.background import Asker
 from ulvar.engine import default_budget
 from ulvar.flows import read_stars
-from ulvar.frames import ExposureFacts, Shape
-from ulvar.night import Night, NightSettings, Product
+from ulvar.frames import Shape
+from ulvar.night import NightSettings, Product
 from ulvar.night.settings import RuleSettings, ShapeSettings
 from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates, star_table_path
 from ulvar.registration import Transform
 from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
 from ulvar.stars import FieldMap, StarTable, field_map
 
-if TYPE_CHECKING:
-    from PySide6.QtGui import QUndoStack
 
+class Looking(QObject):
+    """What the sky view and the Combine board ask.
 
-class Looking:
-    """What the sky view and the Combine board ask; it reads what the model caches."""
+    Attributes
+    ----------
+    star_chosen : Signal
+        Another detected star was chosen, or none.
+    """
 
-    if TYPE_CHECKING:
-        night: Night | None
-        current: str
-        undo: QUndoStack
-        star_chosen: Any
-        preview_changed: Any
+    star_chosen = Signal()
 
-        def products(self, kind: str) -> dict[str, Product]: ...
-        def settings(self) -> NightSettings: ...
-        def facts(self, path: str) -> ExposureFacts | None: ...
-        def left_out(self) -> dict[str, str]: ...
-        def working_filter(self) -> str: ...
-        def transform_of(self, raw: str) -> Transform | None: ...
-        def cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+    def __init__(self, ground: Ground) -> None:
+        super().__init__(ground)
+        self._ground = ground
+        # Positions of stars that limits under the user's hand would leave, or None when nothing is tuned.
+        self.tuned_stars: np.ndarray | None = None
+        self.chosen_star: tuple[float, float] | None = None
+        # Whether the picture shows the deep view, on whose pixels clicks then are.
+        self.deep_shown = False
+        self._tables = Asker("star tables")
+        self._tables.found.connect(self._table_arrived)
 
-    # Positions of stars that limits under the user's hand would leave, or None when nothing is tuned.
-    tuned_stars: np.ndarray | None = None
-    chosen_star: tuple[float, float] | None = None
-    # Whether the picture shows the deep view, on whose pixels clicks then are.
-    deep_shown: bool = False
+    def close(self) -> None:
+        """End the thread that reads ahead."""
+        self._tables.close(wait=True)
 
     @property
     def picture_bytes(self) -> int:
         """Memory for pictures that are kept for stepping: a quarter of the budget, two gigabytes at most."""
         return int(min(default_budget() / 4, 2 * 1024**3))
 
+    def transform_of(self, raw: str) -> Transform | None:
+        """Alignment of an exposure onto its reference."""
+        product = self._ground.products("score").get(raw)
+        if product is None or product.values["matrix"] is None:
+            return None
+        return Transform(np.array(product.values["matrix"]))
+
     # ---- qualities and rules
 
     def quality(self) -> dict[str, QualityRow]:
         """Raw path to every quality of each scored exposure."""
-        return self.cached(
-            "quality", lambda: quality_rows(self.night, scores=self.products("score")) if self.night else {}
+        return self._ground.cached(
+            "quality",
+            lambda: (
+                quality_rows(self._ground.night, scores=self._ground.products("score")) if self._ground.night else {}
+            ),
         )
 
     def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
         """Exposures to stack, and those that a rule takes out with why."""
 
         def make() -> tuple[dict[str, Product], dict[str, str]]:
-            if self.night is None:
+            if self._ground.night is None:
                 return {}, {}
-            return stack_candidates(self.night, rows=self.quality(), scores=self.products("score"))
+            return stack_candidates(self._ground.night, rows=self.quality(), scores=self._ground.products("score"))
 
-        return self.cached("plan", make)
+        return self._ground.cached("plan", make)
 
     def comparable(self) -> dict[str, QualityRow]:
         """Qualities of the exposures of the working filter that are not left out."""
-        name, out = self.working_filter(), self.left_out()
-        scores = self.products("score")
+        name, out = self._ground.working_filter(), self._ground.left_out()
+        scores = self._ground.products("score")
         return {
             raw: row for raw, row in self.quality().items() if scores[raw].values["filter"] == name and raw not in out
         }
 
     def rule_counts(self) -> list[RuleCount]:
         """What each rule takes of them."""
-        return count_rules(night_rules(self.settings()), list(self.comparable().values()))
+        return count_rules(night_rules(self._ground.settings()), list(self.comparable().values()))
 
     def outlook(self) -> tuple[StackOutlook, StackOutlook]:
         """Return what the stack will be like, and what it would be with every exposure."""
         rows = self.comparable()
-        scores = self.products("score")
+        scores = self._ground.products("score")
         aligned = [row for raw, row in rows.items() if scores[raw].values["matrix"] is not None]
         return stack_outlook([rows[raw] for raw in self.stack_plan()[0] if raw in rows]), stack_outlook(aligned)
 
     def _choose(self, settings: NightSettings, text: str) -> None:
-        if self.night is not None:
-            self.undo.push(edits.Choices(self, settings, text))  # type: ignore[arg-type]
+        if self._ground.night is not None:
+            self._ground.undo.push(edits.Choices(self._ground, settings, text))
 
     def set_rules(self, rules: list[RuleSettings], text: str) -> None:
         """Change the rules, undoably."""
-        settings = self.settings()
+        settings = self._ground.settings()
         settings.combine.rules = rules
         self._choose(settings, text)
 
     def set_blend(self, blend: dict[str, float]) -> None:
         """Change what the score weighs, undoably."""
-        settings = self.settings()
+        settings = self._ground.settings()
         settings.combine.blend = blend
         self._choose(settings, "Change the score")
 
@@ -109,10 +121,10 @@ class Looking:
 
     def star_file(self, raw: str) -> Path | None:
         """Return the file with the detected stars of an exposure, or None when it is not scored."""
-        product = self.products("score").get(raw)
-        if product is None or self.night is None:
+        product = self._ground.products("score").get(raw)
+        if product is None or self._ground.night is None:
             return None
-        path = star_table_path(self.night, product)
+        path = star_table_path(self._ground.night, product)
         return path if path.exists() else None
 
     def star_table(self, raw: str) -> StarTable | None:
@@ -122,16 +134,29 @@ class Looking:
             path = self.star_file(raw)
             return None if path is None else read_stars(path)
 
-        return self.cached(f"star table {raw}", make)
+        return self._ground.cached(f"star table {raw}", make)
 
     def field_map(self, raw: str) -> FieldMap | None:
         """Return width and elongation of the stars over an exposure, or None when there are too few."""
 
         def make() -> FieldMap | None:
-            stars, facts = self.star_table(raw), self.facts(raw)
+            stars, facts = self.star_table(raw), self._ground.facts(raw)
             return None if stars is None or facts is None else field_map(stars, facts.width, facts.height)
 
-        return self.cached(f"field map {raw}", make)
+        return self._ground.cached(f"field map {raw}", make)
+
+    def read_tables_ahead(self, paths: Iterable[str]) -> None:
+        """Read the stars of exposures that will probably be looked at next, and map them, in another thread."""
+        for raw in paths:
+            file, facts = self.star_file(raw), self._ground.facts(raw)
+            if file is not None and facts is not None and f"star table {raw}" not in self._ground.caches:
+                self._tables.ask((self._ground.order, raw), partial(_stars_and_map, file, facts.width, facts.height))
+
+    def _table_arrived(self, asked: tuple[int, str], result: object) -> None:
+        order, raw = asked
+        if order == self._ground.order and isinstance(result, tuple):
+            self._ground.caches.setdefault(f"star table {raw}", result[0])
+            self._ground.caches.setdefault(f"field map {raw}", result[1])
 
     def choose_star(self, place: tuple[float, float] | None) -> None:
         """Choose a detected star of the current exposure, in picture and table alike."""
@@ -142,23 +167,23 @@ class Looking:
     def tune_stars(self, places: np.ndarray | None) -> None:
         """Show which stars limits would leave; None goes back to the stored ones."""
         self.tuned_stars = places
-        self.preview_changed.emit()
+        self._ground.preview_changed.emit()
 
     # ---- regions
 
     def regions(self) -> list[Shape]:
         """Regions without star finding."""
-        return [region.shape for region in self.settings().combine.regions]
+        return [region.shape for region in self._ground.settings().combine.regions]
 
     def add_region(self, kind: str, points: list[tuple[float, float]]) -> None:
         """Leave a region out of star finding, undoably."""
-        settings = self.settings()
+        settings = self._ground.settings()
         settings.combine.regions = [*settings.combine.regions, ShapeSettings(kind=kind, points=points)]  # type: ignore[arg-type]
         self._choose(settings, f"Leave a {kind} out")
 
     def clear_regions(self) -> int:
         """Take all regions back, undoably; returns how many there were."""
-        settings = self.settings()
+        settings = self._ground.settings()
         count = len(settings.combine.regions)
         if count:
             settings.combine.regions = []
@@ -169,9 +194,14 @@ class Looking:
 
     def deep_view(self) -> Product | None:
         """The median of the aligned night, where it was made."""
-        return self.products("deep").get(self.working_filter())
+        return self._ground.products("deep").get(self._ground.working_filter())
 
     def at_hand(self) -> str:
         """Return the exposure whose pixels the picture shows: the current one, or the deep view's reference."""
         deep = self.deep_view()
-        return str(deep.values["reference"]) if deep is not None and self.deep_shown else self.current
+        return str(deep.values["reference"]) if deep is not None and self.deep_shown else self._ground.current
+
+
+def _stars_and_map(file: Path, width: int, height: int) -> tuple[StarTable, FieldMap | None]:
+    stars = read_stars(file)
+    return stars, field_map(stars, width, height)

@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from PySide6.QtCore import QObject
 
-from ulvar.astrometry import Wcs
-from ulvar.flows import CurveResult
-from ulvar.frames import ExposureFacts, Group, Role
+from ulvar.desktop.models.curves import Curves
+from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.models.looking import Looking
+from ulvar.frames import Role
 from ulvar.lightcurves import airmass_at
-from ulvar.night import Night, Product
-from ulvar.night.stations import QualityRow, measured_files
-from ulvar.photometry import SeriesTable
-from ulvar.registration import Transform
+from ulvar.night.stations import measured_files
 from ulvar.stars import QUALITIES
 
 # Name, unit, decimals. Every quality of an exposure is one, beside what other stations know.
@@ -36,28 +33,26 @@ STATION_METRIC = {
 }  # fmt: skip
 
 
-class Numbers:
-    """The part of the model that computes; it reads what the model caches."""
+class Numbers(QObject):
+    """Numbers of exposures, and which of them the night line shows.
 
-    if TYPE_CHECKING:
-        night: Night | None
+    Attributes
+    ----------
+    metric : str
+        The one shown.
+    """
 
-        def lights(self) -> list[ExposureFacts]: ...
-        def exposures(self) -> list[ExposureFacts]: ...
-        def groups(self) -> list[Group]: ...
-        def products(self, kind: str) -> dict[str, Product]: ...
-        def plates(self) -> dict[str, Wcs]: ...
-        def quality(self) -> dict[str, QualityRow]: ...
-        def series(self) -> SeriesTable | None: ...
-        def curve(self) -> CurveResult | None: ...
-        def cached(self, key: str, make: Callable[[], Any]) -> Any: ...
+    def __init__(self, ground: Ground, curves: Curves, looking: Looking) -> None:
+        super().__init__(ground)
+        self._ground, self._curves, self._looking = ground, curves, looking
+        self.metric = "temperature"
 
     def metric_values(self, metric: str) -> dict[str, float]:
         """Return path to value for the night line."""
 
         def make() -> dict[str, float]:
             if metric == "temperature":
-                return {f.path: t for f in self.exposures() if (t := f.sensor_temperature_c) is not None}
+                return {f.path: t for f in self._ground.exposures() if (t := f.sensor_temperature_c) is not None}
             if metric in ("set_level", "set_noise"):
                 return self._calibration_numbers(metric)
             if metric == "airmass":
@@ -66,27 +61,31 @@ class Numbers:
                 return self._target_flux()
             if metric in QUALITIES:
                 factor = QUALITIES[metric].factor
-                return {raw: factor * v for raw, row in self.quality().items() if (v := row.get(metric)) is not None}
+                return {
+                    raw: factor * v
+                    for raw, row in self._looking.quality().items()
+                    if (v := row.get(metric)) is not None
+                }
             return {
                 raw: float(p.values[metric])
-                for raw, p in self.products("plate").items()
+                for raw, p in self._ground.products("plate").items()
                 if p.values.get(metric) is not None and math.isfinite(float(p.values[metric]))
             }
 
-        return self.cached(f"metric {metric}", make)
+        return self._ground.cached(f"metric {metric}", make)
 
     def knows_metric(self, metric: str) -> bool:
         """Whether there is anything to show of a metric; cheaper than asking for its values."""
         if metric == "target":
-            table = self.series()
+            table = self._curves.series()
             return table is not None and bool(table.names("target"))
         return bool(self.metric_values(metric))
 
     def _calibration_numbers(self, metric: str) -> dict[str, float]:
         """Level of each bias, dark and dark flat less that of its set, or its noise: shows drift and light leaks."""
-        looks = self.cached("looks", lambda: self.night.looks() if self.night else {})
+        looks = self._ground.cached("looks", lambda: self._ground.night.looks() if self._ground.night else {})
         result: dict[str, float] = {}
-        for group in self.groups():
+        for group in self._ground.groups():
             if group.role not in (Role.BIAS, Role.DARK, Role.DARK_FLAT) or group.is_master:
                 continue
             seen = {f: looks[f] for f in group.files if f in looks and math.isfinite(looks[f].level_adu)}
@@ -96,7 +95,9 @@ class Numbers:
         return result
 
     def _airmass(self) -> dict[str, float]:
-        usable = [f for f in self.lights() if f.site and f.mid_utc and f.ra_deg is not None and f.dec_deg is not None]
+        usable = [
+            f for f in self._ground.lights() if f.site and f.mid_utc and f.ra_deg is not None and f.dec_deg is not None
+        ]
         if not usable:
             return {}
         first = usable[0]
@@ -105,12 +106,12 @@ class Numbers:
         return {f.path: float(v) for f, v in zip(usable, values) if math.isfinite(v)}
 
     def _target_flux(self) -> dict[str, float]:
-        table = self.series()
+        table = self._curves.series()
         targets = table.names("target") if table else []
         if table is None or not targets:
             return {}
         rows = {row.file: row.flux for row in table.star(targets[0]) if math.isfinite(row.flux)}
-        result = self.curve()
+        result = self._curves.curve()
         if result is not None:
             rows = dict(zip(result.curve.files, result.curve.relative_flux))
         typical = float(np.nanpercentile(list(rows.values()), 80)) if rows else 1.0
@@ -118,28 +119,36 @@ class Numbers:
 
     def measured_names(self) -> dict[str, str]:
         """Raw path to the file name under which it was measured."""
-        return self.cached("measured names", lambda: measured_files(self.night) if self.night else {})
-
-    def transform_of(self, raw: str) -> Transform | None:
-        """Alignment of an exposure onto its reference."""
-        product = self.products("score").get(raw)
-        if product is None or product.values["matrix"] is None:
-            return None
-        return Transform(np.array(product.values["matrix"]))
+        return self._ground.cached(
+            "measured names", lambda: measured_files(self._ground.night) if self._ground.night else {}
+        )
 
     def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]:
         """Return where the listed stars fall in an exposure."""
         result: dict[str, tuple[float, float]] = {}
-        if self.night is None:
+        if self._ground.night is None:
             return result
-        wcs = self.plates().get(raw)
-        transform = self.transform_of(raw)
+        wcs = self._ground.plates().get(raw)
+        transform = self._looking.transform_of(raw)
         back = transform.inverse() if transform else None
-        for star in self.night.stars():
+        for star in self._ground.night.stars():
             if star.ra is not None and star.dec is not None and wcs is not None:
                 x, y = wcs.pixel(star.ra, star.dec)
                 result[star.name] = float(x), float(y)
             elif star.x is not None and star.y is not None:
-                x, y = back(np.array([star.x]), np.array([star.y])) if back else ([star.x], [star.y])
-                result[star.name] = float(x[0]), float(y[0])
+                place = np.array([star.x]), np.array([star.y])
+                xs, ys = back(*place) if back else place
+                result[star.name] = float(xs[0]), float(ys[0])
         return result
+
+    def choose_metric(self) -> None:
+        """Take the metric of the station, or the first that is known."""
+        wanted = STATION_METRIC[self._ground.station]
+        self.metric = wanted if self.knows_metric(wanted) else "temperature"
+        if not self.knows_metric(self.metric):
+            self.metric = next((m for m in METRICS if self.knows_metric(m)), "temperature")
+
+    def set_metric(self, metric: str) -> None:
+        """Show another metric on the night line."""
+        self.metric = metric
+        self._ground.metric_changed.emit()

@@ -28,14 +28,14 @@ def plan_action(model: Model) -> tuple[str, str, str]:
             return "Go on to Combine", "No calibration frames: lights are used as they are.", "go combine"
         return f"Make {n} masters", "Written into the night; raw files stay as they are.", "run masters"
     if station == "calibrate":
-        if not model.has_masters():
+        if not model.matching.has_masters():
             return "Go to Masters", "There are no masters yet.", "go masters"
         done = len(model.products("calibrated"))
         size = sum(4 * f.width * f.height for f in lights) / 1e6
         partial = model.settings().calibrate.partial
         ready = sum(
             sum(f not in out for f in group.files)
-            for group, match in model.matches()
+            for group, match in model.matching.matches()
             if match.safe or (partial and any(c.usable for c in match.choices[:3]))
         )
         if not ready:
@@ -53,7 +53,7 @@ def plan_action(model: Model) -> tuple[str, str, str]:
                 "Finds stars, judges and aligns each exposure.",
                 "run score",
             )
-        keep, ruled = model.stack_plan()
+        keep, ruled = model.looking.stack_plan()
         if not keep:
             return "Score again", "No exposure is left to stack.", "run score"
         of = f"Filter {model.working_filter()}; " if model.working_filter() else ""
@@ -85,6 +85,6 @@ def plan_action(model: Model) -> tuple[str, str, str]:
             f"{len(stars)} stars in filter {model.working_filter() or 'none'}.",
             "run measure",
         )
-    if model.series() is None:
+    if model.curves.series() is None:
         return "Go to Measure", "There are no measurements yet.", "go measure"
     return "Make the light curve", "Written as curve.csv into the night's products.", "run curve"

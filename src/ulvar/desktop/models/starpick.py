@@ -11,18 +11,18 @@ from ulvar.photometry import ListedStar
 from ulvar.stars import StarFlag, StarTable
 
 
-def _sky_or_pixel(model: Model, place: tuple[float, float]) -> dict[str, float] | None:
-    """Return a position for a star list: on the sky where the exposure is solved, else on the reference."""
-    shown = model.at_hand()
+def _listed(model: Model, name: str, role: str, place: tuple[float, float]) -> ListedStar | None:
+    """Return a star for the list, on the sky where the exposure is solved, else on the reference; None without either."""
+    shown = model.looking.at_hand()
     wcs = model.plates().get(shown)
     if wcs is not None:
         ra, dec = wcs.sky(*place)
-        return {"ra": float(ra), "dec": float(dec)}
-    transform = model.transform_of(shown)
+        return ListedStar(name, role, ra=float(ra), dec=float(dec))
+    transform = model.looking.transform_of(shown)
     if transform is None:
         return None
     x, y = transform(np.array([place[0]]), np.array([place[1]]))
-    return {"x": float(x[0]), "y": float(y[0])}
+    return ListedStar(name, role, x=float(x[0]), y=float(y[0]))
 
 
 def _next_name(stars: list[ListedStar], role: str, target: str) -> str:
@@ -39,23 +39,22 @@ def give_role(model: Model, place: tuple[float, float], role: str) -> str:
     if model.night is None:
         return ""
     stars = model.night.stars()
-    pixels = model.star_pixels(model.at_hand())
+    pixels = model.numbers.star_pixels(model.looking.at_hand())
     near = [n for n, (x, y) in pixels.items() if (x - place[0]) ** 2 + (y - place[1]) ** 2 < 8**2]
     kept = [s for s in stars if s.name not in near]
     if not role:
         if not near:
             return "There is no role at this place."
-        model.set_stars(kept, f"Remove {near[0]}")
+        model.matching.set_stars(kept, f"Remove {near[0]}")
         return f"{near[0]} has no role now."
-    where = _sky_or_pixel(model, place)
-    if where is None:
-        return "Score the exposures first (Combine), so that the place can be carried to the others."
     if role == "target":
         # One target at a time: the old one gives way.
         kept = [s for s in kept if s.role != "target"]
     name = _next_name(kept, role, model.night.name or "target")
-    new = ListedStar(name, role, **where)
-    model.set_stars([new, *kept] if role == "target" else [*kept, new], f"Make {name} a {role}")
+    new = _listed(model, name, role, place)
+    if new is None:
+        return "Score the exposures first (Combine), so that the place can be carried to the others."
+    model.matching.set_stars([new, *kept] if role == "target" else [*kept, new], f"Make {name} a {role}")
     return f"{name} is a {role} star now." if role != "target" else f"{name} is the target now."
 
 
@@ -68,34 +67,34 @@ def propose_stars(model: Model) -> str:
     target = next((s for s in stars if s.role == "target"), None)
     if target is None:
         return "Click the target in the picture first; comparison stars are chosen to suit it."
-    table = model.star_table(model.current)
+    table = model.looking.star_table(model.current)
     if table is None:
         return "Go to an exposure that is scored."
-    place = model.star_pixels(model.current).get(target.name)
+    place = model.numbers.star_pixels(model.current).get(target.name)
     facts = model.facts(model.current)
     if place is None or facts is None:
         return "The target's place in this exposure is not known: solve it first."
     chosen = choose_comparisons(table, place, (facts.width, facts.height))
     if not len(chosen):
         return "No star is alone, of like brightness and away from the edge."
-    taken = [xy for name, xy in model.star_pixels(model.current).items()]
+    taken = [xy for name, xy in model.numbers.star_pixels(model.current).items()]
     new = list(stars)
     added = 0
     for k in chosen:
         x, y = float(table.x[k]), float(table.y[k])
         if any((x - a) ** 2 + (y - b) ** 2 < 8**2 for a, b in taken):
             continue
-        where = _sky_or_pixel(model, (x, y))
-        if where is None:
-            continue
         # Every fourth star checks the others.
         role = "check" if added == 3 else "comparison"
-        new.append(ListedStar(_next_name(new, role, ""), role, **where))
+        listed = _listed(model, _next_name(new, role, ""), role, (x, y))
+        if listed is None:
+            continue
+        new.append(listed)
         added += 1
         if added == 7:
             break
     if added:
-        model.set_stars(new, f"Propose {added} stars")
+        model.matching.set_stars(new, f"Propose {added} stars")
     return f"{added} stars proposed: like the target in brightness, alone, away from the edge."
 
 

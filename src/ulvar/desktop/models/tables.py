@@ -19,8 +19,8 @@ def save_exposure_table(model: Model, path: Path) -> int:
     OSError
         If it cannot be written.
     """
-    rows, out = model.quality(), model.left_out()
-    ruled = model.stack_plan()[1]
+    rows, out = model.looking.quality(), model.left_out()
+    ruled = model.looking.stack_plan()[1]
     text = io.StringIO()
     writer = csv.writer(text, lineterminator="\n")
     writer.writerow(["file", "time_utc_mid", "filter", "exposure_s", *QUALITIES, "kept", "reason"])

@@ -199,11 +199,11 @@ class Rows(QAbstractTableModel):
         """Return the row of a key, or -1."""
         return self._keys.index(key) if key in self._keys else -1
 
-    def rowCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+    def rowCount(self, parent: QModelIndex | QPersistentModelIndex = QModelIndex()) -> int:  # noqa: B008
         """Rows."""
         return 0 if parent.isValid() else len(self._rows)
 
-    def columnCount(self, parent: QModelIndex = QModelIndex()) -> int:  # noqa: B008
+    def columnCount(self, parent: QModelIndex | QPersistentModelIndex = QModelIndex()) -> int:  # noqa: B008
         """Columns."""
         return 0 if parent.isValid() else len(self._headers)
 

@@ -170,11 +170,11 @@ class Canvas(QWidget):
             painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
             painter.setBrush(self.sky.color("cur"))
             painter.drawRoundedRect(QRectF(x - 3, self.height() / 2 - 14, 6, 28), 3, 3)
-            for text, left in (
+            for text, start in (
                 ("before", x - 12 - painter.fontMetrics().horizontalAdvance("before")),
                 ("after", x + 12),
             ):
-                halo_text(painter, QPointF(left, 40), text, self.sky.color("text"))
+                halo_text(painter, QPointF(start, 40), text, self.sky.color("text"))
         if self.line is not None:
             a, b = (self.sight.to_screen(p.x(), p.y()) for p in self.line)
             painter.setPen(QPen(self.sky.color("cur"), 1.6))
@@ -185,10 +185,8 @@ class Canvas(QWidget):
         if self.box is not None:
             painter.setPen(QPen(self.sky.color("cur"), 1.6))
             painter.setBrush(Qt.BrushStyle.NoBrush)
-            b = self.box
-            painter.drawPolygon(
-                QPolygonF([self.sight.to_screen(x, y) for x, y in ((b.left(), b.top()), (b.right(), b.top()), (b.right(), b.bottom()), (b.left(), b.bottom()))])
-            )  # fmt: skip
+            sides = (self.box.topLeft(), self.box.topRight(), self.box.bottomRight(), self.box.bottomLeft())
+            painter.drawPolygon(QPolygonF([self.sight.to_screen(p.x(), p.y()) for p in sides]))
         painter.setPen(QPen(self.sky.color("cur"), 1.6, Qt.PenStyle.DashLine))
         painter.setBrush(self.sky.color("cur", 0.16))
         if self._corners:

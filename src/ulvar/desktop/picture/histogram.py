@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ulvar.desktop.parts.theme import Theme
@@ -153,7 +153,7 @@ class Histogram(QWidget):
 
     def event(self, event: QEvent) -> bool:
         """Tell the levels of the handles."""
-        if event.type() == QEvent.Type.ToolTip and self.picture is not None:
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip and self.picture is not None:
             s = self.stretch
             lines = [f"black {s.floor:.1f} ADU, white {s.ceiling:.1f} ADU".replace("-", "−")]
             if s.has_knee:

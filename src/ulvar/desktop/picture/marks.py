@@ -29,14 +29,14 @@ class Marks:
 
     def deep(self, shown: set[str]) -> Overlay:
         """Return the marks of the deep view: those of its reference, on whose pixels it lies; roles always."""
-        deep = self._model.deep_view()
+        deep = self._model.looking.deep_view()
         if deep is None:
             return Overlay()
         reference = str(deep.values["reference"])
         overlay = self.overlay(reference, shown)
         if not overlay.roles:
             roles = {s.name: s.role for s in self._model.night.stars()} if self._model.night else {}
-            places = self._model.star_pixels(reference)
+            places = self._model.numbers.star_pixels(reference)
             overlay.roles = [RoleMark(name, roles[name], *place) for name, place in places.items() if name in roles]
         return overlay
 
@@ -54,12 +54,12 @@ class Marks:
         overlay = Overlay()
         model = self._model
         if "defects" in shown and model.station in ("masters", "calibrate"):
-            overlay.defects = model.preview
+            overlay.defects = model.matching.preview
         facts = model.facts(raw)
         if facts is None:
             return overlay
         if "regions" in shown:
-            overlay.regions = [region.outline() for region in model.regions()]
+            overlay.regions = [region.outline() for region in model.looking.regions()]
         if facts.role is not Role.LIGHT:
             return overlay
         wcs = model.plates().get(raw)
@@ -83,12 +83,12 @@ class Marks:
         score = self._model.products("score").get(raw)
         if score is not None and score.values.get("trail_lines"):
             overlay.trails = np.array(score.values["trail_lines"], dtype=float)
-        overlay.chosen = self._model.chosen_star
-        tuned = self._model.tuned_stars
+        overlay.chosen = self._model.looking.chosen_star
+        tuned = self._model.looking.tuned_stars
         if tuned is not None:
             overlay.detections = tuned
             return
-        table = self._model.star_table(raw)
+        table = self._model.looking.star_table(raw)
         if table is not None:
             overlay.detections = np.column_stack([table.x, table.y])
 
@@ -127,9 +127,9 @@ class Marks:
         night = self._model.night
         if night is None:
             return
-        pixels = self._model.star_pixels(raw)
+        pixels = self._model.numbers.star_pixels(raw)
         left = set(self._model.settings().curve.leave_out)
-        curve = self._model.curve()
+        curve = self._model.curves.curve()
         suspects = set(curve.curve.ensemble.suspects) if curve else set()
         for star in night.stars():
             if star.name in pixels and math.isfinite(pixels[star.name][0]):

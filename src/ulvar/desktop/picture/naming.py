@@ -27,7 +27,7 @@ class Naming:
         """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
         if not self._on("aligned") or self._model.station in ("intake", "masters"):
             return None
-        return self._model.transform_of(raw)
+        return self._model.looking.transform_of(raw)
 
     def path_for(self, facts: ExposureFacts) -> str:
         """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
@@ -58,7 +58,7 @@ class Naming:
             bits.append(f"{facts.exposure_s:g} s")
         if facts.filter:
             bits.append(facts.filter)
-        airmass = self._model.metric_values("airmass").get(facts.path)
+        airmass = self._model.numbers.metric_values("airmass").get(facts.path)
         if airmass:
             bits.append(f"airmass {airmass:.2f}")
         orders = Orders.of(path)

@@ -314,11 +314,11 @@ def _compass(painter: QPainter, scene: Scene, wcs: Wcs) -> None:
          if v / per_px > 60), (7200, "2°"),
     )  # fmt: skip
     width = length / per_px
-    y = scene.sight.height - 20
-    painter.drawLine(QPointF(14, y), QPointF(14 + width, y))
-    for x in (14, 14 + width):
-        painter.drawLine(QPointF(x, y - 4), QPointF(x, y + 4))
-    halo_text(painter, QPointF(20 + width, y + 4), label, painter.pen().color())
+    foot = scene.sight.height - 20
+    painter.drawLine(QPointF(14, foot), QPointF(14 + width, foot))
+    for tick in (14.0, 14 + width):
+        painter.drawLine(QPointF(tick, foot - 4), QPointF(tick, foot + 4))
+    halo_text(painter, QPointF(20 + width, foot + 4), label, painter.pen().color())
 
 
 def _grid(painter: QPainter, scene: Scene) -> None:

@@ -41,7 +41,7 @@ class RegionDrawing:
         if picture is None or not setting:
             return
         if setting == "leave out:rectangle":
-            self._model.add_region("rectangle", [(x0, y0), (x1 - 1, y1 - 1)])
+            self._model.looking.add_region("rectangle", [(x0, y0), (x1 - 1, y1 - 1)])
             return
         height, width = picture.shape
         region = Region(max(0, x0), max(0, y0), min(width, x1), min(height, y1))
@@ -58,4 +58,4 @@ class RegionDrawing:
     def _shape_drawn(self, kind: str, points: list[tuple[float, float]]) -> None:
         if kind != "box" and self._setting:
             self._setting = ""
-            self._model.add_region(kind, points)
+            self._model.looking.add_region(kind, points)

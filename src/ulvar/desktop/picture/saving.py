@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPen, QRegion
+from PySide6.QtCore import QByteArray, QPoint, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QColor, QImage, QImageWriter, QPainter, QPen, QRegion
 from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop.models.model import Model
@@ -100,5 +100,5 @@ def save_picture(canvas: Canvas, caption: list[str], path: Path, quality: str) -
     """
     image = render_picture(canvas, caption, quality)
     with atomic_path(path) as temporary:
-        if not image.save(str(temporary), "PNG"):
+        if not QImageWriter(str(temporary), QByteArray(b"PNG")).write(image):
             raise OSError(f"{path.name} could not be written")

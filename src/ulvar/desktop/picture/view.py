@@ -43,7 +43,7 @@ class SkyView(QWidget):
         super().__init__()
         self._model = model
         self.theme = theme
-        self.loader = PictureLoader(model.picture_bytes)
+        self.loader = PictureLoader(model.looking.picture_bytes)
         self.loader.loaded.connect(self._loaded)
         self.loader.masked.connect(self._masked)
         self._wanted = ""
@@ -75,8 +75,8 @@ class SkyView(QWidget):
         self.canvas.line_drawn.connect(lambda *_: self.instruments.profile())
         self.canvas.shape_drawn.connect(lambda kind, _: self.instruments.statistics() if kind == "box" else None)
         layout.addWidget(self.foot)
-        for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.star_chosen,
-                       model.curve_changed):  # fmt: skip
+        for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.looking.star_chosen,
+                       model.curves.changed):  # fmt: skip
             signal.connect(self._marks)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
@@ -119,9 +119,9 @@ class SkyView(QWidget):
     def refresh(self) -> None:
         """Show the current exposure."""
         self._override = ""
-        deep = self._model.deep_view()
-        self._model.deep_shown = self.on("deep") and deep is not None
-        if deep is not None and self._model.deep_shown:
+        deep = self._model.looking.deep_view()
+        self._model.looking.deep_shown = self.on("deep") and deep is not None
+        if deep is not None and self._model.looking.deep_shown:
             self.show_file(deep.output, f"Deep view of {deep.values['count']}")
             self.header.facts.set_words("marks placed here count for every exposure")
             return
@@ -197,7 +197,7 @@ class SkyView(QWidget):
         known = (self._model.facts(path) for path in near)
         self.loader.prefetch([self.naming.path_for(facts) for facts in known if facts is not None])
         if self.on("stars") or self._model.station == "combine":
-            self._model.read_tables_ahead(near)
+            self._model.looking.read_tables_ahead(near)
 
     @property
     def shown_path(self) -> str:
@@ -262,7 +262,7 @@ class SkyView(QWidget):
             # One way of comparing at a time.
             self._alone(key, _COMPARING)
             self.refresh()
-        elif key == "deep" and button.isChecked() and self._model.deep_view() is None:
+        elif key == "deep" and button.isChecked() and self._model.looking.deep_view() is None:
             button.setChecked(False)
             self._model.message.emit("There is no deep view yet: make it with Ctrl+K, Make the deep view.")
         elif key == "colour":
@@ -270,7 +270,11 @@ class SkyView(QWidget):
                 self._model.message.emit("This exposure is grey: its header names no colours of a mosaic.")
             self.refresh()
         elif key in ("aligned", "deep"):
-            if key == "aligned" and button.isChecked() and self._model.transform_of(self._model.current) is None:
+            if (
+                key == "aligned"
+                and button.isChecked()
+                and self._model.looking.transform_of(self._model.current) is None
+            ):
                 self._model.message.emit("This exposure is not aligned yet: score the exposures first (Combine).")
             self.refresh()
         elif key in _TOOLS:
@@ -356,14 +360,14 @@ class SkyView(QWidget):
 
     def stars_of(self, raw: str):  # type: ignore[no-untyped-def]
         """Return the detected stars of an exposure, or None when it is not scored."""
-        return self._model.star_table(raw)
+        return self._model.looking.star_table(raw)
 
     def _clicked(self, x: float, y: float) -> None:
         if self.on("closeup") and self.canvas.picture is not None and not self.canvas.picture.quick:
             self.instruments.look_closely(x, y)
         near = self.nearest_star(x, y)
         if self.on("stars") and near is not None:
-            self._model.choose_star(near)
+            self._model.looking.choose_star(near)
         self.star_clicked.emit(x, y, near)
 
     def nearest_star(self, x: float, y: float) -> tuple[float, float] | None:

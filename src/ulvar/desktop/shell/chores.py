@@ -61,7 +61,7 @@ class Chores:
         folder = QFileDialog.getExistingDirectory(
             self._parent, "Add a folder of exposures to this night", str(Path.home())
         )
-        if folder and not self._model.add_folders([Path(folder)]):
+        if folder and not self._model.jobs.add_folders([Path(folder)]):
             self._model.message.emit("This folder is in the night already, or something runs.")
 
     def facts(self) -> None:
@@ -81,7 +81,7 @@ class Chores:
 
     def export_table(self) -> None:
         """Ask for a file and write the exposures with their qualities."""
-        if not self._model.quality():
+        if not self._model.looking.quality():
             self._model.message.emit("Score the exposures first: there is no table yet.")
             return
         start = str(self._model.night.folder / "exposures.csv") if self._model.night else "exposures.csv"
@@ -95,7 +95,7 @@ class Chores:
 
     def regions_back(self) -> None:
         """Take the regions without star finding back."""
-        count = self._model.clear_regions()
+        count = self._model.looking.clear_regions()
         self._model.message.emit(f"{count} regions taken back." if count else "There is no region left out.")
 
     def sessions(self) -> None:
@@ -113,7 +113,7 @@ class Chores:
     def write_list(self) -> None:
         """Ask for a file and write the shooting list."""
         night = self._model.night
-        if night is None or not self._model.shots():
+        if night is None or not self._model.matching.shots():
             self._model.message.emit("There is nothing to take.")
             return
         start = str(night.folder / "shooting-list.html")
@@ -122,8 +122,8 @@ class Chores:
         )
         if path:
             try:
-                write_shooting_list(Path(path), self._model.shots(), f"{night.name}, {night.date}".strip(", "))
-                self._model.message.emit(f"Wrote {Path(path).name}: {len(self._model.shots())} lines.")
+                write_shooting_list(Path(path), self._model.matching.shots(), f"{night.name}, {night.date}".strip(", "))
+                self._model.message.emit(f"Wrote {Path(path).name}: {len(self._model.matching.shots())} lines.")
             except OSError as error:
                 self._model.message.emit(f"{Path(path).name} could not be written: {error.strerror}.")
 
@@ -143,7 +143,7 @@ class Chores:
 
     def keep_masters(self) -> None:
         """Copy the night's masters into the library; those that are there already stay as they are."""
-        library, night = self._model.library(), self._model.night
+        library, night = self._model.matching.library(), self._model.night
         if library is None or night is None:
             self._model.message.emit("Open a folder first.")
             return
@@ -161,11 +161,11 @@ class Chores:
             except OSError as error:
                 self._model.message.emit(f"The library could not be written: {error.strerror}.")
                 return
-        self._model.library_changed()
+        self._model.matching.library_changed()
         tail = f"; {known} were there before" if known else ""
         self._model.message.emit(f"{kept} masters copied into the library{tail}.")
 
     def measure_camera(self) -> None:
         """Measure gain and read noise in the background."""
-        if self._has_night() and not self._model.run_station("calibrate", "camera"):
+        if self._has_night() and not self._model.jobs.run_station("calibrate", "camera"):
             self._model.message.emit("Something runs already; stop it with Esc, or wait.")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt
@@ -19,7 +20,7 @@ from ulvar.desktop.picture.saving import picture_caption, save_picture
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS
 from ulvar.desktop.shell.chores import Chores
-from ulvar.desktop.shell.finder import Finder
+from ulvar.desktop.shell.finder import Entry, Finder
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
 
@@ -99,12 +100,12 @@ class Commands(QObject):
     def _run(self, station: str, what: str) -> None:
         if self._model.night is None:
             self._say("Open a folder first.")
-        elif not self._model.run_station(station, what):
+        elif not self._model.jobs.run_station(station, what):
             self._say("Something runs already; stop it with Esc, or wait.")
 
     def _act(self) -> None:
-        if self._model.busy and self._model.job_station == self._model.station:
-            self._model.stop_job()
+        if self._model.jobs.busy and self._model.jobs.station == self._model.station:
+            self._model.jobs.stop()
             return
         _, consequence, command = plan_action(self._model)
         if command:
@@ -119,8 +120,8 @@ class Commands(QObject):
             self._model.region_wanted.emit("")
         elif self._regions.movie.playing:
             self._regions.movie.toggle()
-        elif self._model.busy:
-            self._model.stop_job()
+        elif self._model.jobs.busy:
+            self._model.jobs.stop()
         elif self._model.brushed:
             self._model.set_brush(())
 
@@ -147,20 +148,21 @@ class Commands(QObject):
         menu.popup(QCursor.pos())
 
     def _find(self) -> None:
-        entries = [
-            (spec.text, spec.keys, lambda c=spec.command: self.do(c)) for spec in ACTIONS if spec.command != "find"
+        model = self._model
+        entries: list[Entry] = [
+            (spec.text, spec.keys, partial(self.do, spec.command)) for spec in ACTIONS if spec.command != "find"
         ]
-        for star in self._model.night.stars() if self._model.night else []:
-            entries.append((f"Star {star.name}", star.role, lambda s=star.name: self._go_to_star(s)))
-        for facts in self._model.lights():
-            entries.append((f"Exposure {facts.stem}", "", lambda p=facts.path: self._model.set_current(p)))
-        for folder in self._model.recent():
-            entries.append((f"Open recent {Path(folder).name}", "", lambda f=folder: self._model.open(Path(f))))
+        for star in model.night.stars() if model.night else []:
+            entries.append((f"Star {star.name}", star.role, partial(self._go_to_star, star.name)))
+        for facts in model.lights():
+            entries.append((f"Exposure {facts.stem}", "", partial(model.set_current, facts.path)))
+        for folder in model.recent():
+            entries.append((f"Open recent {Path(folder).name}", "", partial(model.open, Path(folder))))
         self._regions.finder.open(entries)
 
     def _go_to_star(self, name: str) -> None:
         self._model.set_station("measure")
-        place = self._model.star_pixels(self._model.current).get(name)
+        place = self._model.numbers.star_pixels(self._model.current).get(name)
         if place is None:
             self._say(f"{name} has no place in this exposure yet: solve or align it first.")
             return

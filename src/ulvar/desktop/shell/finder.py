@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
@@ -25,11 +25,16 @@ def matches(query: str, text: str) -> int | None:
     return total
 
 
+# Text, shortcut, and what to do.
+Entry = tuple[str, str, Callable[[], object]]
+
+
 class Finder(QWidget):
     """A field with a list below it, over the window."""
 
     def __init__(self, parent: QWidget) -> None:
         super().__init__(parent)
+        self._over = parent
         self.setObjectName("finder")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.hide()
@@ -45,13 +50,14 @@ class Finder(QWidget):
         self.list.itemClicked.connect(self._take)
         column.addWidget(self.field)
         column.addWidget(self.list, 1)
-        self._entries: list[tuple[str, str, Callable[[], object]]] = []
+        self._entries: Sequence[Entry] = ()
 
-    def open(self, entries: list[tuple[str, str, Callable[[], object]]]) -> None:
+    def open(self, entries: Sequence[Entry]) -> None:
         """Show the finder with (text, shortcut, what to do)."""
         self._entries = entries
-        width = min(520, self.parentWidget().width() - 40)
-        self.setGeometry((self.parentWidget().width() - width) // 2, 64, width, 420)
+        room = self._over.width()
+        width = min(520, room - 40)
+        self.setGeometry((room - width) // 2, 64, width, 420)
         self.field.clear()
         self._filter("")
         self.show()

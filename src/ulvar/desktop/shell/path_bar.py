@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
@@ -39,7 +39,7 @@ class Stations(QWidget):
         self.setAccessibleName("Stations")
         model.states_changed.connect(self.update)
         model.station_changed.connect(lambda _: self.update())
-        model.job_changed.connect(self.update)
+        model.jobs.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         """Room for seven stations."""
@@ -68,11 +68,11 @@ class Stations(QWidget):
 
     def event(self, event: QEvent) -> bool:
         """Say a bead's state in words."""
-        if event.type() == QEvent.Type.ToolTip:
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
             station = self.station_at(event.pos().x())
             if station:
                 number = STATIONS.index(station) + 1
-                state = _STATE_WORDS[self._model.state(station)]
+                state = _STATE_WORDS[self._model.jobs.state(station)]
                 QToolTip.showText(event.globalPos(), f"{station.title()}: {state}. Key {number}", self)
             return True
         return super().event(event)
@@ -81,7 +81,7 @@ class Stations(QWidget):
         """Draw line, beads and names."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        states = [self._model.state(s) for s in STATIONS]
+        states = [self._model.jobs.state(s) for s in STATIONS]
         for i in range(6):
             both = states[i] == "done" and states[i + 1] == "done"
             painter.setPen(QPen(self.theme.color("soft" if both else "edge"), 2 if both else 1))
@@ -174,7 +174,7 @@ class PathBar(QWidget):
         self.stop.setToolTip("Stop what runs (Esc); finished products are kept")
         self.stop.setAccessibleName("Stop")
         self.stop.setFixedSize(28, 28)
-        self.stop.clicked.connect(model.stop_job)
+        self.stop.clicked.connect(model.jobs.stop)
         job.addWidget(self.stop)
         self.job.setVisible(False)
         layout.addWidget(self.job)
@@ -184,7 +184,7 @@ class PathBar(QWidget):
         layout.addWidget(self.find_button)
         model.night_changed.connect(self._named)
         model.exposures_changed.connect(self._named)
-        model.job_changed.connect(self._job)
+        model.jobs.changed.connect(self._job)
         self.set_theme(theme)
 
     def set_theme(self, theme: Theme) -> None:
@@ -206,7 +206,7 @@ class PathBar(QWidget):
         self.subtitle.setText(f"Night of {date}" if date else "time unknown" if night else "no night open")
 
     def _job(self) -> None:
-        job = self._model.job
+        job = self._model.jobs.job
         running = job is not None and not job.finished
         self.job.setVisible(running)
         self.find_button.setText("" if running else "Find    Ctrl+K")

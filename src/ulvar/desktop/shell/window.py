@@ -164,12 +164,20 @@ class MainWindow(QMainWindow):
     def use(self) -> tuple:
         """Return what changes when somebody uses the window."""
         model, cursor = self.model, QCursor.pos()
-        return cursor.x(), cursor.y(), model.current, model.station, model.metric, model.busy, model.undo.index()
+        return (
+            cursor.x(),
+            cursor.y(),
+            model.current,
+            model.station,
+            model.numbers.metric,
+            model.jobs.busy,
+            model.undo.index(),
+        )
 
     @property
     def occupied(self) -> bool:
         """Whether a job runs or the movie plays."""
-        return self.model.busy or self.movie.playing
+        return self.model.jobs.busy or self.movie.playing
 
     def command(self, word: str) -> None:
         """Run a command by its word; this is what menus, keys, finder and buttons call."""
@@ -210,8 +218,10 @@ class MainWindow(QMainWindow):
         self.theme = THEMES[name]
         self.settings.setValue("theme", name)
         apply_theme(QApplication.instance(), self.theme)  # type: ignore[arg-type]
-        for part in (self.path_bar, self.sky, self.slip, self.line, *self.board_of.values()):
+        for part in (self.path_bar, self.sky, self.slip, self.line):
             part.set_theme(self.theme)
+        for board in self.board_of.values():
+            board.set_theme(self.theme)
         self.update()
 
     def _station(self, station: str) -> None:
@@ -267,7 +277,7 @@ class MainWindow(QMainWindow):
         own = any(Night.is_night(p) for p in paths)
         if self.model.night is not None and self.model.exposures() and not own:
             # More folders belong to the night that is open; another night is opened with Ctrl+O.
-            if not self.model.add_folders(paths):
+            if not self.model.jobs.add_folders(paths):
                 self._say("These folders are in the night already, or something runs: stop it with Esc, or wait.")
         else:
             self.model.open_many(paths)

@@ -87,7 +87,7 @@ class Slip(QWidget):
         model.exposures_changed.connect(self.refresh_action)
         model.stars_changed.connect(self.refresh_action)
         model.settings_changed.connect(self._settings_arrived)
-        model.job_changed.connect(self.refresh_action)
+        model.jobs.changed.connect(self.refresh_action)
         self.rebuild()
 
     def sizeHint(self) -> QSize:
@@ -173,7 +173,7 @@ class Slip(QWidget):
         self.rebuild()
 
     def _fill_findings(self) -> None:
-        findings = self._model.findings()
+        findings = self._model.jobs.findings()
         # Several signals say the same one after the other; cards that stand already are not built again.
         told = (findings, self._all_findings, self.theme.name)
         if told == self._told:
@@ -212,14 +212,14 @@ class Slip(QWidget):
 
     def refresh_action(self) -> None:
         """Say what the action would do now."""
-        if self._model.busy:
-            stopping = self._model.job is not None and self._model.job.token.stopping
-            if self._model.job_station == self._model.station:
-                self.consequence.setText(self._model.stopping_keeps)
+        if self._model.jobs.busy:
+            stopping = self._model.jobs.job is not None and self._model.jobs.job.token.stopping
+            if self._model.jobs.station == self._model.station:
+                self.consequence.setText(self._model.jobs.stopping_keeps)
                 self.action.setText("Stopping…" if stopping else "Stop   Esc")
                 self.action.setEnabled(not stopping)
                 return
-            self.consequence.setText(f"{self._model.job_station.title()} is running.")
+            self.consequence.setText(f"{self._model.jobs.station.title()} is running.")
             self.action.setText(plan_action(self._model)[0])
             self.action.setEnabled(plan_action(self._model)[2].startswith("go"))
             return

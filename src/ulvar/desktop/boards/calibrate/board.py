@@ -63,7 +63,7 @@ class CalibrateBoard(Board):
         """Show another page."""
         self.page = page
         if page != "defects":
-            self.model.set_preview(np.empty((0, 2)))
+            self.model.matching.set_preview(np.empty((0, 2)))
         self._stale = True
         self.rebuild()
 
@@ -81,7 +81,7 @@ class CalibrateBoard(Board):
     def _lights(self) -> None:
         lights = self.model.lights()
         done = self.model.products("calibrated")
-        if not self.model.has_masters() and not done:
+        if not self.model.matching.has_masters() and not done:
             sentence = "No masters yet, so there is nothing to calibrate with."
             self.body.addWidget(empty_state(sentence, "Go to Masters", lambda: self.command("station masters")))
             return
@@ -102,7 +102,8 @@ class CalibrateBoard(Board):
         self.body.addWidget(hairline())
         self._rows = Rows(["Light", "Sky\nADU", "Noise\nbefore", "after\nADU", "expected\nADU", "over"])
         self._rows.theme = self.theme
-        rows, keys, dim, marks = [], [], set(), {}
+        rows: list[tuple[str, ...]] = []
+        keys, dim, marks = [], set(), {}
         for facts in lights:
             product = done.get(facts.path)
             if product is None:

@@ -11,7 +11,8 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
 from ulvar.engine import Failed
-from ulvar.night.stations.camera import CameraMeasure, remember_camera, stored_camera
+from ulvar.flows import CameraMeasure
+from ulvar.night.stations.camera import remember_camera, stored_camera
 
 
 class CameraPage(QWidget):
@@ -78,7 +79,7 @@ class CameraPage(QWidget):
         except OSError as error:
             self._model.message.emit(f"The library could not be written: {error.strerror}.")
             return
-        self._model.library_changed()
+        self._model.matching.library_changed()
         self._model.message.emit("Remembered: " + camera_words(measured) + ".")
 
 

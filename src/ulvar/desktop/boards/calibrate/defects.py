@@ -49,9 +49,9 @@ def find_suspects(dark: str, flat: str, options: DefectOptions, *, mosaic: bool 
     FrameError
         If a master cannot be read.
     """
-    empty = np.empty(0), np.empty((0, 2))
-    hot_value, hot_place = empty
-    cold_value, cold_place = empty
+    hot_value: np.ndarray = np.empty(0)
+    hot_place: np.ndarray = np.empty((0, 2))
+    cold_value, cold_place = hot_value, hot_place
     planes = {}
     if dark:
         planes["dark"] = read_master(dark).data
@@ -201,7 +201,7 @@ class DefectsPage(QWidget):
             f"{number(len(hot), 0)} hot, {number(len(cold), 0)} cold pixels: {share:.2f} % of the frame. "
             f"{counted(self.suspects.columns, 'column')}, {counted(self.suspects.clusters, 'cluster')}."
         )
-        self._model.set_preview(np.vstack([hot, cold]))
+        self._model.matching.set_preview(np.vstack([hot, cold]))
         if not self.hot.isSliderDown() and not self.cold.isSliderDown():
             self._store()
 
@@ -211,7 +211,7 @@ class DefectsPage(QWidget):
 
     def keep_list(self) -> None:
         """Write the pixels into the library as the camera's list."""
-        library, facts = self._model.library(), self._model.facts(self._model.current)
+        library, facts = self._model.matching.library(), self._model.facts(self._model.current)
         if library is None or facts is None or self.suspects is None:
             return
         sigma, below = self.thresholds()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
 
@@ -53,8 +55,11 @@ class FlatPage(QWidget):
         """Return the check that is shown."""
         values = self.checks[self.box.currentData()].values
         fields = FlatCheck.__dataclass_fields__
-        body = {k: np.array(v, dtype=float) if k.endswith("_log") else v for k, v in values.items() if k in fields}
-        return FlatCheck(**{k: float("nan") if v is None else v for k, v in body.items()})
+        body: dict[str, Any] = {
+            k: np.array(v, dtype=float) if k.endswith("_log") else v for k, v in values.items() if k in fields
+        }
+        known: dict[str, Any] = {k: float("nan") if v is None else v for k, v in body.items()}
+        return FlatCheck(**known)
 
     def _show(self) -> None:
         check = self.check()

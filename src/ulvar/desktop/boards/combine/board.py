@@ -51,7 +51,7 @@ class CombineBoard(Board):
         self._beforehand.setInterval(_BEFOREHAND_MS)
         self._beforehand.timeout.connect(self._build_beforehand)
         self.model.brush_changed.connect(self._brushed)
-        self.model.star_chosen.connect(self._star_chosen)
+        self.model.looking.star_chosen.connect(self._star_chosen)
 
     def fill(self) -> None:
         """Show the page that is turned to, or what is to be done first."""
@@ -113,6 +113,7 @@ class CombineBoard(Board):
         for other in range(leaves.count()):
             # A stack is as wide as its widest page unless the pages out of sight are ignored.
             leaf = leaves.widget(other)
+            assert leaf is not None
             here = leaf is page or leaf.isAncestorOf(page)
             policy = QSizePolicy.Policy.Preferred if here else QSizePolicy.Policy.Ignored
             leaf.setSizePolicy(policy, policy)
@@ -234,9 +235,9 @@ class CombineBoard(Board):
         super().set_theme(theme)
 
     def _recount(self) -> None:
-        keep, _ = self.model.stack_plan()
+        keep, _ = self.model.looking.stack_plan()
         kind = " ".join([self.model.working_filter(), "exposures"]).lstrip()
-        self.count.setText(f"{len(keep)} of {len(self.model.comparable())} {kind} kept")
+        self.count.setText(f"{len(keep)} of {len(self.model.looking.comparable())} {kind} kept")
 
     def _brushed(self) -> None:
         if isinstance(self.shown, ExposuresPage) and self.isVisible():

@@ -125,7 +125,7 @@ class ExposuresPage(QWidget):
 
     def refresh(self) -> None:
         """Show qualities, products and selection as they are now."""
-        self._rows_of = self._model.quality()
+        self._rows_of = self._model.looking.quality()
         name = self._model.working_filter()
         scores = self._model.products("score")
         self._members = [
@@ -167,7 +167,9 @@ class ExposuresPage(QWidget):
         clear(self._products)
         for kind, words in (("deep", "Deep view"), ("stack", "Stack")):
             product = (
-                self._model.deep_view() if kind == "deep" else next(iter(self._model.products("stack").values()), None)
+                self._model.looking.deep_view()
+                if kind == "deep"
+                else next(iter(self._model.products("stack").values()), None)
             )
             if product is None:
                 continue
@@ -183,7 +185,7 @@ class ExposuresPage(QWidget):
     def _state(self, path: str) -> str:
         if path in self._model.left_out():
             return "left"
-        return "ruled" if path in self._model.stack_plan()[1] else "kept"
+        return "ruled" if path in self._model.looking.stack_plan()[1] else "kept"
 
     def sort_by(self, key: str, descending: bool | None = None) -> None:
         """Sort the table by a quality; again, the other way round."""
@@ -198,7 +200,7 @@ class ExposuresPage(QWidget):
 
     def _listed_paths(self) -> list[str]:
         wanted, text = self.filter_box.currentData(), self.search.text().strip().lower()
-        marked = self._model.files_with_findings()
+        marked = self._model.jobs.files_with_findings()
         paths = []
         for path in self._members:
             facts = self._model.facts(path)
@@ -222,7 +224,7 @@ class ExposuresPage(QWidget):
         paths = self._listed_paths()
         rules = night_rules(self._model.settings())
         marks, dim = {}, set()
-        out, ruled = self._model.left_out(), self._model.stack_plan()[1]
+        out, ruled = self._model.left_out(), self._model.looking.stack_plan()[1]
         for i, path in enumerate(paths):
             row = self._rows_of[path]
             if path in out or path in ruled:

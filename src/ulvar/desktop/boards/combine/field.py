@@ -112,7 +112,7 @@ class FieldPage(QWidget):
 
     def show_current(self, path: str) -> None:
         """Show the map of another exposure."""
-        stars = self._model.star_table(path)
+        stars = self._model.looking.star_table(path)
         facts = self._model.facts(path)
         self.title.setText(facts.stem if facts is not None else "")
         self.plot.map = None
@@ -120,7 +120,7 @@ class FieldPage(QWidget):
             self.words.setText("This exposure is not scored.")
         else:
             self.plot.aspect = facts.width / max(1, facts.height)
-            self.plot.map = self._model.field_map(path)
+            self.plot.map = self._model.looking.field_map(path)
             found = self.plot.map
             self.words.setText(
                 "\n".join(

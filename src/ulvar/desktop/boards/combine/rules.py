@@ -59,7 +59,7 @@ class RulesPage(QWidget):
         self.reset.setToolTip(
             "Back to the default: transparency over FWHM and noise, the signal-to-noise ratio of a faint star"
         )
-        self.reset.clicked.connect(lambda: model.set_blend(dict(DEFAULT_BLEND)))
+        self.reset.clicked.connect(lambda: model.looking.set_blend(dict(DEFAULT_BLEND)))
         head.addWidget(self.reset)
         column.addLayout(head)
         self.score_words = label("", wrap=True)
@@ -123,7 +123,7 @@ class RulesPage(QWidget):
     def _offer_qualities(self) -> None:
         """List the qualities that are known of any exposure, with a limit to begin from."""
         chosen = self.new_quality.currentData() or "fwhm_px"
-        if self.new_quality.offer(self._model.comparable().values(), chosen):
+        if self.new_quality.offer(self._model.looking.comparable().values(), chosen):
             self.add.setEnabled(self.new_quality.count() > 0)
             if self.new_quality.count():
                 self._suggest()
@@ -132,7 +132,9 @@ class RulesPage(QWidget):
         """Offer the limit that the worst tenth is beyond."""
         quality = QUALITIES[self.new_quality.currentData()]
         values = sorted(
-            v * quality.factor for r in self._model.comparable().values() if (v := r.get(quality.key)) is not None
+            v * quality.factor
+            for r in self._model.looking.comparable().values()
+            if (v := r.get(quality.key)) is not None
         )
         over = quality.better <= 0
         self.new_side.setCurrentIndex(0 if over else 1)
@@ -149,14 +151,14 @@ class RulesPage(QWidget):
             quality=quality.key, side=self.new_side.currentData(), limit=self.new_limit.value() / quality.factor
         )
         rules = self._model.settings().combine.rules
-        self._model.set_rules([*rules, rule], f"Add a rule on {quality.title}")
+        self._model.looking.set_rules([*rules, rule], f"Add a rule on {quality.title}")
 
     def refresh(self) -> None:
         """Show rules, counts, weights and outlook as they are now."""
         self._filling = True
         self._offer_qualities()
         clear(self._rules)
-        counts = self._model.rule_counts()
+        counts = self._model.looking.rule_counts()
         for k, count in enumerate(counts):
             quality = QUALITIES[count.rule.quality]
             self._rules.addWidget(label(quality.title, "value"), k, 0)
@@ -189,7 +191,7 @@ class RulesPage(QWidget):
         self._filling = False
 
     def _tell_outlook(self) -> None:
-        here, everything = self._model.outlook()
+        here, everything = self._model.looking.outlook()
         gone = everything.count - here.count
         words = f"{here.count} stay, {gone} go."
         if math.isfinite(here.snr) and math.isfinite(everything.snr):
@@ -202,19 +204,19 @@ class RulesPage(QWidget):
 
     def _weights_changed(self) -> None:
         if not self._filling:
-            self._model.set_blend({k: spin.value() for k, spin in self.weights.items() if spin.value() > 0})
+            self._model.looking.set_blend({k: spin.value() for k, spin in self.weights.items() if spin.value() > 0})
 
     def _limit_changed(self, index: int, limit: float) -> None:
         if self._filling:
             return
         rules = self._model.settings().combine.rules
         rules[index].limit = limit
-        self._model.set_rules(rules, "Change a rule")
+        self._model.looking.set_rules(rules, "Change a rule")
 
     def _remove(self, index: int) -> None:
         rules = self._model.settings().combine.rules
         del rules[index]
-        self._model.set_rules(rules, "Remove a rule")
+        self._model.looking.set_rules(rules, "Remove a rule")
 
     def show_current(self, path: str) -> None:
         """Nothing here belongs to one exposure."""

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
@@ -59,7 +60,7 @@ class StarsPage(QWidget):
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         self.sliders: dict[str, QSlider] = {}
-        self._values: dict[str, QWidget] = {}
+        self._values: dict[str, QLabel] = {}
         for k, (name, words, low, high, steps, _, tip) in enumerate(_LIMITS):
             slider = QSlider(Qt.Orientation.Horizontal)
             slider.setRange(round(low * steps), round(high * steps))
@@ -100,18 +101,18 @@ class StarsPage(QWidget):
     def close_finder(self, *, wait: bool = False) -> None:
         """End the thread and take the preview back."""
         self._finder.close(wait=wait)
-        if self._model.tuned_stars is not None:
-            self._model.tune_stars(None)
+        if self._model.looking.tuned_stars is not None:
+            self._model.looking.tune_stars(None)
 
     def leave(self) -> None:
         """Take limits that were only tried and their preview back: another page comes in sight."""
-        if self._model.tuned_stars is not None:
+        if self._model.looking.tuned_stars is not None:
             self._back()
 
     # ---- limits
 
     def _options(self) -> DetectOptions:
-        chosen = {name: self.sliders[name].value() / steps for name, _, _, _, steps, _, _ in _LIMITS}
+        chosen: dict[str, Any] = {name: self.sliders[name].value() / steps for name, _, _, _, steps, _, _ in _LIMITS}
         return replace(self._model.settings().combine.detection, **chosen)
 
     def _stored_places(self) -> dict[str, int]:
@@ -151,7 +152,7 @@ class StarsPage(QWidget):
         facts = working_exposures(night).get(self._raw) if night is not None else None
         if facts is not None:
             self.words.setText("Finding stars with open limits…")
-            regions = self._model.regions()
+            regions = self._model.looking.regions()
             self._finder.ask(self._raw, lambda: detect_in(facts, _WIDE_OPEN, regions))
 
     def _arrived(self, raw: str, result: object) -> None:
@@ -169,7 +170,7 @@ class StarsPage(QWidget):
         gone = len(self._open.stars) - len(found)
         self.words.setText(f"{len(found)} stars within the limits, {gone} peaks beyond them.")
         self._fill(found)
-        self._model.tune_stars(np.column_stack([found.x, found.y]) if len(found) else np.empty((0, 2)))
+        self._model.looking.tune_stars(np.column_stack([found.x, found.y]) if len(found) else np.empty((0, 2)))
 
     def _keep(self) -> None:
         chosen = self._options()
@@ -182,7 +183,7 @@ class StarsPage(QWidget):
     def _back(self) -> None:
         self._set_sliders()
         self._open = None
-        self._model.tune_stars(None)
+        self._model.looking.tune_stars(None)
         self._show_stored()
 
     # ---- table
@@ -193,7 +194,7 @@ class StarsPage(QWidget):
         if stand in (self._set_to, self._stored_places()):
             self._set_sliders()
         self._show_values()
-        if self._open is None and self._model.star_table(self._raw) is not self._stored:
+        if self._open is None and self._model.looking.star_table(self._raw) is not self._stored:
             self._show_stored()
 
     def show_current(self, path: str) -> None:
@@ -204,7 +205,7 @@ class StarsPage(QWidget):
         self._show_stored()
 
     def _show_stored(self) -> None:
-        self._stored = self._model.star_table(self._raw)
+        self._stored = self._model.looking.star_table(self._raw)
         if self._stored is None:
             self.words.setText("This exposure is not scored.")
             self._fill(StarTable.empty())
@@ -226,11 +227,11 @@ class StarsPage(QWidget):
     def _row_chosen(self, key: str) -> None:
         if not self._quiet and self._listed is not None:
             i = int(key)
-            self._model.choose_star((float(self._listed.x[i]), float(self._listed.y[i])))
+            self._model.looking.choose_star((float(self._listed.x[i]), float(self._listed.y[i])))
 
     def show_chosen(self) -> None:
         """Select the row of the star that was clicked on the picture."""
-        place, stars = self._model.chosen_star, self._listed
+        place, stars = self._model.looking.chosen_star, self._listed
         if place is None or stars is None or not len(stars):
             return
         k = int(np.argmin(np.hypot(stars.x - place[0], stars.y - place[1])))

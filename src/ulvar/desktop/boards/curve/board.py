@@ -23,16 +23,16 @@ class CurveBoard(Board):
 
     def fill(self) -> None:
         """Build the plots."""
-        result = self.model.curve()
+        result = self.model.curves.curve()
         self.title.setText("Light curve")
         self.count.setText("")
         self._plots: list[Plot] = []
-        if self.model.series() is None:
+        if self.model.curves.series() is None:
             self.body.addWidget(
                 empty_state("No measurements yet.", "Go to Measure", lambda: self.command("station measure"))
             )
             return
-        if result is None and self.model.curve_coming:
+        if result is None and self.model.curves.coming:
             self.body.addWidget(empty_state("The light curve is being made."))
             return
         if result is None:
@@ -47,9 +47,9 @@ class CurveBoard(Board):
         scale = "BJD_TDB" if np.isfinite(curve.bjd_tdb).all() else "JD UTC"
         day = math.floor(float(np.nanmin(time)))
         x = time - day
-        names = {file: raw for raw, file in self.model.measured_names().items()}
+        names = {file: raw for raw, file in self.model.numbers.measured_names().items()}
         keys = [names.get(f, "") for f in curve.files]
-        marked = self.model.files_with_findings()
+        marked = self.model.jobs.files_with_findings()
         kinds = [
             "left_out" if out else "other" if not good else "finding" if key in marked else "kept"
             for out, good, key in zip(curve.left_out, curve.good, keys)
@@ -98,7 +98,7 @@ class CurveBoard(Board):
         return plot
 
     def _check_stars(self, plot: Plot, result, x: np.ndarray) -> None:  # type: ignore[no-untyped-def]
-        series = self.model.series()
+        series = self.model.curves.series()
         if series is None:
             return
         base = float(np.nanmax(result.curve.magnitude))

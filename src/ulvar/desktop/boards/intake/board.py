@@ -234,7 +234,7 @@ class IntakeBoard(Board):
 
     def _findings(self) -> dict[str, Finding]:
         """The first finding of Intake on each file."""
-        return {path: f for f in reversed(self.model.findings()) if f.station == "intake" for path in f.files}
+        return {path: f for f in reversed(self.model.jobs.findings()) if f.station == "intake" for path in f.files}
 
     def _shown(self) -> tuple:
         """All that the cards are built of; what they paint is looked up as they paint it."""
@@ -256,10 +256,8 @@ class IntakeBoard(Board):
             self.title.setText("Intake")
             self.count.setText("")
             self.hint.setText("")
-            if self.model.night is not None and self.model.findings():
-                sentence = (
-                    f"{self.model.findings()[0].text} Drop a folder of exposures here; raw files are never changed."
-                )
+            if self.model.night is not None and self.model.jobs.findings():
+                sentence = f"{self.model.jobs.findings()[0].text} Drop a folder of exposures here; raw files are never changed."
             else:
                 sentence = "Drop a folder of exposures here; raw files are never changed."
             self.body.addWidget(empty_state(sentence, "Open a folder", lambda: self.command("open")))

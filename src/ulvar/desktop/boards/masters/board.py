@@ -38,7 +38,7 @@ class MastersBoard(Board):
 
     def matches(self) -> list[tuple[Group, Match]]:
         """Return the choices for each group of lights."""
-        return self.model.matches()
+        return self.model.matching.matches()
 
     def fill(self) -> None:
         """Build grid, refusals, library and shooting list."""
@@ -56,7 +56,7 @@ class MastersBoard(Board):
                 )
             )
             return
-        library = self.model.library()
+        library = self.model.matching.library()
         none_here = not any(g.role in KINDS for g in self.model.groups())
         if none_here and not (library and library.entries()):
             sentence = "No calibration frames in this night. Lights will be used as they are."
@@ -85,17 +85,17 @@ class MastersBoard(Board):
         cells = []
         matches = self.matches()
         for row, (group, match) in enumerate(matches, 1):
-            name = QWidget()
-            name.setFixedWidth(86)
-            inner = QGridLayout(name)
+            head = QWidget()
+            head.setFixedWidth(86)
+            inner = QGridLayout(head)
             inner.setContentsMargins(0, 8, 0, 8)
             inner.setVerticalSpacing(2)
             exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"
             inner.addWidget(label(f"{group.filter}   {exposure}".strip() or "lights", "value"), 0, 0)
             session = group.session if group.one_of_sessions else f"{group.count} lights"
             inner.addWidget(label(session), 1, 0)
-            name.setToolTip(f"{group.count} lights, {group.key}")
-            grid.addWidget(name, row, 0)
+            head.setToolTip(f"{group.count} lights, {group.key}")
+            grid.addWidget(head, row, 0)
             for column, choice in enumerate(match.choices, 1):
                 cell = MatchCell(self.theme, group, choice)
                 cell.picked.connect(self.choose)
@@ -158,7 +158,7 @@ class MastersBoard(Board):
         self.rebuild()
 
     def _shooting(self) -> None:
-        shots = self.model.shots()
+        shots = self.model.matching.shots()
         self.body.addWidget(hairline())
         row = QHBoxLayout()
         words = QVBoxLayout()
@@ -260,12 +260,12 @@ class MastersBoard(Board):
             why = reasons.get(id(candidate), "")
             action = menu.addAction(
                 f"Use {text}" + (f"   ({why})" if why else ""),
-                lambda k=candidate.key: self.model.pin(lights, kind.value, k),
+                lambda k=candidate.key: self.model.matching.pin(lights, kind.value, k),
             )
             action.setCheckable(True)
             action.setChecked(candidate is cell.choice.candidate and cell.choice.pinned)
-        menu.addAction("Use none", lambda: self.model.pin(lights, kind.value, NO_MASTER))
+        menu.addAction("Use none", lambda: self.model.matching.pin(lights, kind.value, NO_MASTER))
         if cell.choice.pinned:
             menu.addSeparator()
-            menu.addAction("Leave it to matching", lambda: self.model.pin(lights, kind.value, None))
+            menu.addAction("Leave it to matching", lambda: self.model.matching.pin(lights, kind.value, None))
         return menu

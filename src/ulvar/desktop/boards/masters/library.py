@@ -58,9 +58,12 @@ def map_cells(model: Model, kind: Role) -> list[Cell]:
     lights = model.lights()
     now = next((f.start_utc for f in lights if f.start_utc), None)
     used = {
-        id(choice.candidate) for _, match in model.matches() for choice in match.choices if choice.candidate is not None
+        id(choice.candidate)
+        for _, match in model.matching.matches()
+        for choice in match.choices
+        if choice.candidate is not None
     }
-    used_keys = {c.candidate.key for _, m in model.matches() for c in m.choices if c.candidate is not None}
+    used_keys = {c.candidate.key for _, m in model.matching.matches() for c in m.choices if c.candidate is not None}
     found = []
     pool = [(c, "") for c in set_candidates(night)] + given_masters(night)
     for candidate, path in pool:
@@ -71,7 +74,7 @@ def map_cells(model: Model, kind: Role) -> list[Cell]:
         row, column = place(kind, facts)
         is_used = id(candidate) in used or candidate.key in used_keys
         found.append(Cell(row, column, candidate.count, age, is_used, False, candidate, path))
-    for shot in model.shots():
+    for shot in model.matching.shots():
         if shot.kind is kind:
             asked = ExposureFacts(
                 "", filter=shot.filter, exposure_s=shot.exposure_s, gain=shot.gain, temperature_c=shot.temperature_c
@@ -231,7 +234,7 @@ class LibraryMap(QWidget):
         if cell is not None and cell.candidate is not None and cell.candidate.key.startswith(PREFIX):
             name = cell.candidate.key.removeprefix(PREFIX)
             menu.addAction("Retire this master", lambda: self.retire(name))
-        library = self._model.library()
+        library = self._model.matching.library()
         retired = [e for e in library.entries(retired=True) if e.retired] if library is not None else []
         for entry in retired:
             if entry.facts.role is self.kind:
@@ -242,15 +245,15 @@ class LibraryMap(QWidget):
 
     def take_back(self, name: str) -> None:
         """Take a retired master into use again."""
-        library = self._model.library()
+        library = self._model.matching.library()
         if library is not None:
             library.retire([name], retired=False)
-            self._model.library_changed()
+            self._model.matching.library_changed()
 
     def retire(self, name: str) -> None:
         """Take a master out of use; its file stays."""
-        library = self._model.library()
+        library = self._model.matching.library()
         if library is not None:
             library.retire([name])
-            self._model.library_changed()
+            self._model.matching.library_changed()
             self._model.message.emit(f"{name} is retired: kept, and used no more.")

@@ -68,7 +68,7 @@ class MeasureBoard(Board):
         night = self.model.night
         self.listed = night.stars() if night else []
         self.title.setText("Stars")
-        series = self.model.series()
+        series = self.model.curves.series()
         measured = len({row.file for row in series.rows}) if series else 0
         self.count.setText(f"{measured} {self.model.working_filter()} exposures" if measured else "")
         if not self.listed:
@@ -80,7 +80,7 @@ class MeasureBoard(Board):
         self._rows = Rows(["Star", "Flux\nADU", "SNR", "Scatter\n× noise", "Over time\n±3 %"])
         self._rows.theme = self.theme
         rows, marks = [], {}
-        curve = self.model.curve()
+        curve = self.model.curves.curve()
         ensemble = curve.curve.ensemble if curve else None
         for i, star in enumerate(self.listed):
             flux, error = self._median(star.name)
@@ -121,7 +121,7 @@ class MeasureBoard(Board):
             self._table.selectRow(self._rows.row_of(chosen))
 
     def _collect(self) -> None:
-        curve = self.model.curve()
+        curve = self.model.curves.curve()
         self.curves, self.suspects = {}, set()
         if curve is None:
             return
@@ -130,7 +130,7 @@ class MeasureBoard(Board):
             self.curves[name] = curve.curve.ensemble.curves[k]
         flux = curve.curve.relative_flux
         self.curves[curve.curve.name] = flux / np.nanpercentile(flux, 80)
-        series = self.model.series()
+        series = self.model.curves.series()
         for star in self.listed:
             if star.role == "check" and series is not None:
                 own = {row.file: row.flux for row in series.star(star.name)}
@@ -138,18 +138,18 @@ class MeasureBoard(Board):
                 self.curves[star.name] = values / np.nanmedian(values)
 
     def _median(self, name: str) -> tuple[float, float]:
-        series = self.model.series()
+        series = self.model.curves.series()
         rows = series.star(name) if series else []
         if not rows:
             return math.nan, math.nan
         return float(np.nanmedian([r.flux for r in rows])), float(np.nanmedian([r.flux_error for r in rows]))
 
     def _picked(self, name: str) -> None:
-        curve = self.model.curve()
+        curve = self.model.curves.curve()
         if curve is None or name not in self.curves:
             return
         hours = (curve.curve.jd_utc - curve.curve.jd_utc.min()) * 24
-        names = {file: raw for raw, file in self.model.measured_names().items()}
+        names = {file: raw for raw, file in self.model.numbers.measured_names().items()}
         keys = [names.get(f, "") for f in curve.curve.files]
         star = next(s for s in self.listed if s.name == name)
         token = "check" if name in self.suspects else glyphs.role_token(star.role)

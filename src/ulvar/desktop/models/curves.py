@@ -1,0 +1,79 @@
+"""The measured series and the light curve, which is made in another thread."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.work.background import Asker
+from ulvar.flows import CurveResult
+from ulvar.night.stations import curve_path, night_curve, series_path
+from ulvar.photometry import SeriesTable, read_series
+
+
+class Curves(QObject):
+    """Series and light curve of the night.
+
+    Attributes
+    ----------
+    changed : Signal
+        A light curve that was being made is there.
+    coming : bool
+        Whether one is being made.
+    """
+
+    changed = Signal()
+
+    def __init__(self, ground: Ground) -> None:
+        super().__init__(ground)
+        self._ground = ground
+        self.coming = False
+        self._last_curve: CurveResult | None = None
+        self._asker = Asker("curve")
+        self._asker.found.connect(self._arrived)
+        ground.dropped.connect(self._call_off)
+
+    def _call_off(self) -> None:
+        self.coming = False
+
+    def forget(self) -> None:
+        """Show no curve of another night."""
+        self._last_curve = None
+
+    def close(self) -> None:
+        """End the thread."""
+        self._asker.close(wait=True)
+
+    def series(self) -> SeriesTable | None:
+        """The measured series."""
+
+        def make() -> SeriesTable | None:
+            if self._ground.night is None or not series_path(self._ground.night).exists():
+                return None
+            return read_series(series_path(self._ground.night))
+
+        return self._ground.cached("series", make)
+
+    def curve(self) -> CurveResult | None:
+        """The light curve without the points that are left out; as it was before until it is made anew.
+
+        Its eclipse is fitted in another thread, which takes a second; `changed` tells when it is there.
+        """
+        if "curve" not in self._ground.caches and not self.coming:
+            night = self._ground.night
+            if night is None or not curve_path(night).exists() or not series_path(night).exists():
+                self._ground.caches["curve"] = self._last_curve = None
+            else:
+                self.coming = True
+                self._asker.ask(self._ground.order, lambda: night_curve(night))
+        return self._ground.caches.get("curve", self._last_curve)
+
+    def _arrived(self, order: object, result: object) -> None:
+        if order != self._ground.order:
+            # Something changed while it was made: who asks next has it made again.
+            return
+        self.coming = False
+        self._ground.caches["curve"] = self._last_curve = result if isinstance(result, CurveResult) else None
+        for key in [k for k in self._ground.caches if k.startswith(("metric target", "line range", "line dots"))]:
+            del self._ground.caches[key]
+        self.changed.emit()

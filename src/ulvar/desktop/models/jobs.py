@@ -1,0 +1,216 @@
+"""The part of the model about running: a station's job, and telling the views of its end in portions."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections.abc import Callable, Iterable, Iterator
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.models.looking import Looking
+from ulvar.desktop.models.numbers import METRICS, Numbers
+from ulvar.desktop.work.soon import Soon
+from ulvar.engine import Finding, Job, PoolKeeper, Severity, WorkerDied
+from ulvar.night import RUNNERS, STATIONS, StationResult
+from ulvar.night.stations import run_deep, run_score, run_stack
+from ulvar.night.stations.camera import run_camera
+
+log = logging.getLogger(__name__)
+
+# Views are told of the end of a job in portions of this length; then the user's clicks have their turn [s].
+_TELLING_S = 0.008
+_A_TURN_OF_ITS_OWN = None
+# What is left of a job that was stopped: single exposures are kept as they are finished, a stack is whole or not there.
+_GOES_ON = "what was finished is kept, and a new run goes on from there"
+_KEEPS = dict.fromkeys(("stack", "deep", "camera"), "nothing was changed, and a new run begins anew")
+
+
+class Jobs(QObject):
+    """Starts and stops jobs, and tells the views of their end in portions.
+
+    Attributes
+    ----------
+    changed : Signal
+        A job began, went on or ended.
+    job : Job or None
+    station : str
+        The station whose job it is.
+    finding : Finding or None
+        Why the last job broke off.
+    """
+
+    changed = Signal()
+    _event = Signal(object)
+
+    def __init__(self, ground: Ground, looking: Looking, numbers: Numbers) -> None:
+        super().__init__(ground)
+        self._ground, self._looking, self._numbers = ground, looking, numbers
+        self.pools = PoolKeeper()
+        self.job: Job | None = None
+        self.station = ""
+        self.finding: Finding | None = None
+        self._what = ""
+        self._running = False
+        self._ending: Iterator[Callable[[], object] | None] | None = None
+        self._portions = Soon(self, self._go_on_telling)
+        self._event.connect(self._on_event)
+
+    def end(self) -> None:
+        """Stop what runs and wait for it."""
+        if self.job is not None and not self.job.finished:
+            self.job.stop()
+            self.job.join(60)
+        self._end_telling()
+        self._running = False
+
+    def run_station(self, station: str, what: str = "") -> bool:
+        """Start a station's work in the background; False when something runs already."""
+        if self._ground.night is None or self.busy:
+            return False
+        night = self._ground.night
+        special = {"score": run_score, "stack": run_stack, "camera": run_camera, "deep": run_deep}
+        runner = special.get(what, RUNNERS[station])
+        self.station = station
+        self.finding = None
+        self._what = what
+        self.job = Job(station, lambda context: runner(night, context), pools=self.pools, on_change=self._event.emit)
+        self._running = True
+        self.job.start()
+        self.changed.emit()
+        self._ground.states_changed.emit()
+        return True
+
+    def stop(self) -> None:
+        """Ask the running job to stop."""
+        if self.job is not None and not self.job.finished:
+            self.job.stop()
+            self.changed.emit()
+
+    @property
+    def stopping_keeps(self) -> str:
+        """What a stop of the running job would leave, as a sentence."""
+        return "What is finished is kept." if self._what not in _KEEPS else "A stop leaves things as they were."
+
+    def state(self, station: str) -> str:
+        """Bead of a station."""
+        if self.job is not None and not self.job.finished and self.station == station:
+            return "running"
+        return self._ground.cached(
+            f"state {station}", lambda: self._ground.night.state(station) if self._ground.night else "empty"
+        )
+
+    def findings(self) -> list[Finding]:
+        """Findings of all stations up to now, those of the current station first within a severity."""
+        found = list(
+            self._ground.cached("findings", lambda: self._ground.night.findings() if self._ground.night else [])
+        )
+        if self.finding is not None:
+            found.insert(0, self.finding)
+        return sorted(found, key=lambda f: (f is not self.finding and f.station != self._ground.station, f.severity))
+
+    def files_with_findings(self) -> set[str]:
+        """Exposures that a check or a block speaks of."""
+        odd = ("light_leak", "odd_level", "odd_pattern")
+
+        def make() -> set[str]:
+            return {
+                path for f in self.findings()
+                if f.severity is not Severity.NOTE and (f.station in ("intake", "combine") or f.code in odd)
+                for path in f.files
+            }  # fmt: skip
+
+        return self._ground.cached("files_with_findings", make)
+
+    def add_folders(self, paths: Iterable[Path]) -> bool:
+        """Add raw folders or files to the open night and read them; False when there was nothing new."""
+        if self._ground.night is None or self.busy or not self._ground.night.add_raw(paths):
+            return False
+        return self.run_station("intake")
+
+    @property
+    def busy(self) -> bool:
+        """Whether a job runs."""
+        # Until the end was told here, not only reached in the job's own thread.
+        return self._running
+
+    def _on_event(self, job: Job) -> None:
+        if job is not self.job:
+            return
+        if not job.finished:
+            self.changed.emit()
+            return
+        if self._ending is not None or not self._running:
+            # The last progress may be told after the end: one end is enough.
+            return
+        self._ground.drop()
+        if job.state == "failed":
+            if self._ground.night is not None:
+                self._ground.night.clear_leftovers()
+            self.finding = _failure_finding(self.station, job.error)
+        elif job.state == "stopped":
+            self._ground.message.emit(f"{self.station.title()} stopped; {_KEEPS.get(self._what, _GOES_ON)}.")
+        elif isinstance(job.result, StationResult):
+            self._ground.message.emit(job.result.problem or job.result.text)
+        if not self._ground.current:
+            lights = self._ground.lights()
+            self._ground.current = (
+                lights[0].path if lights else (self._ground.exposures()[0].path if self._ground.exposures() else "")
+            )
+        self._tell_end()
+
+    def _tell_end(self) -> None:
+        """Tell the views that a job ended, one after the other with room for the user's hand between them.
+
+        All at once would hold the window up for several frames. The model is busy until the last one is told.
+        """
+        self._ground.telling_count += 1
+        steps: list[Callable[[], object] | None] = [
+            self._looking.quality, partial(self._looking.read_tables_ahead, [self._ground.current]), self._looking.stack_plan, self.findings,
+            *(partial(self.state, station) for station in STATIONS),
+            *(partial(self._numbers.knows_metric, metric) for metric in METRICS), self._numbers.choose_metric,
+            self._ground.exposures_changed.emit, self._ground.stars_changed.emit, self._ground.results_changed.emit, self._ground.states_changed.emit,
+            self._ground.findings_changed.emit, self._ground.current_changed.emit, _A_TURN_OF_ITS_OWN, self._end_telling,
+        ]  # fmt: skip
+        self._ending = iter(steps)
+        self._portions.ask()
+
+    def _go_on_telling(self) -> None:
+        if self._ending is None:
+            return
+        began = time.perf_counter()
+        for step in self._ending:
+            if step is not _A_TURN_OF_ITS_OWN:
+                try:
+                    step()
+                except Exception:
+                    # Whatever one view stumbles over, the window does not stay busy for it.
+                    log.exception("telling the end of %s", self.station)
+            # Several small steps go together; a long one is followed by whatever waits.
+            if step is _A_TURN_OF_ITS_OWN or time.perf_counter() - began > _TELLING_S:
+                self._portions.ask()
+                return
+
+    def _end_telling(self) -> None:
+        """Let the boards follow: they are brought up to date with the last word."""
+        if self._ending is None:
+            return
+        self._ending = None
+        self._ground.telling_count -= 1
+        if not self._ground.telling_count:
+            self._ground.told_all.emit()
+        self._running = False
+        self.changed.emit()
+
+
+def _failure_finding(station: str, error: BaseException | None) -> Finding:
+    if isinstance(error, WorkerDied):
+        text = (
+            f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
+        )
+        return Finding(Severity.BLOCKS, "worker_died", "A worker process died", text, station=station)
+    text = f"{type(error).__name__}: {error}. Finished products are kept; details are in the log."
+    return Finding(Severity.BLOCKS, "job_failed", f"{station.title()} could not finish", text, station=station)
