@@ -15,12 +15,14 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    default,
     fail_setting,
     fail_usage,
     failed_outcomes,
     finish,
     hinted,
     lights_of,
+    option,
     plain_errors,
     read_exposures,
     running,
@@ -120,12 +122,10 @@ def sort(
 def masters(
     paths: Paths,
     out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder of the masters.")],
-    method: Annotated[Method, typer.Option("--method", help="How the frames of a set become one.")] = Method.SIGMA,
-    low: Annotated[float, typer.Option("--low", help="Rejection limit below, in deviations.")] = 4.0,
-    high: Annotated[float, typer.Option("--high", help="Rejection limit above, in deviations.")] = 4.0,
-    compare: Annotated[
-        bool, typer.Option("--compare/--no-compare", help="Leave out frames that do not look like their fellows.")
-    ] = True,
+    method: Annotated[Method, option("masters", "method")] = default("masters", "method"),
+    low: Annotated[float, option("masters", "low")] = default("masters", "low"),
+    high: Annotated[float, option("masters", "high")] = default("masters", "high"),
+    compare: Annotated[bool, option("masters", "compare", "--compare/--no-compare")] = default("masters", "compare"),
     overscan: Overscan = "",
     trim: Trim = "",
     linearity: Linearity = "",
@@ -197,25 +197,21 @@ def calibrate(
     paths: Paths,
     masters: Annotated[Path, typer.Option("--masters", metavar="DIR", help="Folder of masters.")],
     out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder of the calibrated exposures.")],
-    partial: Annotated[
-        bool, typer.Option("--partial", help="Calibrate with what fits even where a kind has nothing safe.")
-    ] = False,
-    scale_darks: Annotated[
-        bool, typer.Option("--scale-darks", help="Scale darks of another exposure; needs a bias.")
-    ] = False,
+    partial: Annotated[bool, option("calibrate", "partial", "--partial")] = default("calibrate", "partial"),
+    scale_darks: Annotated[bool, option("masters", "scale_darks", "--scale-darks")] = default("masters", "scale_darks"),
     overscan: Overscan = "",
     trim: Trim = "",
     linearity: Linearity = "",
-    repair: Annotated[bool, typer.Option("--repair", help="Replace hot and cold pixels by their neighbours.")] = False,
-    hot_sigma: Annotated[float, typer.Option("--hot-sigma", help="Hot pixels stand this far over the dark.")] = 8.0,
-    cosmic: Annotated[bool, typer.Option("--cosmic", help="Find and repair cosmic rays.")] = False,
+    repair: Annotated[bool, option("calibrate", "repair", "--repair")] = default("calibrate", "repair"),
+    hot_sigma: Annotated[float, option("calibrate", "hot_sigma")] = default("calibrate", "hot_sigma"),
+    cosmic: Annotated[bool, option("calibrate", "cosmic", "--cosmic")] = default("calibrate", "cosmic"),
     overlay: Annotated[
         list[str], typer.Option("--overlay", metavar="[X1:X2,Y1:Y2]", help="A rectangle without picture: masked.")
     ] = [],
     pedestal: Annotated[
         str, typer.Option("--pedestal", metavar="off|auto|ADU", help="A constant added to every pixel.")
     ] = "off",
-    suffix: Annotated[str, typer.Option("--suffix", help="Put behind each light's name.")] = "-cal",
+    suffix: Annotated[str, option("calibrate", "suffix")] = default("calibrate", "suffix"),
     json: Json = False,
     fact: Facts = [],
     tag: Tag = [],

@@ -16,13 +16,15 @@ from typing import Annotated, Any, NoReturn
 import typer
 from pydantic import ValidationError
 from rich.console import Console
+from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as Bar
 
 from ulvar.engine import DiskFull, Failed, Finding, JobContext, WorkerDied, default_budget, worker_pool
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
-from ulvar.night.settings import first_problem
+from ulvar.night.schema import setting_of
+from ulvar.night.settings import NightSettings, first_problem
 
 ALL_DONE, SOME_FAILED, WRONG_USAGE, NOTHING_DONE = 0, 1, 2, 3
 
@@ -37,6 +39,18 @@ Facts = Annotated[
     ),
 ]
 Replace = Annotated[bool, typer.Option("--replace", help="Replace outputs that exist.")]
+
+
+def option(section: str, name: str, *flags: str, metavar: str | None = None) -> Any:
+    """Return the command line's option of a setting: its flags, and the schema's sentence with unit and choices."""
+    setting = setting_of(type(getattr(NightSettings(), section)), name)
+    return typer.Option(*(flags or (f"--{name.replace('_', '-')}",)), metavar=metavar, help=escape(setting.help))
+
+
+def default(section: str, name: str) -> Any:
+    """Return what a setting is unless somebody says otherwise."""
+    return getattr(getattr(NightSettings(), section), name)
+
 
 errors = Console(stderr=True, highlight=False, soft_wrap=True)
 

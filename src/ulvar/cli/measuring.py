@@ -14,12 +14,14 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    default,
     fail_usage,
     failed_outcomes,
     finish,
     given_facts,
     hinted,
     lights_of,
+    option,
     plain_errors,
     read_exposures,
     running,
@@ -70,8 +72,8 @@ def solve(
     paths: Paths,
     catalogue: Annotated[Path, typer.Option(metavar="PATH", help="Catalogue: CSV file or folder of tiles.")],
     at: Annotated[str | None, typer.Option(metavar="RA,DEC", help="Where to start, degrees or sexagesimal.")] = None,
-    radius: Annotated[float, typer.Option(metavar="DEG", help="How far off that may be.")] = 1.0,
-    scale: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Range of pixel scales [arcsec/px].")] = None,
+    radius: Annotated[float, option("plate", "radius_deg", "--radius", metavar="DEG")] = default("plate", "radius_deg"),
+    scale: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Range of pixel scales, in arcsec/px.")] = None,
     blind: Annotated[bool, typer.Option("--blind", help="Without any hint over the whole sky.")] = False,
     again: Annotated[bool, typer.Option("--again", help="Solve anew what was solved before.")] = False,
     out: Annotated[
@@ -169,11 +171,9 @@ def measure(
     out: Annotated[Path, typer.Option(metavar="TABLE", help="The series table (.csv).")],
     aperture: Annotated[
         str, typer.Option(metavar="6|1.5fwhm", help="Aperture radius in px, or in FWHM of each exposure.")
-    ] = "1.7fwhm",
-    annulus: Annotated[str | None, typer.Option(metavar="IN,OUT", help="Sky annulus [px].")] = None,
-    centre: Annotated[
-        Centre, typer.Option(help="Apertures at the given place, or on the star found there.")
-    ] = Centre.FORCED,
+    ] = f"{default('measure', 'radius'):g}fwhm",
+    annulus: Annotated[str | None, typer.Option(metavar="IN,OUT", help="Sky annulus, in px.")] = None,
+    centre: Annotated[Centre, option("measure", "centre")] = Centre(default("measure", "centre")),
     reference: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Exposure that x, y refer to; the first by default.")
     ] = None,
@@ -229,7 +229,7 @@ def curve(
     out: Annotated[Path, typer.Option(metavar="FILE", help="The light curve (.csv).")],
     detrend: Annotated[str, typer.Option(metavar="a,b", help="Linear terms: airmass, fwhm, sky, x, y, time.")] = "",
     model: Annotated[Model, typer.Option(help="What to fit.")] = Model.NONE,
-    period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range [d].")] = None,
+    period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
     leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
     json: Json = False,

@@ -13,12 +13,14 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    default,
     fail_usage,
     failed_outcomes,
     finish,
     hint,
     hinted,
     lights_of,
+    option,
     plain_errors,
     read_exposures,
     running,
@@ -43,7 +45,7 @@ class Align(StrEnum):
 def stars(
     paths: Paths,
     table: Annotated[Path | None, typer.Option("--table", metavar="DIR", help="Write <stem>.stars.csv here.")] = None,
-    threshold: Annotated[float, typer.Option(help="Smallest matched-filter SNR of a star.")] = 5.0,
+    threshold: Annotated[float, option("combine", "threshold")] = default("combine", "threshold"),
     json: Json = False,
     fact: Facts = [],
     replace: Replace = False,
@@ -95,12 +97,12 @@ def stack(
     paths: Paths,
     out: Annotated[Path, typer.Option("--out", metavar="FILE", help="The stack: .fits, or .tif.")],
     align: Annotated[Align, typer.Option(help="By star patterns, by plate solutions, or not at all.")] = Align.STARS,
-    framing: Annotated[Framing, typer.Option(help="The part of the sky that the stack shows.")] = Framing.REFERENCE,
-    method: Annotated[Method, typer.Option(help="Mean, median, or a rejection before the mean.")] = Method.SIGMA,
-    low: Annotated[float, typer.Option(help="Rejection limit below, in sigma.")] = 4.0,
-    high: Annotated[float, typer.Option(help="Rejection limit above, in sigma.")] = 3.0,
-    normalise: Annotated[Normalise, typer.Option(help="What is made equal first.")] = Normalise.BOTH,
-    weights: Annotated[Weighting | None, typer.Option(help="What an exposure counts; snr by default.")] = None,
+    framing: Annotated[Framing, option("combine", "framing")] = default("combine", "framing"),
+    method: Annotated[Method, option("combine", "method")] = default("combine", "method"),
+    low: Annotated[float, option("combine", "low")] = default("combine", "low"),
+    high: Annotated[float, option("combine", "high")] = default("combine", "high"),
+    normalise: Annotated[Normalise, option("combine", "normalise")] = default("combine", "normalise"),
+    weights: Annotated[Weighting | None, option("combine", "weights")] = None,
     reference: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Exposure that sets the grid; the best by default.")
     ] = None,
@@ -119,7 +121,7 @@ def stack(
         fail_usage("--memory must be above 0")
     if not is_supported_output(out.name):
         fail_usage(f"{out}: a stack is written as .fits, .fit, .fts or .tif")
-    weighting = weights or (Weighting.EQUAL if method is Method.MEDIAN else Weighting.SNR)
+    weighting = weights or (Weighting.EQUAL if method is Method.MEDIAN else default("combine", "weights"))
     if method is Method.MEDIAN and weighting is not Weighting.EQUAL:
         fail_usage("the median takes no weights: use --weights equal with --method median")
     try:

@@ -6,7 +6,7 @@ import math
 import shutil
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -31,7 +31,17 @@ from ulvar.frames import (
     write_fits,
 )
 from ulvar.registration import Transform, resample
-from ulvar.stacking import Frame2D, Framing, Normalise, Stacked, StackInput, Weighting, frame_exposures, stack_warped
+from ulvar.stacking import (
+    STACK_REJECTION,
+    Frame2D,
+    Framing,
+    Normalise,
+    Stacked,
+    StackInput,
+    Weighting,
+    frame_exposures,
+    stack_warped,
+)
 from ulvar.stars import even_frame
 
 # What tells a mosaic from a grey picture.
@@ -45,7 +55,7 @@ class StackOptions:
 
     align: str = "stars"
     framing: Framing = Framing.REFERENCE
-    rejection: Rejection = field(default_factory=lambda: Rejection(Method.SIGMA, 4.0, 3.0))
+    rejection: Rejection = STACK_REJECTION
     normalise: Normalise = Normalise.BOTH
     weighting: Weighting = Weighting.SNR
     depth: int = 16

@@ -10,8 +10,37 @@ from ulvar.calibration import CalibrateOptions, DefectOptions, MatchOptions, Reg
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Method, Rejection
 from ulvar.frames import Shape, TagRule, Tolerances
-from ulvar.stacking import Framing, Normalise, Rule, Weighting
+from ulvar.night.schema import told
+from ulvar.photometry import ApertureOptions
+from ulvar.stacking import STACK_REJECTION, Framing, Normalise, Rule, Weighting
 from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
+
+# What the core does unless it is told otherwise is what a night does unless somebody says otherwise.
+_TOLERANCES, _MASTERS, _STEPS = Tolerances(), Rejection(few=True), CalibrateOptions()
+_DETECTION, _APERTURE = DetectOptions(), ApertureOptions()
+
+METHODS = {
+    Method.SIGMA: ("Sigma clipping", "values far from the median are left away, again and again"),
+    Method.WINSORIZED: ("Winsorized sigma", "the same with a spread that outliers cannot widen"),
+    Method.MAD: ("Median deviation", "the same by the median of the deviations"),
+    Method.LINEAR: ("Line through ranks", "values far from a line through the sorted values"),
+    Method.MEDIAN: ("Median", "the middle value, without weights"),
+    Method.MEAN: ("Mean, no rejection", "every value counts"),
+}
+WEIGHTS = {
+    Weighting.SNR: ("Point-source SNR", "by noise and FWHM, for stars"), Weighting.NOISE: ("Noise", "by noise alone"),
+    Weighting.FWHM: ("FWHM", "by FWHM alone"), Weighting.SCORE: ("Score", "by the score"),
+    Weighting.EQUAL: ("Equal", "all alike"),
+}  # fmt: skip
+FRAMINGS = {
+    Framing.REFERENCE: ("Reference exposure", "the reference exposure's"),
+    Framing.UNION: ("Everything", "all that any exposure shows"),
+    Framing.COMMON: ("Common area", "what all show"),
+}
+NORMALISATIONS = {
+    Normalise.BOTH: ("Level and scale", "sky level and brightness of stars"), Normalise.LEVEL: ("Level", "sky level"),
+    Normalise.SCALE: ("Scale", "brightness of stars"), Normalise.NONE: ("Nothing", "nothing"),
+}  # fmt: skip
 
 
 class _Section(BaseModel):
@@ -77,16 +106,58 @@ class PinSettings(_Section):
 class MastersSettings(_Section):
     """How far off still fits, and how calibration frames are combined."""
 
-    exposure_s: float = Field(0.5, ge=0)
-    exposure_fraction: float = Field(0.02, ge=0, le=0.5)
-    temperature_c: float = Field(1.0, ge=0)
-    age_d: float = Field(30.0, ge=0)
-    scale_darks: bool = False
-    use_library: bool = True
-    compare: bool = True
-    method: Method = Method.SIGMA
-    low: float = Field(4.0, gt=0)
-    high: float = Field(4.0, gt=0)
+    exposure_s: float = told(
+        _TOLERANCES.exposure_s,
+        "Exposure within",
+        "A dark's exposure may differ by this much, or by 2 %",
+        unit="s",
+        ge=0,
+    )
+    exposure_fraction: float = told(
+        _TOLERANCES.exposure_fraction,
+        "Or exposure within",
+        "The larger of the two limits counts",
+        unit="%",
+        scale=100,
+        span=(0, 50),
+        fold=True,
+        ge=0,
+        le=0.5,
+    )
+    temperature_c: float = told(
+        _TOLERANCES.temperature_c,
+        "Temperature within",
+        "A dark's sensor temperature may differ by this much",
+        unit="°C",
+        ge=0,
+    )
+    age_d: float = told(
+        _TOLERANCES.age_d,
+        "Warn when older than",
+        "Older calibration frames are used with a warning",
+        unit="d",
+        decimals=0,
+        ge=0,
+    )
+    scale_darks: bool = told(
+        False, "Scale darks of another exposure", "Needs a bias; noisier than a dark of the right exposure", fold=True
+    )
+    use_library: bool = told(
+        True, "Use the library", "Masters of the library serve where this night's own do not fit", fold=True
+    )
+    compare: bool = told(
+        True, "Leave out frames that differ", "Frames with a light leak, another level or pattern are in no master",
+        fold=True,
+    )  # fmt: skip
+    method: Method = told(_MASTERS.method, "Combine by", "How the frames of a set become one", choices=METHODS)
+    low: float = told(
+        _MASTERS.low, "Reject below", "Values this many deviations under the rest are left away", unit="σ", span=(0.5, 50),
+        fold=True, gt=0,
+    )  # fmt: skip
+    high: float = told(
+        _MASTERS.high, "Reject above", "Values this many deviations over the rest are left away", unit="σ", span=(0.5, 50),
+        fold=True, gt=0,
+    )  # fmt: skip
     pins: list[PinSettings] = []
 
     @property
@@ -126,29 +197,77 @@ RegionText = Annotated[str, AfterValidator(_region)]
 class CalibrateSettings(_Section):
     """Calibration: every step is optional."""
 
-    partial: bool = False
-    overscan: RegionText = ""
-    trim: RegionText = ""
+    partial: bool = told(False, "Use what fits", "Calibrate also where a kind of calibration frame has nothing safe")
+    overscan: RegionText = told(
+        "", "Overscan", "Pixels without light, whose level is taken off; empty: what the header says", kind="region",
+        fold=True,
+    )  # fmt: skip
+    trim: RegionText = told(
+        "", "Keep only", "The part of the frame that holds the picture; empty: what the header says", kind="region",
+        fold=True,
+    )  # fmt: skip
     header_regions: bool = True
-    overscan_fit: Literal["median", "rows", "line"] = "rows"
-    linearity: list[float] = []
+    overscan_fit: Literal["median", "rows", "line"] = told(
+        "rows", "Overscan by", "One level for the frame, a smooth level for each row, or a line",
+        choices={
+            "rows": ("Each row", "a smooth level for each row"), "median": ("One level", "one for the frame"),
+            "line": ("A line", "a line along the rows"),
+        }, fold=True,
+    )  # fmt: skip
+    linearity: list[float] = told(
+        [], "Linearity", "c1, c2 … of true = d (1 + c1 u + c2 u² …), u = d / 65535; empty: none", kind="numbers",
+        fold=True,
+    )  # fmt: skip
     linearity_zero_adu: float = 0.0
-    dark_scale: Literal["exposure", "noise"] = "exposure"
+    dark_scale: Literal["exposure", "noise"] = told(
+        "exposure", "Scaled darks follow", "The exposure times, or the factor that takes most hot pixels out",
+        choices={
+            "exposure": ("Exposure time", "as the exposure times tell"), "noise": ("Hot pixels", "as hot pixels tell"),
+        }, fold=True,
+    )  # fmt: skip
     mark_defects: bool = True
-    repair: bool = False
-    hot_sigma: float = Field(8.0, ge=2, le=100)
-    cold_below: float = Field(0.5, ge=0, lt=1)
-    bright_above: float = Field(1.5, gt=1)
+    repair: bool = told(
+        False, "Repair defective pixels",
+        "Replace hot and cold pixels and columns by their neighbours; they stay marked",
+    )  # fmt: skip
+    hot_sigma: float = told(
+        _STEPS.defects.hot_sigma, "Hot pixels over", "Hot pixels stand this far over the dark", unit="σ", ge=2, le=100
+    )
+    cold_below: float = Field(_STEPS.defects.cold_below, ge=0, lt=1)
+    bright_above: float = Field(_STEPS.defects.bright_above, gt=1)
     columns: bool = True
-    use_defect_list: bool = True
-    cosmic: bool = False
-    cosmic_sigma: float = Field(4.5, ge=2, le=50)
-    cosmic_contrast: float = Field(3.0, gt=0, le=50)
-    overlays: list[RegionText] = []
-    pedestal: Literal["off", "auto", "fixed"] = "off"
-    pedestal_adu: float = Field(0.0, ge=0)
-    folder: str = ""
-    suffix: str = Field("-cal", min_length=1)
+    use_defect_list: bool = told(
+        True, "Use the camera's defect list", "Pixels listed for this camera in the library", fold=True
+    )
+    cosmic: bool = told(
+        False, "Clean cosmic rays",
+        "Find them by their sharp edges in each exposure; repaired pixels stay marked",
+    )  # fmt: skip
+    cosmic_sigma: float = told(
+        _STEPS.cosmic_sigma, "Cosmic rays over", "Edges that stand this many deviations over those around", unit="σ", span=(2, 50),
+        fold=True, ge=2, le=50,
+    )  # fmt: skip
+    cosmic_contrast: float = told(
+        _STEPS.cosmic_contrast, "Sharper than stars by", "Larger spares the cores of sharp stars", unit="×", span=(0.5, 50), fold=True,
+        gt=0, le=50,
+    )  # fmt: skip
+    overlays: list[RegionText] = told(
+        [], "Masked rectangles", "A burnt-in time stamp or logo: no data", kind="regions", fold=True
+    )
+    pedestal: Literal["off", "auto", "fixed"] = told(
+        "off", "Pedestal", "A constant added so that no pixel is negative; photometry takes it off again",
+        choices={
+            "off": ("Off", "none"), "auto": ("Where needed", "where pixels would be negative"),
+            "fixed": ("Always", "the same for all"),
+        },
+    )  # fmt: skip
+    pedestal_adu: float = told(
+        0.0, "Pedestal of", "Added when Pedestal is Always", unit="ADU", decimals=0, span=(0, 60000), fold=True, ge=0
+    )
+    folder: str = told(
+        "", "Write into", "Folder of the calibrated exposures; empty: the night's own", kind="folder", fold=True
+    )
+    suffix: str = told("-cal", "Suffix", "Put behind each exposure's name", kind="text", fold=True, min_length=1)
 
     @field_validator("suffix")
     @classmethod
@@ -236,22 +355,34 @@ class CombineSettings(_Section):
     """Star finding, scoring, rules and stacking."""
 
     filter: str = ""
-    threshold: float = Field(5.0, ge=2, le=100)
-    smallest: float = Field(0.55, ge=0, lt=1)
-    widest: float = Field(3.0, gt=1, le=20)
-    longest: float = Field(2.2, gt=1, le=20)
+    threshold: float = told(
+        _DETECTION.threshold, "Find stars over",
+        "Smallest signal-to-noise ratio of a star; the board's page Stars shows what it does", unit="σ", span=(2, 100),
+        fold=True, ge=2, le=100,
+    )  # fmt: skip
+    smallest: float = Field(_DETECTION.smallest, ge=0, lt=1)
+    widest: float = Field(_DETECTION.widest, gt=1, le=20)
+    longest: float = Field(_DETECTION.longest, gt=1, le=20)
     rules: list[RuleSettings] = [
         RuleSettings(quality="transparency", side="under", limit=0.8),
         RuleSettings(quality="ellipticity", side="over", limit=0.3),
     ]
     blend: dict[str, float] = dict(DEFAULT_BLEND)
     regions: list[ShapeSettings] = []
-    method: Method = Method.SIGMA
-    low: float = Field(4.0, gt=0)
-    high: float = Field(3.0, gt=0)
-    normalise: Normalise = Normalise.BOTH
-    weights: Weighting = Weighting.SNR
-    framing: Framing = Framing.REFERENCE
+    method: Method = told(STACK_REJECTION.method, "Reject", "How outliers are found at each pixel", choices=METHODS)
+    low: float = told(
+        STACK_REJECTION.low, "Reject below", "Values this many deviations under the rest are left away", unit="σ", span=(0.5, 50),
+        fold=True, gt=0,
+    )  # fmt: skip
+    high: float = told(
+        STACK_REJECTION.high, "Reject above", "Values this many deviations over the rest are left away", unit="σ", span=(0.5, 50),
+        fold=True, gt=0,
+    )  # fmt: skip
+    normalise: Normalise = told(
+        Normalise.BOTH, "Make equal", "What is made equal before exposures are compared", choices=NORMALISATIONS
+    )
+    weights: Weighting = told(Weighting.SNR, "Weigh by", "What a better exposure counts more for", choices=WEIGHTS)
+    framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)
 
     @model_validator(mode="before")
     @classmethod
@@ -284,8 +415,12 @@ class CombineSettings(_Section):
 class PlateSettings(_Section):
     """Where to look on the sky."""
 
-    catalogue: str = ""
-    radius_deg: float = Field(1.0, gt=0)
+    catalogue: str = told(
+        "", "Catalogue", "Star catalogue: a CSV file with ra and dec, or a folder of tiles", kind="file"
+    )
+    radius_deg: float = told(
+        1.0, "Search radius", "How far the header's position may be off", unit="°", span=(0.1, 90), gt=0
+    )
     scale_low: float | None = None
     scale_high: float | None = None
 
@@ -293,18 +428,31 @@ class PlateSettings(_Section):
 class MeasureSettings(_Section):
     """Aperture photometry."""
 
-    radius: float = Field(1.7, gt=0)
-    in_fwhm: bool = True
+    radius: float = told(
+        _APERTURE.radius, "Aperture radius", "Aperture radius, in the unit below", decimals=2, span=(0.2, 200), gt=0
+    )
+    in_fwhm: bool = told(
+        _APERTURE.in_fwhm, "In units of the FWHM",
+        "The aperture follows each exposure's FWHM; otherwise the radius is in pixels",
+    )  # fmt: skip
     inner_px: float | None = None
     outer_px: float | None = None
-    centre: Literal["forced", "refined"] = "forced"
+    centre: Literal["forced", "refined"] = told(
+        "forced", "Aperture at", "At the star's own position on the sky, or on the star found there",
+        choices={
+            "forced": ("Sky position", "at the given place"), "refined": ("Star found there", "on the star found there"),
+        },
+    )  # fmt: skip
 
 
 class CurveSettings(_Section):
     """Light curve and fit."""
 
-    model: Literal["none", "eclipse"] = "eclipse"
-    detrend: list[str] = []
+    model: Literal["none", "eclipse"] = told(
+        "eclipse", "Model", "What is fitted to the light curve",
+        choices={"eclipse": ("Eclipse", "a symmetric minimum"), "none": ("None", "nothing")},
+    )  # fmt: skip
+    detrend: list[str] = told([], "Take out", "Linear terms, fitted together with the model", kind="terms")
     leave_out: list[str] = []
 
 

@@ -3,6 +3,7 @@
 from ulvar.stacking.framing import Frame2D, Framing, frame_exposures
 from ulvar.stacking.selection import QualityRow, Rule, RuleCount, StackOutlook, count_rules, stack_outlook
 from ulvar.stacking.stack import (
+    STACK_REJECTION,
     Normalise,
     Stacked,
     StackInput,
@@ -13,6 +14,7 @@ from ulvar.stacking.stack import (
 )
 
 __all__ = [
+    "STACK_REJECTION",
     "Frame2D",
     "Framing",
     "Normalise",

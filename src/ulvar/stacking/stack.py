@@ -12,6 +12,9 @@ import numpy as np
 from ulvar.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
 
+# Of what is wrong in a picture more is bright than dark: trails, cosmic rays.
+STACK_REJECTION = Rejection(Method.SIGMA, 4.0, 3.0)
+
 
 class Normalise(StrEnum):
     """What is made equal before pixels are compared."""
@@ -162,7 +165,7 @@ def stack_warped(
     reference : int
         The input whose sky level and star brightness the others are brought to.
     rejection : Rejection, optional
-        Default: sigma clipping at 4 below and 3 above.
+        Default: `STACK_REJECTION`.
     normalise : Normalise
     weighting : Weighting
         The median takes equal weights only.
@@ -176,7 +179,7 @@ def stack_warped(
     """
     if not inputs:
         raise ValueError("there is nothing to stack")
-    limits = rejection or Rejection(Method.SIGMA, 4.0, 3.0)
+    limits = rejection or STACK_REJECTION
     if limits.method is Method.MEDIAN and weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights; ask for equal ones")
     scaling = normalisation(inputs, reference, normalise)

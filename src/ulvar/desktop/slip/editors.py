@@ -47,49 +47,50 @@ class Editors:
         row = QHBoxLayout()
         row.setSpacing(8)
         value = getattr(getattr(self._model.settings(), field.section), field.name)
-        if field.kind == "check" or field.kind.startswith("term:"):
-            box = QCheckBox(field.label)
+        kind = field.told.kind
+        if kind == "check" or field.term:
+            box = QCheckBox(field.title)
             box.setToolTip(field.tip)
-            if field.kind == "check":
+            if kind == "check":
                 box.setChecked(bool(value))
                 box.toggled.connect(lambda on: self._store(field.section, field.name, on))
             else:
-                term = field.kind.split(":")[1]
-                box.setChecked(term in value)
-                box.toggled.connect(lambda on: self._toggle_term(field, term, on))
+                box.setChecked(field.term in value)
+                box.toggled.connect(lambda on: self._toggle_term(field, field.term, on))
             row.addWidget(box)
             return row
-        row.addWidget(label(field.label, wrap=True), 1)
+        row.addWidget(label(field.title, wrap=True), 1)
         editor: QWidget
-        if field.kind == "choice":
+        if kind == "choice":
             editor = self._choice(field, value)
-        elif field.kind == "file":
+        elif kind == "file":
             editor = self._file(field, value)
-        elif field.kind in ("region", "regions"):
+        elif kind in ("region", "regions"):
             editor = self._region(field, value)
-        elif field.kind == "folder":
+        elif kind == "folder":
             editor = self._folder(field, value)
-        elif field.kind in ("text", "numbers"):
+        elif kind in ("text", "numbers"):
             editor = self._text(field, value)
         else:
             editor = self._number(field, value)
         editor.setToolTip(field.tip)
-        editor.setAccessibleName(field.label)
+        editor.setAccessibleName(field.title)
         editor.setObjectName(f"{field.section}.{field.name}")
         row.addWidget(editor)
         return row
 
     def _number(self, field: Field, value: Any) -> QDoubleSpinBox:
+        told = field.told
         spin = QDoubleSpinBox()
         spin.setLocale(QLocale.c())
         spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         spin.setAlignment(Qt.AlignmentFlag.AlignRight)
-        spin.setRange(field.low, field.high)
-        wanted = 0.0 if value is None else float(value) * field.scale
-        spin.setDecimals(max(field.decimals, decimals_of(wanted)))
+        spin.setRange(*told.span)
+        wanted = 0.0 if value is None else float(value) * told.scale
+        spin.setDecimals(max(told.decimals, decimals_of(wanted)))
         spin.setFixedWidth(96)
-        if field.unit:
-            spin.setSuffix(f" {field.unit}")
+        if told.unit:
+            spin.setSuffix(f" {told.unit}")
         spin.setValue(wanted)
         shown = spin.value()
 
@@ -98,15 +99,16 @@ class Editors:
             nonlocal shown
             if spin.value() != shown:
                 shown = spin.value()
-                self._store(field.section, field.name, shown / field.scale)
+                self._store(field.section, field.name, shown / told.scale)
 
         spin.editingFinished.connect(changed)
         return spin
 
     def _choice(self, field: Field, value: Any) -> QComboBox:
         box = QComboBox()
-        for key, text in (field.choices or {}).items():
+        for index, (key, (text, sentence)) in enumerate(field.told.choices.items()):
             box.addItem(text, key)
+            box.setItemData(index, f"{sentence[:1].upper()}{sentence[1:]}", Qt.ItemDataRole.ToolTipRole)
         box.setCurrentIndex(max(0, box.findData(value)))
         box.setFixedWidth(160)
         box.activated.connect(lambda index: self._store(field.section, field.name, box.itemData(index)))
@@ -118,7 +120,7 @@ class Editors:
         row = QHBoxLayout(place)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(4)
-        if field.kind == "region":
+        if field.told.kind == "region":
             line = QLineEdit(value)
             line.setPlaceholderText("[x1:x2,y1:y2]")
             line.setFixedWidth(98)
@@ -157,7 +159,8 @@ class Editors:
         return button
 
     def _text(self, field: Field, value: Any) -> QLineEdit:
-        line = QLineEdit(", ".join(f"{v:g}" for v in value) if field.kind == "numbers" else str(value))
+        numbers = field.told.kind == "numbers"
+        line = QLineEdit(", ".join(f"{v:g}" for v in value) if numbers else str(value))
         line.setFixedWidth(120)
         shown = line.text()
 
@@ -167,11 +170,11 @@ class Editors:
                 return
             shown = line.text()
             wanted: object = line.text().strip()
-            if field.kind == "numbers":
+            if numbers:
                 try:
                     wanted = [float(t) for t in line.text().replace(",", " ").split()]
                 except ValueError:
-                    self._model.message.emit(f"{field.label}: numbers with commas between, such as 0.012, 0.003.")
+                    self._model.message.emit(f"{field.title}: numbers with commas between, such as 0.012, 0.003.")
                     return
             self._store(field.section, field.name, wanted)
 

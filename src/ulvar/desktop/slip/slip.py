@@ -135,13 +135,13 @@ class Slip(QWidget):
         column.addWidget(label("Settings", "section"))
         fields = FIELDS[station]
         for field in fields:
-            if not field.fold or self._unfolded:
+            if not field.told.fold or self._unfolded:
                 column.addLayout(self._editors.row(field))
-        folded = [f for f in fields if f.fold]
+        folded = [f for f in fields if f.told.fold]
         if folded:
             self.fold = QPushButton("▾  Fewer settings" if self._unfolded else f"▸  {len(folded)} more settings")
             self.fold.setProperty("kind", "plain")
-            self.fold.setToolTip("Seldom needed: " + ", ".join(f.label.lower() for f in folded))
+            self.fold.setToolTip("Seldom needed: " + ", ".join(f.title.lower() for f in folded))
             self.fold.clicked.connect(self._toggle_fold)
             column.addWidget(self.fold, 0, Qt.AlignmentFlag.AlignLeft)
         return panel
