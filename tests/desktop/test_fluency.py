@@ -19,8 +19,8 @@ from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.widgets import LazyRows
 from ulvar.desktop.work.soon import Soon
 from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
-from ulvar.engine import Severity
 from ulvar.flows import CurveResult
+from ulvar.inspection import Severity
 from ulvar.night.stations import curve_path, series_path
 
 

@@ -13,22 +13,20 @@ from tests.support import FolderCase, files_under
 from ulvar.engine import (
     DiskFull,
     Failed,
-    Finding,
     Job,
     JobContext,
     OutputExists,
     PoolKeeper,
-    Severity,
     StopRequested,
     StopToken,
     WorkerDied,
     atomic_path,
     check_disk,
     row_bands,
-    sort_findings,
     worker_pool,
     write_text,
 )
+from ulvar.inspection import Finding, Severity, sort_findings
 
 
 def double(value: int) -> int:

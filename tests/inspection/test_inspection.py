@@ -7,9 +7,9 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
-from ulvar.engine import Failed, Severity
+from ulvar.engine import Failed
 from ulvar.frames import ExposureFacts, Role, group_exposures
-from ulvar.inspection import ExposureSummary, intake_findings, series_findings
+from ulvar.inspection import ExposureSummary, Severity, intake_findings, series_findings
 
 
 def series(rng: np.random.Generator, n: int = 60, **changes) -> list[ExposureSummary]:  # type: ignore[no-untyped-def]

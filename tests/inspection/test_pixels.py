@@ -8,10 +8,10 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ulvar.engine import Severity
 from ulvar.frames import ExposureFacts, Role, group_exposures
 from ulvar.inspection import (
     PixelLook,
+    Severity,
     depth_findings,
     find_ceilings,
     intake_findings,

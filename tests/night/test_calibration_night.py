@@ -11,8 +11,9 @@ import tifffile
 
 from tests.made_files import write_cube, write_dng
 from tests.support import FolderCase, files_under, stamps
-from ulvar.engine import JobContext, Severity
+from ulvar.engine import JobContext
 from ulvar.frames import Role, read_frame, read_plane
+from ulvar.inspection import Severity
 from ulvar.night import RUNNERS, Night, read_recipe
 from ulvar.night.settings import TagSettings
 from ulvar.night.stations.camera import CameraMeasure, measure_camera, plan_flats, remember_camera

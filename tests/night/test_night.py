@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from tests.support import FolderCase, stamps
-from ulvar.engine import Finding, JobContext, Mend, Severity
+from ulvar.engine import JobContext
 from ulvar.frames import Role, facts_from_text, facts_to_text
+from ulvar.inspection import Finding, Mend, Severity
 from ulvar.night import RUNNERS, Night, NightError, NightSettings, RecipeError, read_recipe
 from ulvar.night.coding import finding_from_text, finding_to_text
 from ulvar.photometry import ListedStar

@@ -11,7 +11,7 @@ import numpy as np
 
 from ulvar.combine import RowSource
 from ulvar.engine import F32Array, F64Array
-from ulvar.frames import Role
+from ulvar.frames import Role, difference_noise, robust_spread
 
 # A thumb is made of thin bands of rows: a few percent of the pixels tell levels to a small part of the noise.
 _BANDS = 12
@@ -101,11 +101,9 @@ def make_thumb(source: RowSource, subtract: F32Array | None = None) -> Thumb:
         band = source.rows(int(y0), y1)
         if subtract is not None:
             band -= subtract[y0:y1]
-        # Every second column: the same colour on a mosaic.
-        difference = (band[:, 2:] - band[:, :-2]).ravel()
-        finite = difference[np.isfinite(difference)]
-        if finite.size:
-            noises.append(1.4826 * float(np.median(np.abs(finite))) / math.sqrt(2))
+        noise = difference_noise(band)
+        if math.isfinite(noise):
+            noises.append(noise)
         for i, (a, b) in enumerate(zip(edges, edges[1:])):
             part = band[:, a:b]
             good = part[np.isfinite(part)]
@@ -115,7 +113,7 @@ def make_thumb(source: RowSource, subtract: F32Array | None = None) -> Thumb:
 
 def _spread(values: F64Array) -> float:
     finite = values[np.isfinite(values)]
-    return 1.4826 * float(np.median(np.abs(finite - np.median(finite)))) if finite.size else 0.0
+    return robust_spread(finite) if finite.size else 0.0
 
 
 def compare_frames(kind: Role, thumbs: Sequence[Thumb]) -> Comparison:

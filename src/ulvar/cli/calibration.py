@@ -29,7 +29,7 @@ from ulvar.cli.common import (
 )
 from ulvar.cli.common import told as told_outcomes
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, Finding, JobContext, Severity, counted
+from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     KINDS,
     MasterOptions,
@@ -42,6 +42,7 @@ from ulvar.flows import (
     sort_exposures,
 )
 from ulvar.frames import ExposureFacts, Group, TagRule
+from ulvar.inspection import Severity, notice
 from ulvar.night.settings import CalibrateSettings
 
 Overscan = Annotated[
@@ -140,11 +141,12 @@ def masters(
     if not any(f.role in KINDS and not f.is_master for f in exposures):
         findings = list(_told_sort(exposures, failed, other, None).findings)
         findings.append(
-            Finding(
-                Severity.BLOCKS,
+            notice(
                 "no_calibration",
                 "No calibration frames",
                 f"None of the {len(exposures)} exposures is a bias, dark, dark flat or flat.",
+                severity=Severity.BLOCKS,
+                station="intake",
             )  # fmt: skip
         )
         finish({"masters": []}, as_json=json, done=0, failed=1, findings=findings)

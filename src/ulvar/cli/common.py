@@ -20,9 +20,10 @@ from rich.markup import escape
 from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
 from rich.progress import Progress as Bar
 
-from ulvar.engine import DiskFull, Failed, Finding, JobContext, WorkerDied, default_budget, worker_pool
+from ulvar.engine import DiskFull, Failed, JobContext, WorkerDied, default_budget, worker_pool
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
+from ulvar.inspection import Finding
 from ulvar.night.schema import setting_of
 from ulvar.night.settings import NightSettings, first_problem
 

@@ -12,8 +12,8 @@ import platformdirs
 import typer
 
 from ulvar.cli.common import Json, errors, fail_usage, finish, plain_errors, running
-from ulvar.engine import Finding
 from ulvar.frames import read_frame, scan_file
+from ulvar.inspection import Finding
 from ulvar.night import RUNNERS, STATIONS, Night, NightError, RecipeError, StationResult, read_recipe
 from ulvar.photometry import read_star_list
 from ulvar.simulation import make_demo_night

@@ -27,9 +27,9 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Finding, Severity
 from ulvar.flows import Outcome, StackOptions, find_all, stack_exposures, write_stars
 from ulvar.frames import is_supported_output
+from ulvar.inspection import notice
 from ulvar.stacking import Framing, Normalise, Weighting
 from ulvar.stars import DetectOptions
 
@@ -150,12 +150,12 @@ def stack(
     filters = sorted({f.filter for f in lights})
     if len(filters) > 1:
         findings.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "mixed_filters",
                 "Exposures of several filters",
                 f"Filters {', '.join(name or 'none' for name in filters)} were stacked into one image.",
                 tuple(f.path for f in lights),
+                station="intake",
             )  # fmt: skip
         )
     lines = (

@@ -5,7 +5,7 @@ from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk,
 from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, worker_pool
 from ulvar.engine.memory import available_bytes, default_budget, keep_large_blocks, row_bands
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
-from ulvar.engine.results import Failed, Finding, Mend, Severity, counted, sort_findings
+from ulvar.engine.results import Failed, counted
 from ulvar.engine.threads import in_parts
 
 __all__ = [
@@ -14,16 +14,13 @@ __all__ = [
     "F32Array",
     "F64Array",
     "Failed",
-    "Finding",
     "I64Array",
     "Job",
     "JobContext",
     "MaskArray",
-    "Mend",
     "OutputExists",
     "PoolKeeper",
     "Progress",
-    "Severity",
     "StopRequested",
     "StopToken",
     "WorkerDied",
@@ -37,7 +34,6 @@ __all__ = [
     "keep_large_blocks",
     "row_bands",
     "silent",
-    "sort_findings",
     "worker_pool",
     "write_csv",
     "write_text",

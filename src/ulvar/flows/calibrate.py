@@ -24,7 +24,7 @@ from ulvar.calibration import (
     read_master,
 )
 from ulvar.calibration.prepare import Preparation
-from ulvar.engine import F32Array, Finding, JobContext, OutputExists, check_disk, sort_findings
+from ulvar.engine import F32Array, JobContext, OutputExists, check_disk
 from ulvar.flows.common import NO_MATCH, Outcome, done_before
 from ulvar.flows.library import Library
 from ulvar.frames import (
@@ -34,6 +34,7 @@ from ulvar.frames import (
     Role,
     Tolerances,
     carried_cards,
+    difference_noise,
     distinct_stems,
     fingerprint,
     group_exposures,
@@ -43,7 +44,7 @@ from ulvar.frames import (
     scan_file,
     write_fits,
 )
-from ulvar.inspection import match_findings
+from ulvar.inspection import Finding, match_findings, sort_findings
 
 SUFFIX = "-cal.fits"
 # Cards that are true of the raw pixels only.
@@ -165,11 +166,8 @@ def _sample(data: F32Array) -> F32Array:
 
 
 def pixel_noise(data: F32Array) -> float:
-    """Return the noise of a pixel from neighbours two apart in the middle of a frame [ADU]; stars hardly count."""
-    band = _sample(data)
-    difference = (band[:, 2:] - band[:, :-2]).ravel()
-    finite = difference[np.isfinite(difference)]
-    return 1.4826 * float(np.median(np.abs(finite))) / math.sqrt(2) if finite.size else math.nan
+    """Return the noise of a pixel in the middle of a frame [ADU] (see `difference_noise`)."""
+    return difference_noise(_sample(data))
 
 
 def _level(data: F32Array) -> float:

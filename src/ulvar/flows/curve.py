@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed, Finding, Severity
-from ulvar.inspection import comparison_findings
+from ulvar.engine import F64Array, Failed
+from ulvar.inspection import Finding, comparison_findings, notice
 from ulvar.lightcurves import (
     EclipseFit,
     LightCurve,
@@ -113,9 +113,7 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
         fit = fit_eclipse(time, magnitude, error, trends=trends)
         if isinstance(fit, Failed):
             notes.append(fit.reason)
-            findings.append(
-                Finding(Severity.CHECK, "no_fit", "No eclipse was fitted", f"{fit.reason}.", station="curve")
-            )
+            findings.append(notice("no_fit", "No eclipse was fitted", f"{fit.reason}."))
         else:
             eclipse = fit
             residual = magnitude - fit.model_mag
@@ -137,12 +135,8 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
             period = found
     if not np.isfinite(curve.magnitude_error).any():
         findings.append(
-            Finding(
-                Severity.CHECK,
-                "no_error_bars",
-                "No error bars",
-                "The gain in electrons per ADU is unknown, so errors cannot be told.",
-                station="curve",
+            notice(
+                "no_error_bars", "No error bars", "The gain in electrons per ADU is unknown, so errors cannot be told."
             )  # fmt: skip
         )
     return CurveResult(

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from ulvar.engine import Failed, Finding, JobContext, Severity, sort_findings
+from ulvar.engine import Failed, JobContext
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -21,12 +21,15 @@ from ulvar.frames import (
     with_user_facts,
 )
 from ulvar.inspection import (
+    Finding,
     PixelLook,
     depth_findings,
     find_ceilings,
     intake_findings,
     look_at,
     look_band,
+    notice,
+    sort_findings,
     with_ceilings,
 )
 
@@ -160,7 +163,7 @@ def sort_exposures(
         text = "There is no FITS, camera raw or TIFF file in it."
         if other:
             text = f"There is no FITS, camera raw or TIFF file among its {len(other)} files, such as {Path(other[0]).name}."
-        findings.append(Finding(Severity.BLOCKS, "nothing_found", "No exposures", text, tuple(other[:20])))
+        findings.append(notice("nothing_found", "No exposures", text, tuple(other[:20])))
     return Sorted(tuple(deep), tuple(failed), tuple(groups), tuple(sort_findings(findings)))
 
 

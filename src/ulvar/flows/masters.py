@@ -18,7 +18,7 @@ from ulvar.calibration import (
 )
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Rejection
-from ulvar.engine import Failed, Finding, JobContext, Mend, OutputExists, Severity, check_disk, sort_findings
+from ulvar.engine import Failed, JobContext, OutputExists, check_disk
 from ulvar.flows.common import Outcome, done_before
 from ulvar.frames import (
     GIVEN,
@@ -32,6 +32,7 @@ from ulvar.frames import (
     header_of,
     identity,
 )
+from ulvar.inspection import Finding, Mend, notice, sort_findings
 
 KINDS = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
 
@@ -79,10 +80,14 @@ class MasterTask:
         """Fingerprint of inputs and settings."""
         r = self.options.rejection
         return fingerprint(
-            "master", self.group.role.value, [identity(m, GIVEN) for m in self.group.members],
-            [r.method.value, r.low, r.high, r.few], self.subtract_note, self.options.preparation.key(),
+            "master",
+            self.group.role.value,
+            [identity(m, GIVEN) for m in self.group.members],
+            [r.method.value, r.low, r.high, r.few],
+            self.subtract_note,
+            self.options.preparation.key(),
             self.options.compare,
-        )  # fmt: skip
+        )
 
 
 def master_item(task: MasterTask) -> Outcome:
@@ -90,19 +95,29 @@ def master_item(task: MasterTask) -> Outcome:
     group = task.group
     path = Path(task.output)
     values: dict[str, Any] = {
-        "kind": group.role.value, "filter": group.filter, "exposure_s": group.exposure_s, "gain": group.gain,
-        "offset": group.offset, "temperature_c": group.temperature_c, "binning": group.binning,
-        "width": group.width, "height": group.height, "key": group.key, "session": group.session,
+        "kind": group.role.value,
+        "filter": group.filter,
+        "exposure_s": group.exposure_s,
+        "gain": group.gain,
+        "offset": group.offset,
+        "temperature_c": group.temperature_c,
+        "binning": group.binning,
+        "width": group.width,
+        "height": group.height,
+        "key": group.key,
+        "session": group.session,
         "subtracted": task.subtract_note,
-    }  # fmt: skip
+    }
     done = done_before(path, task.print, task.again)
     if done is not None:
         if done.ok:
             header = header_of(task.output)
             values |= {
-                "count": int(header.get("NCOMBINE", 0)), "rejected_fraction": float(header.get("MREJECT", 0.0)),
-                "noise_adu": header.get("MNOISE"), "level_adu": header.get("MLEVEL"),
-            }  # fmt: skip
+                "count": int(header.get("NCOMBINE", 0)),
+                "rejected_fraction": float(header.get("MREJECT", 0.0)),
+                "noise_adu": header.get("MNOISE"),
+                "level_adu": header.get("MLEVEL"),
+            }
         return replace(done, file=task.output, output=task.output if done.ok else "", values=values)
     try:
         subtract = read_master(task.subtract).data if task.subtract else None
@@ -121,12 +136,17 @@ def master_item(task: MasterTask) -> Outcome:
     except (FrameError, OutputExists, OSError, ValueError) as error:
         return Outcome(task.output, False, str(error), values=values)
     values.update(
-        count=master.count, rejected_fraction=master.rejected_fraction,
-        noise_adu=None if master.noise_adu != master.noise_adu else master.noise_adu, level_adu=master.level_adu,
-        left_out=[[f.file, f.reason, f.code] for f in master.left_out], drift_adu=master.drift_adu,
-        caution=master.caution, levels_adu=list(master.levels_adu), inputs=list(master.inputs),
+        count=master.count,
+        rejected_fraction=master.rejected_fraction,
+        noise_adu=None if master.noise_adu != master.noise_adu else master.noise_adu,
+        level_adu=master.level_adu,
+        left_out=[[f.file, f.reason, f.code] for f in master.left_out],
+        drift_adu=master.drift_adu,
+        caution=master.caution,
+        levels_adu=list(master.levels_adu),
+        inputs=list(master.inputs),
         rejected_fractions=list(master.rejected_fractions),
-    )  # fmt: skip
+    )
     return Outcome(task.output, True, "", task.output, values=values)
 
 
@@ -229,9 +249,7 @@ def make_masters(
 
 
 def _candidate(group: Group, outcome: Outcome) -> Candidate:
-    return Candidate(
-        group.role, group.typical, outcome.values["count"], group.key, outcome.values.get("level_adu")
-    )  # fmt: skip
+    return Candidate(group.role, group.typical, outcome.values["count"], group.key, outcome.values.get("level_adu"))
 
 
 def _excluded_findings(exposures: Sequence[ExposureFacts], excluded: Mapping[str, str]) -> list[Finding]:
@@ -240,13 +258,15 @@ def _excluded_findings(exposures: Sequence[ExposureFacts], excluded: Mapping[str
         if facts.path in excluded and facts.role in KINDS:
             reasons.setdefault(excluded[facts.path], []).append(facts.path)
     return [
-        Finding(
-            Severity.CHECK, "not_used", f"{len(files)} frames are in no master",
+        notice(
+            "not_used",
+            f"{len(files)} frames are in no master",
             f"{files[0].rpartition('/')[2]}{' and others' if len(files) > 1 else ''}: {reason}. Give them their role "
-            "at Intake if that is wrong.", tuple(files), station="masters",
+            "at Intake if that is wrong.",
+            tuple(files),
         )
         for reason, files in reasons.items()
-    ]  # fmt: skip
+    ]
 
 
 def _bias_findings(flats: Sequence[Group], available: Sequence[tuple[Candidate, str]]) -> list[Finding]:
@@ -254,24 +274,23 @@ def _bias_findings(flats: Sequence[Group], available: Sequence[tuple[Candidate, 
         why = bias_is_unsafe(group.typical, [c for c, _ in available])
         if why:
             return [
-                Finding(
-                    Severity.NOTE, "dark_below_bias", "This sensor's bias is no part of its darks",
+                notice(
+                    "dark_below_bias",
+                    "This sensor's bias is no part of its darks",
                     f"{why.capitalize()}: flats take dark flats of their own exposure, darks are not scaled, the bias "
-                    "is not used.", station="masters",
+                    "is not used.",
                 )
-            ]  # fmt: skip
+            ]
     return []
 
 
 def _not_subtracted(group: Group, reason: str) -> Finding:
-    return Finding(
-        Severity.CHECK,
+    return notice(
         "flat_not_subtracted",
         f"Flats {group.filter}: nothing to subtract",
         f"There is no dark flat or bias for {group.count} flats of {group.exposure_s or 0:g} s"
         f" ({reason}); no master flat is made of them.",
         group.files,
-        station="masters",
     )
 
 
@@ -285,9 +304,14 @@ _ODD = {
 def set_findings(values: Mapping[str, Any]) -> list[Finding]:
     """Return what was noticed about the frames of one master: odd ones, drift, few frames, trails."""
     label = " ".join(
-        w for w in (str(values["kind"]).replace("_", " "), values.get("filter") or "",
-                    "" if values.get("exposure_s") is None else f"{values['exposure_s']:g} s") if w
-    )  # fmt: skip
+        w
+        for w in (
+            str(values["kind"]).replace("_", " "),
+            values.get("filter") or "",
+            "" if values.get("exposure_s") is None else f"{values['exposure_s']:g} s",
+        )
+        if w
+    )
     found: list[Finding] = []
     by_code: dict[str, list[tuple[str, str]]] = {}
     for file, reason, code in values.get("left_out", []):
@@ -297,39 +321,42 @@ def set_findings(values: Mapping[str, Any]) -> list[Finding]:
         if code:
             word, name = _ODD[code]
             found.append(
-                Finding(
-                    Severity.CHECK, name, f"{word} in {len(files)} of the {label} frames",
-                    f"{files[0].rpartition('/')[2]}: {entries[0][1]}. Left out of the master.", files,
-                    {"series": values.get("levels_adu", [])}, Mend.leave_out(files),
-                    station="masters",
+                notice(
+                    name,
+                    f"{word} in {len(files)} of the {label} frames",
+                    f"{files[0].rpartition('/')[2]}: {entries[0][1]}. Left out of the master.",
+                    files,
+                    {"series": values.get("levels_adu", [])},
+                    Mend.leave_out(files),
                 )
-            )  # fmt: skip
+            )
             continue
         found += [
-            Finding(
-                Severity.CHECK, "frame_left_out", f"{Path(file).name} left out of a master", f"{reason}.", (file,),
-                station="masters",
-            )
+            notice("frame_left_out", f"{Path(file).name} left out of a master", f"{reason}.", (file,))
             for file, reason in entries
-        ]  # fmt: skip
+        ]
     drift = values.get("drift_adu") or 0.0
     if drift:
         word = f"{drift:+.1f}".replace("-", "−")
         found.append(
-            Finding(
-                Severity.NOTE, "level_drift", f"The {label} frames drift",
+            notice(
+                "level_drift",
+                f"The {label} frames drift",
                 f"Their level runs by {word} ADU from the first to the last: the sensor was not at rest yet, or light "
                 "got in. The master has the middle level.",
-                tuple(values.get("inputs", [])), {"series": values.get("levels_adu", [])}, station="masters",
+                tuple(values.get("inputs", [])),
+                {"series": values.get("levels_adu", [])},
             )
-        )  # fmt: skip
+        )
     if values.get("caution"):
         found.append(
-            Finding(
-                Severity.NOTE, "few_frames", f"Only {values['count']} {label} frames", f"{values['caution']}.".capitalize(),
-                tuple(values.get("inputs", [])), station="masters",
+            notice(
+                "few_frames",
+                f"Only {values['count']} {label} frames",
+                f"{values['caution']}.".capitalize(),
+                tuple(values.get("inputs", [])),
             )
-        )  # fmt: skip
+        )
     return found + _trails(label, values)
 
 
@@ -345,10 +372,13 @@ def _trails(label: str, values: Mapping[str, Any]) -> list[Finding]:
     most = max(fractions)
     what = "stars or trails" if values["kind"] == "flat" else "cosmic rays or a disturbance"
     return [
-        Finding(
-            Severity.NOTE, "much_rejected", f"Much rejected in {len(files)} of the {label} frames",
+        notice(
+            "much_rejected",
+            f"Much rejected in {len(files)} of the {label} frames",
             f"{files[0].rpartition('/')[2]}: up to {100 * most:.1f} % of its pixels, {100 * usual:.2f} % is usual: {what}. "
             "The master is made without them.",
-            files, {"series": list(fractions)}, Mend.leave_out(files), station="masters",
+            files,
+            {"series": list(fractions)},
+            Mend.leave_out(files),
         )
-    ]  # fmt: skip
+    ]

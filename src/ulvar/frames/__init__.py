@@ -13,6 +13,7 @@ from ulvar.frames.grouping import Group, Tolerances, group_exposures
 from ulvar.frames.identity import GIVEN, KNOWN_OTHERWISE, fingerprint, identity
 from ulvar.frames.mosaic import CELL_SITES, Balance, cell_colours, is_mosaic, on_one_scale, white_balance
 from ulvar.frames.names import distinct_names, distinct_stems
+from ulvar.frames.noise import CLIPPED_TO_SIGMA, MAD_TO_SIGMA, difference_noise, robust_spread
 from ulvar.frames.readers import (
     Rows,
     carried_cards,
@@ -30,8 +31,10 @@ from ulvar.frames.times import parse_time
 
 __all__ = [
     "CELL_SITES",
+    "CLIPPED_TO_SIGMA",
     "GIVEN",
     "KNOWN_OTHERWISE",
+    "MAD_TO_SIGMA",
     "Address",
     "Balance",
     "ExposureFacts",
@@ -48,6 +51,7 @@ __all__ = [
     "assign_sessions",
     "carried_cards",
     "cell_colours",
+    "difference_noise",
     "distinct_names",
     "distinct_stems",
     "fact_names",
@@ -72,6 +76,7 @@ __all__ = [
     "preview_rule",
     "read_frame",
     "read_plane",
+    "robust_spread",
     "scan_file",
     "scan_images",
     "shapes_mask",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import os
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -116,27 +117,26 @@ def header_cards(path: str) -> list[tuple[str, str, str]]:
     """
     with open_fits(path) as handle:
         try:
-            cards = []
-            for index in sorted({0, image_hdu(handle, path)}):
-                for record in handle[index].read_header().records():
-                    name = record["name"] or ""
-                    if name in ("COMMENT", "HISTORY"):
-                        cards.append((name, str(record["value"]).strip(), ""))
-                    elif name and name != "CONTINUE":
-                        cards.append((name, str(record["value"]).strip(), str(record.get("comment") or "").strip()))
-            return cards
+            return [
+                (name, str(value).strip(), comment)
+                for name, value, comment in _cards(handle, image_hdu(handle, path))
+                if name != "CONTINUE"
+            ]
         except OSError as error:
             raise FrameError(path, plain_reason(error)) from None
 
 
-def _merged_header(handle: fitsio.FITS, hdu: int) -> dict[str, Any]:
-    merged: dict[str, Any] = {}
+def _cards(handle: fitsio.FITS, hdu: int) -> Iterator[tuple[str, Any, str]]:
+    """Yield keyword, value and comment of every named card: those of the primary header, then the image's own."""
     for index in sorted({0, hdu}):
         for record in handle[index].read_header().records():
-            name = record["name"]
-            if name and name not in ("COMMENT", "HISTORY", "CONTINUE"):
-                merged[name] = record["value"]
-    return merged
+            if record["name"]:
+                yield record["name"], record["value"], str(record.get("comment") or "").strip()
+
+
+def _merged_header(handle: fitsio.FITS, hdu: int) -> dict[str, Any]:
+    texts = ("COMMENT", "HISTORY", "CONTINUE")
+    return {name: value for name, value, _ in _cards(handle, hdu) if name not in texts}
 
 
 def scan_fits(path: str) -> list[ExposureFacts]:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from statistics import median
 
-from ulvar.engine import Finding, Mend, Severity
 from ulvar.frames import Group, Role
+from ulvar.inspection.findings import Finding, Mend, notice
 from ulvar.inspection.pixels import PixelLook
 
 _CALIBRATION = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
@@ -65,8 +65,7 @@ def setting_findings(groups: Sequence[Group], looks: Mapping[str, PixelLook]) ->
             like = [g for g in groups if getattr(g, name) in wanted]
             text, numbers = _evidence(group, like, looks)
             found.append(
-                Finding(
-                    Severity.BLOCKS if group.role is Role.FLAT else Severity.CHECK,
+                notice(
                     f"{group.role.value}_{name}",
                     f"{label} have {name} {value:g}",
                     f"The lights have {name} {told}; {group.count} frames of {name} {value:g} do not fit them.{text}",
@@ -96,8 +95,7 @@ def _other_software(
             told = ", ".join(sorted(wanted))
             label = f"{group.role.plural} {group.filter}".strip()
             found.append(
-                Finding(
-                    Severity.CHECK,
+                notice(
                     f"other_{name}",
                     f"{label} come from another {word}",
                     f"{len(other)} by {getattr(other[0], name)}, the lights by {told}: the offset may differ.{text}",

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from ulvar.engine import F32Array, F64Array, Failed, MaskArray
-from ulvar.frames import MaskBit
+from ulvar.frames import CLIPPED_TO_SIGMA, MaskBit
 from ulvar.photometry import measure_apertures
 from ulvar.stars._kernels import windowed_moments
 from ulvar.stars.bright import SIGMA_TO_FWHM
@@ -159,7 +159,7 @@ def _sky(values: F32Array) -> tuple[float, float]:
         if inside.all() or inside.sum() < 20:
             break
         kept = kept[inside]
-    return float(np.median(kept)), max(float(kept.std()) * 1.0135, 1e-9)
+    return float(np.median(kept)), max(float(kept.std()) * CLIPPED_TO_SIGMA, 1e-9)
 
 
 def _smoothed(data: F64Array, sigma: float) -> F64Array:

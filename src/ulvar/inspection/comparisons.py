@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 
-from ulvar.engine import Finding, Mend, Severity
+from ulvar.inspection.findings import Finding, Mend, notice
 from ulvar.photometry import Ensemble
 
 
@@ -21,16 +21,14 @@ def comparison_findings(ensemble: Ensemble) -> list[Finding]:
         ratio = ensemble.scatter[k] / ensemble.expected[k]
         told = f", {ratio:.1f} times its noise" if math.isfinite(ratio) else ""
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "comparison_varies",
                 f"Star {name} varies",
                 f"±{1086 * half_range:.0f} mmag against the other comparisons{told}; it weighs "
                 f"{ensemble.weights[k]:.1%} now.",
                 (),
                 {"star": name, "series": [round(float(v), 5) for v in good]},
-                Mend(f"Leave out {name}", "leave_out_star", (name,)),
-                station="curve",
+                Mend.leave_out_star(name),
             )  # fmt: skip
         )
     return found

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from ulvar.engine import Finding, Severity
 from ulvar.frames import ExposureFacts
+from ulvar.inspection.findings import Finding, notice
 from ulvar.inspection.pixels import PixelLook
 
 # A pile of this many pixels at one value is a ceiling, not the brightest star.
@@ -112,12 +112,14 @@ def depth_findings(
             else f"pixels pile up at {ceiling.saturation_adu:.0f}"
         )
         found.append(
-            Finding(
-                Severity.NOTE, "bit_depth", f"{members[0].camera or 'The camera'} delivers {ceiling.bits} bits",
+            notice(
+                "bit_depth",
+                f"{members[0].camera or 'The camera'} delivers {ceiling.bits} bits",
                 f"In 16-bit files {how}: pixels saturate at {ceiling.saturation_adu:.0f} ADU; {header}.",
-                tuple(f.path for f in members), {"saturation_adu": ceiling.saturation_adu, "step": ceiling.step_adu},
+                tuple(f.path for f in members),
+                {"saturation_adu": ceiling.saturation_adu, "step": ceiling.step_adu},
             )
-        )  # fmt: skip
+        )
     return found + _mixed_depth(exposures, looks)
 
 
@@ -139,11 +141,13 @@ def _mixed_depth(exposures: Sequence[ExposureFacts], looks: Mapping[str, PixelLo
         rest = sum(len(v) for s, v in steps.items() if s != fewest)
         files = tuple(steps[fewest])
         found.append(
-            Finding(
-                Severity.BLOCKS, "mixed_depth", f"{len(files)} files have another bit depth",
+            notice(
+                "mixed_depth",
+                f"{len(files)} files have another bit depth",
                 f"Their values come in steps of {fewest}, those of {rest} others of the same camera in steps of "
                 f"{', '.join(str(s) for s in sorted(steps) if s != fewest)}: their levels do not fit each other.",
-                files, {"step": fewest},
+                files,
+                {"step": fewest},
             )
-        )  # fmt: skip
+        )
     return found

@@ -6,9 +6,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from ulvar.calibration import Fit, Match
-from ulvar.engine import Failed, Finding, Mend, Severity
+from ulvar.engine import Failed
 from ulvar.frames import Group, Role, Tolerances, file_of
 from ulvar.inspection.agreement import setting_findings
+from ulvar.inspection.findings import Finding, Mend, notice
 from ulvar.inspection.pixels import PixelLook
 from ulvar.inspection.roles import names_of, role_findings
 
@@ -36,8 +37,7 @@ def intake_findings(
     for failure in failed:
         short = "cut short" in failure.reason
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "truncated" if short else "unreadable",
                 "One file is cut short" if short else "A file cannot be read",
                 f"{Path(failure.file).name}: {failure.reason}.",
@@ -47,8 +47,7 @@ def intake_findings(
     unsure = [f for g in groups if g.role is Role.UNKNOWN for f in g.files]
     if unsure:
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "role_unknown",
                 f"{len(unsure)} files have no role",
                 f"Neither header nor name says what {names_of(unsure)} is for; give it a role.",
@@ -81,8 +80,7 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
             word = "warm" if off > 0 else "cold"
             exposure = f"{group.exposure_s:g} s " if group.exposure_s is not None else ""
             found.append(
-                Finding(
-                    Severity.CHECK,
+                notice(
                     "dark_temperature",
                     f"{group.count} darks are {abs(off):.1f} °C {word}",
                     f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
@@ -112,8 +110,7 @@ def _mixed_exposures(groups: Sequence[Group], limits: Tolerances) -> list[Findin
             if asked or exposure is None or len(files) > most / 4:
                 continue
             found.append(
-                Finding(
-                    Severity.CHECK,
+                notice(
                     "mixed_exposures",
                     f"{len(files)} of another exposure among {role.plural.lower()}",
                     f"{names_of(files)} in {Path(folder).name} last {exposure:g} s, {most} others do not; no light "
@@ -131,8 +128,7 @@ def _clocks_and_planes(groups: Sequence[Group]) -> list[Finding]:
     guessed = tuple(f.path for f in members if f.origins.get("start_utc") == "guessed")
     if guessed:
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "clock_assumed",
                 "The camera's clock is taken for UTC",
                 f"{len(guessed)} files such as {names_of(guessed[:1])} give a time without a time zone; correct "
@@ -147,8 +143,7 @@ def _clocks_and_planes(groups: Sequence[Group]) -> list[Finding]:
     for file, planes in cubes.items():
         if len(planes) > 1:
             found.append(
-                Finding(
-                    Severity.NOTE,
+                notice(
                     "several_images",
                     f"{Path(file).name} holds {len(planes)} images",
                     "Each is an exposure of its own here; the header dates the first plane of a cube only.",
@@ -166,8 +161,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
     no_time = [f.path for f in members if f.start_utc is None]
     if no_time:
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "no_time",
                 f"{len(no_time)} lights have no time",
                 f"{names_of(no_time)}: no start time in the header, so there is no light curve of them.",
@@ -177,8 +171,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
     no_gain = [f.path for f in members if f.gain_e_per_adu is None]
     if no_gain:
         found.append(
-            Finding(
-                Severity.NOTE,
+            notice(
                 "no_egain",
                 "Electrons per ADU unknown",
                 f"{len(no_gain)} lights lack EGAIN: measurements of them will have no error bars.",
@@ -187,8 +180,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
         )
     if all(f.site is None for f in members):
         found.append(
-            Finding(
-                Severity.NOTE,
+            notice(
                 "no_site",
                 "The site is unknown",
                 "No latitude and longitude in the headers: there is no airmass, and times are of the Earth's centre.",
@@ -201,8 +193,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
     ]  # fmt: skip
     for group in quiet:
         found.append(
-            Finding(
-                Severity.NOTE,
+            notice(
                 "gain_missing",
                 f"{group.role.plural} {group.exposure_s or 0:g} s: gain unknown",
                 f"{group.count} headers do not say the gain; they are used with reserve.",
@@ -225,37 +216,28 @@ def match_findings(matches: Sequence[tuple[Group, Match]]) -> list[Finding]:
             if choice.fit is Fit.NOTHING_SAFE and choice.kind is not Role.DARK_FLAT:
                 kind_code = {Role.DARK: "no_safe_dark", Role.FLAT: "no_safe_flat", Role.BIAS: "no_safe_bias"}
                 found.append(
-                    Finding(
-                        Severity.BLOCKS,
+                    notice(
                         kind_code[choice.kind],
                         f"{label} has no safe {word}",
                         f"{group.count} lights of {group.exposure_s or 0:g} s stay uncalibrated: "
                         + "; ".join(dict.fromkeys(reason for _, reason in choice.refused[:4]))
                         + ".",
                         group.files,
-                        station="masters",
                     )  # fmt: skip
                 )
             elif choice.fit is Fit.NEAR:
                 found.append(
-                    Finding(
-                        Severity.NOTE,
-                        "near_match",
-                        f"{label}: the {word} fits with reserve",
-                        f"{choice.reason}.",
-                        group.files,
-                        station="masters",
+                    notice(
+                        "near_match", f"{label}: the {word} fits with reserve", f"{choice.reason}.", group.files
                     )  # fmt: skip
                 )
             elif choice.fit is Fit.NONE_TAKEN and choice.kind in (Role.DARK, Role.FLAT) and match.safe:
                 found.append(
-                    Finding(
-                        Severity.CHECK,
+                    notice(
                         f"no_{choice.kind.value}",
                         f"{label}: no {word} was taken",
                         f"{group.count} lights are calibrated without a {word}.",
                         group.files,
-                        station="masters",
                     )  # fmt: skip
                 )
     return found

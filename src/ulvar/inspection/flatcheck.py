@@ -9,7 +9,8 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from ulvar.engine import F32Array, F64Array, Failed, Finding, MaskArray, Severity
+from ulvar.engine import F32Array, F64Array, Failed, MaskArray
+from ulvar.inspection.findings import Finding, notice
 
 _CELLS = 40
 
@@ -204,13 +205,11 @@ def flat_findings(label: str, check: FlatCheck, files: tuple[str, ...]) -> list[
     word = "over-corrects" if check.verdict == "over" else "under-corrects"
     percent = f"{check.corner_percent:+.1f} %".replace("-", "−")
     return [
-        Finding(
-            Severity.CHECK,
+        notice(
             f"flat_{check.verdict}",
             f"{label}: the flat {word}",
             f"Where the flat is darkest the calibrated sky is {percent} off. Likely: {check.causes[0]}.",
             files,
             {"slope": check.slope, "slope_error": check.slope_error, "causes": list(check.causes)},
-            station="calibrate",
         )  # fmt: skip
     ]

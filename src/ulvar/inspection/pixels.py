@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from ulvar.engine import F32Array
+from ulvar.frames import difference_noise
 
 # A look is taken in a band of rows across the middle of the frame, of about this many pixels.
 LOOK_PIXELS = 400_000
@@ -103,8 +104,7 @@ def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
     level = _median(values[::3])
     data = band if finite == 1.0 else np.where(good, band, np.float32(level))
     shift = 2 if mosaic else 1
-    difference = data[:, shift:] - data[:, :-shift]
-    noise = 1.4826 * float(np.median(np.abs(difference.ravel()[::3]))) / math.sqrt(2)
+    noise = difference_noise(data, apart=shift, thin=3)
     low, high = (float(v) for v in np.percentile(values[::2], (1, 99)))
     top = float(values.max())
     step = _step(values)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from statistics import median
 
-from ulvar.engine import Finding, Mend, Severity
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.inspection.depth import camera_key
+from ulvar.inspection.findings import Finding, Mend, Severity, notice
 from ulvar.inspection.pixels import PixelLook
 
 _FULL_RANGE = 65535.0
@@ -69,18 +69,21 @@ def role_findings(groups: Sequence[Group], looks: Mapping[str, PixelLook]) -> li
 def _empty(seen: Sequence[tuple[ExposureFacts, PixelLook]]) -> list[Finding]:
     found = []
     for code, title, text, files in (
-        ("no_pixels", "No pixel has a value", "every pixel is blank or not a number",
-         tuple(f.path for f, look in seen if look.finite == 0.0)),
-        ("constant", "All pixels are alike", "every pixel has the same value: nothing was recorded",
-         tuple(f.path for f, look in seen if look.finite and look.constant)),
-    ):  # fmt: skip
+        (
+            "no_pixels",
+            "No pixel has a value",
+            "every pixel is blank or not a number",
+            tuple(f.path for f, look in seen if look.finite == 0.0),
+        ),
+        (
+            "constant",
+            "All pixels are alike",
+            "every pixel has the same value: nothing was recorded",
+            tuple(f.path for f, look in seen if look.finite and look.constant),
+        ),
+    ):
         if files:
-            found.append(
-                Finding(
-                    Severity.CHECK, code, title, f"{names_of(files)}: {text}.", files,
-                    mend=Mend.leave_out(files),
-                )
-            )  # fmt: skip
+            found.append(notice(code, title, f"{names_of(files)}: {text}.", files, mend=Mend.leave_out(files)))
     return found
 
 
@@ -92,13 +95,16 @@ def _stars_in_darks(group: Group, seen: Sequence[tuple[ExposureFacts, PixelLook]
     word = group.role.plural.lower()
     counts = [look.stars for _, look in starry]
     return [
-        Finding(
-            Severity.BLOCKS, "dark_has_stars", f"{len(files)} {word} show stars" if len(files) > 1 else f"One of the {word} shows stars",
+        notice(
+            "dark_has_stars",
+            f"{len(files)} {word} show stars" if len(files) > 1 else f"One of the {word} shows stars",
             f"{names_of(files)}: about {median(counts):.0f} stars in a strip across the middle, where "
             f"{'a bias' if group.role is Role.BIAS else 'a dark'} has none. Were they taken with the shutter open?",
-            files, {"stars": median(counts)}, Mend(f"Make {len(files)} lights", "role:light", files),
+            files,
+            {"stars": median(counts)},
+            Mend.make(Role.LIGHT, files),
         )
-    ]  # fmt: skip
+    ]
 
 
 def _exposed_bias(group: Group) -> list[Finding]:
@@ -106,17 +112,18 @@ def _exposed_bias(group: Group) -> list[Finding]:
     if group.exposure_s is None or group.exposure_s <= 0.5:
         return []
     return [
-        Finding(
-            Severity.CHECK, "bias_exposed", f"{group.count} bias frames were exposed {group.exposure_s:g} s",
+        notice(
+            "bias_exposed",
+            f"{group.count} bias frames were exposed {group.exposure_s:g} s",
             "A bias has the shortest exposure that the camera can do; these hold dark current and are darks.",
-            group.files, {"exposure_s": group.exposure_s}, Mend(f"Make {group.count} darks", "role:dark", group.files),
+            group.files,
+            {"exposure_s": group.exposure_s},
+            Mend.make(Role.DARK, group.files),
         )
-    ]  # fmt: skip
+    ]
 
 
-def _flats(
-    group: Group, seen: Sequence[tuple[ExposureFacts, PixelLook]], zero: Mapping[str, float]
-) -> list[Finding]:  # fmt: skip
+def _flats(group: Group, seen: Sequence[tuple[ExposureFacts, PixelLook]], zero: Mapping[str, float]) -> list[Finding]:
     found = []
     unlit, bright = [], []
     for facts, look in seen:
@@ -131,29 +138,35 @@ def _flats(
     if unlit:
         files = tuple(p for p, _, _ in unlit)
         found.append(
-            Finding(
-                Severity.BLOCKS, "flat_no_light", f"{len(files)} {label} saw no light",
+            notice(
+                "flat_no_light",
+                f"{len(files)} {label} saw no light",
                 f"{names_of(files)}: level {median(v for _, v, _ in unlit):.0f} ADU, and {unlit[0][2]:.0f} ADU is the level "
                 "without light. Was the cap on?",
-                files, {"level_adu": unlit[0][1]}, Mend.leave_out(files),
+                files,
+                {"level_adu": unlit[0][1]},
+                Mend.leave_out(files),
             )
-        )  # fmt: skip
+        )
     if bright:
         files = tuple(p for p, _, _ in bright)
         found.append(
-            Finding(
-                Severity.CHECK, "flat_too_bright", f"{len(files)} {label} are too bright",
+            notice(
+                "flat_too_bright",
+                f"{len(files)} {label} are too bright",
                 f"{names_of(files)}: the bright part is at {median(v for _, v, _ in bright):.0f} ADU of {bright[0][2]:.0f}; "
                 "near the ceiling a sensor is not linear, and the flat would be too flat.",
-                files, {"level_adu": bright[0][1]}, Mend.leave_out(files),
+                files,
+                {"level_adu": bright[0][1]},
+                Mend.leave_out(files),
             )
-        )  # fmt: skip
+        )
     return found
 
 
 def _dark_lights(
     group: Group, seen: Sequence[tuple[ExposureFacts, PixelLook]], zero: Mapping[str, float]
-) -> list[Finding]:  # fmt: skip
+) -> list[Finding]:
     if not seen:
         return []
     usual = median(look.stars for _, look in seen)
@@ -171,19 +184,26 @@ def _dark_lights(
     found = []
     if capped:
         found.append(
-            Finding(
-                Severity.BLOCKS if usual >= 8 else Severity.CHECK, "light_is_dark", f"{len(capped)} lights show neither sky nor stars",
+            notice(
+                "light_is_dark",
+                f"{len(capped)} lights show neither sky nor stars",
                 f"{names_of(capped)}: no star, and the level is that of the darks. Are they darks?",
-                tuple(capped), {}, Mend(f"Make {len(capped)} darks", "role:dark", tuple(capped)),
+                tuple(capped),
+                {},
+                Mend.make(Role.DARK, capped),
+                severity=Severity.BLOCKS if usual >= 8 else Severity.CHECK,
             )
-        )  # fmt: skip
+        )
     if blind:
         found.append(
-            Finding(
-                Severity.CHECK, "light_no_stars", f"{len(blind)} lights show no stars",
+            notice(
+                "light_no_stars",
+                f"{len(blind)} lights show no stars",
                 f"{names_of(blind)}: no star in a strip where the others of their group have {usual:.0f}: cloud, or not "
                 "a light.",
-                tuple(blind), {}, Mend.leave_out(blind),
+                tuple(blind),
+                {},
+                Mend.leave_out(blind),
             )
-        )  # fmt: skip
+        )
     return found

@@ -10,7 +10,8 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F64Array, Finding, Mend, Severity, counted
+from ulvar.engine import F64Array, counted
+from ulvar.inspection.findings import Finding, Mend, notice
 
 
 @dataclass(frozen=True)
@@ -125,8 +126,7 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
         begins, ends = _clock(members[0].mid_utc), _clock(members[-1].mid_utc)
         one = len(members) == 1
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "cloud",
                 f"Cloud at {begins}" if begins == ends else f"Cloud {begins}–{ends}",
                 f"One exposure loses {loss:.0%} of its light."
@@ -135,7 +135,6 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
                 files,
                 {"series": [round(float(v), 3) for v in relative], "loss": loss},
                 Mend.leave_out(files),
-                station="combine",
             )  # fmt: skip
         )
     return found
@@ -167,8 +166,7 @@ def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
         files = tuple(e.file for e in members)
         before = float(np.percentile(measured[usable], 25))
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "focus",
                 f"Focus drifted to {_clock(members[-1].mid_utc)}",
                 f"FWHM rose from {before:.1f} to {top:.1f} px from {_clock(members[0].mid_utc)} on"
@@ -176,7 +174,6 @@ def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
                 files,
                 {"series": [round(float(v), 3) for v in measured]},
                 Mend.leave_out(files),
-                station="combine",
             )  # fmt: skip
         )
     return found
@@ -201,8 +198,7 @@ def _dawn(series: Sequence[ExposureSummary]) -> list[Finding]:
         top = float(np.nanmax(sky[first : last + 1])) / max(usual, 1e-9)
         of = "one exposure" if len(files) == 1 else f"{len(files)} exposures"
         found.append(
-            Finding(
-                Severity.CHECK,
+            notice(
                 "dawn",
                 f"{word} {span}",
                 f"The sky of {of} is up to {top:.1f} times as bright as the night's; the Sun is "
@@ -210,7 +206,6 @@ def _dawn(series: Sequence[ExposureSummary]) -> list[Finding]:
                 files,
                 {"series": [round(float(v), 1) for v in sky]},
                 Mend.leave_out(files),
-                station="combine",
             )  # fmt: skip
         )
     return found
@@ -225,8 +220,7 @@ def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
     files = tuple(series[int(i)].file for i in long)
     worst = int(long[np.argmax(ellipticity[long])])
     return [
-        Finding(
-            Severity.CHECK,
+        notice(
             "trailing",
             f"{counted(len(files), 'exposure')} with long stars",
             f"{Path(series[worst].file).name} at {_clock(series[worst].mid_utc)} has ellipticity "
@@ -234,7 +228,6 @@ def _trailing(series: Sequence[ExposureSummary]) -> list[Finding]:
             files,
             {"series": [round(float(v), 3) for v in ellipticity]},
             Mend.leave_out(files),
-            station="combine",
         )  # fmt: skip
     ]
 
@@ -254,25 +247,21 @@ def _flip_and_jump(series: Sequence[ExposureSummary]) -> list[Finding]:
         entry = series[index]
         if turned[k]:
             found.append(
-                Finding(
-                    Severity.NOTE,
+                notice(
                     "flip",
                     f"Meridian flip before {_clock(entry.mid_utc)}",
                     f"From {Path(entry.file).name} on the field is turned by 180 degrees; alignment follows it.",
                     (entry.file,),
-                    station="combine",
                 )  # fmt: skip
             )
         elif length[k] > max(8 * usual, 12.0):
             found.append(
-                Finding(
-                    Severity.CHECK,
+                notice(
                     "jump",
                     f"The field jumped at {_clock(entry.mid_utc)}",
                     f"It moved by {length[k]:.0f} px before {Path(entry.file).name}; {usual:.1f} px is usual.",
                     (entry.file,),
                     {"shift_px": float(length[k])},
-                    station="combine",
                 )  # fmt: skip
             )
     return found
@@ -285,15 +274,13 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
         files = tuple(e.file for e in seen)
         one = len(files) == 1
         found.append(
-            Finding(
-                Severity.NOTE,
+            notice(
                 "trail",
                 f"Trail in {Path(files[0]).stem}" if one else f"Trails in {len(files)} exposures",
                 "A satellite or aeroplane crossed the field"
                 + (f" at {_clock(seen[0].mid_utc)}." if one else f", first at {_clock(seen[0].mid_utc)}.")
                 + " Stars on it are not trusted; rejection takes it out of the stack.",
                 files,
-                station="combine",
             )  # fmt: skip
         )
     rejected = _column(series, "rejected_high")
@@ -310,13 +297,11 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
         if entry.trails or (np.isfinite(entry.sky_adu) and entry.sky_adu > 1.4 * usual_sky):
             continue
         found.append(
-            Finding(
-                Severity.NOTE,
+            notice(
                 "trail",
                 f"Bright pixels in {Path(entry.file).stem}",
                 f"Stacking rejected {rejected[i]:.1%} of it, {typical:.1%} is usual: a satellite or aeroplane trail.",
                 (entry.file,),
-                station="combine",
             )  # fmt: skip
         )
     return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 
-from ulvar.engine import Finding, Mend, Severity
+from ulvar.inspection import Finding, Mend, Severity
 
 
 def finding_to_text(finding: Finding) -> str:

@@ -10,7 +10,7 @@ from typing import Any
 
 import platformdirs
 
-from ulvar.engine import Failed, Finding, clear_leftovers, sort_findings
+from ulvar.engine import Failed, clear_leftovers
 from ulvar.flows import library_at
 from ulvar.frames import (
     GIVEN,
@@ -24,7 +24,7 @@ from ulvar.frames import (
     identity,
     with_user_facts,
 )
-from ulvar.inspection import Ceiling, PixelLook, with_ceilings
+from ulvar.inspection import Ceiling, Finding, PixelLook, sort_findings, with_ceilings
 from ulvar.night.coding import finding_from_text, finding_to_text
 from ulvar.night.exposures import replace_exposures, stored_exposures, with_camera_numbers
 from ulvar.night.products import Product, plain_value

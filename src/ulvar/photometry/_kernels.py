@@ -7,6 +7,8 @@ import math
 import numba
 import numpy as np
 
+from ulvar.frames import CLIPPED_TO_SIGMA
+
 
 @numba.njit(nogil=True, cache=True, inline="always")
 def _half(t, r):
@@ -193,6 +195,6 @@ def aperture_sums(data, mask, bad_bits, full_bits, bent_bits, xs, ys, radii, inn
                     break
                 lo, hi = new_lo, new_hi
             out[k, 4] = median
-            out[k, 5] = deviation * 1.0135
+            out[k, 5] = deviation * CLIPPED_TO_SIGMA
             out[k, 6] = hi - lo
         out[k, 7] = flags

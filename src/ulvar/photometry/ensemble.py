@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import BoolArray, F64Array
+from ulvar.frames import robust_spread
 
 
 @dataclass(frozen=True)
@@ -151,7 +152,7 @@ def _robust_scatter(curves: F64Array) -> F64Array:
         good = curve[np.isfinite(curve)]
         if len(good) >= 3:
             # The larger of a robust and a plain figure would punish one bad point; the robust one is for weights.
-            result[k] = 1.4826 * float(np.median(np.abs(good - np.median(good))))
+            result[k] = robust_spread(good)
     return result
 
 

@@ -7,6 +7,8 @@ import math
 import numba
 import numpy as np
 
+from ulvar.frames import CLIPPED_TO_SIGMA
+
 
 @numba.njit(nogil=True, cache=True)
 def radix_sort(values, spare, counts):
@@ -105,7 +107,7 @@ def clipped_cells(data, masked, edges_y, edges_x, step, mode, first, last, level
             skew = abs(mean - median) > 0.3 * deviation
             level[cy, cx] = (median if skew else 3.0 * median - 2.0 * mean) if mode else mean
             # Clipping at three deviations takes 1.35 % off the deviation of Gaussian noise.
-            noise[cy, cx] = deviation * 1.0135
+            noise[cy, cx] = deviation * CLIPPED_TO_SIGMA
 
 
 @numba.njit(nogil=True, cache=True)

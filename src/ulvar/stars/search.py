@@ -10,6 +10,7 @@ import numpy as np
 from scipy.spatial import cKDTree
 
 from ulvar.engine import BoolArray, F32Array, F64Array
+from ulvar.frames import robust_spread
 from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, matched_gaussian
@@ -149,7 +150,7 @@ def _peaks(
     # The best flux of a profile p is sum(p d) / sum(p^2); of a Gaussian stand-in that is near enough to start.
     step = max(1, math.isqrt(smooth.size // 40_000))
     sample = smooth[::step, ::step] / (factor * scene.noise[::step, ::step])
-    scatter = 1.4826 * float(np.median(np.abs(sample - np.median(sample))))
+    scatter = robust_spread(sample)
     return xs.astype(np.float64), ys.astype(np.float64), height / factor**2, snr, factor, scatter
 
 

@@ -14,12 +14,7 @@ from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.layers import Layer
 from ulvar.desktop.parts.plots import nice_ticks
 from ulvar.desktop.parts.theme import Theme, font
-
-# Findings that stand on the line, and their words there.
-_SPANS = {
-    "cloud": "cloud", "focus": "focus", "jump": "jump", "trailing": "trailing", "flip": "flip", "trail": "trail",
-    "dawn": "twilight", "light_leak": "light leak", "odd_level": "level", "odd_pattern": "pattern",
-}  # fmt: skip
+from ulvar.inspection import CODES, Severity
 
 
 class Line(QWidget):
@@ -162,7 +157,7 @@ class Line(QWidget):
         times = self.state.times()
         painter.setFont(font("unit"))
         right = -1e9
-        named = [f for f in self._model.jobs.findings() if f.code in _SPANS]
+        named = [f for f in self._model.jobs.findings() if f.code in CODES and CODES[f.code].line]
         for finding in sorted(named, key=lambda f: min((times.get(p, 1e18) for p in f.files), default=1e18)):
             xs = [self.state.x(times[p]) for p in finding.files if p in times]
             if not xs:
@@ -176,8 +171,8 @@ class Line(QWidget):
                     painter.drawText(QPointF(a + 7, plot.top() + 12), "flip")
                     right = a + 7 + painter.fontMetrics().horizontalAdvance("flip")
                 continue
-            token = "note" if finding.code == "trail" else "check"
-            word = _SPANS[finding.code]
+            token = finding.severity.word if finding.severity is Severity.NOTE else "check"
+            word = CODES[finding.code].line
             width = painter.fontMetrics().horizontalAdvance(word)
             left = max(a, right + 6)
             if left + width + 18 > plot.right():

@@ -14,7 +14,8 @@ from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.numbers import METRICS, Numbers
 from ulvar.desktop.work.soon import Soon
-from ulvar.engine import Finding, Job, PoolKeeper, Severity, WorkerDied
+from ulvar.engine import Job, PoolKeeper, WorkerDied
+from ulvar.inspection import CODES, Finding, notice
 from ulvar.night import RUNNERS, STATIONS, StationResult
 from ulvar.night.stations import run_deep, run_score, run_stack
 from ulvar.night.stations.camera import run_camera
@@ -114,12 +115,11 @@ class Jobs(QObject):
 
     def files_with_findings(self) -> set[str]:
         """Exposures that a check or a block speaks of."""
-        odd = ("light_leak", "odd_level", "odd_pattern")
 
         def make() -> set[str]:
             return {
                 path for f in self.findings()
-                if f.severity is not Severity.NOTE and (f.station in ("intake", "combine") or f.code in odd)
+                if f.code in CODES and CODES[f.code].dots
                 for path in f.files
             }  # fmt: skip
 
@@ -211,6 +211,6 @@ def _failure_finding(station: str, error: BaseException | None) -> Finding:
         text = (
             f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
         )
-        return Finding(Severity.BLOCKS, "worker_died", "A worker process died", text, station=station)
+        return notice("worker_died", "A worker process died", text, station=station)
     text = f"{type(error).__name__}: {error}. Finished products are kept; details are in the log."
-    return Finding(Severity.BLOCKS, "job_failed", f"{station.title()} could not finish", text, station=station)
+    return notice("job_failed", f"{station.title()} could not finish", text, station=station)

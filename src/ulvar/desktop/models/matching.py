@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtCore import QObject
 
-from ulvar.calibration import Match, Shot, shooting_list
+from ulvar.calibration import Candidate, Match, Shot, shooting_list
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.flows import Library
 from ulvar.frames import Group
 from ulvar.night.settings import TagSettings
-from ulvar.night.stations.masters import board_matches, library_of
+from ulvar.night.stations.masters import board_matches, given_masters, library_of, set_candidates
 from ulvar.photometry import ListedStar
 
 
@@ -36,6 +36,15 @@ class Matching(QObject):
             for choice in match.choices
         )
         return given or bool(self._ground.products("master"))
+
+    def pool(self) -> list[tuple[Candidate, str]]:
+        """What could be used, with the file where it is made already: the night's sets, given masters, the library."""
+
+        def make() -> list[tuple[Candidate, str]]:
+            night = self._ground.night
+            return [] if night is None else [(c, "") for c in set_candidates(night)] + given_masters(night)
+
+        return self._ground.cached("pool", make)
 
     def shots(self) -> list[Shot]:
         """The shooting list."""

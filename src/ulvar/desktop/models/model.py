@@ -14,7 +14,7 @@ from ulvar.desktop.models.jobs import Jobs
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.matching import Matching
 from ulvar.desktop.models.numbers import Numbers
-from ulvar.engine import Finding
+from ulvar.inspection import Finding
 from ulvar.night import Night, NightError
 from ulvar.night.stations.intake import wants_reading
 

@@ -12,7 +12,7 @@ from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.plots import Sparkline
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
-from ulvar.engine import Finding
+from ulvar.inspection import Finding
 
 
 class SeverityMark(QWidget):

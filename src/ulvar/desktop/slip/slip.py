@@ -21,7 +21,7 @@ from ulvar.desktop.slip.editors import Editors
 from ulvar.desktop.slip.fields import FIELDS
 from ulvar.desktop.slip.minimum import show_minimum
 from ulvar.desktop.work.soon import Soon
-from ulvar.engine import Finding
+from ulvar.inspection import Finding
 
 
 class Slip(QWidget):

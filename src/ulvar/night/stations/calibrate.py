@@ -6,10 +6,10 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ulvar.calibration import Candidate, read_master
-from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.engine import Failed, JobContext
 from ulvar.flows import NO_MATCH, Outcome, calibrate_lights
 from ulvar.frames import ExposureFacts, FrameError, read_frame
-from ulvar.inspection import FlatCheck, check_flat, flat_findings
+from ulvar.inspection import Finding, FlatCheck, check_flat, flat_findings, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.masters import given_masters, library_of, made_masters, matching_of, preparation_of
@@ -36,12 +36,17 @@ def run_calibrate(night: Night, context: JobContext) -> StationResult:
         night.store_products("calibrated", [], clear=True)
         return finish(night, StationResult("calibrate", "nothing to calibrate with; lights are used as they are"), [])
     outcomes, findings = calibrate_lights(
-        lights, masters, calibrated_folder(night), context, matching=matching_of(night),
+        lights,
+        masters,
+        calibrated_folder(night),
+        context,
+        matching=matching_of(night),
         options=settings.calibrate.options(preparation_of(night, lights)),
         defect_library=str(library_of(night).folder) if settings.calibrate.use_defect_list else "",
-        suffix=f"{settings.calibrate.suffix}.fits", partial=settings.calibrate.partial,
+        suffix=f"{settings.calibrate.suffix}.fits",
+        partial=settings.calibrate.partial,
         replace_existing=not settings.calibrate.folder,
-    )  # fmt: skip
+    )
     good = [o for o in outcomes if o.ok]
     night.store_products(
         "calibrated", [Product("calibrated", o.file, o.output, dict(o.values)) for o in good], clear=True
@@ -60,12 +65,8 @@ def run_calibrate(night: Night, context: JobContext) -> StationResult:
 def _not_calibrated(outcomes: list[Outcome]) -> list[Finding]:
     broken = [o for o in outcomes if not o.ok and o.code != NO_MATCH]
     return [
-        Finding(
-            Severity.CHECK, "not_calibrated", f"{Path(o.file).name} is not calibrated", f"{o.reason}.", (o.file,),
-            station="calibrate",
-        )
-        for o in broken
-    ]  # fmt: skip
+        notice("not_calibrated", f"{Path(o.file).name} is not calibrated", f"{o.reason}.", (o.file,)) for o in broken
+    ]
 
 
 def _noisy(outcomes: Sequence[Outcome]) -> list[Finding]:
@@ -83,13 +84,15 @@ def _noisy(outcomes: Sequence[Outcome]) -> list[Finding]:
             continue
         files = tuple(o.file for o in members)
         found.append(
-            Finding(
-                Severity.CHECK, "noise_over", f"{len(files)} lights are noisier than they should be",
+            notice(
+                "noise_over",
+                f"{len(files)} lights are noisier than they should be",
                 f"Their pixels scatter {ratio:.2f} times what photons, dark current and reading make: a noisy master, or "
                 "gain and read noise that are not those of this camera.",
-                files, {"ratio": ratio}, station="calibrate",
+                files,
+                {"ratio": ratio},
             )
-        )  # fmt: skip
+        )
     return found
 
 

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, Finding, JobContext, Severity
+from ulvar.engine import Failed, JobContext
 from ulvar.flows import (
     Aligned,
     Scored,
@@ -25,7 +25,7 @@ from ulvar.flows import (
 )
 from ulvar.frames import ExposureFacts, Shape, distinct_stems, fingerprint, identity
 from ulvar.frames.sessions import SESSION
-from ulvar.inspection import ExposureSummary, series_findings
+from ulvar.inspection import OF_A_SERIES, ExposureSummary, Finding, notice, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
 from ulvar.night.products import Product
 from ulvar.night.project import Night
@@ -135,17 +135,11 @@ def _quality_values(one: Scored, match: Aligned | None, reference: str, best: fl
 
 
 def _unreadable(failure: Failed) -> Finding:
-    return Finding(
-        Severity.CHECK, "unreadable", f"{Path(failure.file).name} was not scored", f"{failure.reason}.",
-        (failure.file,), station="combine",
-    )  # fmt: skip
+    return notice("not_scored", f"{Path(failure.file).name} was not scored", f"{failure.reason}.", (failure.file,))  # fmt: skip
 
 
 def _unaligned(failure: Failed) -> Finding:
-    return Finding(
-        Severity.CHECK, "not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason}.",
-        (failure.file,), station="combine",
-    )  # fmt: skip
+    return notice("not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason}.", (failure.file,))  # fmt: skip
 
 
 def _series_findings(night: Night) -> list[Finding]:
@@ -204,8 +198,7 @@ def run_stack(night: Night, context: JobContext) -> StationResult:
         frames += made[1]
     night.store_products("stack_frame", frames, clear=True)
     night.store_products("stack", stacks)
-    kinds = {"cloud", "focus", "trailing", "flip", "jump", "trail", "dawn"}
-    findings = [f for f in findings if f.code not in kinds] + _series_findings(night)
+    findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night)
     several = f" in {len(stacks)} stacks" if len(stacks) > 1 else ""
     text = f"{len(frames)} exposures stacked{several}, {len(ruled)} ruled out"
     return finish(night, StationResult("combine", text, len(frames), 0, "", stacks[0].values), findings)

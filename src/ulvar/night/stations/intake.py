@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ulvar.engine import Finding, JobContext, Severity, counted
+from ulvar.engine import JobContext, counted
 from ulvar.flows import look_at_pixels, scan_files, sort_exposures
 from ulvar.frames import file_of, find_files
-from ulvar.inspection import find_ceilings
+from ulvar.inspection import Finding, Severity, find_ceilings, notice
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, finish
 
@@ -59,14 +59,10 @@ def run_intake(night: Night, context: JobContext) -> StationResult:
     exposures, failed = scan_files(todo, context)
     night.store_exposures(files, exposures, failed)
     settings = night.settings
-    looks = look_at_pixels(
-        night.exposures, context, known=night.looks(), tolerances=settings.masters.tolerances
-    )  # fmt: skip
+    looks = look_at_pixels(night.exposures, context, known=night.looks(), tolerances=settings.masters.tolerances)
     night.store_looks(looks)
     night.set_ceilings(find_ceilings(night.exposures_as_told(), looks))
-    result = sort_exposures(
-        night.exposures_as_told(), night.failed, other, settings.masters.tolerances, looks
-    )  # fmt: skip
+    result = sort_exposures(night.exposures_as_told(), night.failed, other, settings.masters.tolerances, looks)
     findings = list(result.findings) + _guessed(night) + _changes(known, files, todo)
     problem = "" if night.exposures else result.findings[0].text if result.findings else "there is nothing to read"
     text = f"{counted(len(night.exposures), 'exposure')} in {counted(len(result.groups), 'group')}, {len(night.lights())} of them lights"
@@ -77,7 +73,7 @@ def retell_intake(night: Night) -> None:
     """Say anew what intake notices, after facts were corrected; no file is read."""
     result = sort_exposures(
         night.exposures_as_told(), night.failed, (), night.settings.masters.tolerances, night.looks()
-    )  # fmt: skip
+    )
     kept = [f for f in night.findings("intake") if f.code in ("file_changed", "file_missing")]
     night.set_findings("intake", [*result.findings, *_guessed(night), *kept])
     ran = night.meta("ran", {}).get("intake")
@@ -91,12 +87,13 @@ def _guessed(night: Night) -> list[Finding]:
     if not guessed:
         return []
     return [
-        Finding(
-            Severity.CHECK, "role_guessed", f"{len(guessed)} files taken for lights",
+        notice(
+            "role_guessed",
+            f"{len(guessed)} files taken for lights",
             "Neither headers nor names say what they are for; drag them to another role if they are not lights.",
             guessed,
         )
-    ]  # fmt: skip
+    ]
 
 
 def _changes(known: dict[str, tuple[int, int]], files: list[str], read: list[str]) -> list[Finding]:
@@ -106,18 +103,21 @@ def _changes(known: dict[str, tuple[int, int]], files: list[str], read: list[str
     found = []
     if changed:
         found.append(
-            Finding(
-                Severity.CHECK, "file_changed", f"{len(changed)} files changed since they were read",
+            notice(
+                "file_changed",
+                f"{len(changed)} files changed since they were read",
                 f"{Path(file_of(changed[0])).name} has another size or time; it was read anew, and what was made of "
-                "the old one is stale.", changed,
+                "the old one is stale.",
+                changed,
             )
-        )  # fmt: skip
+        )
     if missing:
         found.append(
-            Finding(
-                Severity.CHECK, "file_missing", f"{len(missing)} files are gone",
+            notice(
+                "file_missing",
+                f"{len(missing)} files are gone",
                 f"{Path(missing[0]).name} was here when the night was read last. Its products and corrections are kept.",
                 missing,
             )
-        )  # fmt: skip
+        )
     return found

@@ -6,10 +6,10 @@ from dataclasses import replace
 
 from ulvar.calibration import Candidate, Match, MatchOptions, Shot, master_numbers, shooting_list
 from ulvar.calibration.prepare import Preparation
-from ulvar.engine import Finding, JobContext, Severity
+from ulvar.engine import JobContext
 from ulvar.flows import KINDS, Library, MasterOptions, contradicted, library_at, make_masters, match_groups, prepared
 from ulvar.frames import ExposureFacts, Group, Role
-from ulvar.inspection import match_findings
+from ulvar.inspection import match_findings, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
@@ -95,10 +95,7 @@ def run_masters(night: Night, context: JobContext) -> StationResult:
     given = given_masters(night)
     if not calibration and not given:
         findings = [
-            Finding(
-                Severity.NOTE, "no_calibration", "No calibration frames",
-                "There are no bias, dark or flat frames: lights are used as they are.", station="masters",
-            )
+            notice("no_calibration", "No calibration frames", "There are no bias, dark or flat frames: lights are used as they are.")
         ]  # fmt: skip
         return finish(night, StationResult("masters", "no calibration frames"), findings)
     matching = matching_of(night)

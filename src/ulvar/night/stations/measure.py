@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.astrometry import Wcs
-from ulvar.engine import Failed, Finding, JobContext, Severity, counted
+from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     CurveOptions,
     CurveResult,
@@ -22,6 +22,7 @@ from ulvar.flows import (
     read_stars,
 )
 from ulvar.frames import ExposureFacts, distinct_names, fingerprint, identity
+from ulvar.inspection import notice
 from ulvar.lightcurves import write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
@@ -159,7 +160,7 @@ def run_curve(night: Night, context: JobContext) -> StationResult:
     context.progress(0, 1, "Fitting the light curve")
     result = night_curve(night)
     if isinstance(result, Failed):
-        finding = Finding(Severity.BLOCKS, "no_curve", "There is no light curve", f"{result.reason}.", station="curve")
+        finding = notice("no_curve", "There is no light curve", f"{result.reason}.")
         return finish(night, StationResult("curve", result.reason, problem=result.reason), [finding])
     write_curve(curve_path(night), result.curve, replace=True)
     body = result.as_json()

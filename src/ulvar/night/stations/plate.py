@@ -6,9 +6,10 @@ from pathlib import Path
 from typing import Any
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
-from ulvar.engine import Finding, JobContext, Severity
+from ulvar.engine import JobContext
 from ulvar.flows import Outcome, PlateOptions, catalogue_print, hinted_cones, read_stars, read_wcs_file, solve_files
 from ulvar.frames import FrameError, fingerprint, identity, scan_file
+from ulvar.inspection import notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.resuming import Kept
@@ -40,7 +41,7 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     try:
         catalogue = load_catalogue(settings.catalogue, near=hinted_cones(exposures, options))
     except CatalogueError as error:
-        finding = Finding(Severity.BLOCKS, "catalogue", "The catalogue cannot be used", f"{error}.", station="plate")
+        finding = notice("catalogue", "The catalogue cannot be used", f"{error}.")
         return finish(night, StationResult("plate", str(error), problem=str(error)), [finding])
     folder = night.products / "plate"
     raw_of = {working[raw].path: raw for raw in scores}

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ulvar.engine import Finding, Severity, sort_findings
 from ulvar.flows import Outcome, calibrated_facts
 from ulvar.frames import ExposureFacts
+from ulvar.inspection import Finding, Severity, notice, sort_findings
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.recipe import record_step
@@ -44,11 +44,14 @@ def told_failures(
     if not bad:
         return []
     return [
-        Finding(
-            Severity.CHECK, code, f"{len(bad)} exposures are not {done}", f"{Path(bad[0].file).name}: {bad[0].reason}.",
-            tuple(raw_of[o.file] for o in bad), station=station,
+        notice(
+            code,
+            f"{len(bad)} exposures are not {done}",
+            f"{Path(bad[0].file).name}: {bad[0].reason}.",
+            tuple(raw_of[o.file] for o in bad),
+            station=station,
         )
-    ]  # fmt: skip
+    ]
 
 
 def kept_lights(night: Night) -> list[ExposureFacts]:

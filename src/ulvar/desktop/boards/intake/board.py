@@ -33,8 +33,9 @@ from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.flow import FlowLayout
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.parts.widgets import empty_state, label, number
-from ulvar.engine import Finding, counted
+from ulvar.engine import counted
 from ulvar.frames import Group, Role
+from ulvar.inspection import Finding
 
 _ORDER = (Role.LIGHT, Role.FLAT, Role.DARK_FLAT, Role.DARK, Role.BIAS, Role.UNKNOWN)
 _FILTER_COLOR = {

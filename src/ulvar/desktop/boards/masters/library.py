@@ -15,7 +15,6 @@ from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import number
 from ulvar.flows import PREFIX
 from ulvar.frames import ExposureFacts, Role
-from ulvar.night.stations.masters import given_masters, set_candidates
 
 KINDS = (Role.BIAS, Role.DARK, Role.FLAT, Role.DARK_FLAT)
 _ROW = 26
@@ -52,8 +51,7 @@ def place(kind: Role, facts: ExposureFacts) -> tuple[tuple[float, float], str]:
 
 def map_cells(model: Model, kind: Role) -> list[Cell]:
     """Return the map's fields of one kind: the night's own sets, the library, and what lights wait for."""
-    night = model.night
-    if night is None:
+    if model.night is None:
         return []
     lights = model.lights()
     now = next((f.start_utc for f in lights if f.start_utc), None)
@@ -65,8 +63,7 @@ def map_cells(model: Model, kind: Role) -> list[Cell]:
     }
     used_keys = {c.candidate.key for _, m in model.matching.matches() for c in m.choices if c.candidate is not None}
     found = []
-    pool = [(c, "") for c in set_candidates(night)] + given_masters(night)
-    for candidate, path in pool:
+    for candidate, path in model.matching.pool():
         facts = candidate.facts
         if candidate.kind is not kind:
             continue

@@ -1,0 +1,47 @@
+"""Spread and noise of pixels against noise that was put in."""
+
+from __future__ import annotations
+
+import math
+import unittest
+
+import numpy as np
+
+from ulvar.frames import CLIPPED_TO_SIGMA, MAD_TO_SIGMA, difference_noise, robust_spread
+
+
+class Noise(unittest.TestCase):
+    """What is known of a normal distribution comes back; stars, gradients and holes do not count."""
+
+    def setUp(self) -> None:
+        self.rng = np.random.default_rng(3)
+
+    def test_spread(self) -> None:
+        values = self.rng.normal(50.0, 4.0, 40_000)
+        # The median absolute deviation of n values is known to 1.17 / sqrt(2 n).
+        self.assertLess(abs(robust_spread(values) / 4.0 - 1), 5 * 1.17 / math.sqrt(80_000))
+        self.assertGreater(robust_spread(values, about=0.0), 40.0)
+        values[:4000] = 1e6
+        values[4000:5000] = np.nan
+        self.assertLess(abs(robust_spread(values) / 4.0 - 1), 0.2)
+        self.assertTrue(math.isnan(robust_spread(np.full(4, np.nan))))
+
+    def test_noise_from_neighbours(self) -> None:
+        data = self.rng.normal(0.0, 3.0, (200, 300)).astype(np.float32)
+        data += np.linspace(0, 500, 200, dtype=np.float32)[:, None]
+        self.assertLess(abs(difference_noise(data) / 3.0 - 1), 0.03, "a gradient down the rows is no noise")
+        self.assertLess(abs(difference_noise(data, thin=3) / 3.0 - 1), 0.05)
+        mosaic = data.copy()
+        mosaic[:, ::2] += 900.0
+        self.assertLess(abs(difference_noise(mosaic) / 3.0 - 1), 0.03)
+        self.assertGreater(difference_noise(mosaic, apart=1), 100.0)
+        data[50:60, 50:60] += 4000.0
+        data[100:120] = np.nan
+        self.assertLess(abs(difference_noise(data) / 3.0 - 1), 0.03)
+        self.assertTrue(math.isnan(difference_noise(np.full((4, 6), np.nan, np.float32))))
+
+    def test_constants(self) -> None:
+        values = self.rng.normal(0.0, 1.0, 1_000_000)
+        # A million values: deviations to 0.1 %.
+        self.assertLess(abs(MAD_TO_SIGMA * np.median(np.abs(values)) - 1), 0.005)
+        self.assertLess(abs(CLIPPED_TO_SIGMA * values[np.abs(values) < 3].std() - 1), 0.004)

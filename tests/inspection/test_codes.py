@@ -1,0 +1,70 @@
+"""The table of findings: every kind that the code raises stands in it, and every kind in it is raised."""
+
+from __future__ import annotations
+
+import ast
+import re
+import unittest
+from pathlib import Path
+
+from ulvar.frames import Role
+from ulvar.inspection import CODES, OF_A_SERIES, Finding, Mend, Severity, notice, sort_findings
+from ulvar.night import STATIONS
+
+SOURCE = Path(__file__).resolve().parents[2] / "src" / "ulvar"
+
+
+class Table(unittest.TestCase):
+    """Codes, their severity and station."""
+
+    def test_codes_in_the_code_and_in_the_table_are_the_same(self) -> None:
+        raised: set[str] = set()
+        for path in SOURCE.rglob("*.py"):
+            if path.name == "findings.py":
+                continue
+            text = path.read_text(encoding="utf-8")
+            for call in ast.walk(ast.parse(text)):
+                if not isinstance(call, ast.Call) or not isinstance(call.func, ast.Name):
+                    continue
+                self.assertFalse(
+                    call.func.id == "Finding" and path.name != "coding.py", f"{path}: findings are made by notice()"
+                )
+                if call.func.id == "notice":
+                    raised |= {
+                        node.value for node in ast.walk(call.args[0])
+                        if isinstance(node, ast.Constant) and isinstance(node.value, str)
+                    }  # fmt: skip
+            # Codes that are put together stand in the file as texts of their own.
+            raised |= {code for code in CODES if re.search(rf'"{code}"', text) and "notice(" in text}
+        made = {"gain", "offset"}, {"bias", "dark", "dark_flat", "flat"}
+        raised |= {f"{role}_{name}" for name in made[0] for role in made[1]}
+        raised |= {"other_software", "other_driver", "no_dark", "no_flat", "flat_over", "flat_under"}
+        raised |= {"not_solved", "not_measured", "no_pixels", "constant"}
+        self.assertEqual(set(CODES) - raised, set(), "these are raised nowhere")
+
+    def test_entries_are_whole(self) -> None:
+        for code, entry in CODES.items():
+            with self.subTest(code=code):
+                self.assertEqual(code, entry.code)
+                self.assertIn(entry.station, STATIONS)
+                self.assertTrue(entry.meaning[:1].isupper() and not entry.meaning.endswith("."))
+        self.assertEqual({c for c in OF_A_SERIES if CODES[c].station != "combine" or not CODES[c].line}, set())
+
+    def test_notice(self) -> None:
+        made = notice("cloud", "Cloud", "Stars lost 40 %.", ["a", "b"], {"loss": 0.4}, Mend.leave_out(["a"]))
+        self.assertEqual(
+            made,
+            Finding(
+                Severity.CHECK, "cloud", "Cloud", "Stars lost 40 %.", ("a", "b"), {"loss": 0.4},
+                Mend("Leave out 1", "leave_out", ("a",)), "combine",
+            ),
+        )  # fmt: skip
+        other = notice("cloud", "t", "x", severity=Severity.BLOCKS, station="curve")
+        self.assertEqual((other.severity, other.station, other.files), (Severity.BLOCKS, "curve", ()))
+        with self.assertRaises(KeyError):
+            notice("no such code", "t", "x")
+        self.assertEqual(sort_findings([made, other]), [other, made])
+
+    def test_offers(self) -> None:
+        self.assertEqual(Mend.make(Role.DARK, ["a", "b"]), Mend("Make 2 darks", "role:dark", ("a", "b")))
+        self.assertEqual(Mend.leave_out_star("c"), Mend("Leave out c", "leave_out_star", ("c",)))
