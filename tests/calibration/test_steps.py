@@ -348,3 +348,43 @@ class OverscanMasters(FolderCase):
         # One level from 16 x 90 pixels of noise 4.8, for light and master: 0.2 ADU.
         self.assertLess(np.ptp(levels), 1.5)
         self.assertAlmostEqual(levels[1], 500 / 1.3 * float(np.median(camera.flat)), delta=4.0)
+
+
+class MasksThatComeWithAFrame(unittest.TestCase):
+    """A mask of the raw frame lives on, trimmed with it, beside what the masters' defects add."""
+
+    def test_bits_are_joined(self) -> None:
+        dark = np.full((40, 50), 20.0, np.float32)
+        dark += np.random.default_rng(1).normal(0, 1, dark.shape).astype(np.float32)
+        dark[7, 9] += 500.0
+        given = np.zeros(dark.shape, np.uint16)
+        given[3, 4] = MaskBit.SATURATED
+        given[7, 9] = MaskBit.COSMIC
+        calibrate = make_calibrator(dark=master(Role.DARK, dark))
+        done = calibrate(Frame(dark + 100, ExposureFacts("l", Role.LIGHT), given))
+        self.assertEqual(int(done.mask[3, 4]), int(MaskBit.SATURATED))
+        self.assertEqual(int(done.mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT))
+        self.assertEqual(int(given[7, 9]), int(MaskBit.COSMIC), "the input is not changed")
+
+    def test_it_is_trimmed_with_the_frame(self) -> None:
+        given = np.zeros((40, 50), np.uint16)
+        given[12, 17] = MaskBit.SATURATED
+        options = CalibrateOptions(preparation=Preparation(trim=Region(10, 5, 45, 38)))
+        calibrate = make_calibrator(options=options)
+        done = calibrate(Frame(np.full((40, 50), 100.0, np.float32), ExposureFacts("l"), given))
+        self.assertEqual(done.mask.shape, (33, 35))
+        self.assertEqual([tuple(place) for place in np.argwhere(done.mask)], [(7, 7)])
+
+    def test_saturated_hot_pixels_do_not_scale_a_dark(self) -> None:
+        rng = np.random.default_rng(5)
+        thermal = rng.normal(0, 1, (80, 90)).astype(np.float32)
+        hot = rng.random(thermal.shape) < 0.02
+        thermal[hot] = rng.uniform(200, 4000, int(hot.sum()))
+        bias = np.full(thermal.shape, 100.0, np.float32)
+        light = np.minimum(bias + 3.0 * thermal + 50.0, 5000.0).astype(np.float32)
+        calibrate = make_calibrator(
+            dark=master(Role.DARK, bias + thermal), bias=master(Role.BIAS, bias), scale=2.0,
+            options=CalibrateOptions(dark_scale="noise", mark_defects=False),
+        )  # fmt: skip
+        done = calibrate(Frame(light, ExposureFacts("l", Role.LIGHT, saturation_adu=5000.0)))
+        self.assertIn("dark scaled by 3.0", " ".join(done.steps))

@@ -133,6 +133,57 @@ class AgainstNumpy(unittest.TestCase):
         np.testing.assert_allclose(result.data, expected, rtol=2e-6)
 
 
+class Bounds(unittest.TestCase):
+    """Which values each method keeps, on pixels small enough to work out by hand."""
+
+    def kept(self, values: list[float], method: Method, low: float, high: float, **more: object) -> tuple[float, int]:
+        # A whole chunk of clean pixels sets the usual spread; the pixel in question is the first.
+        rng = np.random.default_rng(1)
+        stack = rng.normal(10.0, 1.0, (len(values), 1, CHUNK)).astype(np.float32)
+        stack[:, 0, 0] = values
+        result = combine_stack(stack, rejection=Rejection(method, low, high, **more))  # type: ignore[arg-type]
+        return float(result.data[0, 0]), int(result.kept[0, 0])
+
+    def test_one_outlier_on_either_side(self) -> None:
+        base = [9.0, 9.5, 10.0, 10.5, 11.0, 9.2, 10.8, 9.8, 10.2]
+        # The line is fitted with the outlier on it: it wants a closer limit.
+        for method, limit in ((Method.SIGMA, 4.0), (Method.WINSORIZED, 4.0), (Method.MAD, 4.0), (Method.LINEAR, 2.0)):
+            for outlier in (30.0, -12.0):
+                with self.subTest(method=method, outlier=outlier):
+                    mean, count = self.kept([*base, outlier], method, limit, limit)
+                    self.assertEqual(count, 9)
+                    self.assertAlmostEqual(mean, float(np.mean(base)), places=4)
+
+    def test_limits_are_each_side_s_own(self) -> None:
+        values = [9.0, 9.5, 10.0, 10.5, 11.0, 9.2, 10.8, 9.8, 10.2, 15.0, 5.0]
+        for low, high, gone in ((50.0, 3.0, 15.0), (3.0, 50.0, 5.0)):
+            mean, count = self.kept(values, Method.MAD, low, high)
+            self.assertEqual(count, 10)
+            self.assertAlmostEqual(mean, float(np.mean([v for v in values if v != gone])), places=4)
+
+    def test_two_and_three_values_are_judged_by_the_pixels_around(self) -> None:
+        for values in ([10.0, 60.0], [10.0, 10.3, 60.0]):
+            mean, count = self.kept(values, Method.SIGMA, 4.0, 4.0, few=True)
+            self.assertEqual(count, len(values) - 1)
+            self.assertLess(mean, 11.0)
+            self.assertEqual(self.kept(values, Method.SIGMA, 4.0, 4.0)[1], len(values), "not unless that is asked for")
+
+    def test_weights_count_in_the_mean_of_what_is_kept(self) -> None:
+        rng = np.random.default_rng(2)
+        stack = rng.normal(10.0, 1.0, (8, 3, CHUNK + 9)).astype(np.float32)
+        stack[5, 1, 4] += 100.0
+        weights = [1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0]
+        result = combine_stack(stack, rejection=Rejection(Method.SIGMA, 6, 6), weights=weights)
+        use = np.ones(stack.shape)
+        use[5, 1, 4] = 0.0
+        w = use * np.array(weights)[:, None, None]
+        np.testing.assert_allclose(result.data, (w * stack).sum(axis=0) / w.sum(axis=0), rtol=1e-5)
+        self.assertEqual(int(result.rejected_high.sum()), 1)
+        # One weight above 1 alone must not be taken for equal ones.
+        single = combine_stack(stack, rejection=Rejection(Method.MEAN), weights=[1, 1, 1, 1, 1, 1, 1, 5])
+        np.testing.assert_allclose(single.data, np.average(stack, axis=0, weights=[1, 1, 1, 1, 1, 1, 1, 5]), rtol=1e-5)
+
+
 class Truths(unittest.TestCase):
     """What rejection must and must not do."""
 
@@ -208,6 +259,17 @@ class Streaming(unittest.TestCase):
         source = Counted(np.full((3, 4), 10.0, dtype=np.float32))
         plane = np.full((3, 4), 4.0, dtype=np.float32)
         np.testing.assert_array_equal(ScaledRows(source, plane, 0.5, 1.0).rows(1, 3), np.full((2, 4), 4.0))
+
+    def test_a_plane_is_taken_off_row_by_row_in_every_band(self) -> None:
+        rng = np.random.default_rng(10)
+        plane = np.add.outer(np.arange(60.0) * 10, np.arange(50.0)).astype(np.float32)
+        stack = rng.normal(0, 1, (5, 60, 50)).astype(np.float32)
+        factors, adds = (1.0, 0.5, 2.0, 1.5, 0.8), (0.0, 3.0, -2.0, 1.0, 10.0)
+        wanted = np.mean([f * frame + a for f, a, frame in zip(factors, adds, stack)], axis=0)
+        for budget in (10**9, 7 * 50 * 4 * 3):
+            sources = [ScaledRows(Counted(frame + plane), plane, f, a) for f, a, frame in zip(factors, adds, stack)]
+            result = combine_sources(sources, rejection=Rejection(Method.MEAN), budget_bytes=budget)
+            np.testing.assert_allclose(result.data, wanted, atol=2e-3)
 
     def test_sizes_must_agree_and_stop_is_heard(self) -> None:
         with self.assertRaisesRegex(ValueError, "sizes differ"):

@@ -47,6 +47,15 @@ def slow(value: int) -> int:
     return value
 
 
+def write_slowly(task: tuple[str, int]) -> int:
+    """An item that leaves a mark when it begins and when it ends."""
+    folder, number = task
+    (Path(folder) / f"{number}.begun").touch()
+    time.sleep(0.4)
+    (Path(folder) / f"{number}.ended").touch()
+    return number
+
+
 class AtomicFiles(FolderCase):
     """Files appear whole or not at all."""
 
@@ -143,6 +152,29 @@ class Running(FolderCase):
         again.start()
         again.join(60)
         self.assertEqual((again.state, again.result), ("done", {i: 2 * i for i in range(5)}))
+
+    def test_a_job_ends_only_when_nothing_of_it_runs(self) -> None:
+        """What is under way when a stop is asked still writes; told as ended before, a new run would meet it."""
+        folder = self.folder
+        pools = PoolKeeper(2)
+        self.addCleanup(pools.close)
+        first = threading.Event()
+
+        def watch(job: Job) -> None:
+            if job.done >= 1:
+                first.set()
+
+        job = Job("write", lambda c: list(c.each(write_slowly, [(str(folder), i) for i in range(40)], "Writing")),
+                  pools=pools, on_change=watch)  # fmt: skip
+        job.start()
+        self.assertTrue(first.wait(60))
+        job.stop()
+        job.join(60)
+        self.assertEqual(job.state, "stopped")
+        begun = {p.name for p in folder.glob("*.begun")}
+        ended = {p.name for p in folder.glob("*.ended")}
+        self.assertEqual({n.split(".")[0] for n in begun}, {n.split(".")[0] for n in ended})
+        self.assertLess(len(begun), 40)
 
     def test_job_survives_a_dead_worker_and_the_next_runs(self) -> None:
         pools = PoolKeeper(1)

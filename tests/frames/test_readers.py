@@ -16,6 +16,7 @@ from tests.support import FolderCase
 from ulvar.frames import (
     Address,
     FrameError,
+    MaskBit,
     Role,
     find_files,
     open_rows,
@@ -24,7 +25,31 @@ from ulvar.frames import (
     scan_file,
     scan_images,
     split_address,
+    write_fits,
 )
+
+
+class Marked(FolderCase):
+    """What a frame's mask says when it is read."""
+
+    def test_saturated_bent_and_empty_pixels(self) -> None:
+        data = np.array([[100.0, 59999.0, 60000.0, 65000.0, np.nan, 45000.0]], dtype=np.float32).repeat(3, axis=0)
+        path = self.write("a.fits", data, SATURATE=60000.0, MAXLIN=50000.0)
+        mask = read_frame(path).mask
+        full, bent, none = int(MaskBit.SATURATED), int(MaskBit.NONLINEAR), int(MaskBit.NO_DATA)
+        self.assertEqual(mask[1].tolist(), [0, bent, bent | full, bent | full, none, 0])
+        self.assertIsNone(read_frame(self.write("b.fits", data[:, :4])).mask, "nothing is known of its ceiling")
+
+    def test_a_mask_that_was_written_comes_back_beside_what_is_found(self) -> None:
+        data = np.full((4, 6), 10.0, np.float32)
+        data[2, 1] = np.nan
+        mask = np.zeros((4, 6), np.uint16)
+        mask[3, 5] = MaskBit.COSMIC | MaskBit.REPAIRED
+        write_fits(self.folder / "m.fits", data, mask=mask)
+        back = read_frame(str(self.folder / "m.fits")).mask
+        wanted = mask.copy()
+        wanted[2, 1] = MaskBit.NO_DATA
+        np.testing.assert_array_equal(back, wanted)
 
 
 class Addresses(FolderCase):

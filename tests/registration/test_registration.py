@@ -97,6 +97,25 @@ class Matching(unittest.TestCase):
         self.assertIsInstance(match_stars(line, many), Failed)
         self.assertIsInstance(match_stars(np.zeros((10, 2)), many), Failed)
 
+    def test_what_a_transform_tells_of_itself(self) -> None:
+        for angle in (30.0, -75.0, 140.0):
+            transform = Transform(affine(1.4, math.radians(angle), 5, -9))
+            self.assertAlmostEqual(transform.rotation_deg, angle)
+            # A step along x goes that far counter-clockwise.
+            x, y = transform(np.array([0.0, 1.0]), np.array([0.0, 0.0]))
+            self.assertAlmostEqual(math.degrees(math.atan2(y[1] - y[0], x[1] - x[0])), angle)
+            self.assertAlmostEqual(transform.scale, 1.4)
+            self.assertFalse(transform.mirrored)
+            self.assertTrue(Transform(affine(1.4, math.radians(angle), 5, -9, True)).mirrored)
+
+    def test_weights_of_a_fit(self) -> None:
+        points = np.array([[0.0, 0], [100, 0], [0, 100], [100, 100], [50, 50]])
+        moved = points + [3.0, -2.0]
+        moved[4] += 8.0
+        matrix = fit_transform(points, moved, weights=np.array([1, 1, 1, 1, 1e-9]))
+        np.testing.assert_allclose(matrix[:, 2], [3.0, -2.0], atol=1e-6)
+        self.assertGreater(abs(fit_transform(points, moved)[0, 2] - 3.0), 0.5)
+
     def test_transform_inverts(self) -> None:
         transform = Transform(affine(1.3, 0.7, 5, -9, True))
         x, y = transform.inverse()(*transform(np.array([3.0, 700.0]), np.array([-4.0, 20.0])))
