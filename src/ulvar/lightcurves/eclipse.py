@@ -252,4 +252,6 @@ def _error(covariance: F64Array, gradient: F64Array) -> float:
 
 def _standard(values: F64Array) -> F64Array:
     spread = float(np.std(values))
-    return np.asarray((values - values.mean()) / spread) if spread > 0 else np.zeros(len(values))
+    # A constant has a spread of some rounding, which is no trend.
+    varies = spread > 1e-9 * float(np.abs(values).max())
+    return np.asarray((values - values.mean()) / spread) if varies else np.zeros(len(values))
