@@ -19,6 +19,8 @@ from ulvar.stacking import (
     stack_warped,
     stack_weights,
 )
+from ulvar.stacking.framing import Frame2D
+from ulvar.stacking.stack import error_share
 
 
 class Rows:
@@ -59,6 +61,30 @@ class FramingCase(unittest.TestCase):
         self.assertEqual((common.width, common.height), (200, 100))
         with self.assertRaisesRegex(ValueError, "nothing|no part"):
             frame_exposures([shifted(0, 0), shifted(500, 0)], [(100, 200)] * 2, (100, 200), Framing.COMMON)
+
+    def test_turned_by_some_degrees(self) -> None:
+        c, s = np.cos(0.2), np.sin(0.2)
+        turned = Transform(np.array([[c, -s, 30.0], [s, c, -10.0]]))
+        moves, shapes = [shifted(0, 0), turned], [(100, 200)] * 2
+        back = turned.inverse()
+
+        def places(frame: Frame2D) -> tuple[np.ndarray, np.ndarray]:
+            ys, xs = np.mgrid[0 : frame.height, 0 : frame.width]
+            return xs.ravel() + float(frame.x0), ys.ravel() + float(frame.y0)
+
+        # Every pixel of the common part lies on both exposures ...
+        x, y = places(frame_exposures(moves, shapes, (100, 200), Framing.COMMON))
+        for u, v in ((x, y), back(x, y)):
+            self.assertTrue(((u >= -1e-9) & (u <= 199) & (v >= -1e-9) & (v <= 99)).all())
+        # ... and every corner of both lies on the union, which is no larger than it must be.
+        union = frame_exposures(moves, shapes, (100, 200), Framing.UNION)
+        cx, cy = np.array([0.0, 199, 0, 199]), np.array([0.0, 0, 99, 99])
+        tx, ty = turned(cx, cy)
+        ax, ay = np.concatenate([cx, tx]), np.concatenate([cy, ty])
+        self.assertEqual((union.x0, union.y0), (np.floor(ax.min()), np.floor(ay.min())))
+        self.assertEqual(
+            (union.x0 + union.width - 1, union.y0 + union.height - 1), (np.ceil(ax.max()), np.ceil(ay.max()))
+        )
 
 
 class Stacks(unittest.TestCase):
@@ -126,6 +152,29 @@ class Stacks(unittest.TestCase):
                 told = float(np.sqrt((result.noise.astype(float) ** 2).mean()))
                 # 60,000 pixels: both figures to 0.5 %; the median's formula is good to 2 %.
                 self.assertLess(abs(told / float(result.data.std()) - 1), 0.03)
+
+    def test_what_was_rejected_makes_the_noise_of_its_pixel_larger(self) -> None:
+        shape, count = (60, 80), 6
+        inputs = [StackInput(Rows(self.rng.normal(100, 5, shape).astype(np.float32)), 100.0, 5.0) for _ in range(count)]
+        for k in range(3):
+            inputs[k].source.data[10:30] = np.nan
+        result = stack_warped(inputs, rejection=Rejection(Method.MEAN, 4, 4), weighting=Weighting.EQUAL)
+        whole, half = (
+            float(np.sqrt((result.noise[rows].astype(float) ** 2).mean())) for rows in (slice(30, 60), slice(10, 30))
+        )
+        # 1600 and more pixels of three values know their noise to 2 %.
+        self.assertAlmostEqual(whole, 5 / np.sqrt(6), delta=0.1)
+        self.assertAlmostEqual(half, 5 / np.sqrt(3), delta=0.15)
+        self.assertTrue((result.kept[10:30] == 3).all())
+
+    def test_share_of_the_error(self) -> None:
+        equal = np.ones(4)
+        self.assertAlmostEqual(error_share(np.array([2.0, 2, 2, 2]), equal), 0.5)
+        # One unknown noise makes all count as equal.
+        for unknown in (np.nan, 0.0, np.inf):
+            self.assertAlmostEqual(error_share(np.array([2.0, 9, unknown, 1]), equal), 0.5)
+        self.assertAlmostEqual(error_share(np.array([1.0]), None), 1.0)
+        self.assertAlmostEqual(error_share(np.array([3.0, 4.0]), np.array([1.0, 0.0])), 3 / np.sqrt(12.5))
 
     def test_each_weight_is_the_power_it_says(self) -> None:
         rows = self.inputs[0].source

@@ -1,0 +1,147 @@
+"""Cells of a colour sensor, names that tell files apart, scales from headers, the pause that parts the nights."""
+
+from __future__ import annotations
+
+import unittest
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from ulvar.frames import ExposureFacts, Role, facts_from_header
+from ulvar.frames.mosaic import cell_colours, is_mosaic, on_one_scale, white_balance
+from ulvar.frames.names import distinct_names, distinct_stems
+from ulvar.frames.sessions import folder_parts, noon_offset
+
+PATHS = st.lists(
+    st.lists(st.sampled_from(["a", "b", "L1.fits", "L1.fit", "a-L1.fits"]), min_size=1, max_size=4).map("/".join),
+    min_size=1, max_size=12, unique=True,
+)  # fmt: skip
+
+
+class Cells(unittest.TestCase):
+    """A 2 x 2 cell is read row by row."""
+
+    def test_which_cells_there_are(self) -> None:
+        for cfa in ("RGGB", "BGGR", "GRBG", "GBRG"):
+            self.assertTrue(is_mosaic(cfa))
+        for cfa in ("", "RGB", "RGBG", "RRGB", "GGRB", "GGGG", "RGGBX"):
+            self.assertFalse(is_mosaic(cfa), cfa)
+
+    def test_one_pixel_a_cell(self) -> None:
+        mosaic = np.arange(30, dtype=np.float32).reshape(5, 6)
+        colours = cell_colours(mosaic, "GRBG")
+        self.assertEqual(colours.shape, (2, 3, 3))
+        # Cell at row 1, column 2: pixels 16 17 / 22 23 as G R / B G.
+        self.assertEqual(colours[1, 2].tolist(), [17.0, 0.5 * (16 + 23), 22.0])
+
+    def test_bands_on_the_scale_of_green(self) -> None:
+        mosaic = np.array([[10, 20, 10, 20, 11], [30, 40, 30, 40, 31], [10, 20, 10, 20, 11]], dtype=np.float32)
+        before = mosaic.copy()
+        scaled = on_one_scale(mosaic, "RGGB", ((4.0, 3.0), (100.0, 1.0), (8.0, 0.5)))
+        np.testing.assert_array_equal(mosaic, before)
+        # Red (10 - 4) 3 + 100, green as it is, blue (40 - 8) / 2 + 100.
+        np.testing.assert_allclose(scaled[:2, :2], [[118, 20], [30, 116]])
+        np.testing.assert_allclose(scaled[:, 4], [121, 31, 121])
+
+    def test_white_balance_of_stars_and_of_a_flat(self) -> None:
+        rng = np.random.default_rng(5)
+        light = np.zeros((100, 120))
+        light[rng.integers(0, 100, 300), rng.integers(0, 120, 300)] = rng.uniform(300, 900, 300)
+        gains, sky = np.array([0.5, 1.0, 0.8]), np.array([50.0, 80.0, 60.0])
+        picture = light[..., None] * gains + sky + rng.normal(0, 2, (100, 120, 3))
+        picture[0, 0] = np.nan
+        balance = white_balance(picture.astype(np.float32))
+        for (offset, factor), level, gain in zip(balance, sky, gains):
+            self.assertAlmostEqual(offset, level, delta=0.2)
+            # 300 stars of 600 over a noise of 2: the ratio of the sums is known to 0.05 %.
+            self.assertAlmostEqual(factor, 1 / gain, delta=0.01 / gain)
+        flat = white_balance(np.full((8, 8, 3), (100.0, 200.0, 400.0), dtype=np.float32))
+        self.assertEqual([factor for _, factor in flat], [2.0, 1.0, 0.5])
+        self.assertEqual(white_balance(np.full((4, 4, 3), np.nan, dtype=np.float32)), ((0.0, 1.0),) * 3)
+        extreme = white_balance(np.full((8, 8, 3), (1.0, 200.0, 40000.0), dtype=np.float32))
+        np.testing.assert_allclose([factor for _, factor in extreme], [6.0, 1.0, 1 / 6], rtol=1e-6)
+
+
+class Names(unittest.TestCase):
+    """No two files are called the same, and a name is no longer than it must be."""
+
+    @given(PATHS)
+    def test_names_tell_apart(self, paths: list[str]) -> None:
+        names = distinct_names(paths)
+        self.assertEqual(list(names), paths)
+        self.assertEqual(len(set(names.values())), len(paths))
+        for path, name in names.items():
+            self.assertTrue(path == name or path.endswith("/" + name))
+            shorter = name.partition("/")[2]
+            others = [other for other in paths if other != path]
+            if shorter:
+                self.assertTrue(any(other == shorter or other.endswith("/" + shorter) for other in others))
+
+    @given(PATHS)
+    def test_stems_tell_apart(self, paths: list[str]) -> None:
+        stems = distinct_stems(paths)
+        self.assertEqual(list(stems), paths)
+        self.assertEqual(len(set(stems.values())), len(paths))
+        self.assertFalse(any("/" in stem or not stem for stem in stems.values()))
+
+    def test_same_file_in_two_folders(self) -> None:
+        stems = distinct_stems(["/n/a/L1.fits", "/n/b/L1.fits", "/n/b/L1.fit", "/n/c/L2.fits"])
+        self.assertEqual(list(stems.values()), ["a-L1", "b-L1", "b-L1-2", "L2"])
+
+
+class Scales(unittest.TestCase):
+    """The scale comes from what the header has, best first; half a matrix is none."""
+
+    def test_sources(self) -> None:
+        turned = {"CD1_1": 3e-4, "CD1_2": 4e-4, "CD2_1": -4e-4, "CD2_2": 3e-4}
+        cases: list[tuple[dict[str, object], float | None]] = [
+            ({"PIXSCALE": -1.5, **turned}, 1.5),
+            (turned, 5e-4 * 3600),
+            ({"CD1_1": 3e-4, "CD1_2": 4e-4}, None),
+            ({"CD2_2": 3e-4}, None),
+            ({"CD1_1": 3e-4, "FOCALLEN": 800.0, "XPIXSZ": 4.0}, 206.264806 * 4.0 / 800.0),
+            ({"CDELT2": -4e-4, "CTYPE1": "RA---TAN"}, 1.44),
+            ({"CDELT2": -4e-4}, None),
+            ({"FOCALLEN": 800.0, "PIXSIZE1": 5.0}, 206.264806 * 5.0 / 800.0),
+            ({"FOCALLEN": 800.0}, None),
+        ]
+        for header, scale in cases:
+            with self.subTest(header=header):
+                told = facts_from_header(header, "x.fits").scale_arcsec_px
+                if scale is None:
+                    self.assertIsNone(told)
+                else:
+                    self.assertAlmostEqual(told or 0.0, scale, places=9)
+
+
+class Pauses(unittest.TestCase):
+    """Without a site the nights part in the middle of the longest pause."""
+
+    def lights(self, *hours: float) -> list[ExposureFacts]:
+        first = datetime(2027, 2, 11, tzinfo=UTC)
+        return [ExposureFacts(f"{h}.fits", Role.LIGHT, start_utc=first + timedelta(hours=h)) for h in hours]
+
+    def test_middle_of_the_pause(self) -> None:
+        # Work from 18 to 4 h pauses from 4 to 18 h: its middle is 11 h.
+        self.assertEqual(noon_offset(self.lights(18, 20, 23, 26, 28)), timedelta(hours=11))
+        # Work from 6 to 14 h, as far east or west: the pause runs over midnight to 22 h.
+        self.assertEqual(noon_offset(self.lights(6, 9, 12, 14)), timedelta(hours=22))
+        self.assertEqual(noon_offset(self.lights(20)), timedelta(hours=8))
+        self.assertEqual(noon_offset([]), timedelta(hours=12))
+
+    def test_site(self) -> None:
+        east = ExposureFacts("a.fits", Role.LIGHT, site_longitude_deg=150.0)
+        west = ExposureFacts("a.fits", Role.LIGHT, site_longitude_deg=-150.0)
+        self.assertEqual(noon_offset([east]), timedelta(hours=2))
+        self.assertEqual(noon_offset([west]), timedelta(hours=22))
+
+    def test_folders(self) -> None:
+        self.assertEqual(folder_parts("/n/a/b/L1.fits", []), ["n", "a", "b"])
+        self.assertEqual(folder_parts("/n/a/b/L1.fits", ["/n"]), ["a", "b"])
+        self.assertEqual(folder_parts("/n/a/b/L1.fits", ["/n", "/n/a", "/m"]), ["b"])
+
+
+if __name__ == "__main__":
+    unittest.main()

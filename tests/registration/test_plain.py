@@ -1,0 +1,135 @@
+"""Resampling and the last fit against plain ways; the limits that a match keeps."""
+
+from __future__ import annotations
+
+import math
+import unittest
+
+import numpy as np
+
+from tests.registration.test_registration import affine
+from ulvar.engine import Failed
+from ulvar.registration import Transform, match_stars, resample
+from ulvar.registration.matching import MatchOptions
+from ulvar.registration.transform import fit_transform
+
+
+def lanczos_by_hand(data: np.ndarray, transform: Transform, shape: tuple[int, int], order: int) -> np.ndarray:
+    """Resample tap by tap in float64; missing taps drop out while 0.6 of the kernel's weight is left."""
+    inverse = transform.inverse().matrix
+    factor = abs(np.linalg.det(inverse[:, :2]))
+    height, width = data.shape
+    out = np.full(shape, np.nan)
+    for j in range(shape[0]):
+        for i in range(shape[1]):
+            x, y = inverse @ np.array([i, j, 1.0])
+            if not (-0.5 <= x <= width - 0.5 and -0.5 <= y <= height - 0.5):
+                continue
+            xs = np.arange(math.floor(x) - order + 1, math.floor(x) + order + 1)
+            ys = np.arange(math.floor(y) - order + 1, math.floor(y) + order + 1)
+            wx, wy = (np.sinc(at - c) * np.sinc((at - c) / order) for at, c in ((x, xs), (y, ys)))
+            weights = np.outer(wy / wy.sum(), wx / wx.sum())
+            inside = np.outer((ys >= 0) & (ys < height), (xs >= 0) & (xs < width))
+            taps = data[np.ix_(ys.clip(0, height - 1), xs.clip(0, width - 1))]
+            use = inside & np.isfinite(taps)
+            if weights[use].sum() > 0.6:
+                out[j, i] = factor * (weights[use] * taps[use]).sum() / weights[use].sum()
+    return out
+
+
+class Resampling(unittest.TestCase):
+    """Every pixel is the reference's: inside, at the edges, beside holes, turned, mirrored and scaled."""
+
+    def test_against_tap_by_tap(self) -> None:
+        rng = np.random.default_rng(6)
+        image = rng.normal(100, 10, (24, 31)).astype(np.float32)
+        image[9, 14] = np.nan
+        image[16:19, 3:6] = np.nan
+        for order in (3, 4):
+            for scale, angle, mirror in ((1.0, 0.0, False), (1.0, 0.4, False), (1.3, 2.0, True), (0.8, -1.0, False)):
+                turn = Transform(affine(scale, angle, 0, 0, mirror))
+                cx, cy = (float(v[0]) for v in turn(np.array([15.0]), np.array([11.5])))
+                transform = Transform(affine(scale, angle, 19.3 - cx, 15.7 - cy, mirror))
+                with self.subTest(order=order, scale=scale, angle=angle, mirror=mirror):
+                    out = resample(image, transform, (32, 38), order=order)
+                    plain = lanczos_by_hand(image, transform, (32, 38), order)
+                    np.testing.assert_array_equal(np.isnan(out), np.isnan(plain))
+                    self.assertTrue(np.isnan(plain).any() and np.isfinite(plain).any())
+                    # Positions are rounded to 1/4096 px: the weights are good to some 3e-4 of 10 ADU of noise.
+                    inside = np.isfinite(plain)
+                    self.assertLess(np.abs(out - plain)[inside].max(), 0.05)
+
+    def test_the_identity_gives_the_data(self) -> None:
+        image = np.random.default_rng(1).normal(100, 10, (12, 15)).astype(np.float32)
+        np.testing.assert_allclose(resample(image, Transform.identity(), image.shape), image, rtol=1e-6)
+
+
+class Limits(unittest.TestCase):
+    """A match keeps to the scales asked for, tells its pairs, and weighs them."""
+
+    def setUp(self) -> None:
+        self.rng = np.random.default_rng(12)
+        self.source = self.rng.uniform(0, 900, (60, 2))
+
+    def mapped(self, matrix: np.ndarray, noise: float = 0.02) -> np.ndarray:
+        return self.source @ matrix[:, :2].T + matrix[:, 2] + self.rng.normal(0, noise, self.source.shape)
+
+    def test_scales(self) -> None:
+        for scale, options, found in (
+            (2.4, None, False), (0.4, None, False), (1.9, None, True), (0.55, None, True),
+            (2.4, MatchOptions(scale_low=2.0, scale_high=3.0), True),
+            (1.0, MatchOptions(scale_low=2.0, scale_high=3.0), False),
+            (1.0, MatchOptions(scale_low=0.3, scale_high=0.6), False),
+        ):  # fmt: skip
+            with self.subTest(scale=scale, options=options):
+                result = match_stars(self.source, self.mapped(affine(scale, 0.7, 5, 9)), options=options)
+                self.assertEqual(not isinstance(result, Failed), found, result)
+
+    def test_pairs_are_the_stars(self) -> None:
+        matrix = affine(1.02, 1.1, 40, -7)
+        target = self.mapped(matrix)
+        order = self.rng.permutation(60)
+        result = match_stars(self.source, target[order])
+        assert not isinstance(result, Failed) and result.pairs is not None and result.residuals is not None
+        self.assertEqual(result.matched, 60)
+        np.testing.assert_array_equal(order[result.pairs[:, 1]], result.pairs[:, 0])
+        x, y = result(*self.source[result.pairs[:, 0]].T)
+        np.testing.assert_allclose(result.residuals, target[result.pairs[:, 0]] - np.column_stack([x, y]), atol=1e-9)
+        self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.residuals**2).mean())), places=12)
+        # Six numbers are fitted to 120; the noise of 0.02 px is known from them to 7 %.
+        self.assertAlmostEqual(result.rms_px, 0.02 * math.sqrt(114 / 120), delta=0.004)
+
+    def test_weights_go_by_the_signal_to_noise(self) -> None:
+        matrix = affine(1.0, 0.2, 3, 4)
+        snr = np.where(np.arange(60) < 30, 400.0, 4.0)
+        noise = self.rng.normal(0, 1, self.source.shape) * (1.2 / snr)[:, None]
+        target = self.source @ matrix[:, :2].T + matrix[:, 2] + noise
+        other = 0.5 * snr
+        result = match_stars(self.source, target, source_snr=snr, target_snr=other)
+        plain = match_stars(self.source, target)
+        assert not isinstance(result, Failed) and not isinstance(plain, Failed) and result.pairs is not None
+        keep, partner = result.pairs.T
+        variance = 1 / snr[keep] ** 2 + 1 / other[partner] ** 2
+        expected = fit_transform(
+            self.source[keep], target[partner], weights=1 / (variance + np.median(variance) + 1e-6), similarity=False
+        )
+        np.testing.assert_allclose(result.matrix, expected, atol=1e-4)
+
+        def miss(found: Transform) -> float:
+            corner = np.array([0.0, 900.0])
+            x, y = found(corner, corner[::-1])
+            wanted = np.column_stack([corner, corner[::-1]]) @ matrix[:, :2].T + matrix[:, 2]
+            return float(np.hypot(x - wanted[:, 0], y - wanted[:, 1]).max())
+
+        self.assertLess(miss(result), miss(plain))
+        # The quoted rms is that of the bright stars when there are enough of them.
+        bright = snr[keep] > 50
+        self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.residuals[bright] ** 2).mean())), places=9)
+
+    def test_a_sheared_field_is_no_match(self) -> None:
+        sheared = np.array([[1.0, 0.25, 0.0], [0.0, 1.0, 0.0]])
+        self.assertIsInstance(match_stars(self.source, self.mapped(sheared)), Failed)
+
+    def test_the_identity_moves_nothing(self) -> None:
+        x, y = Transform.identity()(np.array([3.0, -7.0]), np.array([4.0, 11.0]))
+        self.assertEqual((x.tolist(), y.tolist()), ([3.0, -7.0], [4.0, 11.0]))
