@@ -1,0 +1,210 @@
+"""What killed processes leave, tables, pools that are kept, time left, counts in words."""
+
+from __future__ import annotations
+
+import csv
+import ctypes
+import os
+import subprocess
+import sys
+import threading
+import time
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from unittest import mock
+
+import cv2
+
+from tests.support import FolderCase
+from ulvar.engine import (
+    Job,
+    JobContext,
+    PoolKeeper,
+    StopRequested,
+    StopToken,
+    atomic_path,
+    available_bytes,
+    counted,
+    keep_large_blocks,
+    write_csv,
+)
+from ulvar.engine.atomic import _lives, clear_leftovers
+from ulvar.engine.threads import in_parts
+
+
+def process_of(_: int) -> int:
+    """Return the worker's process id."""
+    return os.getpid()
+
+
+def priority_of(_: int) -> int:
+    """Return the worker's priority: 19 gives way to everyone."""
+    return os.getpriority(os.PRIO_PROCESS, 0)
+
+
+class Leftovers(FolderCase):
+    """Half-written files of dead processes go; those of living ones, and every other file, stay."""
+
+    def test_only_those_of_the_dead(self) -> None:
+        ended = subprocess.Popen([sys.executable, "-c", ""])
+        zombie = subprocess.Popen([sys.executable, "-c", ""])
+        ended.wait()
+        os.waitid(os.P_PID, zombie.pid, os.WEXITED | os.WNOWAIT)
+        below = self.folder / "a" / "b"
+        below.mkdir(parents=True)
+        gone = [below / f".{ended.pid}-stack.fits", self.folder / f".{zombie.pid}-x-1.csv"]
+        stay = [
+            self.folder / f".{os.getpid()}-y.csv", self.folder / ".settings-1.txt", below / f"{ended.pid}-no.fits",
+            below / f".{ended.pid}",
+        ]  # fmt: skip
+        for path in (*gone, *stay):
+            path.touch()
+        try:
+            self.assertEqual(clear_leftovers(self.folder), 2)
+        finally:
+            zombie.wait()
+        self.assertEqual([path.exists() for path in gone], [False, False])
+        self.assertEqual([path.exists() for path in stay], [True] * 4)
+        self.assertEqual(clear_leftovers(self.folder), 0)
+
+    def test_a_body_that_writes_nothing_leaves_nothing(self) -> None:
+        path = self.folder / "out.txt"
+        path.write_text("old")
+        with self.assertRaises(FileNotFoundError), atomic_path(path):
+            pass
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["out.txt"])
+        self.assertEqual(path.read_text(), "old")
+
+    def test_a_finished_file_replaces_the_old_one_unless_told(self) -> None:
+        path = self.folder / "new" / "out.txt"
+        for text in ("first", "second"):
+            with atomic_path(path) as temporary:
+                self.assertTrue(temporary.name.startswith(f".{os.getpid()}-"))
+                temporary.write_text(text)
+            self.assertEqual(path.read_text(), text)
+
+    def test_table(self) -> None:
+        path = self.folder / "table.csv"
+        write_csv(path, ["name", "remark"], [["A", 'says "yes", twice'], ["B", ""]])
+        with path.open(newline="", encoding="utf-8") as handle:
+            self.assertEqual(list(csv.reader(handle)), [["name", "remark"], ["A", 'says "yes", twice'], ["B", ""]])
+        with self.assertRaises(FileExistsError):
+            write_csv(path, ["name"], [], replace=False)
+
+
+class Pools(unittest.TestCase):
+    """One pool serves job after job; a discarded one is gone."""
+
+    def test_life_of_a_pool(self) -> None:
+        keeper = PoolKeeper(1)
+        self.addCleanup(keeper.close)
+        self.assertEqual(keeper.pids, [])
+        keeper.discard()
+        first = keeper.get()
+        self.assertIs(keeper.get(), first)
+        pid = first.submit(process_of, 0).result()
+        self.assertEqual(keeper.pids, [pid])
+        self.assertTrue(_lives(str(pid)))
+        self.assertEqual(first.submit(priority_of, 0).result(), 19)
+        keeper.discard()
+        self.assertEqual(keeper.pids, [])
+        self.assertFalse(_lives(str(pid)))
+        second = keeper.get()
+        self.assertIsNot(second, first)
+        other = second.submit(process_of, 0).result()
+        self.assertNotEqual(other, pid)
+        keeper.close()
+        self.assertFalse(_lives(str(other)))
+
+    def test_stop_is_heard_between_the_results_of_workers(self) -> None:
+        stop, got = StopToken(), []
+        with ThreadPoolExecutor(2) as pool:
+            context = JobContext(executor=pool, stop=stop, workers=2)
+            with self.assertRaises(StopRequested):
+                for _, result in context.each(lambda item: item, range(40), "Working"):
+                    got.append(result)
+                    stop.stop()
+        # What had come back with the first may still be given; nothing new begins.
+        self.assertLess(len(got), 6)
+        with self.assertRaises(StopRequested):
+            list(JobContext(stop=stop).each(lambda item: item, range(3), "Working"))
+
+
+class TimeLeft(unittest.TestCase):
+    """The estimate is the pace of this phase times what is left."""
+
+    def test_estimate(self) -> None:
+        keeper = mock.Mock(workers=1)
+        go, reached = threading.Event(), threading.Event()
+
+        def body(context: JobContext) -> str:
+            context.progress(0, 10, "Reading")
+            context.progress(4, 10, "Reading")
+            reached.set()
+            go.wait(20)
+            context.progress(1, 10, "Writing")
+            return "made"
+
+        job = Job("test", body, pools=keeper)
+        self.assertFalse(job.finished)
+        with mock.patch("ulvar.engine.executors.time.monotonic", side_effect=lambda: clock[0]):
+            clock = [100.0]
+            job.start()
+            self.assertTrue(reached.wait(20))
+            clock[0] = 108.0
+            # Four took 8 s: the six that are left take 12.
+            self.assertAlmostEqual(job.seconds_left or 0.0, 12.0)
+            go.set()
+            job.join(20)
+            self.assertEqual((job.state, job.result, job.finished), ("done", "made", True))
+            self.assertIsNone(job.seconds_left, "one item of a new phase tells nothing yet")
+            job.done = 2
+            clock[0] = 109.0
+            self.assertAlmostEqual(job.seconds_left or 0.0, 4.0, msg="the phase began when its text changed")
+
+
+class Parts(unittest.TestCase):
+    """As many threads as may be used, and none for one part."""
+
+    def test_threads(self) -> None:
+        before = cv2.getNumThreads()
+        self.addCleanup(cv2.setNumThreads, before)
+
+        def where(_: int, __: int) -> int:
+            time.sleep(0.01)
+            return threading.get_ident()
+
+        cv2.setNumThreads(1)
+        self.assertEqual(in_parts(where, 10), [threading.get_ident()])
+        cv2.setNumThreads(2)
+        self.assertEqual(len(set(in_parts(where, 10))), 2)
+        self.assertEqual(in_parts(where, 10, smallest=6), [threading.get_ident()])
+        self.assertEqual(in_parts(where, 0), [])
+
+
+class Memory(unittest.TestCase):
+    """What the system says, and what the C library is told."""
+
+    def test_unknown_system(self) -> None:
+        with mock.patch.object(Path, "read_text", return_value="MemTotal: 1 kB\n"):
+            self.assertEqual(available_bytes(), 2 * 1024**3)
+
+    def test_large_blocks_are_kept(self) -> None:
+        library = mock.Mock()
+        library.mallopt.return_value = 1
+        with mock.patch.object(ctypes, "CDLL", return_value=library):
+            self.assertTrue(keep_large_blocks(4096))
+            # malloc.h: -3 is the size from which blocks are mapped, -1 the free memory from which it is given back.
+            self.assertEqual([call.args for call in library.mallopt.mock_calls], [(-3, 4096), (-1, 4096)])
+            library.mallopt.return_value = 0
+            self.assertFalse(keep_large_blocks())
+        with mock.patch.object(ctypes, "CDLL", side_effect=OSError):
+            self.assertFalse(keep_large_blocks())
+
+    def test_counts_in_words(self) -> None:
+        self.assertEqual([counted(n, "file") for n in (0, 1, 2)], ["0 files", "1 file", "2 files"])
+
+
+if __name__ == "__main__":
+    unittest.main()
