@@ -8,7 +8,6 @@ import os
 import subprocess
 import sys
 import threading
-import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -172,13 +171,19 @@ class Parts(unittest.TestCase):
         self.addCleanup(cv2.setNumThreads, before)
 
         def where(_: int, __: int) -> int:
-            time.sleep(0.01)
             return threading.get_ident()
+
+        meet = threading.Barrier(2)
+
+        def together(start: int, end: int) -> int:
+            # Neither part ends before the other has begun.
+            meet.wait(20)
+            return where(start, end)
 
         cv2.setNumThreads(1)
         self.assertEqual(in_parts(where, 10), [threading.get_ident()])
         cv2.setNumThreads(2)
-        self.assertEqual(len(set(in_parts(where, 10))), 2)
+        self.assertEqual(len(set(in_parts(together, 10))), 2)
         self.assertEqual(in_parts(where, 10, smallest=6), [threading.get_ident()])
         self.assertEqual(in_parts(where, 0), [])
 
