@@ -126,6 +126,8 @@ def main() -> int:
         wait(1.2)
         while window.model.curves.coming or not window.sky.settled:
             wait(0.3)
+        # What a job said at its end passes by; whether it is still there depends on the machine.
+        window.toast.hide()
         window.grab().save(str(out / f"{name}.png"))
         sys.stderr.write(f"{name}.png\n")
     window.close()

@@ -42,7 +42,7 @@ class Scored:
 
 # What finding the stars of a frame holds at most, by pixel [bytes]: the frame, its mask, background and noise, the
 # picture without stars and the filtered one (measured, see docs/benchmarks.md).
-FINDING_BYTES_PX = 75
+FINDING_BYTES_PX = 50
 
 
 @dataclass(frozen=True)
