@@ -161,6 +161,20 @@ class Bounds(unittest.TestCase):
             self.assertEqual(count, 10)
             self.assertAlmostEqual(mean, float(np.mean([v for v in values if v != gone])), places=4)
 
+    def test_outliers_on_both_sides_of_one_pixel(self) -> None:
+        base = [9.0, 9.5, 10.0, 10.5, 11.0, 9.2, 10.8, 9.8, 10.2]
+        for method in (Method.SIGMA, Method.WINSORIZED, Method.MAD):
+            mean, count = self.kept([40.0, *base, -20.0], method, 4.0, 4.0)
+            self.assertEqual(count, 9, method)
+            self.assertAlmostEqual(mean, float(np.mean(base)), places=4)
+
+    def test_medians_of_odd_and_even_counts_are_numpy_s(self) -> None:
+        rng = np.random.default_rng(9)
+        for n in (1, 2, 3, 4, 5, 8, 9):
+            stack = rng.normal(10.0, 1.0, (n, 3, CHUNK + 5)).astype(np.float32)
+            result = combine_stack(stack, rejection=Rejection(Method.MEDIAN))
+            np.testing.assert_array_equal(result.data, np.median(stack, axis=0), f"{n} frames")
+
     def test_two_and_three_values_are_judged_by_the_pixels_around(self) -> None:
         for values in ([10.0, 60.0], [10.0, 10.3, 60.0]):
             mean, count = self.kept(values, Method.SIGMA, 4.0, 4.0, few=True)

@@ -195,8 +195,9 @@ class Apertures(unittest.TestCase):
         for aperture, annulus in (("x", None), ("0", None), ("6", "15,10"), ("6", "a"), ("-1", None)):
             with self.assertRaises(ValueError):
                 ApertureOptions.parse(aperture, annulus)
-        with self.assertRaises(ValueError):
-            ApertureOptions(1.5).radii(math.nan)
+        for unknown in (math.nan, math.inf, 0.0, -2.0):
+            with self.assertRaisesRegex(ValueError, "could not be measured"):
+                ApertureOptions(1.5).radii(unknown)
         with self.assertRaisesRegex(ValueError, "inside the aperture"):
             ApertureOptions.parse("12", "10,15")
         with self.assertRaisesRegex(ValueError, "inside the aperture"):
@@ -216,7 +217,10 @@ class StarLists(FolderCase):
         self.assertAlmostEqual(stars[0].ra, 115.54375)
         self.assertEqual(stars[1].role, "comparison")
         pixels = self.listed("name,role,x,y\nT,target,10.5,20\n")
-        self.assertEqual((pixels[0].x, pixels[0].on_sky), (10.5, False))
+        self.assertEqual((pixels[0].x, pixels[0].y, pixels[0].on_sky), (10.5, 20.0, False))
+        self.assertEqual((pixels[0].name, pixels[0].role), ("T", "target"))
+        pole = self.listed("name,role,ra,dec\nT,check,10,90\nU,check,370,-90\n")
+        self.assertEqual([(s.ra, s.dec) for s in pole], [(10.0, 90.0), (10.0, -90.0)])
 
     def test_moving_target(self) -> None:
         from datetime import UTC, datetime
@@ -232,6 +236,7 @@ class StarLists(FolderCase):
             ("a,b\n1,2\n", "needs the columns"), ("name,role,ra,dec\nT,star,1,2\n", "line 2: the role 'star'"),
             ("name,role,ra,dec\nT,target,x,2\n", "line 2"), ("name,role,ra,dec\nT,target,1,2\nT,check,1,3\n", "line 3: the name T stands twice"),
             ("name,role,ra,dec\n", "no star"), ("name,role,ra,dec\n,target,1,2\n", "no name"), ("name,role,ra,dec\nT,target,1,99\n", "outside"),
+            ("name,role,ra,dec\nT,target,1,90.5\n", "outside"), ("name,role,ra,dec\nT,target,1,-90.5\n", "outside"),
         ):  # fmt: skip
             with self.subTest(text=text), self.assertRaisesRegex(StarListError, reason):
                 self.listed(text)
@@ -264,6 +269,60 @@ class Ensembles(unittest.TestCase):
             ratio = ensemble.flux / sky
             self.assertLess(np.std(ratio / np.median(ratio)), 0.004)
         self.assertEqual(named, 0)
+
+    def test_weights_flux_and_errors_by_hand(self) -> None:
+        flux, error, _ = self.make(np.random.default_rng(7), 0.0)
+        ensemble = build_ensemble(list("abcde"), flux, error)
+        relative = flux / np.median(flux, axis=1)[:, None]
+        noise = error / np.median(flux, axis=1)[:, None]
+        weights = ensemble.weights[:, None]
+        np.testing.assert_allclose(ensemble.weights.sum(), 1.0)
+        np.testing.assert_allclose(ensemble.flux, (weights * relative).sum(axis=0) * np.median(flux, axis=1).sum())
+        told = np.sqrt((weights**2 * noise**2).sum(axis=0)) * np.median(flux, axis=1).sum()
+        np.testing.assert_allclose(ensemble.error, told)
+        # Photon noise is the square root of the level: brighter stars weigh more.
+        self.assertEqual(np.argsort(ensemble.weights).tolist()[0], 3)
+        for k in range(5):
+            rest = np.delete(np.arange(5), k)
+            curve = relative[k] / ((weights * relative)[rest].sum(axis=0) / weights[rest].sum())
+            curve /= np.median(curve)
+            np.testing.assert_allclose(ensemble.curves[k], curve, rtol=1e-5)
+            self.assertAlmostEqual(
+                ensemble.von_neumann[k], float((np.diff(curve) ** 2).mean() / curve.var(ddof=1)), places=4
+            )
+            # A star's own photons and those of the others together.
+            others = np.sqrt((weights[rest] ** 2 * noise[rest] ** 2).sum(axis=0)) / weights[rest].sum()
+            promised = math.hypot(float(np.sqrt(np.median(noise[k] ** 2))), float(np.median(others)))
+            self.assertAlmostEqual(ensemble.expected[k], promised, places=6)
+        # White noise has a ratio of 2.
+        self.assertAlmostEqual(float(np.mean(ensemble.von_neumann)), 2.0, delta=0.3)
+
+    def test_exposures_that_do_not_judge_still_get_a_flux_and_a_curve(self) -> None:
+        flux, error, _ = self.make(np.random.default_rng(8), 0.0)
+        flux[1, 60:] *= 1.4
+        use = np.arange(80) < 60
+        ensemble = build_ensemble(list("abcde"), flux, error, use=use)
+        self.assertEqual(ensemble.suspects, ())
+        self.assertEqual(ensemble.curves.shape, (5, 80))
+        self.assertTrue(np.isfinite(ensemble.flux).all() and np.isfinite(ensemble.curves).all())
+        # 20 exposures of b are 1.4 times too bright against the others: 1 % of noise each.
+        self.assertAlmostEqual(float(np.median(ensemble.curves[1, 60:])), 1.4, delta=0.02)
+        self.assertAlmostEqual(float(np.median(ensemble.curves[1, :60])), 1.0, delta=0.01)
+        judges = build_ensemble(list("abcde"), flux[:, use], error[:, use])
+        np.testing.assert_allclose(ensemble.weights, judges.weights)
+        np.testing.assert_allclose(ensemble.flux[use], judges.flux)
+
+    def test_one_star_and_few_exposures(self) -> None:
+        alone = build_ensemble(["a"], np.array([[100.0, 90.0, 80.0]]), np.full((1, 3), 2.0))
+        np.testing.assert_allclose(alone.flux, [100.0, 90.0, 80.0])
+        np.testing.assert_allclose(alone.error, [2.0, 2.0, 2.0])
+        self.assertEqual(alone.weights.tolist(), [1.0])
+        self.assertTrue(np.isnan(alone.curves).all() and np.isnan(alone.von_neumann).all())
+        flux, error, _ = self.make(np.random.default_rng(3), 0.0)
+        few = build_ensemble(list("abcde"), flux[:, :7], error[:, :7])
+        self.assertTrue(np.isnan(few.von_neumann).all(), "seven exposures tell no trend")
+        still = build_ensemble(["a", "b"], np.full((2, 9), 50.0), np.full((2, 9), 1.0))
+        self.assertTrue(np.isnan(still.von_neumann).all(), "what does not vary has no ratio")
 
     def test_missing_values(self) -> None:
         flux, error, _ = self.make(np.random.default_rng(5), 0.0)
