@@ -49,6 +49,32 @@ class Naming:
         colours = colours_of(facts)
         return colour_path(path, colours) if colours and self._on("colour") else path
 
+    def why_nothing(self, key: str) -> str:
+        """Return why a toggle that was switched on shows nothing on this exposure; empty where it shows something."""
+        model, raw = self._model, self._model.current
+        if not raw:
+            return ""
+        early = model.station in ("intake", "masters")
+        if key in ("blink", "swipe", "difference"):
+            if raw not in model.products("calibrated"):
+                return "This exposure is not calibrated yet: there is no after (Calibrate)."
+            return "Before and after are shown from Calibrate on." if early else ""
+        if key == "aligned" and model.looking.transform_of(raw) is None:
+            return "This exposure is not aligned yet: score the exposures first (Combine)."
+        if key == "masks" and raw not in model.products("calibrated"):
+            return "Pixels are masked by calibrating: this exposure is not calibrated yet."
+        if key == "defects" and model.station not in ("masters", "calibrate"):
+            return "Defects are shown at Masters and Calibrate."
+        if key == "regions" and not model.looking.regions():
+            return "No region is left out."
+        if key == "apertures":
+            if model.night is None or not model.night.stars():
+                return "No star is chosen yet (Measure)."
+            return "" if model.station in ("measure", "curve") else "Apertures are shown at Measure and Curve."
+        if key in ("catalogue", "residuals") and raw not in model.products("plate"):
+            return "This exposure is not solved yet (Plate)."
+        return ""
+
     def told(self, facts: ExposureFacts, path: str) -> list[str]:
         """Return what the header says of an exposure and how it is shown."""
         bits = []

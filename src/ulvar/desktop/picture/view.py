@@ -254,6 +254,9 @@ class SkyView(QWidget):
         button = self.header.toggles[key]
         if button.isCheckable() and not from_button:
             button.setChecked(not button.isChecked())
+        nothing = self.naming.why_nothing(key) if button.isChecked() else ""
+        if nothing:
+            self._model.message.emit(nothing)
         if key == "fit":
             self.canvas.fit()
         elif key == "invert":
@@ -270,12 +273,6 @@ class SkyView(QWidget):
                 self._model.message.emit("This exposure is grey: its header names no colours of a mosaic.")
             self.refresh()
         elif key in ("aligned", "deep"):
-            if (
-                key == "aligned"
-                and button.isChecked()
-                and self._model.looking.transform_of(self._model.current) is None
-            ):
-                self._model.message.emit("This exposure is not aligned yet: score the exposures first (Combine).")
             self.refresh()
         elif key in _TOOLS:
             self._alone(key, _TOOLS)
