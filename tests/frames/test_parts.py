@@ -9,7 +9,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ulvar.frames import ExposureFacts, Role, facts_from_header
+from ulvar.frames import ExposureFacts, Role, facts_from_header, group_exposures
 from ulvar.frames.mosaic import cell_colours, is_mosaic, on_one_scale, white_balance
 from ulvar.frames.names import distinct_names, distinct_stems
 from ulvar.frames.sessions import folder_parts, noon_offset
@@ -114,6 +114,46 @@ class Scales(unittest.TestCase):
                     self.assertIsNone(told)
                 else:
                     self.assertAlmostEqual(told or 0.0, scale, places=9)
+
+
+class Groups(unittest.TestCase):
+    """The key of a group says what tells it apart."""
+
+    def test_key(self) -> None:
+        def one(**more: object) -> str:
+            facts = {"filter": "V", "exposure_s": 60.0, "gain": 100.0, "temperature_c": -10.2, "binning": 2} | more
+            return group_exposures([ExposureFacts("a.fits", Role.LIGHT, width=9, height=7, **facts)])[0].key  # type: ignore[arg-type]
+
+        plain = one()
+        self.assertTrue(plain.startswith("light-V-60s-gain100--10C-bin2-"), plain)
+        self.assertEqual(one(), plain)
+        keys = {plain} | {
+            one(**{name: value})
+            for name, value in (
+                ("filter", "R"), ("exposure_s", 61.5), ("gain", 0.0), ("temperature_c", 4.0), ("binning", 1),
+                ("camera", "Kvist"), ("readout_mode", "fast"), ("offset", 8.0),
+            )
+        }  # fmt: skip
+        self.assertEqual(len(keys), 9)
+        bare = one(filter="", exposure_s=None, gain=None, temperature_c=None, binning=1)
+        self.assertRegex(bare, "^light-[0-9a-f]{4}$")
+
+    def test_sessions_are_named_when_there_are_several(self) -> None:
+        def keys(*sessions: str, **more: object) -> list[str]:
+            members = [
+                ExposureFacts(f"{k}.fits", Role.LIGHT, filter="V", session=session)
+                for k, session in enumerate(sessions)
+            ]
+            return [group.key for group in group_exposures(members, **more)]  # type: ignore[arg-type]
+
+        self.assertEqual([("2027-02-11" in key) for key in keys("2027-02-11")], [False])
+        self.assertEqual([("2027-02-11" in key) for key in keys("2027-02-11", "")], [False, False])
+        self.assertEqual(sum("2027-02-1" in key for key in keys("2027-02-11", "2027-02-12")), 2)
+        self.assertEqual([("2027-02-11" in key) for key in keys("2027-02-11", name_sessions=True)], [True])
+
+    def test_counts_of_combined_frames(self) -> None:
+        for told, count in ((16, 16), (0, 1), (-3, 1), ("7", 7), ("many", 1)):
+            self.assertEqual(facts_from_header({"NCOMBINE": told}, "x.fits").count, count)
 
 
 class Pauses(unittest.TestCase):

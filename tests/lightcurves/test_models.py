@@ -202,6 +202,19 @@ class Periodogram(unittest.TestCase):
         self.assertTrue(0.1 < share < 0.45, share)
         self.assertIsInstance(find_period(time, np.ones(50), np.ones(50), shortest_d=0.2, longest_d=2.0), Failed)
 
+    def test_false_alarm_by_its_formula(self) -> None:
+        rng = np.random.default_rng(13)
+        time = np.sort(rng.uniform(0, 2, 40))
+        found = find_period(time, rng.normal(0, 1, 40), np.ones(40), shortest_d=0.1, longest_d=0.12)
+        assert not isinstance(found, Failed)
+        independent = (1 / 0.1 - 1 / 0.12) * np.ptp(time)
+        alarm = 1 - (1 - (1 - found.power) ** (37 / 2)) ** independent
+        self.assertAlmostEqual(found.false_alarm, alarm, places=9)
+        for count, reason in ((7, "at least 8"), (0, "only 0 points")):
+            self.assertIn(
+                reason, find_period(time[:count], time[:count], time[:count], shortest_d=1, longest_d=2).reason
+            )  # type: ignore[union-attr]
+
 
 class MinimumError(unittest.TestCase):
     """The paper's error follows the noise and the number of points."""

@@ -62,7 +62,9 @@ class Outlook(unittest.TestCase):
         # The scatter of 200,000 draws is known to 0.2 %.
         self.assertLess(abs(told.snr / ratio - 1), 0.01)
         self.assertEqual(told.count, 12)
-        self.assertTrue(2.5 < told.fwhm_px < 5)
+        # Of the profile as the weights of the mean make it: the mean of the squared widths.
+        width = np.array([r["fwhm_px"] for r in rows])
+        self.assertAlmostEqual(told.fwhm_px, float(np.sqrt(np.average(width**2, weights=weights))), places=9)
 
     def test_equal_exposures(self) -> None:
         told = stack_outlook([ROWS[0]] * 9)
