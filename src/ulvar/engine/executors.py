@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import multiprocessing
-import multiprocessing.connection
 import os
 import signal
 import threading
@@ -89,7 +88,8 @@ class PoolKeeper:
         for process in processes:
             try:
                 process.kill()
-                multiprocessing.connection.wait([process.sentinel], timeout=_LAST_WRITE_S)
+                # Its pipe closes a moment before it ends; until it was waited for it would count as alive.
+                process.join(_LAST_WRITE_S)
             except (OSError, ValueError):
                 # It was taken away already.
                 continue
