@@ -19,8 +19,8 @@ def lanczos_table(order: int) -> np.ndarray:
 
 
 @numba.njit(nogil=True, cache=True, fastmath={"contract", "reassoc"})
-def lanczos_rows(data, holes, inverse, table, order, factor, y0, out):
-    """Fill ``out`` (rows from `y0` on) with `data` resampled at the inverse-mapped positions.
+def lanczos_rows(data, holes, inverse, table, order, factor, out):
+    """Fill ``out`` with `data` resampled at the inverse-mapped positions.
 
     Where `holes` (uint8) marks pixels without data within reach, the remaining taps are renormalised if
     they hold at least half of the kernel's positive weight in the inner taps; otherwise the pixel is NaN.
@@ -29,8 +29,8 @@ def lanczos_rows(data, holes, inverse, table, order, factor, y0, out):
     taps = 2 * order
     for j in range(out.shape[0]):
         for i in range(out.shape[1]):
-            x = inverse[0, 0] * i + inverse[0, 1] * (j + y0) + inverse[0, 2]
-            y = inverse[1, 0] * i + inverse[1, 1] * (j + y0) + inverse[1, 2]
+            x = inverse[0, 0] * i + inverse[0, 1] * j + inverse[0, 2]
+            y = inverse[1, 0] * i + inverse[1, 1] * j + inverse[1, 2]
             if x < -0.5 or y < -0.5 or x > width - 0.5 or y > height - 0.5:
                 out[j, i] = np.nan
                 continue

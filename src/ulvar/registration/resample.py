@@ -51,5 +51,5 @@ def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, or
     out = np.empty(shape, dtype=np.float32)
     inverse = np.ascontiguousarray(transform.inverse().matrix)
     factor = np.float32(abs(np.linalg.det(inverse[:, :2])))
-    lanczos_rows(np.ascontiguousarray(data, dtype=np.float32), holes, inverse, _table(order), order, factor, 0, out)
+    lanczos_rows(np.ascontiguousarray(data, dtype=np.float32), holes, inverse, _table(order), order, factor, out)
     return out

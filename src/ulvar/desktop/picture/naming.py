@@ -23,9 +23,14 @@ class Naming:
     def __init__(self, model: Model, on: Callable[[str], bool]) -> None:
         self._model, self._on = model, on
 
+    @property
+    def _early(self) -> bool:
+        """Whether the station is one at which exposures are shown as they were read."""
+        return self._model.station in ("intake", "masters")
+
     def grid_of(self, raw: str) -> Transform | None:
         """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
-        if not self._on("aligned") or self._model.station in ("intake", "masters"):
+        if not self._on("aligned") or self._early:
             return None
         return self._model.looking.transform_of(raw)
 
@@ -33,9 +38,8 @@ class Naming:
         """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""
         calibrated = self._model.products("calibrated").get(facts.path)
         grid = self.grid_of(facts.path)
-        early = self._model.station in ("intake", "masters")
-        path = facts.path if calibrated is None or early else calibrated.output
-        if calibrated is not None and not early:
+        path = facts.path if calibrated is None or self._early else calibrated.output
+        if calibrated is not None and not self._early:
             if self._on("difference"):
                 return difference_path(facts.path, calibrated.output)
             if self._on("blink"):
@@ -54,11 +58,10 @@ class Naming:
         model, raw = self._model, self._model.current
         if not raw:
             return ""
-        early = model.station in ("intake", "masters")
         if key in ("blink", "swipe", "difference"):
             if raw not in model.products("calibrated"):
                 return "This exposure is not calibrated yet: there is no after (Calibrate)."
-            return "Before and after are shown from Calibrate on." if early else ""
+            return "Before and after are shown from Calibrate on." if self._early else ""
         if key == "aligned" and model.looking.transform_of(raw) is None:
             return "This exposure is not aligned yet: score the exposures first (Combine)."
         if key == "masks" and raw not in model.products("calibrated"):
