@@ -1,10 +1,10 @@
 """Plants faults in a copy of a room, one at a time, and runs the tests that should see them.
 
-Usage: faults.py ROOM [--count N] [--seed S] [--workers W] [--wide]
+Usage: faults.py ROOM [--count N] [--seed S] [--workers W] [--own] [--budget SECONDS]
 
 ROOM is a folder under src/ulvar (``photometry``, ``desktop/picture``). Each fault is one small change: an operator, a
-constant, a dropped statement, two swapped arguments, a negated condition. The room's own tests are run first; with
-``--wide`` what they let through meets the tests of every room that imports it, too. The last line counts.
+constant, a dropped statement, two swapped arguments, a negated condition. It is shown to the tests that run its line, the
+room's own first; a line that no test runs is told as such. The last line counts.
 """
 
 from __future__ import annotations
@@ -13,7 +13,6 @@ import argparse
 import ast
 import os
 import random
-import re
 import shutil
 import subprocess
 import sys
@@ -24,6 +23,8 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
+
+from fault_lines import Lines, test_environment, test_modules, tests_of_line, traced
 
 ROOT = Path(__file__).resolve().parent.parent
 _ARITHMETIC = {
@@ -140,20 +141,17 @@ def chosen(room: str, count: int, seed: int) -> list[Fault]:
 def own_tests(room: str) -> list[str]:
     """Return the test modules of a room itself."""
     top = room.partition("/")[0]
-    return sorted(
-        ".".join(p.relative_to(ROOT).with_suffix("").parts) for p in (ROOT / "tests" / top).rglob("test_*.py")
-    )
+    return [name for name in test_modules() if name.split(".")[1] == top]
 
 
-def wide_tests(room: str) -> list[str]:
-    """Return further test modules that import the room, directly or through the rooms of its own tests' neighbours."""
-    needle = re.compile(rf"ulvar\.{re.escape(room.replace('/', '.'))}\b")
-    own = set(own_tests(room))
+def users(room: str) -> list[str]:
+    """Return the further test modules that may run the room's lines: those of the rooms that stand above it."""
+    own, needle = set(own_tests(room)), room.partition("/")[0]
     found = []
-    for path in sorted((ROOT / "tests").rglob("test_*.py")):
-        name = ".".join(path.relative_to(ROOT).with_suffix("").parts)
-        users = ("night", "flows", "cli", "simulation")
-        if name not in own and (needle.search(path.read_text(encoding="utf-8")) or name.split(".")[1] in users):
+    for name in test_modules():
+        text = (ROOT / Path(*name.split(".")).with_suffix(".py")).read_text(encoding="utf-8")
+        above = name.split(".")[1] in ("night", "flows", "cli", "desktop", "simulation")
+        if name not in own and (above or f"ulvar.{needle}" in text):
             found.append(name)
     return found
 
@@ -174,16 +172,16 @@ class Copy:
         if demo.is_dir():
             shutil.copytree(demo, self.folder / "build" / "test-demo", copy_function=shutil.copy2)
 
-    def passes(self, modules: Sequence[str], timeout: float) -> bool:
-        """Whether test modules pass, one process for each, up to the first that does not."""
-        environment = {
-            **os.environ, "QT_QPA_PLATFORM": "offscreen", "OPENBLAS_NUM_THREADS": "1",
-            "PYTHONPATH": f"{self.folder}{os.pathsep}{self.folder / 'src'}",
-            "XDG_CONFIG_HOME": str(self.folder / "config"), "XDG_DATA_HOME": str(self.folder / "data"),
-            "XDG_STATE_HOME": str(self.folder / "state"),
-        }  # fmt: skip
-        environment.pop("DISPLAY", None)
-        for module in modules:
+    def passes(self, tests: Sequence[Sequence[str]], budget: float) -> bool:
+        """Whether tests pass, one process for each group of names, up to the first that does not or until time is up.
+
+        A group that takes longer than three times the budget hangs, and does not pass.
+        """
+        environment = test_environment(self.folder, self.folder / "build")
+        start = time.monotonic()
+        for names in tests:
+            if time.monotonic() - start > budget:
+                break
             command = [
                 sys.executable,
                 "-W",
@@ -193,11 +191,11 @@ class Copy:
                 "-m",
                 "unittest",
                 "-f",
-                module,
+                *names,
             ]
             try:
                 done = subprocess.run(
-                    command, cwd=self.folder, env=environment, capture_output=True, timeout=timeout, check=False
+                    command, cwd=self.folder, env=environment, capture_output=True, timeout=3 * budget, check=False
                 )
             except subprocess.TimeoutExpired:
                 return False
@@ -205,13 +203,13 @@ class Copy:
                 return False
         return True
 
-    def survives(self, fault: Fault, modules: Sequence[str], timeout: float) -> bool:
+    def survives(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> bool:
         """Whether the tests pass with a fault in the copy."""
         path = self.folder / fault.file
         text, status = path.read_text(encoding="utf-8"), path.stat()
         path.write_text(fault.planted(text), encoding="utf-8")
         try:
-            return self.passes(modules, timeout)
+            return self.passes(tests, budget)
         finally:
             path.write_text(text, encoding="utf-8")
             # Compiled kernels belong to the file of this time.
@@ -222,6 +220,14 @@ class Copy:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
+def groups(fault: Fault, lines: dict[str, Lines], own: Sequence[str]) -> list[list[str]]:
+    """Return the tests to show a fault to, one list a process: the room's own first, those with the fewest tests first."""
+    last = fault.line + fault.before.count("\n")
+    seen = tests_of_line(fault.file, fault.line, last, lines)
+    order = sorted(seen, key=lambda module: (module not in own, len(seen[module]) or 1000, module))
+    return [seen[module] or [module] for module in order]
+
+
 def main() -> int:
     """Plant, run, tell."""
     parser = argparse.ArgumentParser(prog="./run faults", description="Do the tests see faults in a room?")
@@ -229,37 +235,38 @@ def main() -> int:
     parser.add_argument("--count", type=int, default=40)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--workers", type=int, default=max(1, len(os.sched_getaffinity(0))))
-    parser.add_argument("--wide", action="store_true", help="Also the tests of the rooms that use this one.")
+    parser.add_argument("--own", action="store_true", help="Only the room's own tests, not those of its users.")
+    parser.add_argument(
+        "--budget", type=float, default=240.0, help="Seconds of passing tests after which a fault lives."
+    )
     given = parser.parse_args()
     if not (ROOT / "src" / "ulvar" / given.room).is_dir():
         parser.error(f"there is no room {given.room}")
     own = own_tests(given.room)
-    wide = wide_tests(given.room) if given.wide or not own else []
     faults = chosen(given.room, given.count, given.seed)
+    lines = traced([*own, *([] if given.own else users(given.room))], given.workers)
     copies: SimpleQueue[Copy] = SimpleQueue()
     made = [Copy() for _ in range(given.workers)]
+    for copy in made:
+        copies.put(copy)
+    caught = 0
     try:
-        start = time.monotonic()
-        if not made[0].passes([*own, *wide], 900):
-            print("The tests do not pass without a fault.")
-            return 2
-        for copy in made:
-            copies.put(copy)
-        limit = 60.0 + 3 * (time.monotonic() - start)
 
-        def survives(fault: Fault) -> bool:
+        def lives(fault: Fault) -> str:
+            tests = groups(fault, lines, own)
+            if not tests:
+                return "NOT RUN"
             copy = copies.get()
             try:
-                return copy.survives(fault, [*own, *wide], limit)
+                return "SURVIVED" if copy.survives(fault, tests, given.budget) else "caught"
             finally:
                 copies.put(copy)
 
-        caught = 0
         with ThreadPoolExecutor(given.workers) as pool:
-            for fault, alive in zip(faults, pool.map(survives, faults)):
-                caught += not alive
+            for fault, fate in zip(faults, pool.map(lives, faults)):
+                caught += fate == "caught"
                 words = f"{' '.join(fault.before.split())[:70]}  ->  {' '.join(fault.after.split())[:70]}"
-                print(f"{'SURVIVED' if alive else 'caught':8}  {fault.file}:{fault.line}  {words}", flush=True)
+                print(f"{fate:8}  {fault.file}:{fault.line}  {words}", flush=True)
     finally:
         for copy in made:
             copy.close()

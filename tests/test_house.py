@@ -13,7 +13,7 @@ import ulvar
 
 CORE = (
     "engine", "frames", "combine", "stars", "calibration", "registration", "stacking", "astrometry", "photometry",
-    "lightcurves", "inspection", "night", "simulation",
+    "lightcurves", "inspection", "flows", "night", "simulation",
 )  # fmt: skip
 
 

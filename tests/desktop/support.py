@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import gc
+import multiprocessing
 import shutil
 import tempfile
+import threading
 import time
 import unittest
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
+from shiboken6 import isValid
 
 from ulvar.desktop.app import make_application
 from ulvar.desktop.shell.window import MainWindow
@@ -29,6 +33,8 @@ class WindowCase(unittest.TestCase):
         """Make folder and window."""
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
         self.addCleanup(shutil.rmtree, self.folder, True)
+        before = set(threading.enumerate())
+        self.addCleanup(self._nothing_lives, before)
         self.window = MainWindow("dark")
         self.messages: list[str] = []
         self.window.model.message.connect(self.messages.append)
@@ -42,6 +48,20 @@ class WindowCase(unittest.TestCase):
         # A window that stays is styled anew with every later one.
         self.window.deleteLater()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+    def _nothing_lives(self, before: set[threading.Thread]) -> None:
+        """A closed window leaves no thread, no worker process and no ticking timer behind."""
+
+        def living() -> list[object]:
+            timers = [o for o in gc.get_objects() if type(o) is QTimer and isValid(o) and o.isActive()]
+            return [*(set(threading.enumerate()) - before), *multiprocessing.active_children(), *timers]
+
+        end = time.monotonic() + 10.0
+        while left := living():
+            if time.monotonic() > end:
+                self.fail(f"still there after the window was closed: {left}")
+            QApplication.processEvents()
+            time.sleep(0.02)
 
     def until(self, condition: Callable[[], object], seconds: float = 120.0, what: str = "") -> None:
         """Let the window live until something holds."""

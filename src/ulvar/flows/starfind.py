@@ -82,9 +82,7 @@ def detect_in(facts: ExposureFacts, options: DetectOptions, regions: Sequence[Sh
         If it cannot be read.
     """
     frame = read_frame(facts)
-    pedestal = np.float32(facts.pedestal_adu)
-    data = frame.data - pedestal if pedestal else frame.data
-    mask = frame.mask
+    data, mask = frame.above_pedestal(), frame.mask
     if regions:
         mask = np.zeros(data.shape, dtype=np.uint16) if mask is None else mask
         mask[shapes_mask(regions, *data.shape)] |= np.uint16(MaskBit.NO_DATA)

@@ -61,3 +61,11 @@ class Frame:
     facts: ExposureFacts
     mask: MaskArray | None = None
     steps: tuple[str, ...] = field(default=())
+
+    def above_pedestal(self) -> F32Array:
+        """Return the pixels without the constant that calibration added on purpose, which is no sky [ADU].
+
+        The array itself where nothing was added.
+        """
+        pedestal = np.float32(self.facts.pedestal_adu)
+        return self.data - pedestal if pedestal else self.data

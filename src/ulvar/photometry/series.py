@@ -241,7 +241,7 @@ def measure_exposure(
     Parameters
     ----------
     frame : Frame
-        Its pedestal, if it has one, is part of the sky and falls out with it.
+        A pedestal in it is no sky: it is taken off before.
     stars : sequence of ListedStar
     x, y : float64 array, shape (stars,)
         Aperture centres [px].
@@ -266,10 +266,8 @@ def measure_exposure(
         If the aperture follows an unknown FWHM.
     """
     radius, inner, outer = options.radii(fwhm_px)
-    # A pedestal was added on purpose and is no sky.
-    pedestal = np.float32(frame.facts.pedestal_adu)
     result = measure_apertures(
-        frame.data - pedestal if pedestal else frame.data, x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
+        frame.above_pedestal(), x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
         gain_e_per_adu=frame.facts.gain_e_per_adu,
     )  # fmt: skip
     flags = result.flags.copy()

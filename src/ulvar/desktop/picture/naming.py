@@ -56,6 +56,8 @@ class Naming:
     def why_nothing(self, key: str) -> str:
         """Return why a toggle that was switched on shows nothing on this exposure; empty where it shows something."""
         model, raw = self._model, self._model.current
+        if key == "deep" and model.looking.deep_view() is None:
+            return "There is no deep view yet: make it with Ctrl+K, Make the deep view."
         if not raw:
             return ""
         if key in ("blink", "swipe", "difference"):

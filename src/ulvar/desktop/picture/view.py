@@ -265,9 +265,8 @@ class SkyView(QWidget):
             # One way of comparing at a time.
             self._alone(key, _COMPARING)
             self.refresh()
-        elif key == "deep" and button.isChecked() and self._model.looking.deep_view() is None:
+        elif key == "deep" and nothing:
             button.setChecked(False)
-            self._model.message.emit("There is no deep view yet: make it with Ctrl+K, Make the deep view.")
         elif key == "colour":
             if self._model.current and not self._override and not self._has_colour:
                 self._model.message.emit("This exposure is grey: its header names no colours of a mosaic.")

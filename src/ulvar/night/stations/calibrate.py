@@ -125,6 +125,6 @@ def check_flats(
 def _check_one(flat: str, members: Sequence[Outcome]) -> FlatCheck | Failed:
     try:
         frames = [read_frame(o.output) for o in members]
-        return check_flat([(f.data - f.facts.pedestal_adu, f.mask) for f in frames], read_master(flat).data)
+        return check_flat([(f.above_pedestal(), f.mask) for f in frames], read_master(flat).data)
     except FrameError as error:
         return Failed(error.reason, error.path)

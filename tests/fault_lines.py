@@ -1,0 +1,157 @@
+"""Which tests run which lines: what a planted fault has to be shown to.
+
+Each test module is run once under coverage with the running test as context (worker processes count as well, without one).
+What it found lies in build/lines, one file a module, until the code or the module changes.
+"""
+
+from __future__ import annotations
+
+import ast
+import hashlib
+import json
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from coverage import CoverageData
+
+ROOT = Path(__file__).resolve().parent.parent
+_RC = """[run]
+source_pkgs = ulvar
+parallel = true
+concurrency = multiprocessing,thread
+patch = subprocess
+dynamic_context = test_function
+data_file = {folder}/data
+"""
+
+# Lines of a compiled kernel are seen by no tracer.
+_COMPILED = ("njit", "jit", "vectorize", "kernel")
+
+# file -> line -> names of tests; "" is a line run outside a test (a set-up, a worker, an import).
+Lines = dict[str, dict[int, list[str]]]
+
+
+def test_environment(root: Path, state: Path) -> dict[str, str]:
+    """Return the environment in which the tests of a tree run: without a display, its own code first."""
+    environment = {
+        **os.environ,
+        "QT_QPA_PLATFORM": "offscreen",
+        "OPENBLAS_NUM_THREADS": "1",
+        "PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}",
+        "XDG_CONFIG_HOME": str(state / "test-config"),
+        "XDG_DATA_HOME": str(state / "test-data"),
+        "XDG_STATE_HOME": str(state / "test-state"),
+    }
+    environment.pop("DISPLAY", None)
+    return environment
+
+
+def test_modules() -> list[str]:
+    """Return every test module's dotted name."""
+    return sorted(".".join(p.relative_to(ROOT).with_suffix("").parts) for p in (ROOT / "tests").rglob("test_*.py"))
+
+
+def _code_key() -> str:
+    key = hashlib.sha256()
+    for path in sorted((ROOT / "src" / "ulvar").rglob("*.py")):
+        key.update(path.relative_to(ROOT).as_posix().encode() + path.read_bytes())
+    return key.hexdigest()
+
+
+def _traced(module: str, code_key: str) -> Lines:
+    path = ROOT / Path(*module.split(".")).with_suffix(".py")
+    key = hashlib.sha256(code_key.encode() + path.read_bytes()).hexdigest()
+    kept = ROOT / "build" / "lines" / f"{module}.json"
+    if kept.is_file():
+        stored = json.loads(kept.read_text(encoding="utf-8"))
+        if stored["key"] == key:
+            return {file: {int(n): t for n, t in lines.items()} for file, lines in stored["lines"].items()}
+    with tempfile.TemporaryDirectory(prefix="ulvar-lines-") as name:
+        folder = Path(name)
+        (folder / "rc").write_text(_RC.format(folder=folder), encoding="utf-8")
+        command = [sys.executable, "-m", "coverage", "run", f"--rcfile={folder / 'rc'}", "-m", "unittest", module]
+        subprocess.run(
+            command,
+            cwd=ROOT,
+            env=test_environment(ROOT, ROOT / "build"),
+            capture_output=True,
+            timeout=1200,
+            check=False,
+        )
+        lines: Lines = {}
+        for data_file in folder.glob("data.*"):
+            data = CoverageData(str(data_file))
+            try:
+                data.read()
+            except Exception:  # A killed worker leaves half a file; what it ran is counted as not run.
+                continue
+            for file in data.measured_files():
+                if not file.startswith(str(ROOT / "src")):
+                    continue
+                into = lines.setdefault(str(Path(file).relative_to(ROOT)), {})
+                for line, contexts in data.contexts_by_lineno(file).items():
+                    into[line] = sorted({*into.get(line, ()), *contexts})
+    kept.parent.mkdir(parents=True, exist_ok=True)
+    kept.write_text(json.dumps({"key": key, "lines": lines}), encoding="utf-8")
+    return lines
+
+
+def traced(modules: Sequence[str], workers: int) -> dict[str, Lines]:
+    """Return the lines that each test module runs, from the store where it still holds."""
+    key = _code_key()
+    with ThreadPoolExecutor(workers) as pool:
+        return dict(zip(modules, pool.map(lambda module: _traced(module, key), modules)))
+
+
+def _spans(path: Path) -> tuple[list[range], list[range]]:
+    """Return the lines of functions, and those of compiled kernels."""
+    functions, compiled = [], []
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+            span = range(node.body[0].lineno, (node.end_lineno or node.lineno) + 1)
+            functions.append(span)
+            if any(word in ast.unparse(d) for d in node.decorator_list for word in _COMPILED):
+                compiled.append(span)
+    return functions, compiled
+
+
+def tests_of_line(file: str, first: int, last: int, lines: dict[str, Lines]) -> dict[str, list[str]]:
+    """Return the tests that can see a change of a file's lines.
+
+    Args:
+        file: Path below the tree's root.
+        first: First line of the change.
+        last: Last line of it.
+        lines: What `traced` told.
+
+    Returns:
+        The tests' names by module; an empty list means the whole module. A module that cannot see the change is missing.
+    """
+    functions, compiled = _spans(ROOT / file)
+    inside = any(first in span for span in functions)
+    kernel = any(first in span for span in compiled)
+    room = str(Path(file).parent)
+    found: dict[str, list[str]] = {}
+    for module, ran in lines.items():
+        here = ran.get(file, {})
+        if kernel:
+            # Whoever runs a line of a function beside the kernel may run the kernel.
+            files = [f for f in ran if str(Path(f).parent) == room]
+            wanted = {f: [n for span in _spans(ROOT / f)[0] for n in span] for f in files}
+            tests = {t for f in files for n in wanted[f] for t in ran[f].get(n, ())}
+        elif inside:
+            tests = {t for n in range(first, last + 1) for t in here.get(n, ())}
+        else:
+            # What is worked out at import shows where the file's functions run.
+            tests = {t for span in functions for n in span for t in here.get(n, ())}
+            if not tests and first in here:
+                tests = {""}
+        named = sorted(t for t in tests if t.startswith(f"{module}.") and t.count(".") == module.count(".") + 2)
+        if tests:
+            found[module] = named
+    return found
