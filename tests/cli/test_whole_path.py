@@ -5,7 +5,10 @@ from __future__ import annotations
 import csv
 import json
 import math
+import shutil
+import tempfile
 from pathlib import Path
+from typing import Any, ClassVar
 
 from tests.cli.support import Command
 from tests.support import small_demo, stamps
@@ -13,72 +16,112 @@ from ulvar.frames import header_of
 
 
 class Night(Command):
-    """Masters to curve on the small demo night, against its truth."""
+    """Masters to curve on the small demo night, against its truth; a step that several tests need is run once."""
 
-    def test_whole_path_on_files(self) -> None:
-        demo = small_demo()
-        truth = json.loads((demo / "truth.json").read_text())
-        raw, masters, cal = demo / "raw", self.folder / "masters", self.folder / "cal"
-        before = stamps(raw)
-        code, body = self.json("sort", raw)
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.demo = small_demo()
+        cls.raw = cls.demo / "raw"
+        cls.truth = json.loads((cls.demo / "truth.json").read_text())
+        cls.made = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        cls.addClassCleanup(shutil.rmtree, cls.made, True)
+        cls.before = stamps(cls.raw)
+        cls.steps: dict[str, tuple[int, dict[str, Any]]] = {}
+
+    demo: ClassVar[Path]
+    raw: ClassVar[Path]
+    made: ClassVar[Path]
+    truth: ClassVar[dict[str, Any]]
+    before: ClassVar[dict[str, tuple[int, int]]]
+    steps: ClassVar[dict[str, tuple[int, dict[str, Any]]]]
+
+    def tearDown(self) -> None:
+        self.assertEqual(stamps(self.raw), self.before, "a raw file was touched")
+
+    def step(self, name: str, *words: object) -> tuple[int, dict[str, Any]]:
+        """Run a command once for all tests."""
+        if name not in self.steps:
+            self.steps[name] = self.json(*words)
+        return self.steps[name]
+
+    def masters(self) -> tuple[int, dict[str, Any]]:
+        return self.step("masters", "masters", self.raw, "--out", self.made / "masters")
+
+    def calibrated(self) -> tuple[int, dict[str, Any]]:
+        self.masters()
+        return self.step(
+            "calibrate", "calibrate", self.raw / "lights" / "V", "--masters", self.made / "masters", "--out", self.made / "cal"
+        )  # fmt: skip
+
+    def solved(self) -> tuple[int, dict[str, Any]]:
+        self.calibrated()
+        imported = self.step("import", "catalogue", "import", self.demo / "catalogue.csv", "--out", self.made / "tiles")
+        self.assertEqual(imported[1]["tiles"], 1)
+        return self.step("solve", "solve", self.made / "cal", "--catalogue", self.made / "tiles")
+
+    def test_sorted(self) -> None:
+        code, body = self.json("sort", self.raw)
         self.assertEqual(code, 1, "one file is cut short")
         codes = {f["code"] for f in body["findings"]}
         self.assertLessEqual({"truncated", "flat_gain", "dark_temperature"}, codes)
-        self.assertEqual(
-            sum(g["count"] for g in body["groups"]) + 1, len([p for p in raw.rglob("*.f*") if p.is_file()])
-        )
-        code, body = self.json("masters", raw, "--out", masters)
+        files = [p for p in self.raw.rglob("*.f*") if p.is_file()]
+        self.assertEqual(sum(g["count"] for g in body["groups"]) + 1, len(files))
+
+    def test_masters_are_made_once(self) -> None:
+        _, body = self.masters()
         self.assertEqual({m["kind"] for m in body["masters"]}, {"bias", "dark", "dark_flat", "flat"})
         self.assertTrue(all(m["rejected_fraction"] < 0.02 for m in body["masters"]))
-        again = self.json("masters", raw, "--out", masters)[1]
+        again = self.json("masters", self.raw, "--out", self.made / "masters")[1]
         self.assertTrue(all(m["skipped"] for m in again["masters"]))
         self.assertEqual([m["count"] for m in again["masters"]], [m["count"] for m in body["masters"]])
-        code, body = self.json("calibrate", raw / "lights" / "V", "--masters", masters, "--out", cal)
+
+    def test_calibrated_or_refused(self) -> None:
+        code, body = self.calibrated()
         self.assertEqual((code, sum(not f["ok"] for f in body["frames"])), (1, 1))
         good = next(f for f in body["frames"] if f["ok"])
         self.assertTrue(good["dark"] and good["flat"] and not good["bias"])
         self.assertNotIn("SATURATE", header_of(good["output"]))
-        code, body = self.json("calibrate", raw / "lights" / "B", "--masters", masters, "--out", cal)
+        code, body = self.json(
+            "calibrate", self.raw / "lights" / "B", "--masters", self.made / "masters", "--out", self.made / "cal"
+        )
         self.assertEqual(code, 3)
         self.assertIn("no safe dark", body["frames"][0]["reason"])
-        tiles = self.folder / "tiles"
-        self.assertEqual(self.json("catalogue", "import", demo / "catalogue.csv", "--out", tiles)[1]["tiles"], 1)
-        code, body = self.json("solve", cal, "--catalogue", tiles)
+
+    def test_solved_where_the_sky_is(self) -> None:
+        code, body = self.solved()
         self.assertEqual(code, 0)
         for frame in body["frames"]:
-            true = truth["frames"]["lights/V/" + Path(frame["file"]).name.replace("-cal.fits", ".fits")]
+            true = self.truth["frames"]["lights/V/" + Path(frame["file"]).name.replace("-cal.fits", ".fits")]
             east = (frame["ra"] - true["ra"]) * math.cos(math.radians(true["dec"])) * 3600
             self.assertLess(math.hypot(east, (frame["dec"] - true["dec"]) * 3600), 0.3)
             self.assertLess(abs((frame["rotation_deg"] - true["rotation_deg"] + 180) % 360 - 180), 0.05)
-        self.assertTrue(all(f["skipped"] for f in self.json("solve", cal, "--catalogue", tiles)[1]["frames"]))
-        code, body = self.json("measure", cal, "--stars", demo / "stars.csv", "--out", self.folder / "series.csv")
-        self.assertEqual((code, body["rows"]), (0, 8 * len(body["frames"])))
-        code, body = self.json(
-            "curve",
-            self.folder / "series.csv",
-            "--out",
-            self.folder / "curve.csv",
-            "--model",
-            "eclipse",
-            "--detrend",
-            "airmass",
-            "--period",
-            "0.05,0.5",
-        )
-        self.assertEqual(code, 0)
-        fit = body["fit"]
-        self.assertLess(
-            abs(fit["mid_bjd_tdb"] - truth["eclipse"]["mid_bjd_tdb"]) * 86400, max(30, 4 * fit["mid_error_d"] * 86400)
-        )
-        self.assertLess(abs(fit["depth_mag"] - truth["eclipse"]["depth_mag"]), max(0.01, 4 * fit["depth_error_mag"]))
-        self.assertEqual({f["code"] for f in body["findings"]}, {"comparison_varies"})
-        with (self.folder / "series.csv").open(newline="") as handle:
+        again = self.json("solve", self.made / "cal", "--catalogue", self.made / "tiles")[1]
+        self.assertTrue(all(f["skipped"] for f in again["frames"]))
+
+    def test_measured_and_fitted(self) -> None:
+        _, solved = self.solved()
+        series, curve = self.folder / "series.csv", self.folder / "curve.csv"
+        code, body = self.json("measure", self.made / "cal", "--stars", self.demo / "stars.csv", "--out", series)
+        self.assertEqual((code, body["rows"]), (0, 8 * len(solved["frames"])))
+        with series.open(newline="") as handle:
             row = next(csv.DictReader(handle))
         self.assertEqual(len(row["bjd_tdb"].split(".")[1]), 9)
         self.assertTrue(row["airmass"] and row["flux_error"])
         code, body = self.json(
-            "stack", cal, "--align", "sky", "--framing", "common", "--out", self.folder / "s.fits", "--memory", "0.2"
+            "curve", series, "--out", curve, "--model", "eclipse", "--detrend", "airmass", "--period", "0.05,0.5"
         )
         self.assertEqual(code, 0)
+        fit, true = body["fit"], self.truth["eclipse"]
+        late = abs(fit["mid_bjd_tdb"] - true["mid_bjd_tdb"]) * 86400
+        self.assertLess(late, max(30, 4 * fit["mid_error_d"] * 86400))
+        self.assertLess(abs(fit["depth_mag"] - true["depth_mag"]), max(0.01, 4 * fit["depth_error_mag"]))
+        self.assertEqual({f["code"] for f in body["findings"]}, {"comparison_varies"})
+
+    def test_stacked_by_the_sky(self) -> None:
+        self.solved()
+        code, body = self.json(
+            "stack", self.made / "cal", "--align", "sky", "--framing", "common", "--out", self.folder / "s.fits",
+            "--memory", "0.2",
+        )  # fmt: skip
+        self.assertEqual(code, 0)
         self.assertLess(body["width"], 500)
-        self.assertEqual(stamps(raw), before)
