@@ -386,7 +386,7 @@ class TheCurveBeside(ScoredCase):
     def setUp(self) -> None:
         super().setUp()
         night = self.model.night
-        for path in (curve_path(night), series_path(night)):
+        for path in (curve_path(night, night.current_series()), series_path(night, night.current_series())):
             path.parent.mkdir(parents=True, exist_ok=True)
             path.touch()
         self.go = threading.Event()

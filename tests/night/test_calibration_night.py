@@ -14,7 +14,7 @@ from tests.support import FolderCase, files_under, stamps
 from ulvar.engine import JobContext
 from ulvar.frames import Role, read_frame, read_plane
 from ulvar.inspection import Severity
-from ulvar.night import RUNNERS, Night, read_recipe
+from ulvar.night import RUNNERS, Night, read_recipe, run_station
 from ulvar.night.settings import TagSettings
 from ulvar.night.stations.camera import CameraMeasure, measure_camera, plan_flats, remember_camera
 from ulvar.night.stations.intake import differs_from_disk, retell_intake
@@ -529,9 +529,10 @@ class Apart(MadeNight):
         settings = night.settings
         settings.intake.tags = [TagSettings(name="side", pattern="{}", stacks=True)]
         night.set_settings(settings)
-        self.run_to(night, "combine")
+        run_station(night, JobContext(), "combine")
         stacks = night.products_of("stack")
-        self.assertEqual(set(stacks), {"V-east", "V-west"})
+        self.assertEqual(set(stacks), {"field-V-east", "field-V-west"})
+        self.assertEqual([one.title for one in night.series()], ["V · east", "V · west"])
         self.assertEqual([p.values["count"] for p in stacks.values()], [4, 4])
         self.assertTrue(all(Path(p.output).exists() for p in stacks.values()))
 

@@ -60,7 +60,7 @@ class NightOfOtherFiles(FolderCase):
         measured = run_measure(night, context)
         self.assertEqual(measured.problem, "")
         self.assertEqual(run_curve(night, context).problem, "")
-        series = read_series(series_path(night))
+        series = read_series(series_path(night, night.current_series()))
         self.assertEqual(stamps(raw), before, "raw files are untouched")
         return night, {n: np.array([row.flux for row in series.star(n)]) for n in ("t", "a", "b", "k")}
 

@@ -55,18 +55,20 @@ class Choosing(FolderCase):
         settings = self.night.settings
         limit = float(np.median([r["fwhm_px"] for r in rows.values()]))
         settings.combine.rules = [RuleSettings(quality="fwhm_px", side="over", limit=limit)]
-        tried, why = stack_candidates(self.night, settings)
+        tried, why = stack_candidates(self.night, self.night.current_series(), settings)
         self.assertEqual(set(why), {raw for raw, r in rows.items() if r["fwhm_px"] > limit})
         self.assertTrue(all("FWHM" in words for words in why.values()))
-        self.assertNotEqual(set(stack_candidates(self.night)[0]), set(tried), "trying does not store")
+        self.assertNotEqual(
+            set(stack_candidates(self.night, self.night.current_series())[0]), set(tried), "trying does not store"
+        )
         self.night.set_settings(settings)
         self.assertEqual(night_rules(self.night.settings), [Rule("fwhm_px", "over", limit)])
-        self.assertEqual(set(stack_candidates(self.night)[0]), set(tried))
+        self.assertEqual(set(stack_candidates(self.night, self.night.current_series())[0]), set(tried))
 
         # The deep view takes what the rules keep, and lies on the reference's pixels.
         deep = run_deep(self.night, self.context)
         self.assertFalse(deep.problem)
-        product = self.night.products_of("deep")["V"]
+        product = self.night.products_of("deep")[self.night.current_series().key]
         self.assertEqual(product.values["count"], len(tried))
         reference = self.night.facts(product.values["reference"])
         assert reference is not None
@@ -77,7 +79,7 @@ class Choosing(FolderCase):
 
         # Another blend changes the scores, and only them.
         settings.combine.blend = {"stars": 1.0}
-        other = quality_rows(self.night, settings)
+        other = quality_rows(self.night, settings=settings)
         most = max(rows, key=lambda raw: rows[raw]["stars"] or 0)
         self.assertEqual(other[most]["score"], 1.0)
         self.assertTrue(all(other[raw]["fwhm_px"] == rows[raw]["fwhm_px"] for raw in rows))

@@ -100,8 +100,15 @@ class Project(FolderCase):
         self.night.set_settings(settings)
         self.assertEqual((self.night.state("calibrate"), self.night.state("combine")), ("done", "stale"))
         self.night.leave_out([self.night.lights()[0].path], "x")
-        self.assertEqual(self.night.state("masters"), "stale")
+        states = [self.night.state(s) for s in ("masters", "calibrate", "combine")]
+        self.assertEqual(states, ["done", "done", "stale"], "a light is no part of masters")
+        bias = next(f.path for f in self.night.exposures if f.role is Role.BIAS)
+        self.night.leave_out([bias], "x")
+        self.assertEqual([self.night.state(s) for s in ("intake", "masters", "calibrate")], ["done", "stale", "stale"])
         self.run_all("masters", "calibrate", "combine")
+        self.assertEqual(self.night.state("calibrate"), "done")
+        self.night.put_back([self.night.lights()[0].path])
+        self.assertEqual(self.night.state("calibrate"), "stale", "nothing was made of what is in again")
         self.assertEqual(len(self.night.products_of("stack_frame")), 4)
         self.assertEqual(stamps(self.raw), before)
 
@@ -115,7 +122,7 @@ class Project(FolderCase):
         stations, read, stars = read_recipe(self.night.folder / "recipe.toml")
         self.assertEqual(stations, ["intake", "masters"])
         self.assertEqual(read, self.night.settings)
-        self.assertEqual(stars, self.night.stars())
+        self.assertEqual(list(stars.values()), [self.night.stars()])
         bad = self.folder / "bad.toml"
         for text in ("x = [", 'steps = ["moon"]', "[settings.combine]\nlow = -1\n", "[settings.combine]\nnope = 1\n"):
             bad.write_text(text)

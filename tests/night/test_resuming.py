@@ -88,10 +88,14 @@ class Resuming(FolderCase):
         with self.assertRaises(StopRequested):
             run_measure(self.night, self.stopped_after(4))
         self.assertEqual(self.measured(), 2)
-        rows = series_path(self.night).read_text()
+        rows = series_path(self.night, self.night.current_series()).read_text()
         self.assertEqual(len(rows.splitlines()), 1 + 2 * 6)
         self.assertEqual(self.measured(), 0)
-        self.assertEqual(series_path(self.night).read_text(), rows, "the table is the same, number by number")
+        self.assertEqual(
+            series_path(self.night, self.night.current_series()).read_text(),
+            rows,
+            "the table is the same, number by number",
+        )
         self.night.set_stars([*self.night.stars(), ListedStar("b", "check", x=300.0, y=90.0)])
         self.assertEqual(self.measured(), 6)
         path = self.night.lights()[0].path

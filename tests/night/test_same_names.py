@@ -93,10 +93,10 @@ class TwoNightsOfOneName(FolderCase):
         dx = self.shift[tuple(self._reference(night))]
         night.set_stars([ListedStar(s.name, s.role, x=s.x + dx, y=s.y - dx) for s in self.stars])  # type: ignore[operator]
         self.assertEqual(run_measure(night, context).problem, "")
-        for raw, file in measured_files(night).items():
+        for raw, file in measured_files(night, night.current_series()).items():
             self.assertTrue(raw.endswith(f"/{file}"), (raw, file))
         self.assertEqual(run_curve(night, context).problem, "")
-        (targets,) = [read_series(series_path(night)).star("t")]
+        (targets,) = [read_series(series_path(night, night.current_series())).star("t")]
         for row in targets:
             day, name = row.file.split("/")
             # Placed by the exposure's own alignment and stars: a namesake's would be off by 5 px.

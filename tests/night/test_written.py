@@ -14,7 +14,7 @@ from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures
 from ulvar.frames import MaskBit, header_of, read_plane, scan_file, write_fits
 from ulvar.night import Night
-from ulvar.night.stations import run_curve, run_intake, run_measure, run_score, run_stack, series_path
+from ulvar.night.stations import curve_path, run_curve, run_intake, run_measure, run_score, run_stack, series_path
 from ulvar.photometry import ListedStar
 from ulvar.simulation import Psf, star_field
 
@@ -71,7 +71,7 @@ class Truth(FolderCase):
         stars = [("t", "target", 3), ("a", "comparison", 7), ("b", "comparison", 12), ("k", "check", 15)]
         night.set_stars([ListedStar(n, r, x=self.x[k] + ox, y=self.y[k] + oy) for n, r, k in stars])
         self.assertEqual(run_measure(night, context).problem, "")
-        with series_path(night).open(newline="") as handle:
+        with series_path(night, night.current_series()).open(newline="") as handle:
             rows = list(csv.DictReader(handle))
         self.assertEqual(len(rows), COUNT * len(stars))
         epoch = 2440587.5
@@ -94,7 +94,7 @@ class Truth(FolderCase):
             self.assertAlmostEqual(float(row["fwhm_px"]), 3.4, delta=0.15)
             self.assertEqual((row["bjd_tdb"], row["airmass"], row["flags"]), ("", "", ""))
         self.assertEqual(run_curve(night, context).problem, "")
-        with (night.products / "curve.csv").open(newline="") as handle:
+        with curve_path(night, night.current_series()).open(newline="") as handle:
             curve = list(csv.DictReader(handle))
         wanted = self.flux[3] / (self.flux[7] + self.flux[12])
         pulls = [(float(p["relative_flux"]) - wanted) / float(p["relative_flux_error"]) for p in curve]

@@ -137,6 +137,7 @@ class Rejected(unittest.TestCase):
         self.assertLessEqual(len(find_stars(noise).stars), 1)
         for image in (
             np.full((50, 60), 7.0, "f4"),
+            np.full((220, 320), 300.0, "f4"),
             np.full((50, 60), np.nan, "f4"),
             np.zeros((9, 9), "f4"),
             noise[:12, :12],

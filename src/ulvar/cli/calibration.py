@@ -36,12 +36,13 @@ from ulvar.flows import (
     Sorted,
     calibrate_lights,
     contradicted,
+    find_series,
     load_masters,
     look_at_pixels,
     make_masters,
     sort_exposures,
 )
-from ulvar.frames import ExposureFacts, Group, TagRule
+from ulvar.frames import ExposureFacts, Group, Role, TagRule
 from ulvar.inspection import Severity, notice
 from ulvar.night.settings import CalibrateSettings
 
@@ -114,9 +115,11 @@ def sort(
             f"{group.count:>6}  {group.role.value:<10}{group.filter:<6}{exposure:<9}{gain:<9}{temperature:<9}"
             f"{session}{group.width} x {group.height}  {group.camera}"
         )
+    series = find_series(f for f in result.exposures if f.role is Role.LIGHT)
+    lines += [f"{len(one.members):>6}  series    {one.key}  ({one.title})" for one in series]
     finish(
-        {"groups": [_group_json(g) for g in result.groups]}, as_json=json, done=len(exposures), failed=len(failed),
-        lines=lines, findings=result.findings,
+        {"groups": [_group_json(g) for g in result.groups], "series": [one.as_json() for one in series]}, as_json=json,
+        done=len(exposures), failed=len(failed), lines=lines, findings=result.findings,
     )  # fmt: skip
 
 

@@ -21,7 +21,7 @@ from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemaini
 from rich.progress import Progress as Bar
 
 from ulvar.engine import DiskFull, Failed, JobContext, WorkerDied, default_budget, worker_pool
-from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, scan_paths
+from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
 from ulvar.inspection import Finding
 from ulvar.night.schema import setting_of
@@ -135,6 +135,28 @@ def lights_of(exposures: Sequence[ExposureFacts]) -> tuple[list[ExposureFacts], 
         if f.path not in taken
     ]
     return lights, rest
+
+
+SeriesName = Annotated[
+    str | None,
+    typer.Option("--series", metavar="NAME", help="Only this series: its name, or those of a filter or a field."),
+]
+
+
+def series_among(lights: Sequence[ExposureFacts], name: str | None) -> list[Series]:
+    """Return the series among lights that the user asked for, by default all."""
+    found = find_series(lights)
+    if name is None:
+        return found
+    try:
+        return picked(found, name)
+    except ValueError as error:
+        fail_usage(str(error))
+
+
+def output_of(out: Path, series: Series, several: bool) -> Path:
+    """Return the file of a series: the one that was named, with the series' name where there are several."""
+    return out.with_name(f"{out.stem}-{series.key}{out.suffix}") if several else out
 
 
 def plain(value: Any) -> Any:

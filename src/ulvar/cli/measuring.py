@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import glob
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -14,6 +16,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    SeriesName,
     default,
     fail_usage,
     failed_outcomes,
@@ -22,25 +25,30 @@ from ulvar.cli.common import (
     hinted,
     lights_of,
     option,
+    output_of,
     plain_errors,
     read_exposures,
     running,
+    series_among,
     told,
 )
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
     CurveOptions,
+    CurveResult,
     MeasureOptions,
     PlateOptions,
+    Reference,
+    Series,
     hinted_cones,
     make_curve,
     make_reference,
     measure_series,
     solve_files,
 )
-from ulvar.frames import FrameError, parse_position, scan_file, with_user_facts
+from ulvar.frames import ExposureFacts, FrameError, parse_position, scan_file, with_user_facts
 from ulvar.lightcurves import write_curve
-from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
+from ulvar.photometry import ApertureOptions, ListedStar, StarListError, read_series, read_star_list, write_series
 
 
 class Centre(StrEnum):
@@ -177,11 +185,12 @@ def measure(
     reference: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Exposure that x, y refer to; the first by default.")
     ] = None,
+    series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],
     replace: Replace = False,
 ) -> None:
-    """Measure stars in a series of exposures."""
+    """Measure stars in each series of exposures, into a table of its own."""
     try:
         options = MeasureOptions(ApertureOptions.parse(aperture, annulus), centre is Centre.REFINED)
         listed = read_star_list(stars)
@@ -189,39 +198,68 @@ def measure(
         fail_usage(str(error))
     if out.suffix.lower() not in (".csv", ".txt"):
         fail_usage(f"{out}: series tables are written as .csv so far")
-    if out.exists() and not replace:
-        fail_usage(f"{out} exists; it is kept (see --replace)")
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
-    origin = None
+    sets: list[tuple[Series | None, Path, list[ExposureFacts]]] = [(None, out, [])]
     if lights:
-        facts = lights[0]
-        if reference is not None:
-            try:
-                facts = with_user_facts(scan_file(str(reference)), given_facts(fact))
-            except FrameError as error:
-                fail_usage(str(error))
-        found = make_reference(facts)
-        if isinstance(found, Failed):
-            if reference is not None or any(not s.on_sky for s in listed):
-                fail_usage(f"{facts.path}: the reference cannot be used: {found.reason}")
-        else:
-            origin = found
+        chosen = series_among(lights, series)
+        sets = [(one, output_of(out, one, len(chosen) > 1), list(one.members)) for one in chosen]
+    for _, output, _ in sets:
+        if output.exists() and not replace:
+            fail_usage(f"{output} exists; it is kept (see --replace)")
+    given = _given_reference(reference, fact)
+    frames, lines, told_series, bad, good_count, total = [], [], [], [], 0, 0
     with plain_errors(), running(len(lights)) as context:
-        rows, outcomes = measure_series(lights, listed, context, options=options, reference=origin)
-        try:
-            if rows:
-                write_series(out, rows, replace=replace)
-        except OutputExists as error:
-            fail_usage(str(error))
-    outcomes = [*outcomes, *failed_outcomes(failed)]
-    good = sum(o.ok for o in outcomes)
-    frames = [{"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *rest]]
-    lines = [f"{out}: {len(rows)} rows of {len(listed)} stars in {good} exposures", *told(outcomes)]
+        for one, output, members in sets:
+            origin = _origin(given or members[0], listed, reference is not None) if members else None
+            rows, outcomes = measure_series(members, listed, context, options=options, reference=origin)
+            try:
+                if rows:
+                    write_series(output, rows, replace=replace)
+            except OutputExists as error:
+                fail_usage(str(error))
+            good = sum(o.ok for o in outcomes)
+            name = one.key if one else ""
+            frames += [{"file": o.file, "ok": o.ok, "reason": o.reason, "series": name} for o in outcomes]
+            told_series.append(
+                {
+                    "name": name,
+                    "title": one.title if one else "",
+                    "rows": len(rows),
+                    "output": str(output) if rows else "",
+                }
+            )
+            lines.append(f"{output}: {len(rows)} rows of {len(listed)} stars in {good} exposures")
+            bad += [o for o in outcomes if not o.ok]
+            good_count, total = good_count + good, total + len(rows)
+    bad += failed_outcomes(failed)
+    frames += [
+        {"file": o.file, "ok": o.ok, "reason": o.reason, "series": ""} for o in [*failed_outcomes(failed), *rest]
+    ]
+    written = [s["output"] for s in told_series if s["output"]]
     finish(
-        {"rows": len(rows), "output": str(out) if rows else "", "frames": frames}, as_json=json, done=good,
-        failed=len(outcomes) - good, lines=lines,
+        {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,
+        done=good_count, failed=len(bad), lines=lines + told(bad),
     )  # fmt: skip
+
+
+def _given_reference(reference: Path | None, fact: list[str]) -> ExposureFacts | None:
+    if reference is None:
+        return None
+    try:
+        return with_user_facts(scan_file(str(reference)), given_facts(fact))
+    except FrameError as error:
+        fail_usage(str(error))
+
+
+def _origin(facts: ExposureFacts, listed: Sequence[ListedStar], wanted: bool) -> Reference | None:
+    """Return the exposure that x, y refer to; where all stars are on the sky it may be missing."""
+    found = make_reference(facts)
+    if not isinstance(found, Failed):
+        return found
+    if wanted or any(not s.on_sky for s in listed):
+        fail_usage(f"{facts.path}: the reference cannot be used: {found.reason}")
+    return None
 
 
 def curve(
@@ -232,34 +270,77 @@ def curve(
     period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
     leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
+    series: SeriesName = None,
     json: Json = False,
     replace: Replace = False,
 ) -> None:
-    """Make a differential light curve, and fit it."""
-    if not table.exists():
-        fail_usage(f"{table}: there is no such file")
+    """Make a differential light curve of each series, and fit it.
+
+    Where measuring made a table of each of several series, TABLE is the name they were measured under.
+    """
     if model is Model.TRANSIT:
         fail_usage("--model transit is not there yet; there are none and eclipse")
-    if out.exists() and not replace:
-        fail_usage(f"{out} exists; it is kept (see --replace)")
+    tables = _tables(table, series)
+    several = len(tables) > 1
+    outputs = {name: out.with_name(f"{out.stem}-{name}{out.suffix}") if several else out for name in tables}
+    for output in outputs.values():
+        if output.exists() and not replace:
+            fail_usage(f"{output} exists; it is kept (see --replace)")
     options = CurveOptions(
         model.value, tuple(t.strip() for t in detrend.split(",") if t.strip()),
         _two(period, "--period") if period else None, target,
         tuple(t.strip() for t in leave_out.split(",") if t.strip()),
     )  # fmt: skip
-    try:
-        result = make_curve(read_series(table), options)
-    except (ValueError, StarListError) as error:
-        fail_usage(str(error))
-    if isinstance(result, Failed):
-        finish(
-            {"points": 0, "rms": None, "fit": None, "period": None, "reason": result.reason}, as_json=json, done=0,
-            failed=1, lines=[result.reason],
-        )  # fmt: skip
-    with plain_errors():
-        write_curve(out, result.curve, replace=replace)
-    body = result.as_json()
-    lines = [f"{out}: {body['points']} points of {body['target']}, scatter {1000 * result.rms:.1f} mmag"]
+    bodies, lines, findings, failed = [], [], [], 0
+    for name, path in tables.items():
+        try:
+            result = make_curve(read_series(path), options)
+        except (ValueError, StarListError) as error:
+            fail_usage(str(error))
+        if isinstance(result, Failed):
+            nothing = {"output": "", "points": 0, "rms": None, "fit": None, "period": None}
+            bodies.append({**nothing, "reason": result.reason, "series": name})
+            lines.append(f"{path}: {result.reason}" if several else result.reason)
+            failed += 1
+            continue
+        with plain_errors():
+            write_curve(outputs[name], result.curve, replace=replace)
+        body = result.as_json()
+        bodies.append({"output": str(outputs[name]), **body, "series": name})
+        lines += _curve_lines(outputs[name], result, body)
+        findings += list(result.findings)
+        failed += int(model is Model.ECLIPSE and body["fit"] is None)
+    done = sum(bool(b["output"]) for b in bodies)
+    first = next((b for b in bodies if b["output"]), bodies[0])
+    finish(
+        {**first, "series": bodies if several else []}, as_json=json, done=done, failed=failed, lines=lines,
+        findings=findings,
+    )  # fmt: skip
+
+
+def _tables(table: Path, series: str | None) -> dict[str, Path]:
+    """Return series to table: the one that was named, or those that measuring several series made of the name."""
+    if table.exists() and series is None:
+        return {"": table}
+    mark = f"{table.stem}-"
+    beside = sorted(table.parent.glob(f"{glob.escape(mark)}*{glob.escape(table.suffix)}"))
+    found = {path.stem[len(mark) :]: path for path in beside}
+    if series is not None:
+        word = series.strip().casefold()
+        chosen = {name: path for name, path in found.items() if name.casefold() == word}
+        chosen = chosen or {n: p for n, p in found.items() if word in n.casefold().split("-")}
+        if not chosen:
+            fail_usage(
+                f"{table}: there is no table of a series '{series}' beside it; there are {', '.join(found) or 'none'}"
+            )
+        return chosen
+    if not found:
+        fail_usage(f"{table}: there is no such file")
+    return found
+
+
+def _curve_lines(output: Path, result: CurveResult, body: dict[str, Any]) -> list[str]:
+    lines = [f"{output}: {body['points']} points of {body['target']}, scatter {1000 * result.rms:.1f} mmag"]
     if body["fit"]:
         fit = body["fit"]
         lines.append(
@@ -272,8 +353,4 @@ def curve(
             f"period {found_period['period_d']:.6f} +- {found_period['period_error_d']:.6f} d, "
             f"false alarm {found_period['false_alarm']:.2g}"
         )
-    wanted_fit = model is Model.ECLIPSE and body["fit"] is None
-    finish(
-        {"output": str(out), **body}, as_json=json, done=1, failed=int(wanted_fit), lines=lines + body["notes"],
-        findings=result.findings,
-    )  # fmt: skip
+    return lines + list(body["notes"])

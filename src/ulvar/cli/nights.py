@@ -14,7 +14,7 @@ import typer
 from ulvar.cli.common import Json, errors, fail_usage, finish, plain_errors, running
 from ulvar.frames import read_frame, scan_file
 from ulvar.inspection import Finding
-from ulvar.night import RUNNERS, STATIONS, Night, NightError, RecipeError, StationResult, read_recipe
+from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
 from ulvar.photometry import read_star_list
 from ulvar.simulation import make_demo_night
 from ulvar.stars import estimate_background
@@ -55,7 +55,7 @@ def demo(
         steps = [{"step": "demo", "seconds": made, "text": f"demo night in {place}", "ok": True}]
         for station in STATIONS:
             begin = time.perf_counter()
-            result = RUNNERS[station](night, context)
+            result = run_station(night, context, station)
             steps.append(
                 {
                     "step": station, "seconds": time.perf_counter() - begin, "text": result.problem or result.text,
@@ -84,13 +84,16 @@ def compare(night: Night, truth: dict[str, Any]) -> dict[str, Any]:
     """Return each measured number with the truth and the difference."""
     results: dict[str, Any] = {}
     calibrated = night.products_of("calibrated")
-    reference = next((p.values["reference"] for p in night.products_of("stack").values()), None)
+    # The truth is of the series with most exposures.
+    series = night.current_series()
+    key = series.key if series else ""
+    reference = next((p.values["reference"] for p in night.products_of("stack", key).values()), None)
     if reference in calibrated:
         results["flatness"] = _flatness(calibrated[reference].output)
-    stack = next(iter(night.products_of("stack").values()), None)
+    stack = next(iter(night.products_of("stack", key).values()), None)
     if stack is not None:
         results["alignment_residual_px"] = {"measured": stack.values["residual_px"], "limit": 0.1}
-    plate = night.products_of("plate")
+    plate = night.products_of("plate", key)
     if plate:
         scales, centres = [], []
         for raw, product in plate.items():
@@ -106,7 +109,7 @@ def compare(night: Night, truth: dict[str, Any]) -> dict[str, Any]:
         results["plate_scale_arcsec_px"] = {"measured": float(np.median(scales)), "truth": scale}
         results["plate_centre_off_arcsec"] = {"measured": float(np.median(centres)), "limit": 0.5}
         results["plates_solved"] = {"measured": len(scales)}
-    curve = next(iter(night.products_of("curve").values()), None)
+    curve = next(iter(night.products_of("curve", key).values()), None)
     if curve is not None and curve.values.get("fit"):
         fit, eclipse = curve.values["fit"], truth["eclipse"]
         results["minimum_off_s"] = {
@@ -202,12 +205,12 @@ def run(
     except (RecipeError, NightError) as error:
         fail_usage(str(error))
     target.set_settings(settings)
-    if stars:
-        target.set_stars(stars)
+    for field, listed in stars.items():
+        target.wait_with_stars(field, listed)
     results: list[StationResult] = []
     with plain_errors(), running() as context:
         for station in stations if "intake" in stations else ["intake", *stations]:
-            results.append(RUNNERS[station](target, context))
+            results.append(run_station(target, context, station))
             if results[-1].problem and station == "intake":
                 break
     findings = target.findings()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -13,6 +14,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    SeriesName,
     default,
     fail_usage,
     failed_outcomes,
@@ -21,13 +23,15 @@ from ulvar.cli.common import (
     hinted,
     lights_of,
     option,
+    output_of,
     plain_errors,
     read_exposures,
     running,
+    series_among,
     told,
 )
 from ulvar.combine import Method, Rejection
-from ulvar.flows import Outcome, StackOptions, find_all, stack_exposures, write_stars
+from ulvar.flows import Outcome, StackOptions, StackResult, find_all, stack_exposures, write_stars
 from ulvar.frames import is_supported_output
 from ulvar.inspection import notice
 from ulvar.stacking import Framing, Normalise, Weighting
@@ -110,11 +114,15 @@ def stack(
         float | None, typer.Option(metavar="GIB", help="Memory budget; half of what is free by default.")
     ] = None,
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
+    series: SeriesName = None,
+    together: Annotated[
+        bool, typer.Option("--together", help="All series into one stack, whatever field and filter.")
+    ] = False,
     json: Json = False,
     fact: Facts = [],
     replace: Replace = False,
 ) -> None:
-    """Align exposures and combine them."""
+    """Align exposures and combine them, each series into a stack of its own."""
     if depth not in (16, 32):
         fail_usage("--depth is 16 or 32")
     if memory is not None and memory <= 0:
@@ -139,36 +147,62 @@ def stack(
     if not lights:
         problems = failed_outcomes(failed) + rest
         finish(
-            {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0}, as_json=json,
-            done=0, failed=1, lines=["there is no light to stack", *told(problems)],
+            {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0, "series": []},
+            as_json=json, done=0, failed=1, lines=["there is no light to stack", *told(problems)],
         )  # fmt: skip
-    with plain_errors(), running(len(lights), memory_gib=memory) as context:
-        result = stack_exposures(lights, out, context, options=options, replace=replace)
-    outcomes = hinted([*result.frames, *failed_outcomes(failed), *rest])
-    used = sum(o.ok for o in outcomes)
+    chosen_series = series_among(lights, series)
+    if together:
+        members = {path for one in chosen_series for path in one.files}
+        sets = [("", "", out, [f for f in lights if f.path in members])]
+    else:
+        several = len(chosen_series) > 1
+        sets = [(one.key, one.title, output_of(out, one, several), list(one.members)) for one in chosen_series]
+    made: list[tuple[str, str, StackResult]] = []
+    with plain_errors(), running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
+        for name, title, output, members_of in sets:
+            # A reference belongs to one series; the others choose theirs.
+            grid = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)
+            made.append((name, title, stack_exposures(members_of, output, context, options=grid, replace=replace)))
+    of = {o.file: name for name, _, result in made for o in result.frames}
+    outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *rest])
     findings = []
-    filters = sorted({f.filter for f in lights})
-    if len(filters) > 1:
+    filters = sorted({f.filter for f in lights if f.path in of})
+    if together and len(filters) > 1:
         findings.append(
             notice(
                 "mixed_filters",
                 "Exposures of several filters",
                 f"Filters {', '.join(name or 'none' for name in filters)} were stacked into one image.",
-                tuple(f.path for f in lights),
+                tuple(of),
                 station="intake",
             )  # fmt: skip
         )
-    lines = (
-        [result.reason + hint(result.code)]
-        if result.reason
-        else [f"{result.output}: {used} exposures, {result.width} x {result.height} px"]
-    )
+    lines = []
+    for _, title, result in made:
+        used = sum(o.ok for o in result.frames)
+        what = f"{title}: " if len(made) > 1 else ""
+        lines.append(
+            f"{what}{result.reason}{hint(result.code)}" if result.reason
+            else f"{what}{result.output}: {used} exposures, {result.width} x {result.height} px"
+        )  # fmt: skip
+    good = [result for _, _, result in made if result.ok]
+    first = good[0] if good else None
     finish(
         {
-            "output": result.output if result.ok else "", "frames": [_frame_json(o) for o in outcomes],
-            "width": result.width, "height": result.height, "skipped": result.skipped,
+            "output": first.output if first else "",
+            "frames": [{**_frame_json(o), "series": of.get(o.file, "")} for o in outcomes],
+            "width": first.width if first else made[0][2].width, "height": first.height if first else made[0][2].height,
+            "skipped": bool(first and first.skipped),
+            "series": [
+                {
+                    "name": name, "title": title, "output": result.output if result.ok else "", "reason": result.reason,
+                    "width": result.width, "height": result.height, "skipped": result.skipped,
+                    "used": sum(o.ok for o in result.frames),
+                }
+                for name, title, result in made
+            ],
         },
-        as_json=json, done=1 if result.ok else 0, failed=len(failed) + sum(not o.ok for o in result.frames),
+        as_json=json, done=len(good), failed=len(failed) + sum(not o.ok for _, _, result in made for o in result.frames),
         lines=lines + told(outcomes), findings=findings,
     )  # fmt: skip
 

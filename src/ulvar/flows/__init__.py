@@ -10,6 +10,7 @@ from ulvar.flows.library import PREFIX, CameraNumbers, Entry, Library, default_l
 from ulvar.flows.masters import KINDS, MasterOptions, make_masters
 from ulvar.flows.measure import Measured, MeasureOptions, Reference, make_reference, measure_series
 from ulvar.flows.plate import PlateOptions, catalogue_print, hinted_cones, read_wcs_file, solve_files, wcs_of
+from ulvar.flows.series import Field, Series, find_series, folded, picked
 from ulvar.flows.stack import StackOptions, StackResult, stack_exposures
 from ulvar.flows.starfind import FindTask, Scored, detect_in, find_all, read_stars, stars_item, write_stars
 
@@ -25,6 +26,7 @@ __all__ = [
     "CurveOptions",
     "CurveResult",
     "Entry",
+    "Field",
     "FindTask",
     "Library",
     "MasterOptions",
@@ -34,6 +36,7 @@ __all__ = [
     "PlateOptions",
     "Reference",
     "Scored",
+    "Series",
     "Sorted",
     "StackOptions",
     "StackResult",
@@ -45,6 +48,8 @@ __all__ = [
     "default_library",
     "detect_in",
     "find_all",
+    "find_series",
+    "folded",
     "hinted_cones",
     "library_at",
     "load_masters",
@@ -57,6 +62,7 @@ __all__ = [
     "measure_series",
     "measure_settings",
     "pick_reference",
+    "picked",
     "plan_by_filter",
     "prepared",
     "read_stars",

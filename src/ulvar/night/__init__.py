@@ -1,14 +1,16 @@
 """The project: SQLite store, selections, findings, recipe, provenance; runs the stations."""
 
 from ulvar.night.products import Product
-from ulvar.night.project import STATIONS, Night
+from ulvar.night.project import Night
 from ulvar.night.recipe import RecipeError, read_recipe
 from ulvar.night.settings import NightSettings
-from ulvar.night.stations import RUNNERS, StationResult
+from ulvar.night.state import SERIES_STATIONS, STATIONS
+from ulvar.night.stations import RUNNERS, StationResult, run_station
 from ulvar.night.store import NightError
 
 __all__ = [
     "RUNNERS",
+    "SERIES_STATIONS",
     "STATIONS",
     "Night",
     "NightError",
@@ -17,4 +19,5 @@ __all__ = [
     "RecipeError",
     "StationResult",
     "read_recipe",
+    "run_station",
 ]

@@ -9,12 +9,13 @@ from typing import Any
 
 @dataclass(frozen=True)
 class Product:
-    """Something made: kind, what it was made from, the file, and its numbers."""
+    """Something made: kind, what it was made from, the file, its numbers, and the series it belongs to (if to one)."""
 
     kind: str
     source: str
     output: str
     values: dict[str, Any]
+    series: str = ""
 
 
 def plain_value(value: Any) -> Any:

@@ -6,37 +6,33 @@ import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 
 import platformdirs
 
 from ulvar.engine import Failed, clear_leftovers
-from ulvar.flows import library_at
+from ulvar.flows import Field, Series, find_series, library_at
 from ulvar.frames import (
-    GIVEN,
-    KNOWN_OTHERWISE,
     ExposureFacts,
     Group,
     Role,
     file_of,
     fingerprint,
     group_exposures,
-    identity,
     with_user_facts,
 )
-from ulvar.inspection import Ceiling, Finding, PixelLook, sort_findings, with_ceilings
-from ulvar.night.coding import finding_from_text, finding_to_text
+from ulvar.inspection import Ceiling, PixelLook, with_ceilings
+from ulvar.night.carrying import WAITING, adopt_stars, carry_over
 from ulvar.night.exposures import replace_exposures, stored_exposures, with_camera_numbers
-from ulvar.night.products import Product, plain_value
+from ulvar.night.rows import NightRows
 from ulvar.night.settings import NightSettings
+from ulvar.night.state import SERIES_STATIONS, back_again, input_stamp, run_key
 from ulvar.night.store import NightError, Store
 from ulvar.photometry import ListedStar
 
-STATIONS = ("intake", "masters", "calibrate", "combine", "plate", "measure", "curve")
 _FILE = "night.sqlite"
 
 
-class Night:
+class Night(NightRows):
     """The model of everything the window and the command line show of a night.
 
     Parameters
@@ -46,9 +42,10 @@ class Night:
     """
 
     def __init__(self, folder: Path) -> None:
+        super().__init__(Store(folder / _FILE))
         self.folder = folder
-        self.store = Store(folder / _FILE)
         self._exposures: list[ExposureFacts] | None = None
+        self._series: list[Series] | None = None
         self._told: list[ExposureFacts] = []
         self._failed: list[Failed] | None = None
         self.clear_leftovers()
@@ -104,24 +101,9 @@ class Night:
             home = platformdirs.user_data_path("ulvar") / "nights" / f"{resolved.name}-{fingerprint(str(resolved))[:6]}"
             return cls.create(home, [resolved])
 
-    def close(self) -> None:
-        """Close the file."""
-        self.store.close()
-
     def clear_leftovers(self) -> None:
         """Remove half-written files of processes that were killed."""
         clear_leftovers(self.products)
-
-    # ---- small facts about the night
-
-    def meta(self, key: str, default: Any = None) -> Any:
-        """Return a stored value."""
-        rows = self.store.rows("SELECT value FROM meta WHERE key = ?", (key,))
-        return json.loads(rows[0][0]) if rows else default
-
-    def set_meta(self, key: str, value: Any) -> None:
-        """Store a value."""
-        self.store.write("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, json.dumps(value)))
 
     @property
     def name(self) -> str:
@@ -140,11 +122,6 @@ class Night:
         )
 
     @property
-    def raw_paths(self) -> list[Path]:
-        """The raw files and folders."""
-        return [Path(p) for p in self.meta("raw", [])]
-
-    @property
     def products(self) -> Path:
         """Folder of products."""
         return self.folder / "products"
@@ -160,14 +137,7 @@ class Night:
         self.set_meta("settings", settings.model_dump(mode="json"))
         if (before.intake, before.masters) != (settings.intake, settings.masters):
             # Sessions and tags hang on the rules among them.
-            self._exposures = self._failed = None
-
-    def add_raw(self, paths: Iterable[Path]) -> list[Path]:
-        """Add raw files or folders; returns those that were not there before."""
-        known = self.raw_paths
-        fresh = [p.resolve() for p in paths if p.resolve() not in known]
-        self.set_meta("raw", [str(p) for p in [*known, *fresh]])
-        return fresh
+            self._forget()
 
     # ---- exposures
 
@@ -179,7 +149,10 @@ class Night:
 
     def forget_exposures(self) -> None:
         """Read the exposures from the store anew when they are next asked for."""
-        self._exposures = self._failed = None
+        self._forget()
+
+    def _forget(self) -> None:
+        self._exposures = self._failed = self._series = None
 
     def exposures_as_told(self) -> list[ExposureFacts]:
         """Return exposures as headers and user tell them, without what was measured in their pixels."""
@@ -208,7 +181,7 @@ class Night:
     def store_exposures(self, order: Sequence[str], scanned: Iterable[ExposureFacts], failed: Iterable[Failed]) -> None:
         """Store the outcome of a scan; files not in `order` are gone and are forgotten."""
         replace_exposures(self.store, order, scanned, failed)
-        self._exposures = self._failed = None
+        self._forget()
 
     def _valid_looks(self) -> Iterator[tuple[str, PixelLook]]:
         now = {f.path: (f.size_bytes, f.mtime_ns) for f in self.exposures}
@@ -235,14 +208,10 @@ class Night:
         ]
         self.store.write_many("INSERT INTO looks VALUES (?, ?, ?, ?)", rows, clear="DELETE FROM looks")
 
-    def ceilings(self) -> dict[str, Ceiling]:
-        """Return the measured full range of each camera setting."""
-        return {key: Ceiling(**body) for key, body in self.meta("ceilings", {}).items()}
-
     def set_ceilings(self, ceilings: Mapping[str, Ceiling]) -> None:
         """Store the measured full ranges; the exposures' saturation follows."""
         self.set_meta("ceilings", {key: vars(ceiling) for key, ceiling in ceilings.items()})
-        self._exposures = self._failed = None
+        self._forget()
 
     def correct(self, paths: Iterable[str], name: str, value: str | None) -> None:
         """Store a correction of a fact for files; None takes it back.
@@ -260,11 +229,7 @@ class Night:
                     connection.execute("DELETE FROM corrections WHERE path = ? AND name = ?", (path, name))
                 else:
                     connection.execute("INSERT OR REPLACE INTO corrections VALUES (?, ?, ?)", (path, name, value))
-        self._exposures = self._failed = None
-
-    def corrections(self, name: str) -> dict[str, str]:
-        """Return path to corrected value of one fact."""
-        return dict(self.store.rows("SELECT path, value FROM corrections WHERE name = ?", (name,)))
+        self._forget()
 
     def facts(self, path: str) -> ExposureFacts | None:
         """Return the facts of one file."""
@@ -273,26 +238,6 @@ class Night:
     def groups(self) -> list[Group]:
         """Return all exposures in groups, left-out ones included."""
         return group_exposures(self.exposures, self.settings.masters.tolerances)
-
-    # ---- selection
-
-    @property
-    def left_out(self) -> dict[str, str]:
-        """Path to the reason, of files left out."""
-        return dict(self.store.rows("SELECT path, why FROM left_out"))
-
-    def leave_out(self, paths: Iterable[str], why: str) -> list[str]:
-        """Leave files out; returns those that were not left out before."""
-        fresh = [p for p in paths if p not in self.left_out]
-        self.store.write_many("INSERT OR IGNORE INTO left_out VALUES (?, ?)", [(p, why) for p in fresh])
-        return fresh
-
-    def put_back(self, paths: Iterable[str]) -> dict[str, str]:
-        """Put files back; returns what they were left out for."""
-        known = self.left_out
-        back = {p: known[p] for p in paths if p in known}
-        self.store.write_many("DELETE FROM left_out WHERE path = ?", [(p,) for p in back])
-        return back
 
     def kept(self) -> list[ExposureFacts]:
         """Return exposures that are not left out."""
@@ -304,87 +249,90 @@ class Night:
         lights = [f for f in self.exposures if f.role is Role.LIGHT and not f.is_master]
         return sorted(lights, key=lambda f: (f.mid_utc is None, f.mid_utc.timestamp() if f.mid_utc else 0.0, f.path))
 
-    # ---- findings
+    # ---- series
 
-    def findings(self, station: str | None = None) -> list[Finding]:
-        """Return findings, most serious first, of one station or all."""
-        sql = "SELECT body FROM findings" + (" WHERE station = ?" if station else "") + " ORDER BY rowid"
-        rows = self.store.rows(sql, (station,) if station else ())
-        return sort_findings(finding_from_text(text) for (text,) in rows)
+    def series(self) -> list[Series]:
+        """Return the series of lights, in the order of time; a field keeps its key from then on."""
+        if self._series is None:
+            apart = [tag.name for tag in self.settings.intake.tags if tag.stacks]
+            known = self.fields()
+            found = find_series(self.lights(), apart=apart, known=known)
+            fields = {one.field.key: one.field for one in found}
+            # A field whose exposures are away for a while, on a disk that is not there, keeps its key as well.
+            told = [*fields.values(), *(one for one in known if one.key not in fields)]
+            if told != known:
+                self.set_meta("fields", [one.as_json() for one in told])
+            self._series = found
+            if self.meta("before_series"):
+                carry_over(self, self.products, found)
+            adopt_stars(self, found)
+        return self._series
 
-    def set_findings(self, station: str, findings: Iterable[Finding]) -> None:
-        """Replace a station's findings."""
-        with self.store.transaction() as connection:
-            connection.execute("DELETE FROM findings WHERE station = ?", (station,))
-            connection.executemany(
-                "INSERT INTO findings VALUES (?, ?, ?)",
-                [(station, i, finding_to_text(f)) for i, f in enumerate(findings)],
-            )
+    def fields(self) -> list[Field]:
+        """Return the fields that the night has met."""
+        return [Field.from_json(body) for body in self.meta("fields", [])]
 
-    # ---- products
+    def series_of(self, key: str) -> Series | None:
+        """Return a series by its key."""
+        return next((one for one in self.series() if one.key == key), None)
 
-    def store_products(self, kind: str, products: Iterable[Product], *, clear: bool = False) -> None:
-        """Store products of a kind, replacing those of the same source, or all of them."""
-        with self.store.transaction() as connection:
-            if clear:
-                connection.execute("DELETE FROM products WHERE kind = ?", (kind,))
-            connection.executemany(
-                "INSERT OR REPLACE INTO products VALUES (?, ?, ?, ?)",
-                [(kind, p.source, p.output, json.dumps(p.values, default=plain_value)) for p in products],
-            )
+    def current_series(self) -> Series | None:
+        """Return the series that is worked on: the one that was chosen, else the one with most exposures."""
+        chosen = self.series_of(self.meta("series", ""))
+        return chosen or max(self.series(), key=lambda one: len(one.members), default=None)
 
-    def products_of(self, kind: str) -> dict[str, Product]:
-        """Return source to product; products whose file is gone are left away."""
-        result = {}
-        for source, output, body in self.store.rows(
-            "SELECT source, output, body FROM products WHERE kind = ?", (kind,)
-        ):
-            if not output or Path(output).exists():
-                result[source] = Product(kind, source, output, json.loads(body))
-        return result
+    def choose_series(self, key: str) -> None:
+        """Work on a series from now on."""
+        self.set_meta("series", key)
 
-    # ---- stars with a role
+    def series_folder(self, key: str) -> Path:
+        """Return the folder of what is made of a series."""
+        return self.products / key
 
-    def stars(self) -> list[ListedStar]:
-        """Return the stars to measure, in their order."""
-        rows = self.store.rows("SELECT name, role, ra, dec, x, y FROM stars ORDER BY position")
-        return [ListedStar(name, role, ra, dec, x, y) for name, role, ra, dec, x, y in rows]
+    # ---- stars with a role, which the series of a field share
 
-    def set_stars(self, stars: Sequence[ListedStar]) -> None:
-        """Replace the stars to measure."""
-        self.store.write_many(
-            "INSERT INTO stars VALUES (?, ?, ?, ?, ?, ?, ?)",
-            [(s.name, i, s.role, s.ra, s.dec, s.x, s.y) for i, s in enumerate(stars)],
-            clear="DELETE FROM stars",
-        )
+    def stars(self, series: Series | None = None) -> list[ListedStar]:
+        """Return the stars to measure in a series, by default the current one."""
+        chosen = series or self.current_series()
+        return self.stars_of(chosen.field.key if chosen else WAITING)
+
+    def set_stars(self, stars: Sequence[ListedStar], series: Series | None = None) -> None:
+        """Replace the stars to measure in a series' field, by default the current one's.
+
+        Before any light is known they wait for the field that they lie in.
+        """
+        chosen = series or self.current_series()
+        self.set_stars_of(chosen.field.key if chosen else WAITING, stars)
+
+    def wait_with_stars(self, name: str, stars: Sequence[ListedStar]) -> None:
+        """List stars for the field of a name, or whichever they lie in, which need not be known yet."""
+        self.set_stars_of(f"{WAITING}{name}", stars)
+        self._series = None
 
     # ---- state of the stations
 
-    def input_stamp(self, station: str) -> str:
-        """Return a fingerprint of all that a station's result depends on."""
-        upto = STATIONS.index(station)
-        settings = self.settings.model_dump(mode="json")
-        # From calibrating on errors and noise hang on gain and read noise that were measured.
-        origins = KNOWN_OTHERWISE if upto >= 2 else GIVEN
-        parts: list[Any] = [[identity(f, origins) for f in self.exposures], settings["intake"]]
-        if upto >= 1:
-            parts.append(sorted(self.left_out))
-            parts.append([settings[name] for name in STATIONS[1 : upto + 1]])
-        if upto >= 5:
-            parts.append([vars(star) for star in self.stars()])
-        return fingerprint(*parts)
+    def _series_for(self, station: str, series: Series | None) -> Series | None:
+        return None if station not in SERIES_STATIONS else series or self.current_series()
 
-    def mark_run(self, station: str, result: str) -> None:
+    def mark_run(self, station: str, result: str, series: Series | None = None) -> None:
         """Remember that a station ran: ``done``, ``part`` or ``attention``."""
+        series = self._series_for(station, series)
         ran = self.meta("ran", {})
-        ran[station] = {"stamp": self.input_stamp(station), "result": result}
+        lights = {f.path for f in self.lights()}
+        ran[run_key(station, series)] = {
+            "stamp": input_stamp(self, station, series), "result": result, "out": sorted(lights & set(self.left_out)),
+        }  # fmt: skip
         self.set_meta("ran", ran)
 
-    def state(self, station: str) -> str:
-        """Return the bead of a station: empty, part, done, stale or attention."""
-        entry = self.meta("ran", {}).get(station)
+    def state(self, station: str, series: Series | None = None) -> str:
+        """Return the bead of a station: empty, part, done, stale or attention.
+
+        From Combine on it is that of a series, by default of the current one.
+        """
+        series = self._series_for(station, series)
+        entry = self.meta("ran", {}).get(run_key(station, series))
         if entry is None:
             return "empty"
-        if entry["stamp"] != self.input_stamp(station):
+        if entry["stamp"] != input_stamp(self, station, series) or back_again(self, station, series, entry):
             return "stale"
         return str(entry["result"])

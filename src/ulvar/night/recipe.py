@@ -11,8 +11,9 @@ from pydantic import ValidationError
 
 from ulvar import __version__
 from ulvar.engine import write_text
-from ulvar.night.project import STATIONS, Night
+from ulvar.night.project import Night
 from ulvar.night.settings import NightSettings
+from ulvar.night.state import STATIONS
 from ulvar.photometry import ListedStar
 
 
@@ -39,13 +40,10 @@ def recipe_text(night: Night) -> str:
     document["steps"] = [s["station"] for s in night.meta("steps", [])]
     document["settings"] = _without_none(night.settings.model_dump(mode="json"))
     stars = tomlkit.aot()
-    for star in night.stars():
-        entry = {"name": star.name, "role": star.role}
-        body: dict[str, Any] = {
-            **entry,
-            **{k: getattr(star, k) for k in ("ra", "dec", "x", "y") if getattr(star, k) is not None},
-        }
-        stars.append(tomlkit.item(body))
+    for field in {one.field.key: one.field for one in night.series()}.values():
+        for star in night.stars_of(field.key):
+            places = {k: getattr(star, k) for k in ("ra", "dec", "x", "y") if getattr(star, k) is not None}
+            stars.append(tomlkit.item({"name": star.name, "role": star.role, "field": field.name, **places}))
     if len(stars):
         document["stars"] = stars
     return tomlkit.dumps(document)
@@ -64,8 +62,8 @@ def _with_none(value: Any) -> Any:
     return None if value == "none" else value
 
 
-def read_recipe(path: Path) -> tuple[list[str], NightSettings, list[ListedStar]]:
-    """Return (stations, settings, stars) of a recipe.
+def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[ListedStar]]]:
+    """Return (stations, settings, field's name to stars) of a recipe.
 
     Raises
     ------
@@ -90,8 +88,8 @@ def read_recipe(path: Path) -> tuple[list[str], NightSettings, list[ListedStar]]
         settings = NightSettings.model_validate(cleaned)
     except (ValidationError, AttributeError) as error:
         raise RecipeError(f"{path}: {error}") from None
-    stars = [
-        ListedStar(str(s["name"]), str(s["role"]), s.get("ra"), s.get("dec"), s.get("x"), s.get("y"))
-        for s in body.get("stars", [])
-    ]
+    stars: dict[str, list[ListedStar]] = {}
+    for s in body.get("stars", []):
+        star = ListedStar(str(s["name"]), str(s["role"]), s.get("ra"), s.get("dec"), s.get("x"), s.get("y"))
+        stars.setdefault(str(s.get("field", "")), []).append(star)
     return [s for s in STATIONS if s in steps], settings, stars

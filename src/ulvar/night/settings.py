@@ -94,7 +94,6 @@ _OLD_RULES = {
 class CombineSettings(Section):
     """Star finding, scoring, rules and stacking."""
 
-    filter: str = ""
     threshold: float = told(
         _DETECTION.threshold, "Find stars over",
         "Smallest signal-to-noise ratio of a star; the board's page Stars shows what it does", unit="σ", span=(2, 100),
@@ -127,6 +126,9 @@ class CombineSettings(Section):
     @model_validator(mode="before")
     @classmethod
     def _from_older_nights(cls, data: Any) -> Any:
+        if isinstance(data, dict) and "filter" in data:
+            # One filter of a night was worked on before there were series.
+            data = {k: v for k, v in data.items() if k != "filter"}
         if isinstance(data, dict) and any(name in data for name in _OLD_RULES):
             known = {name: data[name] for name in _OLD_RULES if data.get(name) is not None}
             data = {k: v for k, v in data.items() if k not in _OLD_RULES}

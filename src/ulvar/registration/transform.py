@@ -50,6 +50,12 @@ class Transform:
         shift = -linear @ self.matrix[:, 2]
         return Transform(np.column_stack([linear, shift]), self.rms_px, self.matched)
 
+    def then(self, other: Transform) -> Transform:
+        """Return this map followed by another; residuals stay those of this one."""
+        linear = other.matrix[:, :2] @ self.matrix[:, :2]
+        shift = other.matrix[:, :2] @ self.matrix[:, 2] + other.matrix[:, 2]
+        return Transform(np.column_stack([linear, shift]), self.rms_px, self.matched)
+
     @property
     def scale(self) -> float:
         """Length of a target pixel step per source pixel."""

@@ -142,7 +142,8 @@ def find_stars(
     # A first look; it is estimated again without the stars.
     background = estimate_background(data, masked=hidden, box_px=settings.box_px, samples=512, mosaic=bool(bands))
     nothing = Detection(StarTable.empty(), background, math.nan, math.nan, bands=bands)
-    if not math.isfinite(background.sky_adu):
+    # In a frame whose pixels are all alike every rounding error would be a star.
+    if not (math.isfinite(background.sky_adu) and background.noise_adu > 0):
         return nothing
     scene = Scene(
         _subtract(data, background, hidden), background, hidden, saturated, gain, settings.box_px,

@@ -94,7 +94,7 @@ class LineState:
         values = self._model.numbers.metric_values(self._model.numbers.metric)
         out = self._model.left_out()
         marked = self._model.jobs.files_with_findings()
-        main = self._model.working_filter()
+        members = self._model.members() if self._model.station in SKY_STATIONS else None
         result = []
         lights = {f.path for f in self._model.lights()}
         for facts in self._model.exposures():
@@ -105,7 +105,7 @@ class LineState:
             kind = "kept"
             if facts.path in out:
                 kind = "left_out"
-            elif value is None or (main and facts.path in lights and facts.filter != main):
+            elif value is None or (members is not None and facts.path in lights and facts.path not in members):
                 kind = "other"
             elif facts.path in marked:
                 kind = "finding"

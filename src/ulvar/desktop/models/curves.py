@@ -32,12 +32,13 @@ class Curves(QObject):
         self._asker = Asker("curve")
         self._asker.found.connect(self._arrived)
         ground.dropped.connect(self._call_off)
+        ground.series_changed.connect(self.forget)
 
     def _call_off(self) -> None:
         self.coming = False
 
     def forget(self) -> None:
-        """Show no curve of another night."""
+        """Show no curve of another night or series."""
         self._last_curve = None
 
     def close(self) -> None:
@@ -48,9 +49,10 @@ class Curves(QObject):
         """The measured series."""
 
         def make() -> SeriesTable | None:
-            if self._ground.night is None or not series_path(self._ground.night).exists():
+            night, series = self._ground.night, self._ground.chosen_series()
+            if night is None or series is None or not series_path(night, series).exists():
                 return None
-            return read_series(series_path(self._ground.night))
+            return read_series(series_path(night, series))
 
         return self._ground.cached("series", make)
 
@@ -60,12 +62,13 @@ class Curves(QObject):
         Its eclipse is fitted in another thread, which takes a second; `changed` tells when it is there.
         """
         if "curve" not in self._ground.caches and not self.coming:
-            night = self._ground.night
-            if night is None or not curve_path(night).exists() or not series_path(night).exists():
+            night, series = self._ground.night, self._ground.chosen_series()
+            paths = () if night is None or series is None else (curve_path(night, series), series_path(night, series))
+            if night is None or series is None or not all(path.exists() for path in paths):
                 self._ground.caches["curve"] = self._last_curve = None
             else:
                 self.coming = True
-                self._asker.ask(self._ground.order, lambda: night_curve(night))
+                self._asker.ask(self._ground.order, lambda: night_curve(night, series))
         return self._ground.caches.get("curve", self._last_curve)
 
     def _arrived(self, order: object, result: object) -> None:

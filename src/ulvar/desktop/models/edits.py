@@ -7,6 +7,7 @@ from typing import Protocol
 
 from PySide6.QtGui import QUndoCommand
 
+from ulvar.flows import Series
 from ulvar.night import Night, NightSettings
 from ulvar.photometry import ListedStar
 
@@ -18,6 +19,9 @@ class EditTarget(Protocol):
 
     def settings(self) -> NightSettings:
         """Settings as they are (a copy)."""
+
+    def chosen_series(self) -> Series | None:
+        """Return the series that is worked on."""
 
     def selection_edited(self) -> None:
         """Tell that exposures were left out or put back."""
@@ -99,7 +103,9 @@ class Stars(QUndoCommand):
     def __init__(self, model: EditTarget, stars: list[ListedStar], text: str) -> None:
         super().__init__(text)
         self._model, self._after = model, stars
-        self._before = model.night.stars() if model.night else []
+        # Taken back later, it is still the field in which it was done.
+        self._series = model.chosen_series()
+        self._before = model.night.stars(self._series) if model.night else []
 
     def redo(self) -> None:
         """Do it."""
@@ -111,7 +117,7 @@ class Stars(QUndoCommand):
 
     def _set(self, stars: list[ListedStar]) -> None:
         if self._model.night is not None:
-            self._model.night.set_stars(stars)
+            self._model.night.set_stars(stars, self._series)
             self._model.stars_edited()
 
 

@@ -13,10 +13,11 @@ from PySide6.QtGui import QUndoStack
 from ulvar.astrometry import Wcs
 from ulvar.desktop.models import edits
 from ulvar.engine import Failed
+from ulvar.flows import Series
 from ulvar.frames import ExposureFacts, Group
 from ulvar.night import Night, NightSettings, Product
 from ulvar.night.settings import first_problem
-from ulvar.night.stations import solutions, working_filter
+from ulvar.night.stations import solutions
 from ulvar.night.stations.intake import retell_intake
 
 # What hangs on the files and on what was made of them, not on the selection or on rules.
@@ -28,6 +29,7 @@ _OF_FILES = (
     "lights",
     "groups",
     "looks",
+    "all series",
     "findings",
     "star table",
     "field map",
@@ -51,6 +53,7 @@ class Ground(QObject):
 
     night_changed = Signal()
     exposures_changed = Signal()
+    series_changed = Signal()
     current_changed = Signal()
     brush_changed = Signal()
     station_changed = Signal(str)
@@ -145,9 +148,69 @@ class Ground(QObject):
         """Raw path to plate solution."""
         return self.cached("plates", lambda: solutions(self.night) if self.night else {})
 
-    def working_filter(self) -> str:
-        """Filter that is combined and measured."""
-        return self.cached("filter", lambda: working_filter(self.night) if self.night else "")
+    # ---- series
+
+    def all_series(self) -> list[Series]:
+        """Series of the night, in the order of time."""
+        return self.cached("all series", lambda: self.night.series() if self.night else [])
+
+    def chosen_series(self) -> Series | None:
+        """The series that is worked on from Combine on."""
+        return self.cached("all series chosen", lambda: self.night.current_series() if self.night else None)
+
+    def members(self) -> frozenset[str]:
+        """Exposures of that series."""
+
+        def make() -> frozenset[str]:
+            series = self.chosen_series()
+            return frozenset(series.files) if series else frozenset()
+
+        return self.cached("all series members", make)
+
+    def series_of_exposure(self, raw: str) -> Series | None:
+        """The series that an exposure belongs to."""
+        by_path = self.cached("all series by path", lambda: {p: one for one in self.all_series() for p in one.files})
+        return by_path.get(raw)
+
+    def series_name(self) -> str:
+        """What the chosen series is called; empty without one."""
+        series = self.chosen_series()
+        return series.title if series else ""
+
+    def of_series(self, kind: str) -> Product | None:
+        """The chosen series' product of a kind that has one a series."""
+        series = self.chosen_series()
+        return self.products(kind).get(series.key) if series else None
+
+    def of_members(self, kind: str) -> dict[str, Product]:
+        """Products of a kind that has one an exposure, of the chosen series."""
+        series = self.chosen_series()
+        every, key = self.products(kind), series.key if series else ""
+        return self.cached(f"of members {kind}", lambda: {raw: p for raw, p in every.items() if p.series == key})
+
+    def scores(self) -> dict[str, Product]:
+        """Scores of the chosen series' exposures."""
+        return self.of_members("score")
+
+    def choose_series(self, key: str) -> bool:
+        """Work on another series from now on; returns whether it is another."""
+        series = self.chosen_series()
+        if self.night is None or (series is not None and series.key == key) or self.night.series_of(key) is None:
+            return False
+        self.night.choose_series(key)
+        self.drop("products", "facts", "lights", "groups", "looks", "plates", "star table", "field map", "way of")
+        self.tell_series()
+        return True
+
+    def tell_series(self) -> None:
+        """Tell the views that another series is worked on."""
+        with self.telling():
+            self.series_changed.emit()
+            self.results_changed.emit()
+            self.stars_changed.emit()
+            self.states_changed.emit()
+            self.findings_changed.emit()
+            self.exposures_changed.emit()
 
     def settings(self) -> NightSettings:
         """Settings (a copy)."""

@@ -14,10 +14,19 @@ from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.numbers import METRICS, Numbers
 from ulvar.desktop.work.soon import Soon
-from ulvar.engine import Job, PoolKeeper, WorkerDied
+from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied
 from ulvar.inspection import CODES, Finding, notice
-from ulvar.night import RUNNERS, STATIONS, StationResult
-from ulvar.night.stations import run_deep, run_score, run_stack
+from ulvar.night import RUNNERS, STATIONS, Night, StationResult
+from ulvar.night.stations import (
+    for_each_series,
+    run_combine,
+    run_curve,
+    run_deep,
+    run_measure,
+    run_plate,
+    run_score,
+    run_stack,
+)
 from ulvar.night.stations.camera import run_camera
 
 log = logging.getLogger(__name__)
@@ -68,22 +77,36 @@ class Jobs(QObject):
         self._end_telling()
         self._running = False
 
-    def run_station(self, station: str, what: str = "") -> bool:
-        """Start a station's work in the background; False when something runs already."""
+    def run_station(self, station: str, what: str = "", *, every: bool = False) -> bool:
+        """Start a station's work in the background; False when something runs already.
+
+        From Combine on it is done for the chosen series, or with `every` for all of them.
+        """
         if self._ground.night is None or self.busy:
             return False
         night = self._ground.night
-        special = {"score": run_score, "stack": run_stack, "camera": run_camera, "deep": run_deep}
-        runner = special.get(what, RUNNERS[station])
+        runner = self._runner(night, station, what, every)
         self.station = station
         self.finding = None
         self._what = what
-        self.job = Job(station, lambda context: runner(night, context), pools=self.pools, on_change=self._event.emit)
+        self.job = Job(station, runner, pools=self.pools, on_change=self._event.emit)
         self._running = True
         self.job.start()
         self.changed.emit()
         self._ground.states_changed.emit()
         return True
+
+    def _runner(self, night: Night, station: str, what: str, every: bool) -> Callable[[JobContext], StationResult]:
+        of_series = {"score": run_score, "stack": run_stack, "deep": run_deep, "combine": run_combine, "plate": run_plate,
+                     "measure": run_measure, "curve": run_curve}.get(what or station)  # fmt: skip
+        if of_series is None:
+            whole = run_camera if what == "camera" else RUNNERS[station]
+            return lambda context: whole(night, context)
+        # The job keeps to the series it was started for, whatever is chosen meanwhile.
+        series = self._ground.chosen_series()
+        if every:
+            return lambda context: for_each_series(night, context, of_series)
+        return lambda context: of_series(night, context, series)
 
     def stop(self) -> None:
         """Ask the running job to stop."""
@@ -101,17 +124,20 @@ class Jobs(QObject):
         if self.job is not None and not self.job.finished and self.station == station:
             return "running"
         return self._ground.cached(
-            f"state {station}", lambda: self._ground.night.state(station) if self._ground.night else "empty"
+            f"state {station}",
+            lambda: self._ground.night.state(station, self._ground.chosen_series()) if self._ground.night else "empty",
         )
 
     def findings(self) -> list[Finding]:
         """Findings of all stations up to now, those of the current station first within a severity."""
-        found = list(
-            self._ground.cached("findings", lambda: self._ground.night.findings() if self._ground.night else [])
-        )
+        found = list(self._ground.cached("findings", self._found))
         if self.finding is not None:
             found.insert(0, self.finding)
         return sorted(found, key=lambda f: (f is not self.finding and f.station != self._ground.station, f.severity))
+
+    def _found(self) -> list[Finding]:
+        series = self._ground.chosen_series()
+        return self._ground.night.findings(series=series.key if series else "") if self._ground.night else []
 
     def files_with_findings(self) -> set[str]:
         """Exposures that a check or a block speaks of."""

@@ -17,7 +17,14 @@ from ulvar.flows import read_stars
 from ulvar.frames import Shape
 from ulvar.night import NightSettings, Product
 from ulvar.night.settings import RuleSettings, ShapeSettings
-from ulvar.night.stations import QualityRow, night_rules, quality_rows, stack_candidates, star_table_path
+from ulvar.night.stations import (
+    QualityRow,
+    night_rules,
+    quality_rows,
+    stack_candidates,
+    star_table_path,
+    way_to_origin,
+)
 from ulvar.registration import Transform
 from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
 from ulvar.stars import FieldMap, StarTable, field_map
@@ -61,34 +68,39 @@ class Looking(QObject):
             return None
         return Transform(np.array(product.values["matrix"]))
 
+    def way_to_stars(self, raw: str) -> Transform | None:
+        """The way from an exposure's pixels to those that positions of listed stars are in; None when there is none."""
+        night, series, own = self._ground.night, self._ground.series_of_exposure(raw), self.transform_of(raw)
+        if night is None or series is None or own is None:
+            return None
+        scores = self._ground.products("score")
+        way = self._ground.cached(f"way of {series.key}", lambda: way_to_origin(night, series, scores))
+        return own.then(way) if isinstance(way, Transform) else None
+
     # ---- qualities and rules
 
     def quality(self) -> dict[str, QualityRow]:
-        """Raw path to every quality of each scored exposure."""
+        """Raw path to every quality of each scored exposure of the series."""
         return self._ground.cached(
             "quality",
-            lambda: (
-                quality_rows(self._ground.night, scores=self._ground.products("score")) if self._ground.night else {}
-            ),
+            lambda: quality_rows(self._ground.night, scores=self._ground.scores()) if self._ground.night else {},
         )
 
     def stack_plan(self) -> tuple[dict[str, Product], dict[str, str]]:
         """Exposures to stack, and those that a rule takes out with why."""
 
         def make() -> tuple[dict[str, Product], dict[str, str]]:
-            if self._ground.night is None:
+            series = self._ground.chosen_series()
+            if self._ground.night is None or series is None:
                 return {}, {}
-            return stack_candidates(self._ground.night, rows=self.quality(), scores=self._ground.products("score"))
+            return stack_candidates(self._ground.night, series, rows=self.quality(), scores=self._ground.scores())
 
         return self._ground.cached("plan", make)
 
     def comparable(self) -> dict[str, QualityRow]:
-        """Qualities of the exposures of the working filter that are not left out."""
-        name, out = self._ground.working_filter(), self._ground.left_out()
-        scores = self._ground.products("score")
-        return {
-            raw: row for raw, row in self.quality().items() if scores[raw].values["filter"] == name and raw not in out
-        }
+        """Qualities of the exposures of the series that are not left out."""
+        out = self._ground.left_out()
+        return {raw: row for raw, row in self.quality().items() if raw not in out}
 
     def rule_counts(self) -> list[RuleCount]:
         """What each rule takes of them."""
@@ -97,7 +109,7 @@ class Looking(QObject):
     def outlook(self) -> tuple[StackOutlook, StackOutlook]:
         """Return what the stack will be like, and what it would be with every exposure."""
         rows = self.comparable()
-        scores = self._ground.products("score")
+        scores = self._ground.scores()
         aligned = [row for raw, row in rows.items() if scores[raw].values["matrix"] is not None]
         return stack_outlook([rows[raw] for raw in self.stack_plan()[0] if raw in rows]), stack_outlook(aligned)
 
@@ -193,8 +205,8 @@ class Looking(QObject):
     # ---- the deep view
 
     def deep_view(self) -> Product | None:
-        """The median of the aligned night, where it was made."""
-        return self._ground.products("deep").get(self._ground.working_filter())
+        """The median of the aligned series, where it was made."""
+        return self._ground.of_series("deep")
 
     def at_hand(self) -> str:
         """Return the exposure whose pixels the picture shows: the current one, or the deep view's reference."""

@@ -68,7 +68,7 @@ class Numbers(QObject):
                 }
             return {
                 raw: float(p.values[metric])
-                for raw, p in self._ground.products("plate").items()
+                for raw, p in self._ground.of_members("plate").items()
                 if p.values.get(metric) is not None and math.isfinite(float(p.values[metric]))
             }
 
@@ -119,9 +119,8 @@ class Numbers(QObject):
 
     def measured_names(self) -> dict[str, str]:
         """Raw path to the file name under which it was measured."""
-        return self._ground.cached(
-            "measured names", lambda: measured_files(self._ground.night) if self._ground.night else {}
-        )
+        night, series = self._ground.night, self._ground.chosen_series()
+        return self._ground.cached("measured names", lambda: measured_files(night, series) if night and series else {})
 
     def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]:
         """Return where the listed stars fall in an exposure."""
@@ -129,9 +128,9 @@ class Numbers(QObject):
         if self._ground.night is None:
             return result
         wcs = self._ground.plates().get(raw)
-        transform = self._looking.transform_of(raw)
+        transform = self._looking.way_to_stars(raw)
         back = transform.inverse() if transform else None
-        for star in self._ground.night.stars():
+        for star in self._ground.night.stars(self._ground.series_of_exposure(raw)):
             if star.ra is not None and star.dec is not None and wcs is not None:
                 x, y = wcs.pixel(star.ra, star.dec)
                 result[star.name] = float(x), float(y)

@@ -46,29 +46,34 @@ def plan_action(model: Model) -> tuple[str, str, str]:
             "run calibrate",
         )
     if station == "combine":
-        scores = model.products("score")
-        if not scores:
+        members = model.members()
+        if not model.scores():
+            kept = sum(f.path in members for f in lights)
             return (
-                f"Score {len(lights)} exposures",
-                "Finds stars, judges and aligns each exposure.",
+                f"Score {kept} exposures",
+                f"{model.series_name()}: finds stars, judges and aligns each exposure.",
                 "run score",
             )
         keep, ruled = model.looking.stack_plan()
         if not keep:
             return "Score again", "No exposure is left to stack.", "run score"
-        of = f"Filter {model.working_filter()}; " if model.working_filter() else ""
+        gone = sum(path in members for path in out)
         return (
             f"Stack {len(keep)} exposures",
-            f"{of}{len(ruled)} ruled out, {len(out)} left out.",
+            f"{model.series_name()}; {len(ruled)} ruled out, {gone} left out.",
             "run stack",
         )
     if station == "plate":
         if not model.settings().plate.catalogue:
             return "Solve", "Choose a star catalogue first.", ""
-        n = sum(p.values["filter"] == model.working_filter() for p in model.products("score").values())
+        n = len(model.scores())
         if not n:
             return "Go to Combine", "Score the exposures first.", "go combine"
-        return f"Solve {n} exposures", f"With {Path(model.settings().plate.catalogue).name}.", "run plate"
+        return (
+            f"Solve {n} exposures",
+            f"{model.series_name()}, with {Path(model.settings().plate.catalogue).name}.",
+            "run plate",
+        )
     if station == "measure":
         stars = model.night.stars()
         if not any(s.role == "target" for s in stars):
@@ -79,12 +84,13 @@ def plan_action(model: Model) -> tuple[str, str, str]:
                 "Of like brightness, alone and away from the edge.",
                 "propose",
             )
-        n = sum(f.filter == model.working_filter() for f in lights)
+        members = model.members()
+        n = sum(f.path in members for f in lights)
         return (
             f"Measure {n} exposures",
-            f"{len(stars)} stars in filter {model.working_filter() or 'none'}.",
+            f"{len(stars)} stars in {model.series_name()}.",
             "run measure",
         )
     if model.curves.series() is None:
         return "Go to Measure", "There are no measurements yet.", "go measure"
-    return "Make the light curve", "Written as curve.csv into the night's products.", "run curve"
+    return "Make the light curve", f"Of {model.series_name()}, written into the night's products.", "run curve"

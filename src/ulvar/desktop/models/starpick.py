@@ -7,6 +7,7 @@ import string
 import numpy as np
 
 from ulvar.desktop.models.model import Model
+from ulvar.night.stations import keep_origin
 from ulvar.photometry import ListedStar
 from ulvar.stars import StarFlag, StarTable
 
@@ -18,9 +19,10 @@ def _listed(model: Model, name: str, role: str, place: tuple[float, float]) -> L
     if wcs is not None:
         ra, dec = wcs.sky(*place)
         return ListedStar(name, role, ra=float(ra), dec=float(dec))
-    transform = model.looking.transform_of(shown)
-    if transform is None:
+    transform, series = model.looking.way_to_stars(shown), model.series_of_exposure(shown)
+    if transform is None or series is None or model.night is None:
         return None
+    keep_origin(model.night, series, model.products("score"))
     x, y = transform(np.array([place[0]]), np.array([place[1]]))
     return ListedStar(name, role, x=float(x[0]), y=float(y[0]))
 

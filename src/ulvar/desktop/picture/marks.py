@@ -131,7 +131,7 @@ class Marks:
         left = set(self._model.settings().curve.leave_out)
         curve = self._model.curves.curve()
         suspects = set(curve.curve.ensemble.suspects) if curve else set()
-        for star in night.stars():
+        for star in night.stars(self._model.series_of_exposure(raw)):
             if star.name in pixels and math.isfinite(pixels[star.name][0]):
                 x, y = pixels[star.name]
                 overlay.roles.append(RoleMark(star.name, star.role, x, y, star.name in left | suspects))

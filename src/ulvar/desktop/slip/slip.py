@@ -105,7 +105,7 @@ class Slip(QWidget):
         """Show settings and findings of the current station."""
         clear(self._results)
         if self._model.station == "curve":
-            product = next(iter(self._model.products("curve").values()), None)
+            product = self._model.of_series("curve")
             fit = product.values.get("fit") if product is not None else None
             self.result = show_minimum(self._results, fit) if fit else None
         self._show_settings()

@@ -1,35 +1,73 @@
 """Running the stations of a night: flows on its files, results into its store."""
 
+from collections.abc import Callable, Sequence
+
+from ulvar.engine import JobContext
+from ulvar.flows import Series
+from ulvar.night.project import Night
 from ulvar.night.stations.calibrate import run_calibrate
 from ulvar.night.stations.combine import run_combine, run_deep, run_score, run_stack
 from ulvar.night.stations.intake import run_intake
 from ulvar.night.stations.masters import run_masters
 from ulvar.night.stations.measure import curve_path, night_curve, run_curve, run_measure, series_path
+from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
 from ulvar.night.stations.plate import run_plate, solutions
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
 from ulvar.night.stations.shared import (
     StationResult,
     measured_files,
+    series_file,
     star_table_path,
     working_exposures,
-    working_filter,
 )
 
-RUNNERS = {
-    "intake": run_intake,
-    "masters": run_masters,
-    "calibrate": run_calibrate,
-    "combine": run_combine,
-    "plate": run_plate,
-    "measure": run_measure,
-    "curve": run_curve,
-}
+_OF_NIGHT = {"intake": run_intake, "masters": run_masters, "calibrate": run_calibrate}
+_OF_SERIES = {"combine": run_combine, "plate": run_plate, "measure": run_measure, "curve": run_curve}
+# Each takes the night and a job's context, and works on the current series from Combine on.
+RUNNERS: dict[str, Callable[[Night, JobContext], StationResult]] = {**_OF_NIGHT, **_OF_SERIES}
+
+
+def run_station(
+    night: Night, context: JobContext, station: str, *, series: Sequence[Series] | None = None
+) -> StationResult:
+    """Run a station; from Combine on for each of several series (by default all of the night), one after the other.
+
+    What one series lacks does not keep the others from their turn: the result counts what was done and says of
+    which series it was not.
+    """
+    if station in _OF_NIGHT:
+        return _OF_NIGHT[station](night, context)
+    return for_each_series(night, context, _OF_SERIES[station], series)
+
+
+def for_each_series(
+    night: Night,
+    context: JobContext,
+    runner: Callable[[Night, JobContext, Series | None], StationResult],
+    series: Sequence[Series] | None = None,
+) -> StationResult:
+    """Run a station's work for several series (by default all of the night) and tell of them together."""
+    chosen = night.series() if series is None else series
+    if len(chosen) < 2:
+        return runner(night, context, chosen[0] if chosen else None)
+    results = [(one, runner(night, context, one)) for one in chosen]
+    good = [(one, r) for one, r in results if not r.problem]
+    bad = [(one, r) for one, r in results if r.problem]
+    told = [f"{one.title}: {r.text}" for one, r in good] + [f"{one.title}: {r.problem}" for one, r in bad]
+    return StationResult(
+        results[0][1].station, f"{len(good)} of {len(results)} series. " + "; ".join(told),
+        sum(r.done for _, r in results), sum(r.failed for _, r in results) + len(bad),
+        "" if good else "; ".join(told),
+    )  # fmt: skip
+
 
 __all__ = [
     "RUNNERS",
     "QualityRow",
     "StationResult",
     "curve_path",
+    "for_each_series",
+    "keep_origin",
     "measured_files",
     "night_curve",
     "night_rules",
@@ -45,10 +83,13 @@ __all__ = [
     "run_plate",
     "run_score",
     "run_stack",
+    "run_station",
+    "series_file",
     "series_path",
     "solutions",
     "stack_candidates",
+    "star_origin",
     "star_table_path",
+    "way_to_origin",
     "working_exposures",
-    "working_filter",
 ]

@@ -15,6 +15,7 @@ from ulvar.engine import Failed, JobContext
 from ulvar.flows import (
     Aligned,
     Scored,
+    Series,
     StackOptions,
     StackResult,
     align_all,
@@ -24,7 +25,6 @@ from ulvar.flows import (
     stack_exposures,
 )
 from ulvar.frames import ExposureFacts, Shape, distinct_stems, fingerprint, identity
-from ulvar.frames.sessions import SESSION
 from ulvar.inspection import OF_A_SERIES, ExposureSummary, Finding, notice, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
 from ulvar.night.products import Product
@@ -34,63 +34,69 @@ from ulvar.night.stations.selection import field_shift, quality_rows, stack_cand
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
+    no_series,
     number_of,
+    series_file,
     star_table_path,
     working_exposures,
-    working_filter,
 )
 from ulvar.registration import Transform
 from ulvar.stacking import Framing, Normalise, Weighting
 from ulvar.stars import DetectOptions, ExposureQuality
 
 
-def run_score(night: Night, context: JobContext) -> StationResult:
-    """Find stars in the working exposures, judge them, align them within their filter."""
-    working = working_exposures(night)
+def run_score(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Find stars in the working exposures of a series, judge them, align them."""
+    series = series or night.current_series()
+    if series is None:
+        return no_series(night, "combine")
+    working = working_exposures(night, series)
     if not working:
-        return finish(night, StationResult("combine", "no lights", problem="there is no light to work on"), [])
+        kept = [path for path in series.files if path not in night.left_out]
+        problem = f"no light of {series.title} is calibrated" if kept else f"every light of {series.title} is left out"
+        return finish(night, StationResult("combine", "no lights", problem=problem), [], series)
     raw_of = {facts.path: raw for raw, facts in working.items()}
     settings = night.settings.combine
     regions = [region.shape for region in settings.regions]
-    scored, failed, tables, prints = _found(night, working, context, settings.detection, regions)
+    scored, failed, tables, prints = _found(night, series, working, context, settings.detection, regions)
     products: list[Product] = []
     findings = [_unreadable(f) for f in failed]
-    for name in sorted({s.facts.filter for s in scored}):
-        series = [s for s in scored if s.facts.filter == name]
-        reference = series[pick_reference(series)]
-        aligned, lost = align_all(series, reference.stars, context) if len(series) > 1 else (_alone(reference), [])
+    if scored:
+        reference = scored[pick_reference(scored)]
+        aligned, lost = align_all(scored, reference.stars, context) if len(scored) > 1 else (_alone(reference), [])
         by_path = {a.scored.facts.path: a for a in aligned}
         findings += [_unaligned(f) for f in lost]
         best = _clear_level([a.flux_ratio for a in aligned])
-        for one in series:
+        for one in scored:
             match = by_path.get(one.facts.path)
             values = _quality_values(one, match, reference.facts.path, best)
-            values |= {"table": Path(tables[one.facts.path]).name, "print": prints[raw_of[one.facts.path]]}
+            table = Path(tables[one.facts.path]).relative_to(night.products)
+            values |= {"table": str(table), "print": prints[raw_of[one.facts.path]]}
             products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
-    night.store_products("score", products, clear=True)
-    findings += _series_findings(night)
+    night.store_products("score", products, series=series.key, clear=True)
+    findings += _series_findings(night, series)
     text = f"{len(products)} exposures scored"
     aligned_count = sum(1 for p in products if p.values["matrix"] is not None)
     problem = "" if products else "no exposure could be scored"
     result = StationResult("combine", text, len(products), len(failed) + len(products) - aligned_count, problem)
-    return finish(night, result, findings)
+    return finish(night, result, findings, series)
 
 
 def _found(
-    night: Night, working: Mapping[str, ExposureFacts], context: JobContext, options: DetectOptions,
+    night: Night, series: Series, working: Mapping[str, ExposureFacts], context: JobContext, options: DetectOptions,
     regions: Sequence[Shape],
 ) -> tuple[list[Scored], list[Failed], dict[str, str], dict[str, str]]:  # fmt: skip
     """Return stars and quality of the working exposures, paths to tables, raw paths to fingerprints.
 
     What was found before by the same settings is not looked for again.
     """
-    folder = night.products / "stars"
+    folder = night.series_folder(series.key) / "stars"
     tables = {
         path: str(folder / f"{s}.stars.csv") for path, s in distinct_stems(f.path for f in working.values()).items()
     }
     shapes = [[shape.kind, shape.points] for shape in regions]
     prints = {raw: fingerprint("stars", identity(f), vars(options), shapes) for raw, f in working.items()}
-    kept = Kept(night, "found", prints)
+    kept = Kept(night, "found", prints, series.key)
     known = {}
     for raw, product in kept.known.items():
         facts = working[raw]
@@ -142,30 +148,24 @@ def _unaligned(failure: Failed) -> Finding:
     return notice("not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason}.", (failure.file,))  # fmt: skip
 
 
-def _series_findings(night: Night) -> list[Finding]:
-    found: list[Finding] = []
-    scores = night.products_of("score")
-    rejected = night.products_of("stack_frame")
-    for name in sorted({p.values["filter"] for p in scores.values()}):
-        series = []
-        for raw, product in scores.items():
-            v = product.values
-            if v["filter"] != name:
-                continue
-            facts = night.facts(raw)
-            shift = (math.nan, math.nan)
-            if v["matrix"] is not None and facts is not None:
-                shift = field_shift(v["matrix"], facts.width, facts.height)
-            series.append(
-                ExposureSummary(
-                    raw, facts.mid_utc if facts else None, number_of(v["fwhm_px"]), number_of(v["ellipticity"]),
-                    number_of(v["sky_adu"]), number_of(v["transparency"]), shift, number_of(v["rotation_deg"]),
-                    number_of(rejected[raw].values.get("rejected_fraction")) if raw in rejected else math.nan,
-                    v.get("trails") or 0, *_sky_geometry(facts),
-                )
-            )  # fmt: skip
-        found += series_findings(series)
-    return found
+def _series_findings(night: Night, series: Series) -> list[Finding]:
+    rejected = night.products_of("stack_frame", series.key)
+    summaries = []
+    for raw, product in night.products_of("score", series.key).items():
+        v = product.values
+        facts = night.facts(raw)
+        shift = (math.nan, math.nan)
+        if v["matrix"] is not None and facts is not None:
+            shift = field_shift(v["matrix"], facts.width, facts.height)
+        summaries.append(
+            ExposureSummary(
+                raw, facts.mid_utc if facts else None, number_of(v["fwhm_px"]), number_of(v["ellipticity"]),
+                number_of(v["sky_adu"]), number_of(v["transparency"]), shift, number_of(v["rotation_deg"]),
+                number_of(rejected[raw].values.get("rejected_fraction")) if raw in rejected else math.nan,
+                v.get("trails") or 0, *_sky_geometry(facts),
+            )
+        )  # fmt: skip
+    return series_findings(summaries) if summaries else []
 
 
 def _sky_geometry(facts: ExposureFacts | None) -> tuple[float, float]:
@@ -178,49 +178,31 @@ def _sky_geometry(facts: ExposureFacts | None) -> tuple[float, float]:
     return float(airmass_at([facts.mid_utc], facts.ra_deg, facts.dec_deg, facts.site)[0]), sun
 
 
-def run_stack(night: Night, context: JobContext) -> StationResult:
-    """Stack the scored exposures of the working filter that no rule takes out, apart where a tag asks for it."""
-    keep, ruled = stack_candidates(night)
-    findings = [f for f in night.findings("combine") if f.code != "trail"]
+def run_stack(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Stack the scored exposures of a series that no rule takes out."""
+    series = series or night.current_series()
+    if series is None:
+        return no_series(night, "combine")
+    keep, ruled = stack_candidates(night, series)
+    findings = [f for f in night.findings("combine", series.key) if f.code != "trail"]
     if not keep:
-        return finish(
-            night,
-            StationResult("combine", "nothing to stack", problem="no exposure is left to stack"),
-            findings,
-        )
-    stacks: list[Product] = []
-    frames: list[Product] = []
-    for label, members in _stack_sets(night, keep).items():
-        made = _stack_one(night, context, label, members, ruled)
-        if isinstance(made, Failed):
-            return finish(night, StationResult("combine", made.reason, problem=made.reason), findings)
-        stacks.append(made[0])
-        frames += made[1]
-    night.store_products("stack_frame", frames, clear=True)
-    night.store_products("stack", stacks)
-    findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night)
-    several = f" in {len(stacks)} stacks" if len(stacks) > 1 else ""
-    text = f"{len(frames)} exposures stacked{several}, {len(ruled)} ruled out"
-    return finish(night, StationResult("combine", text, len(frames), 0, "", stacks[0].values), findings)
+        problem = "no exposure is left to stack"
+        return finish(night, StationResult("combine", "nothing to stack", problem=problem), findings, series)
+    made = _stack(night, series, context, keep, ruled)
+    if isinstance(made, Failed):
+        return finish(night, StationResult("combine", made.reason, problem=made.reason), findings, series)
+    stack, frames = made
+    night.store_products("stack_frame", frames, series=series.key, clear=True)
+    night.store_products("stack", [stack], series=series.key, clear=True)
+    findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night, series)
+    text = f"{len(frames)} exposures stacked, {len(ruled)} ruled out"
+    return finish(night, StationResult("combine", text, len(frames), 0, "", stack.values), findings, series)
 
 
-def _stack_sets(night: Night, keep: dict[str, Product]) -> dict[str, dict[str, Product]]:
-    """Split what is to be stacked by the tags that stack apart; the label is filter and tag values."""
-    apart = [tag.name for tag in night.settings.intake.tags if tag.stacks]
-    name = working_filter(night)
-    sets: dict[str, dict[str, Product]] = {}
-    for raw, product in keep.items():
-        facts = night.facts(raw)
-        values = [facts.session if tag == SESSION else facts.tags.get(tag, "") for tag in apart] if facts else []
-        label = "-".join(v for v in (name, *values) if v)
-        sets.setdefault(label, {})[raw] = product
-    return sets
-
-
-def _all_aligned(night: Night, keep: dict[str, Product]) -> tuple[list[Aligned], Aligned]:
+def _all_aligned(night: Night, series: Series, keep: dict[str, Product]) -> tuple[list[Aligned], Aligned]:
     """Return the exposures with their way onto one of them, and that one: the reference, or the best that is left."""
-    rows = quality_rows(night)
-    working = working_exposures(night)
+    rows = quality_rows(night, series)
+    working = working_exposures(night, series)
     aligned = []
     for raw, product in keep.items():
         facts = working.get(raw) or night.facts(raw)
@@ -231,17 +213,11 @@ def _all_aligned(night: Night, keep: dict[str, Product]) -> tuple[list[Aligned],
     if best is None:
         # The reference itself was left out: another becomes the frame, everything is carried onto it.
         best = max(aligned, key=lambda a: a.scored.quality.score)
-        back = best.transform.inverse().matrix
+        back = best.transform.inverse()
         aligned = [
-            replace(a, transform=_chained(a.transform, back), flux_ratio=a.flux_ratio / best.flux_ratio)
-            for a in aligned
+            replace(a, transform=a.transform.then(back), flux_ratio=a.flux_ratio / best.flux_ratio) for a in aligned
         ]
     return aligned, best
-
-
-def _file_label(label: str) -> str:
-    safe = "".join(c if c.isalnum() or c in "-+." else "_" for c in label)
-    return f"-{safe}" if safe else ""
 
 
 def _stacked(aligned: list[Aligned], output: Path, context: JobContext, options: StackOptions) -> StackResult:
@@ -251,18 +227,18 @@ def _stacked(aligned: list[Aligned], output: Path, context: JobContext, options:
     )
 
 
-def _stack_one(
-    night: Night, context: JobContext, label: str, keep: dict[str, Product], ruled: dict[str, str]
+def _stack(
+    night: Night, series: Series, context: JobContext, keep: dict[str, Product], ruled: dict[str, str]
 ) -> tuple[Product, list[Product]] | Failed:
     settings = night.settings.combine
-    aligned, best = _all_aligned(night, keep)
+    aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
         framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
         normalise=settings.normalise, reference=best.scored.facts.path,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
-    output = night.products / f"stack{_file_label(label)}.fits"
+    output = series_file(night, series, "stack.fits")
     result = _stacked(aligned, output, context, options)
     if not result.ok:
         return Failed(result.reason)
@@ -270,44 +246,38 @@ def _stack_one(
     frames = [Product("stack_frame", raw_of[o.file], "", dict(o.values)) for o in result.frames if o.ok]
     weights = result.stacked.weights if result.stacked is not None else np.ones(1)
     values = {
-        "count": len(frames), "width": result.width, "height": result.height, "filter": working_filter(night),
+        "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
         "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),
     }  # fmt: skip
-    return Product("stack", label, str(output), values), frames
+    return Product("stack", series.key, str(output), values), frames
 
 
-def run_deep(night: Night, context: JobContext) -> StationResult:
+def run_deep(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Make the deep view: the median of the aligned exposures that the rules keep, on the reference's own pixels.
 
     It serves to place marks on stars that no single exposure shows; it is no product to measure in.
     """
-    keep, _ = stack_candidates(night)
-    name = working_filter(night)
-    if len(keep) < 2:
+    series = series or night.current_series()
+    keep = stack_candidates(night, series)[0] if series is not None else {}
+    if series is None or len(keep) < 2:
         return StationResult(
             "combine", "no deep view", problem="a deep view needs two aligned exposures: score them first"
         )
-    aligned, best = _all_aligned(night, keep)
+    aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
         framing=Framing.REFERENCE, rejection=Rejection(Method.MEDIAN), normalise=Normalise.BOTH,
         weighting=Weighting.EQUAL, reference=best.scored.facts.path,
     )  # fmt: skip
-    output = night.products / f"deep{_file_label(name)}.fits"
+    output = series_file(night, series, "deep.fits")
     result = _stacked(aligned, output, context, options)
     if not result.ok:
         return StationResult("combine", result.reason, problem=result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
-    values = {"count": len(aligned), "reference": raw_of[best.scored.facts.path], "filter": name}
-    night.store_products("deep", [Product("deep", name, str(output), values)])
+    values = {"count": len(aligned), "reference": raw_of[best.scored.facts.path], "filter": series.filter}
+    night.store_products("deep", [Product("deep", series.key, str(output), values)], series=series.key, clear=True)
     return StationResult("combine", f"deep view of {len(aligned)} exposures", len(aligned), 0, "", values)
-
-
-def _chained(first: Transform, then: np.ndarray) -> Transform:
-    linear = then[:, :2] @ first.matrix[:, :2]
-    shift = then[:, :2] @ first.matrix[:, 2] + then[:, 2]
-    return Transform(np.column_stack([linear, shift]), first.rms_px, first.matched)
 
 
 def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: float) -> Aligned:
@@ -321,7 +291,8 @@ def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: flo
     return Aligned(Scored(facts, stars, quality), transform, number_of(v["flux_ratio"]))
 
 
-def run_combine(night: Night, context: JobContext) -> StationResult:
+def run_combine(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Score, then stack."""
-    scored = run_score(night, context)
-    return scored if scored.problem else run_stack(night, context)
+    series = series or night.current_series()
+    scored = run_score(night, context, series)
+    return scored if scored.problem else run_stack(night, context, series)

@@ -17,6 +17,7 @@ from ulvar.flows import (
     Measured,
     MeasureOptions,
     Reference,
+    Series,
     make_curve,
     measure_series,
     read_stars,
@@ -26,31 +27,33 @@ from ulvar.inspection import notice
 from ulvar.lightcurves import write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.stations.origins import star_origin, way_to_origin
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.resuming import Kept, measured_again, measured_values
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
     measured_files,
+    no_series,
     number_of,
+    series_file,
     star_table_path,
     told_failures,
     working_exposures,
-    working_filter,
 )
 from ulvar.photometry import ApertureOptions, read_series, write_series
 from ulvar.registration import Transform
 from ulvar.stars import StarTable, Trail
 
 
-def series_path(night: Night) -> Path:
-    """Where the series table of the night is."""
-    return night.products / "series.csv"
+def series_path(night: Night, series: Series) -> Path:
+    """Where the table of a measured series is."""
+    return series_file(night, series, "series.csv")
 
 
-def curve_path(night: Night) -> Path:
-    """Where the light curve of the night is."""
-    return night.products / "curve.csv"
+def curve_path(night: Night, series: Series) -> Path:
+    """Where the light curve of a series is."""
+    return series_file(night, series, "curve.csv")
 
 
 @dataclass(frozen=True)
@@ -72,14 +75,16 @@ class _Known:
         return [identity(self.facts), self.found, matrix, None if self.wcs is None else self.wcs.cards()]
 
 
-def _known(night: Night, raw: str, facts: ExposureFacts, score: Product | None, wcs: Wcs | None) -> _Known:
+def _known(
+    night: Night, raw: str, facts: ExposureFacts, score: Product | None, wcs: Wcs | None, way: Transform | Failed
+) -> _Known:
     if score is None:
         return _Known(facts, wcs)
     v = score.values
     table = star_table_path(night, score)
     transform = None
-    if v["matrix"] is not None:
-        transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
+    if v["matrix"] is not None and isinstance(way, Transform):
+        transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"]).then(way)
     # Of its light nothing is needed, only where a trail runs.
     trails = tuple(Trail(*ends, width, math.nan, math.nan) for *ends, width in v.get("trail_lines") or ())  # type: ignore[call-arg]
     return _Known(
@@ -88,20 +93,25 @@ def _known(night: Night, raw: str, facts: ExposureFacts, score: Product | None, 
     )  # fmt: skip
 
 
-def run_measure(night: Night, context: JobContext) -> StationResult:
-    """Measure the night's stars in every working exposure of the filter."""
-    stars = night.stars()
+def run_measure(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Measure the stars of the field in every working exposure of a series."""
+    series = series or night.current_series()
+    if series is None:
+        return no_series(night, "measure")
+    stars = night.stars(series)
     if not any(s.role == "target" for s in stars):
         problem = "no target: click it in the picture, or propose stars"
-        return finish(night, StationResult("measure", problem, problem=problem), [])
+        return finish(night, StationResult("measure", problem, problem=problem), [], series)
     settings = night.settings.measure
-    name = working_filter(night)
-    working = {raw: f for raw, f in working_exposures(night).items() if f.filter == name}
+    working = working_exposures(night, series)
     raw_of = {facts.path: raw for raw, facts in working.items()}
     scores, plates = night.products_of("score"), solutions(night)
-    inputs = {raw: _known(night, raw, facts, scores.get(raw), plates.get(raw)) for raw, facts in working.items()}
-    origins = {scores[raw].values["reference"] for raw in working if raw in scores}
-    origin = next((raw for raw, p in scores.items() if p.output in origins), "")
+    origin = star_origin(night, series, scores)
+    way = way_to_origin(night, series, scores)
+    inputs = {
+        raw: _known(night, raw, facts, scores[raw] if raw in scores and scores[raw].series == series.key else None, plates.get(raw), way)
+        for raw, facts in working.items()
+    }  # fmt: skip
     reference = _reference(night, scores.get(origin), plates.get(origin))
     options = MeasureOptions(
         ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px),
@@ -109,12 +119,12 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     )
     shared = [
         [vars(star) for star in stars], vars(options.aperture), options.refined,
-        inputs[origin].stamp() if origin in inputs else origin,
+        [origin, scores[origin].values.get("print") if origin in scores else "", plates[origin].cards() if origin in plates else None],
     ]  # fmt: skip
     # Rows carry the name that tells an exposure from its namesakes.
     names = distinct_names(facts.path for facts in working.values())
     prints = {raw: fingerprint("measure", shared, k.stamp(), names[k.facts.path]) for raw, k in inputs.items()}
-    kept = Kept(night, "rows", prints)
+    kept = Kept(night, "rows", prints, series.key)
 
     def keep(path: str, result: Measured) -> None:
         kept.store(raw_of[path], "", {"rows": measured_values(result.rows), "fwhm_px": result.fwhm_px})
@@ -135,14 +145,16 @@ def run_measure(night: Night, context: JobContext) -> StationResult:
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     measured = [Product("measured", raw_of[o.file], "", {"file": o.values["file"]}) for o in good]
-    night.store_products("measured", measured, clear=True)
+    night.store_products("measured", measured, series=series.key, clear=True)
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("measure", "not_measured", "measured", bad, raw_of)
     if rows:
-        write_series(series_path(night), rows, replace=True)
+        path = series_path(night, series)
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write_series(path, rows, replace=True)
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
     text = f"{len(stars)} stars measured in {len(good)} exposures"
-    return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings)
+    return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
 
 
 def _reference(night: Night, score: Product | None, wcs: Wcs | None) -> Reference | None:
@@ -152,30 +164,33 @@ def _reference(night: Night, score: Product | None, wcs: Wcs | None) -> Referenc
     return Reference(score.output, read_stars(table), wcs) if table.exists() else None
 
 
-def run_curve(night: Night, context: JobContext) -> StationResult:
-    """Make the light curve and its fits from the series table."""
-    table_path = series_path(night)
-    if not table_path.exists():
-        return finish(night, StationResult("curve", "no measurements", problem="measure first"), [])
+def run_curve(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Make the light curve of a series and its fits from the series table."""
+    series = series or night.current_series()
+    if series is None:
+        return no_series(night, "curve")
+    if not series_path(night, series).exists():
+        return finish(night, StationResult("curve", "no measurements", problem="measure first"), [], series)
     context.progress(0, 1, "Fitting the light curve")
-    result = night_curve(night)
+    result = night_curve(night, series)
     if isinstance(result, Failed):
         finding = notice("no_curve", "There is no light curve", f"{result.reason}.")
-        return finish(night, StationResult("curve", result.reason, problem=result.reason), [finding])
-    write_curve(curve_path(night), result.curve, replace=True)
+        return finish(night, StationResult("curve", result.reason, problem=result.reason), [finding], series)
+    output = curve_path(night, series)
+    write_curve(output, result.curve, replace=True)
     body = result.as_json()
-    night.store_products("curve", [Product("curve", "curve", str(curve_path(night)), body)])
+    night.store_products("curve", [Product("curve", series.key, str(output), body)], series=series.key, clear=True)
     context.progress(1, 1, "Fitting the light curve")
     count = int((~result.curve.left_out).sum())
     text = f"{counted(count, 'point')}, scatter {1000 * result.rms:.1f} mmag"
-    return finish(night, StationResult("curve", text, count, 0, "", body), list(result.findings))
+    return finish(night, StationResult("curve", text, count, 0, "", body), list(result.findings), series)
 
 
-def night_curve(night: Night) -> CurveResult | Failed:
-    """Return the light curve of the measured series; points of exposures left out since count for nothing."""
+def night_curve(night: Night, series: Series) -> CurveResult | Failed:
+    """Return the light curve of a measured series; points of exposures left out since count for nothing."""
     settings = night.settings.curve
-    table = read_series(series_path(night))
+    table = read_series(series_path(night, series))
     gone = night.left_out
-    out = frozenset(file for raw, file in measured_files(night).items() if raw in gone)
+    out = frozenset(file for raw, file in measured_files(night, series).items() if raw in gone)
     options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out)
     return make_curve(table, options)

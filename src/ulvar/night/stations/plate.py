@@ -7,7 +7,16 @@ from typing import Any
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.engine import JobContext
-from ulvar.flows import Outcome, PlateOptions, catalogue_print, hinted_cones, read_stars, read_wcs_file, solve_files
+from ulvar.flows import (
+    Outcome,
+    PlateOptions,
+    Series,
+    catalogue_print,
+    hinted_cones,
+    read_stars,
+    read_wcs_file,
+    solve_files,
+)
 from ulvar.frames import FrameError, fingerprint, identity, scan_file
 from ulvar.inspection import notice
 from ulvar.night.products import Product
@@ -16,41 +25,43 @@ from ulvar.night.stations.resuming import Kept
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
+    no_series,
     star_table_path,
     told_failures,
     working_exposures,
-    working_filter,
 )
 
 
-def run_plate(night: Night, context: JobContext) -> StationResult:
-    """Solve the stack and every scored exposure of the working filter."""
+def run_plate(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Solve the stack and every scored exposure of a series."""
+    series = series or night.current_series()
+    if series is None:
+        return no_series(night, "plate")
     settings = night.settings.plate
     if not settings.catalogue:
         problem = "choose a star catalogue first"
-        return finish(night, StationResult("plate", problem, problem=problem), [])
+        return finish(night, StationResult("plate", problem, problem=problem), [], series)
     scale = (settings.scale_low, settings.scale_high) if settings.scale_low and settings.scale_high else None
     options = PlateOptions(radius_deg=settings.radius_deg, scale=scale, again=True)
-    name = working_filter(night)
-    working = working_exposures(night)
-    scores = {raw: p for raw, p in night.products_of("score").items() if p.values["filter"] == name and raw in working}
+    working = working_exposures(night, series)
+    scores = {raw: p for raw, p in night.products_of("score", series.key).items() if raw in working}
     stars = {working[raw].path: read_stars(star_table_path(night, score)) for raw, score in scores.items()}
     exposures = [working[raw] for raw in scores]
     if not exposures:
-        return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [])
+        return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [], series)
     try:
         catalogue = load_catalogue(settings.catalogue, near=hinted_cones(exposures, options))
     except CatalogueError as error:
         finding = notice("catalogue", "The catalogue cannot be used", f"{error}.")
-        return finish(night, StationResult("plate", str(error), problem=str(error)), [finding])
-    folder = night.products / "plate"
+        return finish(night, StationResult("plate", str(error), problem=str(error)), [finding], series)
+    folder = night.series_folder(series.key) / "plate"
     raw_of = {working[raw].path: raw for raw in scores}
     hints = [settings.radius_deg, scale, catalogue_print(catalogue), str(folder)]
     prints = {
         raw: fingerprint("plate", identity(working[raw]), hints, score.values.get("print"))
         for raw, score in scores.items()
     }
-    kept = Kept(night, "plate", prints)
+    kept = Kept(night, "plate", prints, series.key)
 
     def keep(outcome: Outcome) -> None:
         if outcome.ok:
@@ -63,32 +74,34 @@ def run_plate(night: Night, context: JobContext) -> StationResult:
     ] + solved
     good = [o for o in outcomes if o.ok]
     plates = [Product("plate", raw_of[o.file], o.output, {**o.values, "print": prints[raw_of[o.file]]}) for o in good]
-    night.store_products("plate", plates, clear=True)
-    _solve_stack(night, catalogue, options, context)
+    night.store_products("plate", plates, series=series.key, clear=True)
+    _solve_stack(night, series, catalogue, options, context)
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("plate", "not_solved", "solved", bad, raw_of)
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
     text = f"{len(good)} of {len(outcomes)} exposures solved"
-    return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings)
+    return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings, series)
 
 
-def _solve_stack(night: Night, catalogue: Any, options: PlateOptions, context: JobContext) -> None:
+def _solve_stack(night: Night, series: Series, catalogue: Any, options: PlateOptions, context: JobContext) -> None:
     solved = []
-    for name, product in night.products_of("stack").items():
+    stack = night.products_of("stack", series.key).get(series.key)
+    if stack is not None:
         try:
-            facts = scan_file(product.output)
+            facts = scan_file(stack.output)
         except FrameError:
-            continue
-        (outcome,) = solve_files([facts], catalogue, context, options=options, wcs_folder=night.products / "plate")
+            return
+        folder = night.series_folder(series.key) / "plate"
+        (outcome,) = solve_files([facts], catalogue, context, options=options, wcs_folder=folder)
         if outcome.ok:
-            solved.append(Product("plate_stack", name, outcome.output, dict(outcome.values)))
-    night.store_products("plate_stack", solved, clear=True)
+            solved.append(Product("plate_stack", series.key, outcome.output, dict(outcome.values)))
+    night.store_products("plate_stack", solved, series=series.key, clear=True)
 
 
-def solutions(night: Night) -> dict[str, Wcs]:
-    """Return raw path to plate solution."""
+def solutions(night: Night, series: Series | None = None) -> dict[str, Wcs]:
+    """Return raw path to plate solution, of a series or all."""
     result = {}
-    for raw, product in night.products_of("plate").items():
+    for raw, product in night.products_of("plate", series.key if series else None).items():
         wcs = read_wcs_file(Path(product.output))
         if wcs is not None:
             result[raw] = wcs

@@ -26,10 +26,12 @@ class Kept:
         Of the products in the night's file.
     prints : mapping of str to str
         Raw path to the fingerprint of all that the exposure's result depends on.
+    series : str
+        Key of the exposures' series.
     """
 
-    def __init__(self, night: Night, kind: str, prints: Mapping[str, str]) -> None:
-        self._night, self._kind, self._prints = night, kind, prints
+    def __init__(self, night: Night, kind: str, prints: Mapping[str, str], series: str) -> None:
+        self._night, self._kind, self._prints, self._series = night, kind, prints, series
         self.known = {
             raw: product
             for raw, product in night.products_of(kind).items()
@@ -39,7 +41,7 @@ class Kept:
     def store(self, raw: str, output: str, values: dict[str, Any]) -> None:
         """Keep one exposure's result."""
         body = {**values, "print": self._prints[raw]}
-        self._night.store_products(self._kind, [Product(self._kind, raw, output, body)])
+        self._night.store_products(self._kind, [Product(self._kind, raw, output, body)], series=self._series)
 
 
 def scored_values(scored: Scored) -> dict[str, Any]:

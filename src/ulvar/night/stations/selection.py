@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from ulvar.flows import Series
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.settings import NightSettings
 from ulvar.night.stations.plate import solutions
-from ulvar.night.stations.shared import number_of, working_filter
+from ulvar.night.stations.shared import number_of
 from ulvar.stacking import Rule
 from ulvar.stars import BLENDS, blend_scores
 
@@ -19,19 +20,24 @@ QualityRow = dict[str, float | None]
 
 
 def quality_rows(
-    night: Night, settings: NightSettings | None = None, scores: dict[str, Product] | None = None
+    night: Night,
+    series: Series | None = None,
+    settings: NightSettings | None = None,
+    scores: dict[str, Product] | None = None,
 ) -> dict[str, QualityRow]:
     """Return raw path to every quality of each scored exposure, with scores by the night's blend.
 
     Parameters
     ----------
     night : Night
+    series : Series, optional
+        By default the exposures of all series.
     settings : NightSettings, optional
         Others than the night's own, to see what they would do.
     scores : dict, optional
         The night's scores where they are read already.
     """
-    scores = night.products_of("score") if scores is None else scores
+    scores = night.products_of("score", series.key if series else None) if scores is None else scores
     if not scores:
         return {}
     chosen = settings or night.settings
@@ -62,11 +68,11 @@ def _finite(value: float) -> float | None:
 
 
 def _comparable(scores: dict[str, Product], facts: dict[str, Any]) -> list[list[str]]:
-    """Split exposures into those of one filter and exposure time, which alone can be compared."""
+    """Split exposures into those of one series and exposure time, which alone can be compared."""
     groups: dict[tuple, list[str]] = {}
     for raw, product in scores.items():
         seconds = facts[raw].exposure_s if raw in facts else None
-        groups.setdefault((product.values["filter"], seconds), []).append(raw)
+        groups.setdefault((product.series, product.values["filter"], seconds), []).append(raw)
     return list(groups.values())
 
 
@@ -92,6 +98,7 @@ def ruled_out(settings: NightSettings, row: QualityRow, product: Product) -> str
 
 def stack_candidates(
     night: Night,
+    series: Series,
     settings: NightSettings | None = None,
     rows: dict[str, QualityRow] | None = None,
     scores: dict[str, Product] | None = None,
@@ -100,14 +107,13 @@ def stack_candidates(
 
     `rows` and `scores` are the exposures' qualities and scores where they are known already.
     """
-    scores = night.products_of("score") if scores is None else scores
+    scores = night.products_of("score", series.key) if scores is None else scores
     chosen = settings or night.settings
-    name = working_filter(night)
     out = night.left_out
-    rows = quality_rows(night, chosen, scores) if rows is None else rows
+    rows = quality_rows(night, series, chosen, scores) if rows is None else rows
     keep, ruled = {}, {}
     for raw, product in scores.items():
-        if product.values["filter"] != name or raw in out:
+        if product.series != series.key or raw in out:
             continue
         why = ruled_out(chosen, rows[raw], product)
         if why:

@@ -1,4 +1,4 @@
-"""What the stations share: results, the working exposures, the working filter."""
+"""What the stations share: results, the working exposures, files of a series."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from ulvar.flows import Outcome, calibrated_facts
+from ulvar.flows import Outcome, Series, calibrated_facts
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import Finding, Severity, notice, sort_findings
 from ulvar.night.products import Product
@@ -26,15 +26,22 @@ class StationResult:
     failed: int = 0
     problem: str = ""
     values: dict[str, Any] | None = None
+    series: str = ""
 
 
-def finish(night: Night, result: StationResult, findings: list[Finding]) -> StationResult:
-    night.set_findings(result.station, sort_findings(findings))
+def finish(night: Night, result: StationResult, findings: list[Finding], series: Series | None = None) -> StationResult:
+    """Store a station's findings and state (from Combine on those of a series), and its step in the recipe."""
+    night.set_findings(result.station, sort_findings(findings), series.key if series else "")
     blocks = any(f.severity is Severity.BLOCKS for f in findings)
     state = "attention" if result.problem or blocks else "part" if result.failed else "done"
-    night.mark_run(result.station, state)
+    night.mark_run(result.station, state, series)
     record_step(night, result.station)
     return result
+
+
+def no_series(night: Night, station: str) -> StationResult:
+    """Say that there is nothing to work on."""
+    return finish(night, StationResult(station, "no lights", problem="there is no light to work on"), [])
 
 
 def told_failures(
@@ -59,13 +66,14 @@ def kept_lights(night: Night) -> list[ExposureFacts]:
     return [f for f in night.lights() if f.path not in out]
 
 
-def working_exposures(night: Night) -> dict[str, ExposureFacts]:
-    """Return raw path to the facts of the file to work on: the calibrated copy.
+def working_exposures(night: Night, series: Series) -> dict[str, ExposureFacts]:
+    """Return raw path to the facts of the file to work on, of a series' kept lights: the calibrated copy.
 
     Only where the night has no calibrated light at all are raw lights themselves worked on.
     """
+    members = set(series.files)
     calibrated = night.products_of("calibrated")
-    lights = kept_lights(night)
+    lights = [f for f in kept_lights(night) if f.path in members]
     if calibrated:
         return {
             f.path: calibrated_facts(f, calibrated[f.path].output, calibrated[f.path].values)
@@ -75,27 +83,23 @@ def working_exposures(night: Night) -> dict[str, ExposureFacts]:
     return {f.path: f for f in lights}
 
 
-def working_filter(night: Night) -> str:
-    """Return the filter that is combined and measured: the one set, else the one with most exposures."""
-    wanted = night.settings.combine.filter
-    filters = [f.filter for f in working_exposures(night).values()]
-    if wanted and wanted in filters:
-        return wanted
-    return max(sorted(set(filters)), key=filters.count) if filters else ""
-
-
 def star_table_path(night: Night, score: Product) -> Path:
     """Return the file of the stars that were found when an exposure was scored."""
-    # Nights scored before tables had names of their own have them under the file's.
+    # Nights scored before tables had names of their own have them under the file's; before series, in one folder.
     name = score.values.get("table") or f"{ExposureFacts(score.output).stem}.stars.csv"
-    return night.products / "stars" / name
+    return night.products / name if "/" in name else night.products / "stars" / name
 
 
-def measured_files(night: Night) -> dict[str, str]:
+def series_file(night: Night, series: Series, name: str) -> Path:
+    """Return where a file of a series is: in a folder of its own, named after the series."""
+    return night.series_folder(series.key) / f"{series.key}-{name}"
+
+
+def measured_files(night: Night, series: Series) -> dict[str, str]:
     """Return raw path to what the series table calls the exposure."""
     calibrated = night.products_of("calibrated")
     result = {}
-    for raw, product in night.products_of("measured").items():
+    for raw, product in night.products_of("measured", series.key).items():
         copy = calibrated.get(raw)
         result[raw] = product.values.get("file") or Path(copy.output if copy else raw).name
     return result

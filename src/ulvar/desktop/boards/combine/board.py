@@ -59,7 +59,7 @@ class CombineBoard(Board):
             # The pages went with the body that was cleared.
             self.close_page()
         self.title.setText("Scores")
-        if not self.model.products("score"):
+        if not self.model.scores():
             self._fill_empty()
             self._beforehand.start()
             return
@@ -210,7 +210,7 @@ class CombineBoard(Board):
 
     def _age(self) -> bool:
         """Note that the pages say what was; returns whether there are any that can be brought up to date."""
-        if not self._placed or not self.model.products("score"):
+        if not self._placed or not self.model.scores():
             return False
         self._aged = set(self._built)
         self._recount()
@@ -236,8 +236,7 @@ class CombineBoard(Board):
 
     def _recount(self) -> None:
         keep, _ = self.model.looking.stack_plan()
-        kind = " ".join([self.model.working_filter(), "exposures"]).lstrip()
-        self.count.setText(f"{len(keep)} of {len(self.model.looking.comparable())} {kind} kept")
+        self.count.setText(f"{len(keep)} of {len(self.model.looking.comparable())} exposures kept")
 
     def _brushed(self) -> None:
         if isinstance(self.shown, ExposuresPage) and self.isVisible():

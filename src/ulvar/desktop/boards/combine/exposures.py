@@ -126,11 +126,8 @@ class ExposuresPage(QWidget):
     def refresh(self) -> None:
         """Show qualities, products and selection as they are now."""
         self._rows_of = self._model.looking.quality()
-        name = self._model.working_filter()
-        scores = self._model.products("score")
-        self._members = [
-            f.path for f in self._model.lights() if f.path in scores and scores[f.path].values["filter"] == name
-        ]
+        scores = self._model.scores()
+        self._members = [f.path for f in self._model.lights() if f.path in scores]
         self.sparks.show_rows([self._rows_of[p] for p in self._members])
         self._offer_products()
         self._offer_axes()
@@ -166,11 +163,7 @@ class ExposuresPage(QWidget):
         """A button for each picture that was made of the exposures."""
         clear(self._products)
         for kind, words in (("deep", "Deep view"), ("stack", "Stack")):
-            product = (
-                self._model.looking.deep_view()
-                if kind == "deep"
-                else next(iter(self._model.products("stack").values()), None)
-            )
+            product = self._model.looking.deep_view() if kind == "deep" else self._model.of_series("stack")
             if product is None:
                 continue
             title = f"{words} of {product.values['count']}"

@@ -148,8 +148,8 @@ class StarsPage(QWidget):
             self._apply()
 
     def _ask(self) -> None:
-        night = self._model.night
-        facts = working_exposures(night).get(self._raw) if night is not None else None
+        night, series = self._model.night, self._model.series_of_exposure(self._raw)
+        facts = working_exposures(night, series).get(self._raw) if night is not None and series is not None else None
         if facts is not None:
             self.words.setText("Finding stars with open limits…")
             regions = self._model.looking.regions()

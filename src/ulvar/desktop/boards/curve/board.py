@@ -42,7 +42,7 @@ class CurveBoard(Board):
             return
         curve, fit = result.curve, result.eclipse
         self.title.setText(curve.name)
-        self.count.setText(f"{self.model.working_filter()}, {counted(int((~curve.left_out).sum()), 'point')}")
+        self.count.setText(f"{self.model.series_name()}, {counted(int((~curve.left_out).sum()), 'point')}")
         time = curve.time
         scale = "BJD_TDB" if np.isfinite(curve.bjd_tdb).all() else "JD UTC"
         day = math.floor(float(np.nanmin(time)))

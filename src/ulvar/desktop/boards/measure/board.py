@@ -70,7 +70,7 @@ class MeasureBoard(Board):
         self.title.setText("Stars")
         series = self.model.curves.series()
         measured = len({row.file for row in series.rows}) if series else 0
-        self.count.setText(f"{measured} {self.model.working_filter()} exposures" if measured else "")
+        self.count.setText(f"{measured} exposures" if measured else "")
         if not self.listed:
             self.body.addWidget(
                 empty_state("Click the target in the picture.", "Propose stars", lambda: self.command("propose"))

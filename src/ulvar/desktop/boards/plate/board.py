@@ -16,7 +16,7 @@ class PlateBoard(Board):
 
     def fill(self) -> None:
         """Build the solution's numbers and the table."""
-        plates, scores = self.model.products("plate"), self.model.products("score")
+        plates, scores = self.model.of_members("plate"), self.model.scores()
         self.title.setText("Plate solutions")
         if not scores:
             self.count.setText("")
@@ -28,8 +28,7 @@ class PlateBoard(Board):
                 )
             )
             return
-        name = self.model.working_filter()
-        members = [raw for raw, p in scores.items() if p.values["filter"] == name]
+        members = list(scores)
         self.count.setText(f"{len(plates)} of {len(members)} solved")
         if not plates:
             stars = scores[members[0]].values["stars"] if members else 0

@@ -1,0 +1,90 @@
+"""Whether what a station made still holds: fingerprints of all that it was made from, and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any, Protocol
+
+from ulvar.flows import Series
+from ulvar.frames import GIVEN, KNOWN_OTHERWISE, ExposureFacts, Role, fingerprint, identity
+from ulvar.night.settings import NightSettings
+from ulvar.photometry import ListedStar
+
+STATIONS = ("intake", "masters", "calibrate", "combine", "plate", "measure", "curve")
+# From here on a station works on one series.
+SERIES_STATIONS = STATIONS[3:]
+
+
+class Asked(Protocol):
+    """What is asked of a night."""
+
+    @property
+    def exposures(self) -> list[ExposureFacts]:
+        """All readable exposures."""
+
+    @property
+    def settings(self) -> NightSettings:
+        """The stations' settings."""
+
+    @property
+    def left_out(self) -> dict[str, str]:
+        """Path to reason."""
+
+    def series_of(self, key: str) -> Series | None:
+        """Return a series by its key."""
+
+    def stars(self, series: Series | None = None) -> list[ListedStar]:
+        """Return the stars to measure."""
+
+
+def run_key(station: str, series: Series | None) -> str:
+    """Return under what name a run of a station is remembered."""
+    return f"{station}@{series.key}" if series is not None and station in SERIES_STATIONS else station
+
+
+def _lights(exposures: Sequence[ExposureFacts]) -> list[ExposureFacts]:
+    return [f for f in exposures if f.role is Role.LIGHT and not f.is_master]
+
+
+def input_stamp(night: Asked, station: str, series: Series | None = None) -> str:
+    """Return a fingerprint of all that a station's result depends on.
+
+    Masters depend on the lights by what they ask for only, a series on its own exposures. What leaving an exposure
+    out takes from a result counts where the result holds exposures together: in masters, stacks and curves.
+    """
+    upto = STATIONS.index(station)
+    settings = night.settings.model_dump(mode="json")
+    # From calibrating on errors and noise hang on gain and read noise that were measured.
+    origins = KNOWN_OTHERWISE if upto >= 2 else GIVEN
+    exposures = night.exposures
+    members = set(series.files) if series is not None else set()
+    parts: list[Any] = [settings["intake"], [settings[name] for name in STATIONS[1 : upto + 1]]]
+    lights = _lights(exposures)
+    if station == "intake":
+        return fingerprint(*parts, [identity(f, origins) for f in exposures])
+    paths = {f.path for f in lights}
+    # What masters are made of counts for whatever is calibrated with them.
+    calibration = [f for f in exposures if f.path not in paths]
+    out = set(night.left_out)
+    parts += [[identity(f, origins) for f in calibration], sorted(out & {f.path for f in calibration})]
+    if station == "masters":
+        asked = {(f.filter, f.exposure_s, f.gain, f.offset, f.binning, f.width, f.height, f.sensor_temperature_c) for f in lights}  # fmt: skip
+        return fingerprint(*parts, sorted(map(repr, asked)))
+    if station in SERIES_STATIONS:
+        lights = [f for f in lights if f.path in members]
+    parts.append([identity(f, origins) for f in lights])
+    if station in ("combine", "curve"):
+        parts.append(sorted({f.path for f in lights} & out))
+    if upto >= STATIONS.index("measure"):
+        parts.append([vars(star) for star in night.stars(series)])
+    return fingerprint(*parts)
+
+
+def back_again(night: Asked, station: str, series: Series | None, entry: Mapping[str, Any]) -> bool:
+    """Whether a light that was left out when a station ran, so that nothing was made of it, is in again."""
+    if station not in ("calibrate", "plate", "measure"):
+        return False
+    back = set(entry.get("out", ())) - set(night.left_out)
+    if series is not None and station in SERIES_STATIONS:
+        return bool(back & set(series.files))
+    return bool(back & {f.path for f in _lights(night.exposures)})
