@@ -22,7 +22,7 @@ from ulvar.calibration import (
     parse_region,
     repair,
 )
-from ulvar.calibration._kernels import laplacian_edges, repair_pixels
+from ulvar.calibration._kernels import laplacian_edges, repair_pixels, subtract_divide
 from ulvar.calibration.calibrate import noise_scale, pedestal_for
 from ulvar.calibration.prepare import FULL_SCALE, Preparation
 from ulvar.frames import ExposureFacts, Frame, MaskBit, Role, scan_file
@@ -32,6 +32,57 @@ from ulvar.simulation import Camera, CameraState, Psf, star_field
 def master(kind: Role, data: np.ndarray, count: int = 20, level: float = float("nan")) -> Master:
     """Return a master in memory."""
     return Master(data.astype(np.float32), kind, ExposureFacts("m"), count, 0.1, 0.0, (), level_adu=level)
+
+
+class OnePass(unittest.TestCase):
+    """Subtracting and dividing in one pass, with and without each plane."""
+
+    def test_as_numpy_does_it(self) -> None:
+        rng = np.random.default_rng(2)
+        data, zero, flat = (rng.uniform(1, 9, 60).astype(np.float32) for _ in range(3))
+        data[3] = zero[7] = flat[11] = flat[12] = np.nan
+        empty = np.empty(0, np.float32)
+        for z, f in ((zero, flat), (zero, empty), (empty, flat), (empty, empty)):
+            out = np.empty(60, np.float32)
+            lost = subtract_divide(data, z, f, out)
+            expected = (data - z if z.size else data) * (f if f.size else np.float32(1))
+            np.testing.assert_array_equal(out, expected)
+            self.assertEqual(lost, int(np.isnan(expected).sum()))
+
+
+class StepsTold(unittest.TestCase):
+    """What was done is told, in its order, for every combination of masters."""
+
+    def test_words(self) -> None:
+        plane = np.full((20, 30), 500.0)
+        bias, dark = master(Role.BIAS, plane, 11), master(Role.DARK, 2 * plane, 12)
+        # A dark without its bias says so by its level.
+        bare = master(Role.DARK, 0.01 * plane, 13)
+        flat = master(Role.FLAT, plane, 14)
+        for planes, scale, words in (
+            ({"bias": bias}, 1.0, ["bias subtracted (11 frames)"]),
+            ({"dark": dark}, 1.0, ["dark subtracted (12 frames)"]),
+            ({"bias": bias, "dark": dark}, 1.0, ["dark subtracted (12 frames)"]),
+            ({"bias": bias, "dark": bare}, 1.0, ["bias subtracted (11 frames)", "dark subtracted (13 frames)"]),
+            ({"bias": bias, "dark": dark}, 0.5, ["bias subtracted (11 frames)", "dark subtracted, scaled (12 frames)"]),
+            ({"bias": bias, "dark": bare}, 0.5, ["bias subtracted (11 frames)", "dark subtracted, scaled (13 frames)"]),
+        ):
+            made = make_calibrator(scale=scale, **planes)  # type: ignore[arg-type]
+            self.assertEqual(list(made.steps), words)
+        told = make_calibrator(flat=flat).steps
+        self.assertEqual(len(told), 1)
+        self.assertIn("flat", told[0])
+
+    def test_what_cannot_be_applied(self) -> None:
+        small, large = master(Role.BIAS, np.ones((4, 5))), master(Role.FLAT, np.ones((5, 4)))
+        with self.assertRaisesRegex(ValueError, "sizes differ"):
+            make_calibrator(bias=small, flat=large)
+        with self.assertRaisesRegex(ValueError, "no master"):
+            make_calibrator()
+        with self.assertRaisesRegex(ValueError, "only with a bias"):
+            make_calibrator(dark=master(Role.DARK, np.ones((4, 5))), scale=2.0)
+        with self.assertRaisesRegex(ValueError, "defect list"):
+            make_calibrator(bias=small, known_defects=np.zeros((5, 4), np.uint16))
 
 
 class Overscan(unittest.TestCase):

@@ -172,7 +172,7 @@ class Kept(ScoredCase):
         self.model.leave_out([path], "by hand")
         self.assertIs(self.page("exposures"), exposures)
         self.assertIn("∅", exposures.rows.data(exposures.rows.index(exposures.rows.row_of(path), 0)))
-        self.assertIn(f"of {before - 1} V exposures", board.count.text())
+        self.assertIn(f"of {before - 1} exposures", board.count.text())
         # Search and order of the table outlast it.
         exposures.search.setText("01")
         exposures.sort_by("fwhm_px", True)
@@ -199,6 +199,7 @@ class Kept(ScoredCase):
 
     def test_pages_are_built_before_there_is_anything_to_show(self) -> None:
         board = self.window.board_of["combine"]
+        self.model.drop()
         with mock.patch.object(self.model, "products", side_effect=lambda kind: {}):
             board.mark_stale()
             QApplication.processEvents()
@@ -208,6 +209,7 @@ class Kept(ScoredCase):
             self.assertIsNone(board.shown)
             self.window.command("add rule")
             self.assertIn("Score the exposures first", self.window.toast.text())
+        self.model.drop()
         waiting = board._built["exposures"]
         self.assertFalse(waiting.isVisible())
         board.mark_stale()
@@ -397,7 +399,7 @@ class TheCurveBeside(ScoredCase):
         self.model.set_station("masters")
         self.addCleanup(self.go.set)
 
-    def make(self, _night: object) -> CurveResult:
+    def make(self, _night: object, _series: object) -> CurveResult:
         """Stand in for the fit: ends when it is let."""
         self.go.wait(20)
         result = object.__new__(CurveResult)

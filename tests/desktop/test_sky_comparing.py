@@ -52,7 +52,7 @@ class Comparing(ScoredCase):
         self.window.command("run deep")
         self.idle()
         deep = self.model.looking.deep_view()
-        self.assertTrue(deep.output.endswith("deep-V.fits"))
+        self.assertTrue(deep.output.endswith("-V-deep.fits"))
         single = self.sky.canvas.picture
         self.key(Qt.Key.Key_Y)
         self.until(lambda: self.sky.canvas.picture.path == deep.output, 20, "the deep view")
@@ -175,7 +175,8 @@ class Marking(ScoredCase):
         from ulvar.flows import read_stars
 
         raw = self.model.current
-        table = read_stars(folder / "products" / "stars" / f"{self.model.facts(raw).stem}.stars.csv")
+        stars = self.model.night.series_folder(self.model.chosen_series().key) / "stars"
+        table = read_stars(stars / f"{self.model.facts(raw).stem}.stars.csv")
         self.assertGreater(len(table), 30)
         self.assertFalse((np.hypot(table.x - regions[0].points[0][0], table.y - regions[0].points[0][1]) < 45).any())
         self.window.command("regions back")

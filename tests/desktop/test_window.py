@@ -83,7 +83,9 @@ class WholePath(WindowCase):
         self.assertIn("Stack", window.slip.action.text())
         self.click(window.slip.action)
         self.idle()
-        self.assertTrue((self.folder / "night" / "products" / "stack-V.fits").exists())
+        products = self.folder / "night" / "products"
+        (stack,) = products.glob("*/*-V-stack.fits")
+        self.assertEqual(stack.parent.name, model.chosen_series().key)
         self.assertIn("cloud", {f.code for f in model.jobs.findings()})
 
         # The plate needs a catalogue; without one the button says so.
@@ -105,7 +107,7 @@ class WholePath(WindowCase):
         self.key(Qt.Key.Key_7)
         self.click(window.slip.action)
         self.idle()
-        curve = self.folder / "night" / "products" / "curve.csv"
+        (curve,) = products.glob("*/*-V-curve.csv")
         with curve.open(newline="") as handle:
             rows = list(csv.DictReader(handle))
         self.assertEqual(len(rows), len(lights))

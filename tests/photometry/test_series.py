@@ -27,6 +27,7 @@ from ulvar.photometry import (
     row_values,
     write_series,
 )
+from ulvar.photometry._kernels import fill_bad, pixel_overlap
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import StarFlag, StarTable
 
@@ -191,6 +192,41 @@ class OneExposure(unittest.TestCase):
         self.assertEqual(ApertureOptions(10.0, False).radii(3.0), (10.0, 18.0, 32.0))
         self.assertEqual(ApertureOptions(2.0, False).radii(3.0), (2.0, 6.0, 12.0))
         self.assertEqual(ApertureOptions(2.0, True).radii(5.0), (10.0, 18.0, 32.0))
+
+
+class Filled(unittest.TestCase):
+    """Masked pixels of an aperture get the mean of the good ones at their distance."""
+
+    def test_sums_by_hand(self) -> None:
+        rng = np.random.default_rng(12)
+        data = rng.normal(100, 9, (24, 31)).astype(np.float32)
+        mask = np.zeros(data.shape, np.uint16)
+        mask[10, 14] = mask[13, 17] = 8
+        mask[12, 12] = 1  # another kind, which is no reason here
+        data[11, 18] = np.nan
+        cx, cy, r = 15.3, 11.6, 4.2
+        places = np.array([[14, 10], [17, 13]])
+        weights = np.array([0.9, 0.7])
+        sums = np.array([5.0, 2.0, 1.0, 0.5])
+        fill_bad(data, mask, 8, cx, cy, r, 5, 28, 2, 22, places, weights, sums)
+        rows, columns = np.mgrid[2:22, 5:28]
+        away = np.hypot(columns - cx, rows - cy)
+        good = np.isfinite(data[2:22, 5:28]) & ((mask[2:22, 5:28] & 8) == 0)
+        expected = np.array([5.0, 2.0, 1.0, 0.5])
+        for (x, y), w in zip(places, weights):
+            ring = good & (np.abs(away - np.hypot(x - cx, y - cy)) < 0.75)
+            mean = data[2:22, 5:28][ring].astype(float).mean()
+            shares = np.mean([pixel_overlap(dx - cx, dy - cy, r) for dx, dy in zip(columns[ring], rows[ring])])
+            expected += (w * mean, w, 2 * w * shares + w**2 / ring.sum(), w * mean)
+        np.testing.assert_allclose(sums, expected, rtol=1e-6)
+
+    def test_without_a_good_one_nothing_is_known(self) -> None:
+        mask = np.full((9, 9), 8, np.uint16)
+        sums = np.zeros(4)
+        fill_bad(
+            np.ones((9, 9), np.float32), mask, 8, 4.0, 4.0, 2.0, 0, 9, 0, 9, np.array([[4, 4]]), np.array([1.0]), sums
+        )
+        self.assertEqual(sums.tolist(), [0.0, 0.0, 0.0, np.inf])
 
 
 class AgainstNumpy(unittest.TestCase):

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from ulvar.desktop.line.state import LineState
+from ulvar.desktop.line.state import SKY_STATIONS, LineState
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.theme import Theme, font
@@ -44,6 +44,8 @@ class Legend(QWidget):
 
     def entries(self) -> list[tuple[str, int, str]]:
         """Return (dot kind, count, words)."""
+        if self._model.station in SKY_STATIONS and self._model.scores():
+            return self._series_entries()
         lights = self._model.lights()
         out = self._model.left_out()
         marked = self._model.jobs.files_with_findings()
@@ -57,19 +59,31 @@ class Legend(QWidget):
             rows.insert(2, ("calibration", calibration, "calibration frames"))
         return [row for row in rows if row[1]]
 
+    def _series_entries(self) -> list[tuple[str, int, str]]:
+        """Count the exposures of the series as the board does: in the stack, ruled out, left out; and the others."""
+        model = self._model
+        members, out = model.members(), model.left_out()
+        keep, ruled = model.looking.stack_plan()
+        lights = {f.path for f in model.lights()}
+        gone = sum(path in out for path in members)
+        unscored = len(members) - gone - len(keep) - len(ruled)
+        rows = [("kept", len(keep), "in the stack"), ("ruled", len(ruled), "ruled out"), ("left_out", gone, "left out (X)"),
+                ("unscored", unscored, "not scored"), ("other", len(lights - members), "of other series")]  # fmt: skip
+        return [row for row in rows if row[1] or row[0] == "kept"]
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         moon = self._state.moon_words
         if moon:
             # Beside the counts: over the dots it could not be read.
-            y = 9 + 16 * min(4, len(self.entries()))
+            y = 9 + 16 * min(5, len(self.entries()))
             painter.setPen(QPen(self.theme.color("note", 0.8), 1.2, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(3, y), QPointF(15, y))
             painter.setFont(font("label"))
             painter.setPen(self.theme.color("soft"))
             painter.drawText(QRectF(60, y - 9, 120, 18), Qt.AlignmentFlag.AlignVCenter, moon)
-        for i, (kind, count, words) in enumerate(self.entries()[: 4 if moon else 5]):
+        for i, (kind, count, words) in enumerate(self.entries()[: 5 if moon else 6]):
             y = 9 + 16 * i
             if kind == "calibration":
                 painter.fillRect(QRectF(8, y - 4, 3, 7), self.theme.color("soft"))

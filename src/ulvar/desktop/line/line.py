@@ -73,9 +73,9 @@ class Line(QWidget):
 
     def _paint_sky(self, painter: QPainter, plot: QRectF) -> None:
         """Twilight, Moon and airmass behind the dots."""
-        facts = next(
-            (f for f in self._model.lights() if f.site and f.ra_deg is not None and f.dec_deg is not None), None
-        )
+        members = self._model.members()
+        placed = [f for f in self._model.lights() if f.site and f.ra_deg is not None and f.dec_deg is not None]
+        facts = next((f for f in placed if f.path in members), placed[0] if placed else None)
         if facts is None:
             return
         self.state.sky.follow(facts, *self.state.span())

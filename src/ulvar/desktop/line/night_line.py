@@ -1,4 +1,4 @@
-"""The night line: one dot an exposure on one time axis, at the bottom of every station."""
+"""The night line: its series, and one dot an exposure on one time axis, at the bottom of every station."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from ulvar.desktop.line.gutter import Gutter, Legend
 from ulvar.desktop.line.line import Line
+from ulvar.desktop.line.series_bar import SeriesBar
 from ulvar.desktop.line.state import LineState
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.numbers import METRICS
@@ -22,7 +23,7 @@ class NightLine(QWidget):
         self._model = model
         self.setObjectName("bar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
-        self.setFixedHeight(140)
+        self.setFixedHeight(164)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 0, 16, 0)
         layout.setSpacing(0)
@@ -41,12 +42,22 @@ class NightLine(QWidget):
         column.addWidget(self.legend, 1)
         layout.addLayout(column)
         self.gutter = Gutter(state, theme)
-        layout.addWidget(self.gutter)
-        layout.addWidget(self.line, 1)
+        right = QVBoxLayout()
+        right.setSpacing(0)
+        self.series = SeriesBar(model)
+        right.addWidget(self.series)
+        plot = QHBoxLayout()
+        plot.setSpacing(0)
+        plot.addWidget(self.gutter)
+        plot.addWidget(self.line, 1)
+        right.addLayout(plot, 1)
+        layout.addSpacing(12)
+        layout.addLayout(right, 1)
         # The picture and the board come first: the line follows them.
         self._soon = Soon(self, self._refresh)
         for signal in (
             model.exposures_changed,
+            model.series_changed,
             model.station_changed,
             model.results_changed,
             model.findings_changed,
@@ -72,6 +83,7 @@ class NightLine(QWidget):
             for name in known:
                 self.metric_box.addItem(METRICS[name][0], name)
         self.metric_box.setCurrentIndex(max(0, self.metric_box.findData(self._model.numbers.metric)))
+        self.series.refresh()
         self.legend.update()
         self.gutter.update()
         self.line.update()

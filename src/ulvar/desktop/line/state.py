@@ -95,6 +95,7 @@ class LineState:
         out = self._model.left_out()
         marked = self._model.jobs.files_with_findings()
         members = self._model.members() if self._model.station in SKY_STATIONS else None
+        ruled = self._model.looking.stack_plan()[1] if members is not None else {}
         result = []
         lights = {f.path for f in self._model.lights()}
         for facts in self._model.exposures():
@@ -105,8 +106,12 @@ class LineState:
             kind = "kept"
             if facts.path in out:
                 kind = "left_out"
-            elif value is None or (members is not None and facts.path in lights and facts.path not in members):
+            elif members is not None and facts.path in lights and facts.path not in members:
                 kind = "other"
+            elif value is None:
+                kind = "unscored" if members is not None and facts.path in lights else "other"
+            elif facts.path in ruled:
+                kind = "ruled"
             elif facts.path in marked:
                 kind = "finding"
             result.append((facts.path, self.x(facts.start_utc.timestamp()), y, kind))

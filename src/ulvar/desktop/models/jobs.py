@@ -16,7 +16,7 @@ from ulvar.desktop.models.numbers import METRICS, Numbers
 from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied
 from ulvar.inspection import CODES, Finding, notice
-from ulvar.night import RUNNERS, STATIONS, Night, StationResult
+from ulvar.night import RUNNERS, SERIES_STATIONS, STATIONS, Night, StationResult
 from ulvar.night.stations import (
     for_each_series,
     run_combine,
@@ -126,6 +126,17 @@ class Jobs(QObject):
         return self._ground.cached(
             f"state {station}",
             lambda: self._ground.night.state(station, self._ground.chosen_series()) if self._ground.night else "empty",
+        )
+
+    def series_done(self, station: str) -> tuple[int, int]:
+        """How many of the night's series are done at a station, and how many there are; (0, 0) before Combine."""
+        night = self._ground.night
+        if night is None or station not in SERIES_STATIONS:
+            return 0, 0
+        series = self._ground.all_series()
+        return self._ground.cached(
+            f"state of series {station}",
+            lambda: (sum(night.state(station, one) in ("done", "part") for one in series), len(series)),
         )
 
     def findings(self) -> list[Finding]:

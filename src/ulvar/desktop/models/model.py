@@ -60,8 +60,7 @@ class Model(Ground):
         self.drop()
         self.curves.forget()
         self._remember(night.folder)
-        lights = self.lights()
-        self.current = lights[0].path if lights else (self.exposures()[0].path if self.exposures() else "")
+        self.current = self._first()
         self.jobs.finding = None
         self.night_changed.emit()
         self.exposures_changed.emit()
@@ -159,6 +158,31 @@ class Model(Ground):
         moved = paths[index] != self.current
         self.set_current(paths[index])
         return moved
+
+    def go_to_series(self, key: str) -> None:
+        """Work on another series; the picture goes to an exposure of it."""
+        if not self.choose_series(key):
+            return
+        if self.current not in self.members():
+            self.set_current(self._first())
+        self.set_brush(())
+        self.numbers.choose_metric()
+        self.metric_changed.emit()
+        self.message.emit(f"Working on {self.series_name()}.")
+
+    def _first(self) -> str:
+        """Return the first exposure of the series that is kept, else any; empty without one."""
+        members, out = self.members(), self.left_out()
+        order = [f.path for f in self.lights() if f.path in members] or [f.path for f in self.exposures()]
+        return next((p for p in order if p not in out), order[0] if order else "")
+
+    def step_series(self, by: int) -> bool:
+        """Go to the next or the previous series, round and round; False where there is no other."""
+        keys, chosen = [one.key for one in self.all_series()], self.chosen_series()
+        if chosen is None or len(keys) < 2:
+            return False
+        self.go_to_series(keys[(keys.index(chosen.key) + by) % len(keys)])
+        return True
 
     def set_brush(self, paths: Iterable[str]) -> None:
         """Select a span of exposures."""

@@ -87,13 +87,21 @@ def draw_severity(painter: QPainter, theme: Theme, x: float, y: float, word: str
 
 
 def draw_dot(painter: QPainter, theme: Theme, x: float, y: float, kind: str) -> None:
-    """Draw an exposure's dot: kept, other, finding, left_out, unreadable."""
+    """Draw an exposure's dot: kept, other (series), unscored, ruled (out of the stack), finding, left_out, unreadable."""
     painter.save()
     if kind == "left_out":
         painter.setPen(round_pen(theme.color("off"), 1.3))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
         painter.drawLine(QPointF(x - 4, y + 4), QPointF(x + 4, y - 4))
+    elif kind == "ruled":
+        # Open, as what is left out, but without its stroke: a rule can change its mind.
+        painter.setPen(round_pen(theme.color("off"), 1.3))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawEllipse(QPointF(x, y), 3.0, 3.0)
+    elif kind == "unscored":
+        painter.setPen(round_pen(theme.color("text", 0.7), 1.6))
+        painter.drawLine(QPointF(x - 2.4, y), QPointF(x + 2.4, y))
     elif kind == "unreadable":
         painter.setPen(round_pen(theme.color("block"), 1.7))
         painter.drawLine(QPointF(x - 3.6, y - 3.6), QPointF(x + 3.6, y + 3.6))

@@ -86,6 +86,8 @@ ACTIONS = (
     ActionSpec("station curve", "Curve", "7", "What does the star do?", "go"),
     ActionSpec("previous", "Previous exposure", "Left", "Step back along the night line", "go"),
     ActionSpec("next", "Next exposure", "Right", "Step on along the night line", "go"),
+    ActionSpec("previous series", "Previous series", ",", "Work on the series before, from Combine to Curve", "go"),
+    ActionSpec("next series", "Next series", ".", "Work on the series after, from Combine to Curve", "go"),
     ActionSpec("movie", "Play the night", "M", "Step through the exposures as a movie; again, or Esc, to stop", "go"),
     ActionSpec("movie faster", "Movie faster", "]", "Half as many exposures a second more", "go"),
     ActionSpec("movie slower", "Movie slower", "[", "A third fewer exposures a second", "go"),
@@ -101,6 +103,13 @@ ACTIONS = (
     ActionSpec("page stars", "Stars of this exposure", "", "Combine: the star table and the limits of finding", "go"),
     ActionSpec("page field", "Field map", "", "Combine: width and elongation over the field", "go"),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
+    ActionSpec(
+        "run every",
+        "Run the station for all series",
+        "Ctrl+Shift+R",
+        "One series after the other, each by itself",
+        "run",
+    ),
     ActionSpec("run score", "Score the exposures", "", "Find stars, judge and align each exposure", "run"),
     ActionSpec("run stack", "Stack the exposures", "", "Combine the exposures that are kept", "run"),
     ActionSpec(

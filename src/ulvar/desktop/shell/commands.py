@@ -23,6 +23,7 @@ from ulvar.desktop.shell.chores import Chores
 from ulvar.desktop.shell.finder import Entry, Finder
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
+from ulvar.night import SERIES_STATIONS
 
 
 @dataclass(frozen=True)
@@ -78,6 +79,8 @@ class Commands(QObject):
             self._say("Open a folder first.") if self._model.night is None else self._model.region_wanted.emit(
                 f"leave out:{rest}"
             )
+        elif command == "run every":
+            self._run_every()
         elif word == "run" and rest:
             self._run(rest, "")
         elif command == "run":
@@ -89,6 +92,7 @@ class Commands(QObject):
                 "movie": self._regions.movie.toggle, "movie faster": lambda: self._regions.movie.change_speed(1.5),
                 "movie slower": lambda: self._regions.movie.change_speed(1 / 1.5),
                 "previous": lambda: self._model.step(-1), "next": lambda: self._model.step(1),
+                "previous series": lambda: self._step_series(-1), "next series": lambda: self._step_series(1),
                 "propose": self._propose, "stop": self._stop, "one to one": self._regions.sky.canvas.one_to_one,
                 "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
@@ -102,6 +106,18 @@ class Commands(QObject):
             self._say("Open a folder first.")
         elif not self._model.jobs.run_station(station, what):
             self._say("Something runs already; stop it with Esc, or wait.")
+
+    def _run_every(self) -> None:
+        """Do for all series what the station's button does for one."""
+        model = self._model
+        if model.night is None or model.station not in SERIES_STATIONS:
+            self._say("From Combine on a station can be run for all series.")
+        elif not model.jobs.run_station(model.station, every=True):
+            self._say("Something runs already; stop it with Esc, or wait.")
+
+    def _step_series(self, by: int) -> None:
+        if not self._model.step_series(by):
+            self._say("This night has one series." if self._model.chosen_series() else "There is no series yet.")
 
     def _act(self) -> None:
         if self._model.jobs.busy and self._model.jobs.station == self._model.station:
@@ -154,6 +170,8 @@ class Commands(QObject):
         ]
         for star in model.night.stars() if model.night else []:
             entries.append((f"Star {star.name}", star.role, partial(self._go_to_star, star.name)))
+        for one in model.all_series():
+            entries.append((f"Series {one.title}", f"{len(one.members)}", partial(model.go_to_series, one.key)))
         for facts in model.lights():
             entries.append((f"Exposure {facts.stem}", "", partial(model.set_current, facts.path)))
         for folder in model.recent():

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import QEvent, QObject, Qt
@@ -17,11 +18,11 @@ def matches(query: str, text: str) -> int | None:
     low = text.lower()
     total = 0
     for word in query.lower().split():
-        place = low.find(word)
+        starts = [0] if low.startswith(word) else [m.start() + 1 for m in re.finditer(f"[ ,-]{re.escape(word)}", low)]
+        place = starts[0] if starts else low.find(word)
         if place < 0:
             return None
-        total += 0 if place == 0 or low[place - 1] in " ,-" else 10
-        total += place // 8
+        total += (0 if starts else 10) + place // 8
     return total
 
 

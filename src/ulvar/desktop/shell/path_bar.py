@@ -73,7 +73,9 @@ class Stations(QWidget):
             if station:
                 number = STATIONS.index(station) + 1
                 state = _STATE_WORDS[self._model.jobs.state(station)]
-                QToolTip.showText(event.globalPos(), f"{station.title()}: {state}. Key {number}", self)
+                done, every = self._model.jobs.series_done(station)
+                of = f" for {self._model.series_name()}; {done} of {every} series done" if every > 1 else ""
+                QToolTip.showText(event.globalPos(), f"{station.title()}: {state}{of}. Key {number}", self)
             return True
         return super().event(event)
 
@@ -100,6 +102,12 @@ class Stations(QWidget):
             painter.setFont(name_font)
             painter.setPen(self.theme.color("text" if here else "soft"))
             painter.drawText(QPointF(left + number_width, 45), station.title())
+            done, every = self._model.jobs.series_done(station)
+            if every > 1 and done:
+                # Beside the bead: how many series have come so far.
+                painter.setFont(font("unit"))
+                painter.setPen(self.theme.color("mute"))
+                painter.drawText(QPointF(self._x(i) + 13, 14), f"{done}/{every}")
             if here:
                 painter.fillRect(QRectF(left - 8, 53, name_width + number_width + 16, 3), self.theme.color("cur"))
 

@@ -109,6 +109,7 @@ class MainWindow(QMainWindow):
             self.boards.addWidget(board)
         self.slip = Slip(self.model, self.theme)
         self.slip.action_wanted.connect(lambda: self.command("run"))
+        self.slip.every_wanted.connect(lambda: self.command("run every"))
         for widget in (self.boards, self.sky, self.slip):
             self.splitter.addWidget(widget)
         self.splitter.setStretchFactor(1, 1)
@@ -256,7 +257,10 @@ class MainWindow(QMainWindow):
         self.toast.setText(text)
         self.toast.setMaximumWidth(520)
         self.toast.adjustSize()
-        self.toast.move(self.width() // 2 - self.toast.width() // 2, self.height() - 140 - self.toast.height() - 16)
+        # At the top of the picture: there it covers neither stretch and read-out nor the night line.
+        canvas = self.sky.canvas
+        corner = canvas.mapTo(self.centralWidget(), canvas.rect().topLeft())
+        self.toast.move(corner.x() + (canvas.width() - self.toast.width()) // 2, corner.y() + 12)
         self.toast.show()
         self.toast.raise_()
         self._toast_timer.start(6000)

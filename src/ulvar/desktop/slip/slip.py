@@ -22,12 +22,14 @@ from ulvar.desktop.slip.fields import FIELDS
 from ulvar.desktop.slip.minimum import show_minimum
 from ulvar.desktop.work.soon import Soon
 from ulvar.inspection import Finding
+from ulvar.night import SERIES_STATIONS
 
 
 class Slip(QWidget):
     """The region at the right."""
 
     action_wanted = Signal()
+    every_wanted = Signal()
 
     def __init__(self, model: Model, theme: Theme) -> None:
         super().__init__()
@@ -67,8 +69,15 @@ class Slip(QWidget):
         self.action = QPushButton("")
         self.action.setProperty("kind", "action")
         self.action.clicked.connect(self._act)
+        self.every = QPushButton("")
+        self.every.setToolTip("Do it for every series, one after the other (Ctrl+Shift+R)")
+        self.every.clicked.connect(self.every_wanted.emit)
         column.addWidget(self.consequence)
-        column.addWidget(self.action)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.action, 1)
+        row.addWidget(self.every)
+        column.addLayout(row)
         outer.addWidget(foot)
         self._editors = Editors(self, model, self._set, self.rebuild)
         self._panels: dict[str, tuple[tuple, QWidget]] = {}
@@ -212,6 +221,11 @@ class Slip(QWidget):
 
     def refresh_action(self) -> None:
         """Say what the action would do now."""
+        count = len(self._model.all_series())
+        several = count > 1 and self._model.station in SERIES_STATIONS
+        self.every.setVisible(several)
+        self.every.setText(f"All {count}")
+        self.every.setEnabled(several and not self._model.jobs.busy)
         if self._model.jobs.busy:
             stopping = self._model.jobs.job is not None and self._model.jobs.job.token.stopping
             if self._model.jobs.station == self._model.station:

@@ -86,9 +86,10 @@ class CombineBoard(Board):
 
     def _fill_empty(self) -> None:
         self.count.setText("")
-        n = len([f for f in self.model.lights() if f.path not in self.model.left_out()])
+        n = len(self.model.members() - set(self.model.left_out()))
         if n:
-            state = empty_state("No exposure is scored yet.", f"Score {n}", lambda: self.command("run score"))
+            words = f"No exposure of {self.model.series_name()} is scored yet."
+            state = empty_state(words, f"Score {n}", lambda: self.command("run score"))
         else:
             state = empty_state(
                 "There are no lights to combine.", "Go to Intake", lambda: self.command("station intake")

@@ -1,0 +1,179 @@
+"""A night of several series in the window: chosen by click, key and finder, worked on in any order."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QLabel
+
+from tests.desktop.support import WindowCase
+from tests.interleaved import PER_SERIES, WIDTH, interleaved
+from tests.support import FolderCase
+from ulvar.desktop.models.starpick import give_role
+
+
+class Series(WindowCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.skies = interleaved(self)
+        self.window.resize(1280, 800)
+        self.model = self.window.model
+        self.assertTrue(self.model.open(self.folder / "raw"))
+        self.idle()
+        self.bar = self.window.line.series
+        self.quiet()
+
+    # The made night is written as a folder's test writes.
+    write = FolderCase.write
+
+    def quiet(self) -> None:
+        for _ in range(30):
+            QApplication.processEvents()
+            QTest.qWait(2)
+
+    def choose(self, key: str) -> None:
+        self.click(self.bar.buttons[key])
+        self.quiet()
+
+    def dots(self) -> dict[str, int]:
+        kinds: dict[str, int] = {}
+        for *_, kind in self.window.line.line.state.dots():
+            kinds[kind] = kinds.get(kind, 0) + 1
+        return kinds
+
+    def test_series_one_after_the_other_in_any_order(self) -> None:
+        model, window = self.model, self.window
+        keys = [one.key for one in model.all_series()]
+        self.assertEqual(list(self.bar.buttons), keys)
+        self.assertTrue(all(b.text().endswith(f"   {PER_SERIES}") for b in self.bar.buttons.values()))
+        self.assertEqual(model.series_name(), "West Field · V")
+        self.key(Qt.Key.Key_4)
+
+        # A click takes everything to the series: the picture, the board, the action.
+        self.choose("East-Field-B")
+        self.assertTrue(self.bar.buttons["East-Field-B"].isChecked())
+        self.assertFalse(self.bar.buttons["West-Field-V"].isChecked())
+        self.assertIn(model.current, model.members())
+        self.assertIn("East Field · B", window.slip.consequence.text())
+        words = " ".join(w.text() for w in window.board_of["combine"].findChildren(QLabel))
+        self.assertIn("No exposure of East Field · B is scored yet", words)
+        self.assertEqual(self.dots(), {"other": 20, "unscored": 4})
+        self.click(window.slip.action)
+        self.idle()
+        self.quiet()
+        self.assertEqual(window.board_of["combine"].count.text(), "4 of 4 exposures kept")
+        self.assertEqual(self.dots(), {"other": 20, "kept": 4})
+        self.assertEqual({e[2]: e[1] for e in window.line.legend.entries()}, {"in the stack": 4, "of other series": 20})
+        self.assertEqual([one.series for one in model.products("score").values()], ["East-Field-B"] * 4)
+        self.assertEqual((model.jobs.state("combine"), model.jobs.series_done("combine")), ("done", (1, 6)))
+
+        # Keys go on and back; the station of the next series has nothing yet.
+        self.key(Qt.Key.Key_Period)
+        self.assertEqual(model.chosen_series().key, "East-Field-R")
+        self.assertEqual(model.jobs.state("combine"), "empty")
+        self.key(Qt.Key.Key_Comma)
+        self.key(Qt.Key.Key_Comma)
+        self.assertEqual(model.chosen_series().key, "East-Field-V")
+        model.step_series(4)
+        self.assertEqual(model.chosen_series().key, keys[1])
+
+        # The finder names them.
+        self.key(Qt.Key.Key_K, Qt.KeyboardModifier.ControlModifier)
+        QTest.keyClicks(window.finder.field, "series west r")
+        QTest.keyClick(window.finder.field, Qt.Key.Key_Return)
+        self.assertEqual(model.chosen_series().key, "West-Field-R")
+
+        # All at once; what a series had before is not made again.
+        tables = model.night.series_folder("East-Field-B") / "stars"
+        before = {p.name: p.stat().st_mtime_ns for p in tables.iterdir()}
+        self.assertTrue(window.slip.every.isVisible())
+        self.click(window.slip.every)
+        self.idle()
+        self.quiet()
+        self.assertEqual(model.jobs.series_done("combine"), (6, 6))
+        stacks = sorted(p.name for p in model.night.products.glob("*/*-stack.fits"))
+        self.assertEqual(stacks, sorted(f"{key}-stack.fits" for key in keys))
+        self.assertEqual({p.name: p.stat().st_mtime_ns for p in tables.iterdir()}, before)
+        self.assertEqual(model.chosen_series().key, "West-Field-R", "the work on all did not change the choice")
+
+        # Leaving one out touches its own series.
+        self.choose("West-Field-B")
+        model.toggle_left_out()
+        self.assertEqual(model.jobs.state("combine"), "stale")
+        self.assertEqual(self.dots(), {"other": 20, "kept": 3, "left_out": 1})
+        self.choose("West-Field-V")
+        self.assertEqual(model.jobs.state("combine"), "done")
+
+        # The choice outlasts the window.
+        folder = model.night.folder
+        self.choose("East-Field-R")
+        self.assertTrue(model.open(folder))
+        self.assertEqual(model.chosen_series().key, "East-Field-R")
+        self.assertIn(model.current, model.members())
+
+    def test_stars_of_a_field_serve_its_filters_and_undo_finds_their_field(self) -> None:
+        model = self.model
+        model.jobs.run_station("combine", "score", every=True)
+        self.idle()
+        self.choose("West-Field-V")
+        model.set_station("measure")
+        first = int(Path(model.current).stem) // 3
+        star = self.skies["West Field"][5]
+        give_role(model, (star[0] + 0.7 * first, star[1] - 0.4 * first), "target")
+        self.assertEqual([s.role for s in model.night.stars()], ["target"])
+
+        # In the B exposures, which lie upside down, the mark is on the same star.
+        self.choose("West-Field-B")
+        number = int(Path(model.current).stem) // 3
+        ((x, y),) = model.numbers.star_pixels(model.current).values()
+        place = (WIDTH - 1 - (star[0] + 0.7 * number), 219 - (star[1] - 0.4 * number))
+        self.assertLess(np.hypot(x - place[0], y - place[1]), 0.5)
+
+        self.choose("East-Field-V")
+        self.assertEqual(model.night.stars(), [])
+        self.assertEqual(model.numbers.star_pixels(model.current), {})
+        give_role(model, (100.0, 100.0), "target")
+        model.undo.undo()
+        self.assertEqual(model.night.stars(), [])
+        # The next step back belongs to the other field, wherever one is.
+        model.undo.undo()
+        self.assertEqual(model.night.stars(model.night.series_of("West-Field-V")), [])
+        model.undo.redo()
+        self.assertEqual(len(model.night.stars(model.night.series_of("West-Field-B"))), 1)
+        self.assertEqual(model.night.stars(), [])
+
+    def test_a_job_keeps_to_the_series_it_was_started_for(self) -> None:
+        self.key(Qt.Key.Key_4)
+        self.choose("East-Field-V")
+        self.click(self.window.slip.action)
+        self.choose("West-Field-B")
+        self.idle()
+        self.assertEqual({p.series for p in self.model.products("score").values()}, {"East-Field-V"})
+        self.assertEqual(self.model.jobs.state("combine"), "empty")
+
+    def test_many_series_in_a_narrow_window(self) -> None:
+        self.window.resize(1024, 700)
+        self.quiet()
+        self.choose("West-Field-V")
+        self.bar.setFixedWidth(330)
+        self.quiet()
+        shown = [key for key, button in self.bar.buttons.items() if button.isVisible()]
+        self.assertIn("West-Field-V", shown)
+        self.assertLess(len(shown), 6)
+        self.assertEqual(self.bar.more.text(), f"+{6 - len(shown)} ▾")
+        self.bar.more.menu().aboutToShow.emit()
+        actions = self.bar.more.menu().actions()
+        self.assertEqual(len(actions), 6 - len(shown))
+        wanted = actions[-1].text()
+        actions[-1].trigger()
+        self.quiet()
+        self.assertEqual(self.model.series_name(), wanted)
+        self.assertTrue(
+            self.bar.buttons[self.model.chosen_series().key].isVisible(), "the chosen one is always in sight"
+        )
+        right = max(b.geometry().right() for b in self.bar.buttons.values() if b.isVisible())
+        self.assertLess(right, self.bar.more.geometry().left() + 1)
+        self.assertLessEqual(self.bar.more.geometry().right(), self.bar.width())
