@@ -127,6 +127,18 @@ class Truth(FolderCase):
         self.assertAlmostEqual(header["EGAIN"] / GAIN, effective, delta=0.02 * effective)
         self.assertGreater(effective, 5.0)
         self.assertEqual(header["NCOMBINE"], COUNT)
+        # Six exposures of 240 s, one every 5 minutes: when they begin and end, and where they lie on average.
+        self.assertEqual(header["EXPTOTAL"], COUNT * EXPOSURE_S)
+        self.assertEqual((header["DATE-BEG"], header["DATE-OBS"]), ("2027-02-11T20:00:00.000",) * 2)
+        self.assertEqual(header["DATE-END"], "2027-02-11T20:29:00.000")
+        self.assertEqual(header["TELAPSE"], 29 * 60)
+        mean = (weights * np.arange(COUNT)).sum() / weights.sum() * 300 + EXPOSURE_S / 2
+        told = datetime.fromisoformat(header["DATE-AVG"]).replace(tzinfo=UTC)
+        self.assertAlmostEqual((told - START).total_seconds(), mean, delta=0.002)
+        # Photons of the sky and read-out of one exposure, over the exposures that the mean is worth; resampling makes
+        # neighbours alike, which takes some noise from single pixels.
+        one = math.sqrt(500.0 + 36.0) / GAIN
+        self.assertAlmostEqual(header["SKYNOISE"] * math.sqrt(effective) / one, 0.9, delta=0.12)
 
     def test_matrices_lead_from_each_exposure_onto_the_stack(self) -> None:
         exposures = [scan_file(path) for path in self.paths]

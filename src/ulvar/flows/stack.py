@@ -7,6 +7,7 @@ import shutil
 import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 from pathlib import Path
 
 import numpy as np
@@ -42,10 +43,15 @@ from ulvar.stacking import (
     frame_exposures,
     stack_warped,
 )
-from ulvar.stars import even_frame
+from ulvar.stars import estimate_background, even_frame
 
 # What tells a mosaic from a grey picture.
 _COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
+_TIMES = (
+    "MJD-OBS", "JD", "JD-OBS", "JD_UTC", "JD-UTC", "MJD", "DATE-AVG", "DATE-END", "DATE-BEG", "MJD-AVG", "MJD-BEG", "MJD-END",
+    "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
+    "OBJCTAZ", "CENTALT", "CENTAZ", "ALTITUDE", "AZIMUTH", "SEQNUM", "FRAMENUM",
+)  # fmt: skip
 _HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
 
 
@@ -322,6 +328,8 @@ def _write_stack(
         ("RDNOISE", None, ""),
         ("RECIPEID", stamp, "fingerprint of inputs and settings"),
         ("BUNIT", "adu", ""),
+        ("SKYNOISE", _known(estimate_background(stacked.data).noise_adu), "[adu] noise of the sky, measured"),
+        *_time_cards([a.scored.facts for a in kept], weights),
     ]
     if "CRPIX1" in header and "CRPIX2" in header:
         cards += [("CRPIX1", float(header["CRPIX1"]) - x0, ""), ("CRPIX2", float(header["CRPIX2"]) - y0, "")]
@@ -330,10 +338,36 @@ def _write_stack(
         f"reject {settings.rejection.method.value} {settings.rejection.low:g} {settings.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
-    dropped = {"SATURATE", *(_COLOUR_CARDS if mixed else ())}
+    # What the reference alone says of its time is not true of the stack.
+    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ())}
     like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     if mixed:
         history.append("colours of the mosaic brought to the scale of green and mixed")
     write_fits(
         output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
     )  # fmt: skip
+
+
+def _known(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None
+
+
+def _time_cards(exposures: Sequence[ExposureFacts], weights: np.ndarray) -> list[tuple[str, str | float | None, str]]:
+    """Return when the stack begins, ends, and lies on average by its weights (FITS standard 4.0, section 9)."""
+    timed = [(f, w) for f, w in zip(exposures, weights) if f.start_utc is not None and f.mid_utc is not None]
+    if not timed:
+        return []
+    begin = min(f.start_utc for f, _ in timed if f.start_utc)
+    end = max(f.start_utc + timedelta(seconds=f.exposure_s or 0.0) for f, _ in timed if f.start_utc)
+    total = sum(w for _, w in timed) or 1.0
+    middle = begin + sum((w / total * (f.mid_utc - begin) for f, w in timed if f.mid_utc), timedelta())
+    stamps = {
+        name: f"{moment:%Y-%m-%dT%H:%M:%S.%f}"[:-3] for name, moment in (("beg", begin), ("end", end), ("avg", middle))
+    }
+    return [
+        ("DATE-OBS", stamps["beg"], "start of the first exposure, UTC"),
+        ("DATE-BEG", stamps["beg"], "start of the first exposure, UTC"),
+        ("DATE-END", stamps["end"], "end of the last exposure, UTC"),
+        ("DATE-AVG", stamps["avg"], "weighted middle of the exposures, UTC"),
+        ("TELAPSE", (end - begin).total_seconds(), "[s] from the first start to the last end"),
+    ]
