@@ -52,6 +52,11 @@ class NightRows:
         self.set_meta("raw", [str(p) for p in [*known, *fresh]])
         return fresh
 
+    def drop_raw(self, paths: Iterable[Path]) -> None:
+        """Take raw files or folders out of the night; nothing on disk is touched."""
+        gone = {p.resolve() for p in paths}
+        self.set_meta("raw", [str(p) for p in self.raw_paths if p not in gone])
+
     def ceilings(self) -> dict[str, Ceiling]:
         """Return the measured full range of each camera setting."""
         return {key: Ceiling(**body) for key, body in self.meta("ceilings", {}).items()}

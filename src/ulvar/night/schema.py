@@ -105,3 +105,27 @@ def settings_of(model: type[BaseModel]) -> list[Setting]:
         for name, field in model.model_fields.items()
         if isinstance(field.json_schema_extra, dict) and "told" in field.json_schema_extra
     ]
+
+
+def change_words(before: BaseModel, after: BaseModel, name: str) -> str:
+    """Return a change of a setting in words, as people see its value: ``aperture radius 1.7 to 4.7``."""
+    field = type(before).model_fields[name]
+    title = (field.title or name.replace("_", " ")).lower()
+    extra = field.json_schema_extra
+    told = setting_of(type(before), name) if isinstance(extra, dict) and "told" in extra else None
+    old, new = (_value_words(getattr(part, name), told) for part in (before, after))
+    return f"{title} {old} to {new}" if old and new else f"change {title}"
+
+
+def _value_words(value: Any, told: Setting | None) -> str:
+    """Return a value in a few words; empty where it takes more."""
+    if told is not None and value in told.choices if isinstance(value, str | int | float) else False:
+        return told.choices[value][0].lower() if told is not None else ""
+    if isinstance(value, bool):
+        return "on" if value else "off"
+    if value is None:
+        return "none"
+    if isinstance(value, int | float):
+        scaled = float(value) * (told.scale if told is not None else 1.0)
+        return f"{scaled:.6g}{f' {told.unit}' if told is not None and told.unit else ''}"
+    return ""

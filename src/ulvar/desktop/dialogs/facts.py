@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import label
 from ulvar.frames import ExposureFacts, Role, with_user_facts
 
@@ -54,7 +55,7 @@ class FactsPanel(Panel):
             grid.addWidget(label(text), row, 0)
             editor: QLineEdit | QComboBox
             if name == "role":
-                editor = QComboBox()
+                editor = Choice()
                 if not same:
                     editor.addItem("several", "")
                 for role in Role:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QLocale
-from PySide6.QtWidgets import QDoubleSpinBox, QHBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from ulvar.calibration import FlatPlan
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Number
 from ulvar.desktop.parts.widgets import Rows, label, number, table
 from ulvar.night.stations.camera import plan_flats
 
@@ -25,7 +26,7 @@ class FlatsPanel(Panel):
         self._model = model
         row = QHBoxLayout()
         row.addWidget(label("Wanted level"))
-        self.level = QDoubleSpinBox()
+        self.level = Number()
         self.level.setLocale(QLocale.c())
         self.level.setRange(5, 95)
         self.level.setDecimals(0)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import label
 from ulvar.engine import OutputExists
 from ulvar.frames import ExposureFacts, FrameError, Role, scan_file
@@ -41,7 +42,7 @@ class MastersPanel(Panel):
                 continue
             row = len(self.lines) + 1
             grid.addWidget(label(path.name), row, 0)
-            role = QComboBox()
+            role = Choice()
             for kind in (Role.BIAS, Role.DARK, Role.FLAT, Role.DARK_FLAT):
                 role.addItem(kind.plural, kind.value)
             role.setCurrentIndex(max(-1, role.findData(facts.role.value)))

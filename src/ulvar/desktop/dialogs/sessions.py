@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.flow import FlowLayout
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.frames import Role, TagRule, preview_rule
 from ulvar.frames.sessions import SESSION, folder_parts, pattern_by_example
@@ -30,7 +31,7 @@ class SessionsPanel(Panel):
         self.example = deepest.path if deepest else ""
         row = QHBoxLayout()
         row.addWidget(label("What is it?"))
-        self.name = QComboBox()
+        self.name = Choice()
         self.name.setEditable(True)
         self.name.addItem(SESSION)
         for tag in model.settings().intake.tags:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from ulvar.desktop.line.gutter import Gutter, Legend
 from ulvar.desktop.line.line import Line
@@ -11,6 +11,7 @@ from ulvar.desktop.line.series_bar import SeriesBar
 from ulvar.desktop.line.state import LineState
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.numbers import METRICS
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.work.soon import Soon
 
@@ -30,7 +31,7 @@ class NightLine(QWidget):
         column = QVBoxLayout()
         column.setContentsMargins(0, 10, 0, 4)
         column.setSpacing(4)
-        self.metric_box = QComboBox()
+        self.metric_box = Choice()
         self.metric_box.setFixedWidth(176)
         self.metric_box.setToolTip("What the height of the dots is")
         self.metric_box.setAccessibleName("Metric of the night line")

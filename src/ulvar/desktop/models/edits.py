@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 from typing import Protocol
 
 from PySide6.QtGui import QUndoCommand
@@ -32,6 +33,9 @@ class EditTarget(Protocol):
     def stars_edited(self) -> None:
         """Tell that the stars to measure are others."""
 
+    def folders_edited(self) -> None:
+        """Tell that the night's raw folders are others."""
+
     def store_setting(self, settings: NightSettings) -> None:
         """Store settings that change what stations would do."""
 
@@ -46,7 +50,7 @@ class Selection(QUndoCommand):
     """Leaving exposures out, or putting them back, as one step of undo."""
 
     def __init__(self, model: EditTarget, paths: list[str], why: str, out: bool) -> None:
-        word = "Leave out" if out else "Put back"
+        word = "leave out" if out else "put back"
         super().__init__(f"{word} {len(paths)}")
         self._model, self._paths, self._why, self._out = model, paths, why, out
         night = model.night
@@ -78,7 +82,8 @@ class Correction(QUndoCommand):
     """A corrected fact as one step of undo."""
 
     def __init__(self, model: EditTarget, paths: list[str], name: str, value: str | None) -> None:
-        super().__init__(f"Change {name} of {len(paths)}")
+        to = "as read" if value is None else value or "none"
+        super().__init__(f"{name.replace('_', ' ')} of {len(paths)} to {to}")
         self._model, self._paths, self._name, self._value = model, paths, name, value
         known = model.night.corrections(name) if model.night else {}
         self._before = {p: known.get(p) for p in paths}
@@ -119,6 +124,26 @@ class Stars(QUndoCommand):
         if self._model.night is not None:
             self._model.night.set_stars(stars, self._series)
             self._model.stars_edited()
+
+
+class Folders(QUndoCommand):
+    """Raw folders or files added to the night, as one step of undo; what was found in them goes with them."""
+
+    def __init__(self, model: EditTarget, paths: list[Path]) -> None:
+        super().__init__(f"add {paths[0].name}" + (f" and {len(paths) - 1} more" if len(paths) > 1 else ""))
+        self._model, self._paths = model, paths
+
+    def redo(self) -> None:
+        """Do it."""
+        if self._model.night is not None:
+            self._model.night.add_raw(self._paths)
+            self._model.folders_edited()
+
+    def undo(self) -> None:
+        """Take it back."""
+        if self._model.night is not None:
+            self._model.night.drop_raw(self._paths)
+            self._model.folders_edited()
 
 
 class Settings(QUndoCommand):

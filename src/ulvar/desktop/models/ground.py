@@ -16,6 +16,7 @@ from ulvar.engine import Failed
 from ulvar.flows import Series
 from ulvar.frames import ExposureFacts, Group
 from ulvar.night import Night, NightSettings, Product
+from ulvar.night.schema import change_words
 from ulvar.night.settings import first_problem
 from ulvar.night.stations import solutions
 from ulvar.night.stations.intake import retell_intake
@@ -52,6 +53,8 @@ class Ground(QObject):
     """
 
     night_changed = Signal()
+    # Raw folders were added or taken away: the headers are to be read.
+    reading_wanted = Signal()
     exposures_changed = Signal()
     series_changed = Signal()
     current_changed = Signal()
@@ -238,9 +241,10 @@ class Ground(QObject):
             words = f"{name.replace('_', ' ')}: {told}" if name else told
             self.message.emit(f"{words[:1].upper()}{words[1:]}.")
             return False
-        words = ", ".join(name.replace("_", " ") for name in changed)
+        before = getattr(self.settings(), section)
+        words = "; ".join(change_words(before, part, name) for name in changed)
         what = tuple(f"{section}.{name}" for name in changed)
-        self.undo.push(edits.Setting(self, settings, what, f"Change {words}"))
+        self.undo.push(edits.Setting(self, settings, what, words))
         return True
 
     def store_setting(self, settings: NightSettings) -> None:
@@ -275,6 +279,10 @@ class Ground(QObject):
         """Tell the views that the stars to measure are others."""
         self.stars_changed.emit()
         self.states_changed.emit()
+
+    def folders_edited(self) -> None:
+        """Ask for the folders to be read: they are others."""
+        self.reading_wanted.emit()
 
     def facts_edited(self) -> None:
         """Tell the views that facts were corrected; intake's findings are told anew."""

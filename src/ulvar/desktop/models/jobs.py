@@ -10,6 +10,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.numbers import METRICS, Numbers
@@ -68,6 +69,7 @@ class Jobs(QObject):
         self._ending: Iterator[Callable[[], object] | None] | None = None
         self._portions = Soon(self, self._go_on_telling)
         self._event.connect(self._on_event)
+        ground.reading_wanted.connect(self._read_folders)
 
     def end(self) -> None:
         """Stop what runs and wait for it."""
@@ -164,9 +166,17 @@ class Jobs(QObject):
 
     def add_folders(self, paths: Iterable[Path]) -> bool:
         """Add raw folders or files to the open night and read them; False when there was nothing new."""
-        if self._ground.night is None or self.busy or not self._ground.night.add_raw(paths):
+        night = self._ground.night
+        known = set(night.raw_paths) if night is not None else set()
+        fresh = list(dict.fromkeys(p.resolve() for p in paths if p.resolve() not in known))
+        if night is None or self.busy or not fresh:
             return False
-        return self.run_station("intake")
+        self._ground.undo.push(edits.Folders(self._ground, fresh))
+        return True
+
+    def _read_folders(self) -> None:
+        if not self.run_station("intake"):
+            self._ground.message.emit("Something runs; read the folders with F5 when it is done.")
 
     @property
     def busy(self) -> bool:

@@ -55,7 +55,6 @@ class Model(Ground):
             return False
         self.close_night()
         self.night = night
-        self.undo.clear()
         self.brushed = ()
         self.drop()
         self.curves.forget()
@@ -88,6 +87,8 @@ class Model(Ground):
         """Stop what runs and close the file."""
         self.jobs.end()
         self.drop()
+        # Its steps are of the night that goes.
+        self.undo.clear()
         if self.night is not None:
             self.night.close()
             self.night = None

@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.histogram import Histogram
 from ulvar.desktop.picture.pictures import Picture
@@ -30,14 +31,14 @@ class SkyFoot(QWidget):
         column.setSpacing(2)
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.stretch_box = QComboBox()
+        self.stretch_box = Choice()
         self.stretch_box.addItems(list(STRETCHES))
         self.stretch_box.setCurrentText("Asinh")
         self.stretch_box.setFixedWidth(76)
         self.stretch_box.setToolTip("How levels become grey; the data are not changed")
         self.stretch_box.setAccessibleName("Stretch")
         self.stretch_box.currentTextChanged.connect(lambda name: self._set(replace(self.current, name=name, knee=None)))
-        self.colour_box = QComboBox()
+        self.colour_box = Choice()
         self.colour_box.addItems(list(COLOURS))
         self.colour_box.setFixedWidth(76)
         self.colour_box.setToolTip("Colours from dark to bright; Contours shows steps of equal brightness")

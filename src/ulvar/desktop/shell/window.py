@@ -44,6 +44,7 @@ from ulvar.desktop.shell.actions import ACTIONS, ActionSpec
 from ulvar.desktop.shell.chores import Chores
 from ulvar.desktop.shell.commands import Commands, Regions
 from ulvar.desktop.shell.finder import Finder
+from ulvar.desktop.shell.keyboard import Keyboard
 from ulvar.desktop.shell.path_bar import PathBar
 from ulvar.desktop.slip.slip import Slip
 from ulvar.desktop.work.movie import Movie
@@ -77,6 +78,7 @@ class MainWindow(QMainWindow):
         )
         self.sky.star_clicked.connect(self.commands.star_clicked)
         self._make_actions()
+        self.keyboard = Keyboard(self, self.sky.canvas, self.finder, self.model)
         self.model.station_changed.connect(self._station)
         self.model.message.connect(self._say)
         self.model.night_changed.connect(
@@ -140,19 +142,17 @@ class MainWindow(QMainWindow):
             self.addAction(action)
             self.actions_by_command[spec.command] = action
 
-        self._focused_by_key = False
-        app = QApplication.instance()
-        assert isinstance(app, QApplication)
-        app.focusChanged.connect(self._focus_moved)
+        self.model.undo.undoTextChanged.connect(lambda text: self._name("undo", text))
+        self.model.undo.redoTextChanged.connect(lambda text: self._name("redo", text))
 
-    def _focus_moved(self, _old: object, new: object) -> None:
-        self._focused_by_key = new is not None and QApplication.mouseButtons() == Qt.MouseButton.NoButton
+    def _name(self, command: str, text: str) -> None:
+        self.actions_by_command[command].setText(f"{command.title()}: {text}" if text else command.title())
 
     def _by_key_or_menu(self, spec: ActionSpec) -> None:
         """Run an action; but Space presses the button that the keyboard is on, as everywhere."""
         focus = QApplication.focusWidget()
-        if spec.keys == "Space" and self._focused_by_key and self.isAncestorOf(focus or self):
-            if isinstance(focus, QAbstractButton):
+        if spec.keys == "Space" and self.keyboard.by_key and self.isAncestorOf(focus or self):
+            if isinstance(focus, QAbstractButton) and focus.property("space") != "picture":
                 focus.click()
                 return
             if isinstance(focus, QComboBox):
@@ -288,9 +288,8 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """End workers, threads and files."""
-        app = QApplication.instance()
-        if isinstance(app, QApplication) and self.isVisible():
-            app.focusChanged.disconnect(self._focus_moved)
+        if self.isVisible():
+            self.keyboard.end()
         self._toast_timer.stop()
         self.movie.stop()
         for board in self.board_of.values():

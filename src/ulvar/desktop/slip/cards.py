@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.parts import glyphs
@@ -28,6 +28,24 @@ class SeverityMark(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         glyphs.draw_severity(painter, self._theme, 9, 9, self._word)
+
+
+class CardButton(QPushButton):
+    """A finding's button: pressed by the mouse, or by Enter. Space belongs to the picture."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__(text)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setProperty("space", "picture")
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Enter presses it."""
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.click()
+        elif event.key() == Qt.Key.Key_Space:
+            event.ignore()
+        else:
+            super().keyPressEvent(event)
 
 
 class FindingCard(QWidget):
@@ -57,12 +75,12 @@ class FindingCard(QWidget):
             row = QHBoxLayout()
             row.setSpacing(6)
             if finding.mend is not None:
-                self.mend = QPushButton(finding.mend.label)
+                self.mend = CardButton(finding.mend.label)
                 self.mend.setToolTip(f"{finding.mend.label}; undo with Ctrl+Z")
                 self.mend.clicked.connect(lambda: mend(finding))
                 row.addWidget(self.mend)
             if finding.files:
-                shown = QPushButton("Show")
+                shown = CardButton("Show")
                 shown.setProperty("kind", "plain")
                 shown.setToolTip("Show the first of its exposures, and select them all")
                 shown.clicked.connect(lambda: show(finding))

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.widgets import decimals_of, label
 from ulvar.desktop.slip.fields import Field
 
@@ -81,7 +82,7 @@ class Editors:
 
     def _number(self, field: Field, value: Any) -> QDoubleSpinBox:
         told = field.told
-        spin = QDoubleSpinBox()
+        spin = Number()
         spin.setLocale(QLocale.c())
         spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         spin.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -105,7 +106,7 @@ class Editors:
         return spin
 
     def _choice(self, field: Field, value: Any) -> QComboBox:
-        box = QComboBox()
+        box = Choice()
         for index, (key, (text, sentence)) in enumerate(field.told.choices.items()):
             box.addItem(text, key)
             box.setItemData(index, f"{sentence[:1].upper()}{sentence[1:]}", Qt.ItemDataRole.ToolTipRole)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QPushButton, QSlid
 from ulvar.calibration import DefectOptions, dark_excess, find_defects, read_master
 from ulvar.calibration.defects import flat_response
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Slide
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label, number
 from ulvar.desktop.work.background import Asker
@@ -139,7 +140,7 @@ class DefectsPage(QWidget):
         return value
 
     def _slider(self, low: int, high: int, value: int, tip: str, column: QVBoxLayout) -> QSlider:
-        slider = QSlider(Qt.Orientation.Horizontal)
+        slider = Slide(Qt.Orientation.Horizontal)
         slider.setRange(low, high)
         slider.setValue(value)
         slider.setToolTip(tip)

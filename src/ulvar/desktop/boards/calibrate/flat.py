@@ -5,9 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PySide6.QtWidgets import QComboBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
@@ -28,7 +29,7 @@ class FlatPage(QWidget):
             column.addWidget(label("The flats are checked when lights have been calibrated with them.", wrap=True))
             column.addStretch(1)
             return
-        self.box = QComboBox()
+        self.box = Choice()
         for path, product in self.checks.items():
             self.box.addItem(f"Flat {product.values['filter']}, {product.values['lights']} lights", path)
         self.box.setAccessibleName("Flat")

@@ -8,10 +8,11 @@ from collections.abc import Callable, Container
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QRectF, Qt, Signal
 from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.boards.combine.quality_box import QualityBox
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.layers import Layer
 from ulvar.desktop.parts.plots import Plot, Points, draw_spark
 from ulvar.desktop.parts.theme import Theme, font
@@ -138,7 +139,7 @@ class ExposuresPage(QWidget):
     def _controls(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(6)
-        self.filter_box = QComboBox()
+        self.filter_box = Choice()
         for key, text in _FILTERS.items():
             self.filter_box.addItem(text, key)
         self.filter_box.setToolTip("Which exposures the table lists")

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from PySide6.QtWidgets import QComboBox
-
+from ulvar.desktop.parts.inputs import Choice
 from ulvar.night.stations import QualityRow
 from ulvar.stars import QUALITIES
 
 
-class QualityBox(QComboBox):
+class QualityBox(Choice):
     """Lists qualities with their units; the current data is the quality's key."""
 
     def __init__(self) -> None:
         super().__init__()
         # It may come in sight before it is filled.
-        self.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
+        self.setSizeAdjustPolicy(Choice.SizeAdjustPolicy.AdjustToContents)
 
     def offer(self, rows: Collection[QualityRow], chosen: str) -> bool:
         """List what is known of any of the exposures, `chosen` picked; returns whether that changed the list."""

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 
 from PySide6.QtCore import QLocale, Qt
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.boards.combine.quality_box import QualityBox
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import clear, hairline, label
 from ulvar.night.settings import RuleSettings
@@ -16,7 +17,7 @@ from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES
 
 
 def _spin(low: float, high: float, decimals: int, value: float, unit: str = "") -> QDoubleSpinBox:
-    spin = QDoubleSpinBox()
+    spin = Number()
     spin.setLocale(QLocale.c())
     spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
     spin.setAlignment(Qt.AlignmentFlag.AlignRight)
@@ -104,7 +105,7 @@ class RulesPage(QWidget):
         self.new_quality.setAccessibleName("Quality of the new rule")
         self.new_quality.setToolTip("What the rule goes by")
         self.new_quality.activated.connect(lambda _: self._suggest())
-        self.new_side = QComboBox()
+        self.new_side = Choice()
         for side in ("over", "under"):
             self.new_side.addItem(side, side)
         self.new_side.setAccessibleName("Over or under")

@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.inputs import Slide
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import LazyRows, Rows, label, number, table
 from ulvar.desktop.work.background import Asker
@@ -62,7 +63,7 @@ class StarsPage(QWidget):
         self.sliders: dict[str, QSlider] = {}
         self._values: dict[str, QLabel] = {}
         for k, (name, words, low, high, steps, _, tip) in enumerate(_LIMITS):
-            slider = QSlider(Qt.Orientation.Horizontal)
+            slider = Slide(Qt.Orientation.Horizontal)
             slider.setRange(round(low * steps), round(high * steps))
             slider.setToolTip(f"{tip}. The count and the marks on the picture follow.")
             slider.setAccessibleName(words)

@@ -1,0 +1,164 @@
+"""Nothing changes unless it is meant: wheel, digits, Space, and what undo says and takes back."""
+
+from __future__ import annotations
+
+import shutil
+
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QLineEdit, QSlider, QTableView, QWidget
+
+from tests.desktop.scored import ScoredCase
+from ulvar.desktop.slip.cards import CardButton
+
+
+def turn_wheel(widget: QWidget) -> bool:
+    """Turn the wheel over a widget; returns whether it took the turn."""
+    middle = QPointF(widget.rect().center())
+    event = QWheelEvent(
+        middle, widget.mapToGlobal(middle), QPoint(0, -120), QPoint(0, -120), Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(widget, event)
+    QApplication.processEvents()
+    return event.isAccepted()
+
+
+class Meant(ScoredCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.canvas = self.window.sky.canvas
+
+    def inputs(self) -> list[QWidget]:
+        kinds = (QComboBox, QAbstractSpinBox, QSlider)
+        return [w for kind in kinds for w in self.window.findChildren(kind) if w.isVisible() and w.isEnabled()]
+
+    def quiet(self) -> None:
+        for _ in range(10):
+            QApplication.processEvents()
+            QTest.qWait(2)
+
+    def test_the_wheel_changes_only_what_has_the_keyboard(self) -> None:
+        seen = 0
+        for station in ("masters", "calibrate", "combine", "plate", "measure", "curve"):
+            self.model.set_station(station)
+            self.quiet()
+            self.window.slip._unfolded = True
+            self.window.slip.rebuild()
+            if station == "combine":
+                self.window.command("page rules")
+                self.quiet()
+            before = self.model.settings()
+            for widget in self.inputs():
+                self.canvas.setFocus()
+                self.assertFalse(turn_wheel(widget), f"{station}: {widget.objectName() or widget.accessibleName()}")
+                self.assertFalse(widget.hasFocus())
+                seen += 1
+            self.assertEqual(self.model.settings(), before)
+        self.assertGreater(seen, 25)
+        # With the keyboard in it a field may be turned.
+        self.model.set_station("combine")
+        self.quiet()
+        box = next(w for w in self.inputs() if w.objectName() == "combine.method")
+        box.setFocus()
+        self.assertTrue(turn_wheel(box))
+
+    def test_the_keyboard_goes_back_to_the_picture(self) -> None:
+        self.model.set_station("combine")
+        self.quiet()
+        self.assertIs(QApplication.focusWidget(), self.canvas)
+        # From a field by a click into the table,
+        spin = next(w for w in self.inputs() if isinstance(w, QComboBox) and w.objectName())
+        spin.setFocus()
+        view = next(v for v in self.window.board_of["combine"].findChildren(QTableView) if v.isVisible())
+        place = view.visualRect(view.model().index(3, 0)).center()
+        QTest.mouseClick(view.viewport(), Qt.MouseButton.LeftButton, pos=place)
+        self.quiet()
+        self.assertIs(QApplication.focusWidget(), self.canvas)
+        row = view.model().index(3, 0).row()
+        self.assertEqual(view.model().key(row), self.model.current, "and the click still does its work")
+        # by a button that is clicked,
+        spin.setFocus()
+        self.click(self.window.slip.fold)
+        self.quiet()
+        self.assertIs(QApplication.focusWidget(), self.canvas)
+        self.assertTrue(self.window.slip._unfolded)
+        # and on the way to another station.
+        next(w for w in self.inputs() if w.objectName()).setFocus()
+        self.model.set_station("measure")
+        self.quiet()
+        self.assertIs(QApplication.focusWidget(), self.canvas)
+        # A digit is a station then, not a number in a field.
+        before = self.model.settings()
+        self.key(Qt.Key.Key_4)
+        self.assertEqual((self.model.station, self.model.settings()), ("combine", before))
+        # Who types keeps the keyboard.
+        search = next(w for w in self.window.board_of["combine"].findChildren(QLineEdit) if w.isVisible())
+        QTest.mouseClick(search, Qt.MouseButton.LeftButton)
+        QTest.keyClicks(search, "01")
+        self.quiet()
+        self.assertEqual(search.text(), "01")
+        self.assertIs(QApplication.focusWidget(), search)
+
+    def test_space_never_presses_the_button_of_a_finding(self) -> None:
+        self.model.set_station("combine")
+        self.quiet()
+        buttons = [b for b in self.window.slip.findChildren(CardButton) if b.isVisible()]
+        self.assertTrue(buttons)
+        out, brushed, steps = dict(self.model.left_out()), self.model.brushed, self.model.undo.count()
+        for button in buttons:
+            button.setFocus(Qt.FocusReason.TabFocusReason)
+            self.quiet()
+            QTest.keyClick(button, Qt.Key.Key_Space)
+            self.window._by_key_or_menu(next(a for a in self.window_actions() if a.keys == "Space"))
+            self.quiet()
+        self.assertEqual(
+            (dict(self.model.left_out()), self.model.brushed, self.model.undo.count()), (out, brushed, steps)
+        )
+        shown = next(b for b in buttons if b.text() == "Show")
+        shown.setFocus(Qt.FocusReason.TabFocusReason)
+        QTest.keyClick(shown, Qt.Key.Key_Return)
+        self.assertNotEqual(self.model.brushed, brushed, "Enter does")
+
+    def window_actions(self) -> tuple:
+        from ulvar.desktop.shell.actions import ACTIONS
+
+        return ACTIONS
+
+    def test_undo_says_what_it_takes_back(self) -> None:
+        undo = self.window.actions_by_command["undo"]
+        redo = self.window.actions_by_command["redo"]
+        self.assertEqual(undo.text(), "Undo")
+        radius = self.model.settings().measure.radius
+        self.model.set_setting("measure", "radius", 4.7)
+        self.assertRegex(undo.text(), rf"^Undo: aperture.* {radius:g}.* to 4\.7")
+        self.model.undo.undo()
+        self.assertEqual(undo.text(), "Undo")
+        self.assertRegex(redo.text(), r"^Redo: aperture")
+        self.model.set_setting("combine", "method", "median")
+        self.assertRegex(undo.text(), "(?i)^Undo: reject .* to median")
+        self.model.leave_out([self.model.lights()[0].path], "x")
+        self.assertEqual(undo.text(), "Undo: leave out 1")
+
+    def test_a_folder_that_was_added_is_taken_back(self) -> None:
+        night = self.model.night
+        before = [str(p) for p in night.raw_paths]
+        count = len(self.model.exposures())
+        more = self.folder / "more"
+        more.mkdir()
+        source = self.model.lights()[0].path
+        shutil.copy(source, more / "extra.fits")
+        self.assertTrue(self.model.jobs.add_folders([more]))
+        self.idle()
+        self.assertEqual(len(self.model.exposures()), count + 1)
+        self.assertEqual(self.window.actions_by_command["undo"].text(), "Undo: add more")
+        self.assertFalse(self.model.jobs.add_folders([more]), "it is there already")
+        self.model.undo.undo()
+        self.idle()
+        self.assertEqual(len(self.model.exposures()), count)
+        self.assertEqual([str(p) for p in night.raw_paths], before)
+        self.assertTrue((more / "extra.fits").exists())
+        self.model.undo.redo()
+        self.idle()
+        self.assertEqual(len(self.model.exposures()), count + 1)
