@@ -162,3 +162,27 @@ class Meant(ScoredCase):
         self.model.undo.redo()
         self.idle()
         self.assertEqual(len(self.model.exposures()), count + 1)
+
+    def test_facts_of_place_and_pointing_are_corrected(self) -> None:
+        path = self.model.current
+        before = self.model.facts(path)
+        self.window.command("facts")
+        panel = self.window.chores.panel
+        self.assertEqual(panel.fields["object"].text(), before.object)
+        self.assertEqual(panel.fields["site"].text(), ", ".join(f"{v:.6g}" for v in before.site))
+        for name, text in (
+            ("site", "48.1, -11.6, 520"),
+            ("ra_deg", "07 42 10.5"),
+            ("dec_deg", "-12 30 00"),
+            ("object", "Elsewhere"),
+        ):
+            panel.fields[name].setText(text)
+        self.click(panel.action)
+        self.quiet()
+        facts = self.model.facts(path)
+        self.assertEqual(facts.site, (48.1, -11.6, 520.0))
+        self.assertAlmostEqual(facts.ra_deg, 115.54375, places=6)
+        self.assertEqual((facts.dec_deg, facts.object), (-12.5, "Elsewhere"))
+        self.assertEqual(self.model.series_of_exposure(path).field.name, "Elsewhere")
+        self.model.undo.undo()
+        self.assertEqual(self.model.facts(path), before)

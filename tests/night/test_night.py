@@ -5,16 +5,19 @@ from __future__ import annotations
 import os
 import sqlite3
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
 from tests.support import FolderCase, stamps
 from ulvar.engine import JobContext
-from ulvar.frames import Role, facts_from_text, facts_to_text
-from ulvar.inspection import Finding, Mend, Severity
+from ulvar.flows import CameraNumbers
+from ulvar.frames import ExposureFacts, Role, facts_from_text, facts_to_text
+from ulvar.inspection import Finding, Mend, Severity, camera_key
 from ulvar.night import RUNNERS, Night, NightError, NightSettings, RecipeError, read_recipe
 from ulvar.night.coding import finding_from_text, finding_to_text
+from ulvar.night.exposures import with_camera_numbers
 from ulvar.photometry import ListedStar
 from ulvar.simulation import Psf, star_field
 
@@ -102,7 +105,7 @@ class Project(FolderCase):
         self.night.leave_out([self.night.lights()[0].path], "x")
         states = [self.night.state(s) for s in ("masters", "calibrate", "combine")]
         self.assertEqual(states, ["done", "done", "stale"], "a light is no part of masters")
-        bias = next(f.path for f in self.night.exposures if f.role is Role.BIAS)
+        bias = next(f.path for f in self.night.exposures if f.role is not Role.LIGHT)
         self.night.leave_out([bias], "x")
         self.assertEqual([self.night.state(s) for s in ("intake", "masters", "calibrate")], ["done", "stale", "stale"])
         self.run_all("masters", "calibrate", "combine")
@@ -169,6 +172,23 @@ class Project(FolderCase):
             "combine",
         )
         self.assertEqual(finding_from_text(finding_to_text(finding)), finding)
+
+
+class CameraTold(unittest.TestCase):
+    """What photon transfer measured stands in for what headers and user leave out, each number by itself."""
+
+    def test_each_on_its_own(self) -> None:
+        known = CameraNumbers(1.5, 0.01, 4.2, 0.1, "2027-02-11")
+        bare = ExposureFacts("a", camera="C", gain=100.0)
+        for given, gain, read in (
+            ({}, 1.5, 4.2), ({"gain_e_per_adu": 2.0}, 2.0, 4.2), ({"read_noise_e": 9.0}, 1.5, 9.0),
+            ({"gain_e_per_adu": 2.0, "read_noise_e": 9.0}, 2.0, 9.0),
+        ):  # fmt: skip
+            facts = replace(bare, **given)
+            (told,) = with_camera_numbers([facts], {camera_key(bare): known})
+            self.assertEqual((told.gain_e_per_adu, told.read_noise_e), (gain, read))
+            self.assertEqual(set(told.origins), {"gain_e_per_adu", "read_noise_e"} - set(given))
+            self.assertEqual(with_camera_numbers([facts], {"another": known}), [facts])
 
 
 class Settings(unittest.TestCase):

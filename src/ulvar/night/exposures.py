@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from ulvar.engine import Failed
 from ulvar.flows import CameraNumbers
@@ -45,14 +46,14 @@ def stored_exposures(
 def with_camera_numbers(
     exposures: Sequence[ExposureFacts], numbers: Mapping[str, CameraNumbers]
 ) -> list[ExposureFacts]:
-    """Return exposures with the gain and read noise that photon transfer measured, where headers and user are silent."""
+    """Return exposures with the gain and read noise that photon transfer measured, each where header and user are silent."""
     result = []
     for facts in exposures:
         known = numbers.get(camera_key(facts))
-        if known is not None and facts.gain_e_per_adu is None:
-            read = facts.read_noise_e if facts.read_noise_e is not None else known.read_noise_e
-            origins = {**facts.origins, "gain_e_per_adu": "measured"}
-            facts = replace(facts, gain_e_per_adu=known.gain_e_per_adu, read_noise_e=read, origins=origins)
+        if known is not None:
+            told = {"gain_e_per_adu": known.gain_e_per_adu, "read_noise_e": known.read_noise_e}
+            missing: dict[str, Any] = {name: value for name, value in told.items() if getattr(facts, name) is None}
+            facts = replace(facts, origins={**facts.origins, **dict.fromkeys(missing, "measured")}, **missing)
         result.append(facts)
     return result
 

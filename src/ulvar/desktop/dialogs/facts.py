@@ -14,11 +14,16 @@ from ulvar.frames import ExposureFacts, Role, with_user_facts
 
 # name, label, unit
 FIELDS = (
-    ("role", "Role", ""), ("filter", "Filter", ""), ("exposure_s", "Exposure", "s"), ("gain", "Gain setting", ""),
+    ("role", "Role", ""), ("object", "Object", ""), ("filter", "Filter", ""), ("exposure_s", "Exposure", "s"), ("gain", "Gain setting", ""),
     ("offset", "Offset setting", ""), ("temperature_c", "Sensor temperature", "°C"), ("binning", "Binning", ""),
     ("camera", "Camera", ""), ("session", "Session", ""), ("start_utc", "Start", "UTC"), ("count", "Frames combined", ""),
     ("gain_e_per_adu", "Gain", "e⁻/ADU"), ("read_noise_e", "Read noise", "e⁻"), ("saturation_adu", "Saturation", "ADU"),
+    ("ra_deg", "Right ascension", "° or h m s"), ("dec_deg", "Declination", "° or ° ′ ″"),
+    ("scale_arcsec_px", "Pixel scale", "″/px"), ("site", "Site", "latitude °, east °, m"),
+    ("telescope", "Telescope", ""),
 )  # fmt: skip
+# Facts stand in two columns: all of them fit on a small screen.
+_ROWS = 10
 
 
 def shown(facts: ExposureFacts, name: str) -> str:
@@ -26,9 +31,18 @@ def shown(facts: ExposureFacts, name: str) -> str:
     value = getattr(facts, name)
     if value is None:
         return ""
+    if name == "site":
+        return ", ".join(f"{part:.6g}" for part in value)
+    if name in ("ra_deg", "dec_deg"):
+        return f"{value:.5f}"
     if name == "start_utc":
         return value.strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3]
     return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def _origin(facts: ExposureFacts, name: str) -> str:
+    source = "site_latitude_deg" if name == "site" else name
+    return facts.origins.get(source, "unknown" if not shown(facts, name) else "default")
 
 
 class FactsPanel(Panel):
@@ -47,12 +61,14 @@ class FactsPanel(Panel):
         grid.setVerticalSpacing(6)
         self.fields: dict[str, QLineEdit | QComboBox] = {}
         self._before: dict[str, str] = {}
-        for row, (name, text, unit) in enumerate(FIELDS):
+        for place, (name, text, unit) in enumerate(FIELDS):
+            side, row = divmod(place, _ROWS)
+            column = 5 * side
             values = {shown(f, name) for f in members}
             same = len(values) == 1
             value = next(iter(values)) if same else ""
-            origins = sorted({f.origins.get(name, "unknown" if not shown(f, name) else "default") for f in members})
-            grid.addWidget(label(text), row, 0)
+            origins = sorted({_origin(f, name) for f in members})
+            grid.addWidget(label(text), row, column)
             editor: QLineEdit | QComboBox
             if name == "role":
                 editor = Choice()
@@ -66,15 +82,19 @@ class FactsPanel(Panel):
                 editor.setPlaceholderText("" if same else "several")
             editor.setObjectName(f"fact.{name}")
             editor.setAccessibleName(text)
-            editor.setFixedWidth(190)
+            editor.setFixedWidth(182)
             self.fields[name] = editor
             self._before[name] = value
-            grid.addWidget(editor, row, 1)
-            grid.addWidget(label(unit, "unit"), row, 2)
+            grid.addWidget(editor, row, column + 1)
+            grid.addWidget(label(unit, "unit"), row, column + 2)
             told = origins[0] if len(origins) == 1 else "several origins"
-            grid.addWidget(label("you" if told == "user" else told, "unit"), row, 3)
+            grid.addWidget(label("you" if told == "user" else told, "unit"), row, column + 3)
+        grid.setColumnMinimumWidth(4, 20)
         grid.setColumnStretch(3, 1)
+        grid.setColumnStretch(8, 1)
         self.body.addLayout(grid)
+        # As wide as its columns need: a field over its neighbour's words can be read by nobody.
+        self.setMinimumWidth(max(self.minimumWidth(), grid.sizeHint().width() + 32))
 
     def value(self, name: str) -> str:
         """Return what a field holds now."""
