@@ -6,10 +6,35 @@ from pathlib import Path
 
 from ulvar.desktop.models.model import Model
 from ulvar.frames import Role
+from ulvar.night import SERIES_STATIONS, STATIONS
 
 
 def plan_action(model: Model) -> tuple[str, str, str]:
-    """Return (button text, consequence, command) of the station's action; an empty command disables it."""
+    """Return (button text, consequence, command) of the way on: the station's work, once that is done the next station.
+
+    An empty command disables the button.
+    """
+    if not is_done(model):
+        return plan_run(model)
+    station = STATIONS[STATIONS.index(model.station) + 1]
+    several = len(model.all_series()) > 1 and model.station in SERIES_STATIONS
+    of = f" for {model.series_name()}" if several else ""
+    return f"Go on to {station.title()}", f"{model.station.title()} is done{of}.", f"go {station}"
+
+
+def is_done(model: Model) -> bool:
+    """Whether a station's work is done and holds, so that the next one comes."""
+    station = model.station
+    if station in (STATIONS[0], STATIONS[-1]) or model.jobs.state(station) not in ("done", "part"):
+        return False
+    if station == "combine" and model.of_series("stack") is None:
+        # Scored is half of it.
+        return False
+    return plan_run(model)[2].startswith("run")
+
+
+def plan_run(model: Model) -> tuple[str, str, str]:
+    """Return (button text, consequence, command) of the station's own work; an empty command disables it."""
     station = model.station
     if model.night is None or not model.exposures():
         return "Open a folder", "Raw files are never changed.", "open"

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QToolTip, QWhats
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.combine.board import CombineBoard
 from ulvar.desktop.models.model import Model
-from ulvar.desktop.models.plan import plan_action
+from ulvar.desktop.models.plan import plan_action, plan_run
 from ulvar.desktop.models.starpick import give_role, propose_stars
 from ulvar.desktop.picture.saving import picture_caption, save_picture
 from ulvar.desktop.picture.view import SkyView
@@ -65,7 +65,9 @@ class Commands(QObject):
     def do(self, command: str) -> None:
         """Run a command by its word."""
         word, _, rest = command.partition(" ")
-        if word == "station" or word == "go":
+        if command == "go on":
+            self._act(plan_action)
+        elif word == "station" or word == "go":
             self._model.set_station(rest)
         elif word == "toggle":
             self._regions.sky.toggle(rest)
@@ -84,7 +86,7 @@ class Commands(QObject):
         elif word == "run" and rest:
             self._run(rest, "")
         elif command == "run":
-            self._act()
+            self._act(plan_run)
         else:
             simple = {
                 "open": self.choose_folder, "rescan": lambda: self._run("intake", ""), "quit": self._parent.close,
@@ -119,11 +121,11 @@ class Commands(QObject):
         if not self._model.step_series(by):
             self._say("This night has one series." if self._model.chosen_series() else "There is no series yet.")
 
-    def _act(self) -> None:
+    def _act(self, plan: Callable[[Model], tuple[str, str, str]]) -> None:
         if self._model.jobs.busy and self._model.jobs.station == self._model.station:
             self._model.jobs.stop()
             return
-        _, consequence, command = plan_action(self._model)
+        _, consequence, command = plan(self._model)
         if command:
             self.do(command)
         else:

@@ -110,7 +110,8 @@ class MainWindow(QMainWindow):
             self.board_of[station] = board
             self.boards.addWidget(board)
         self.slip = Slip(self.model, self.theme)
-        self.slip.action_wanted.connect(lambda: self.command("run"))
+        self.slip.action_wanted.connect(lambda: self.command("go on"))
+        self.slip.again_wanted.connect(lambda: self.command("run"))
         self.slip.every_wanted.connect(lambda: self.command("run every"))
         for widget in (self.boards, self.sky, self.slip):
             self.splitter.addWidget(widget)

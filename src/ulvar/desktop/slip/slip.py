@@ -13,7 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from ulvar.desktop.models.model import Model
-from ulvar.desktop.models.plan import plan_action
+from ulvar.desktop.models.plan import is_done, plan_action, plan_run
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import clear, hairline, label
 from ulvar.desktop.slip.cards import FindingCard
@@ -29,6 +29,7 @@ class Slip(QWidget):
     """The region at the right."""
 
     action_wanted = Signal()
+    again_wanted = Signal()
     every_wanted = Signal()
 
     def __init__(self, model: Model, theme: Theme) -> None:
@@ -75,7 +76,10 @@ class Slip(QWidget):
         column.addWidget(self.consequence)
         row = QHBoxLayout()
         row.setSpacing(8)
+        self.again = QPushButton("Again")
+        self.again.clicked.connect(self.again_wanted.emit)
         row.addWidget(self.action, 1)
+        row.addWidget(self.again)
         row.addWidget(self.every)
         column.addLayout(row)
         outer.addWidget(foot)
@@ -226,6 +230,11 @@ class Slip(QWidget):
         self.every.setVisible(several)
         self.every.setText(f"All {count}")
         self.every.setEnabled(several and not self._model.jobs.busy)
+        done = not self._model.jobs.busy and is_done(self._model)
+        self.again.setVisible(done)
+        if done:
+            run = plan_run(self._model)
+            self.again.setToolTip(f"{run[0]} once more (Ctrl+R). {run[1]}")
         if self._model.jobs.busy:
             stopping = self._model.jobs.job is not None and self._model.jobs.job.token.stopping
             if self._model.jobs.station == self._model.station:
