@@ -7,10 +7,11 @@ import shutil
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QLineEdit, QSlider, QTableView, QWidget
+from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QLabel, QLineEdit, QSlider, QTableView, QWidget
 
 from tests.desktop.scored import ScoredCase
-from ulvar.desktop.slip.cards import CardButton
+from ulvar.desktop.slip.cards import CardButton, FindingCard
+from ulvar.inspection import notice
 
 
 def turn_wheel(widget: QWidget) -> bool:
@@ -186,3 +187,27 @@ class Meant(ScoredCase):
         self.assertEqual(self.model.series_of_exposure(path).field.name, "Elsewhere")
         self.model.undo.undo()
         self.assertEqual(self.model.facts(path), before)
+
+    def test_long_names_never_widen_the_slip(self) -> None:
+        name = "light_" + "0123456789" * 12 + "_V_0007.fits"
+        known, gone = self.model.lights()[0].path, "/nowhere/x.fits"
+        night = self.model.night
+        night.set_findings("combine", [
+            notice("not_scored", f"{name} was not scored", f"{name}: it has no pixels.", (known,), station="combine"),
+            notice("not_aligned", "Gone", "It is not there.", (gone,), station="combine"),
+        ], self.model.chosen_series().key)  # fmt: skip
+        self.model.set_station("combine")
+        self.model.drop()
+        self.model.findings_changed.emit()
+        self.quiet()
+        slip = self.window.slip
+        inside = slip._scroll.widget()
+        self.assertLessEqual(inside.width(), slip._scroll.viewport().width())
+        self.assertEqual(slip._scroll.horizontalScrollBar().maximum(), 0)
+        texts = [w.text() for w in slip.findChildren(QLabel) if w.isVisible() and "…" in w.text()]
+        self.assertTrue(any(t.startswith("light_") and "0007.fits" in t for t in texts), texts)
+        self.assertTrue(any(name in w.toolTip() for w in slip.findChildren(QLabel)))
+        cards = {c.findChild(QLabel).text(): c for c in slip.findChildren(FindingCard) if c.isVisible()}
+        shows = {t: any(b.text() == "Show" for b in c.findChildren(CardButton)) for t, c in cards.items()}
+        self.assertEqual([on for t, on in shows.items() if t == "Gone"], [False], "there is nothing to show")
+        self.assertTrue(any(on for t, on in shows.items() if t.startswith("light_")))

@@ -99,11 +99,30 @@ class Series(WindowCase):
         self.assertEqual({p.name: p.stat().st_mtime_ns for p in tables.iterdir()}, before)
         self.assertEqual(model.chosen_series().key, "West-Field-R", "the work on all did not change the choice")
 
+        # What is done leads on; the same again stands beside it.
+        slip = window.slip
+        self.assertEqual(slip.action.text(), "Go on to Plate")
+        self.assertEqual(slip.consequence.text(), "Combine is done for West Field · R.")
+        self.assertTrue(slip.again.isVisible())
+        self.assertIn("Stack 4 exposures once more", slip.again.toolTip())
+        stack = Path(model.of_series("stack").output)
+        made = stack.stat().st_mtime_ns
+        self.click(slip.again)
+        self.idle()
+        self.quiet()
+        self.assertNotEqual(stack.stat().st_mtime_ns, made)
+        self.click(slip.action)
+        self.quiet()
+        self.assertEqual(model.station, "plate")
+        self.assertFalse(slip.again.isVisible(), "nothing is solved yet")
+        self.key(Qt.Key.Key_4)
+
         # Leaving one out touches its own series.
         self.choose("West-Field-B")
         model.toggle_left_out()
         self.assertEqual(model.jobs.state("combine"), "stale")
         self.assertEqual(self.dots(), {"other": 20, "kept": 3, "left_out": 1})
+        self.assertIn("Stack 3", slip.action.text())
         self.choose("West-Field-V")
         self.assertEqual(model.jobs.state("combine"), "done")
 

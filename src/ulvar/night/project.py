@@ -109,7 +109,7 @@ class Night(NightRows):
     def name(self) -> str:
         """What the night is called: its lights' object, else its folder."""
         objects = [f.object for f in self.lights() if f.object]
-        return max(set(objects), key=objects.count) if objects else str(self.meta("name", self.folder.name))
+        return max(dict.fromkeys(objects), key=objects.count) if objects else str(self.meta("name", self.folder.name))
 
     @property
     def date(self) -> str:

@@ -33,6 +33,14 @@ def label(text: str, kind: str = "label", *, wrap: bool = False) -> QLabel:
     return result
 
 
+def short_words(text: str, longest: int = 30) -> str:
+    """Return text whose longest words, such as file names, are cut in the middle: what differs in them is seen."""
+    half = (longest - 1) // 2
+    return " ".join(
+        f"{word[:half]}…{word[-half:]}" if len(word) > longest else word for word in text.split(" ")
+    )  # fmt: skip
+
+
 class ElidedLabel(QLabel):
     """A label that gives way: what does not fit ends in dots, and the tooltip has the whole."""
 
@@ -246,7 +254,7 @@ class Cells(QStyledItemDelegate):
     def paint(
         self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
     ) -> None:
-        """Draw the text of a cell, cut where it has no room."""
+        """Draw the text of a cell, cut in its middle where it has no room."""
         theme, rows = self._rows.theme, self._rows
         if theme is None:
             super().paint(painter, option, index)
@@ -264,7 +272,8 @@ class Cells(QStyledItemDelegate):
         room = box.adjusted(_CELL_PAD, 0, -_CELL_PAD, 0)
         metrics = painter.fontMetrics()
         if metrics.horizontalAdvance(text) > room.width():
-            text = metrics.elidedText(text, Qt.TextElideMode.ElideRight, room.width())
+            # Names of a night differ at their ends.
+            text = metrics.elidedText(text, Qt.TextElideMode.ElideMiddle, room.width())
         painter.drawText(room, rows.data(index, _ALIGNMENT), text)
 
 

@@ -256,7 +256,10 @@ class MainWindow(QMainWindow):
         if not text:
             return
         self.toast.setText(text)
-        self.toast.setMaximumWidth(520)
+        # As wide as its words, up to what the picture has room for.
+        room = min(520, self.sky.canvas.width() - 24)
+        words = self.toast.fontMetrics().horizontalAdvance(text) + 28
+        self.toast.setFixedWidth(min(room, words))
         self.toast.adjustSize()
         # At the top of the picture: there it covers neither stretch and read-out nor the night line.
         canvas = self.sky.canvas

@@ -6,12 +6,12 @@ from collections.abc import Callable
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.plots import Sparkline
 from ulvar.desktop.parts.theme import Theme
-from ulvar.desktop.parts.widgets import label
+from ulvar.desktop.parts.widgets import label, short_words
 from ulvar.inspection import Finding
 
 
@@ -28,6 +28,15 @@ class SeverityMark(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         glyphs.draw_severity(painter, self._theme, 9, 9, self._word)
+
+
+def _wrapped(text: str, kind: str, longest: int) -> QLabel:
+    """Return a label that never widens the slip: a long file name is cut in the middle, the tip has it whole."""
+    shown = short_words(text, longest)
+    result = label(shown, kind, wrap=True)
+    if shown != text:
+        result.setToolTip(text)
+    return result
 
 
 class CardButton(QPushButton):
@@ -52,7 +61,7 @@ class FindingCard(QWidget):
     """One finding: mark, title, severity word, sentence, evidence, mend, Show."""
 
     def __init__(
-        self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None]
+        self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None] | None
     ) -> None:
         super().__init__()
         column = QVBoxLayout(self)
@@ -61,17 +70,17 @@ class FindingCard(QWidget):
         top = QHBoxLayout()
         top.setSpacing(8)
         top.addWidget(SeverityMark(theme, finding.severity.word), 0, Qt.AlignmentFlag.AlignTop)
-        top.addWidget(label(finding.title, "value", wrap=True), 1)
+        top.addWidget(_wrapped(finding.title, "value", 22), 1)
         top.addWidget(label(finding.severity.word.title(), finding.severity.word), 0, Qt.AlignmentFlag.AlignTop)
         column.addLayout(top)
         body = QVBoxLayout()
         body.setContentsMargins(26, 0, 0, 0)
         body.setSpacing(6)
-        body.addWidget(label(finding.text, wrap=True))
+        body.addWidget(_wrapped(finding.text, "label", 30))
         series = finding.evidence.get("series")
         if series and len(series) > 3:
             body.addWidget(Sparkline(theme, [float("nan") if v is None else v for v in series], finding.severity.word))
-        if finding.mend is not None or finding.files:
+        if finding.mend is not None or show is not None:
             row = QHBoxLayout()
             row.setSpacing(6)
             if finding.mend is not None:
@@ -79,7 +88,7 @@ class FindingCard(QWidget):
                 self.mend.setToolTip(f"{finding.mend.label}; undo with Ctrl+Z")
                 self.mend.clicked.connect(lambda: mend(finding))
                 row.addWidget(self.mend)
-            if finding.files:
+            if show is not None:
                 shown = CardButton("Show")
                 shown.setProperty("kind", "plain")
                 shown.setToolTip("Show the first of its exposures, and select them all")

@@ -200,7 +200,8 @@ class Slip(QWidget):
         self._findings.addSpacing(4)
         shown = findings if self._all_findings else findings[:4]
         for finding in shown:
-            self._findings.addWidget(FindingCard(finding, self.theme, self._mend, self._show))
+            shows = any(self._model.facts(path) is not None for path in finding.files)
+            self._findings.addWidget(FindingCard(finding, self.theme, self._mend, self._show if shows else None))
         if len(findings) > 4:
             more = QPushButton("fewer" if self._all_findings else f"{len(findings) - 4} more  ›")
             more.setProperty("kind", "plain")

@@ -68,7 +68,11 @@ class Sparks(QWidget):
             if good.size:
                 places = quality.decimals if quality.decimals < 2 else 1 if good.max() > 1 else 2
                 unit = f" {quality.unit}" if quality.unit else ""
-                words += f"  {good.min():.{places}f}–{good.max():.{places}f}{unit}"
+                span = f"  {good.min():.{places}f}–{good.max():.{places}f}"
+                # A number that is cut is a wrong number: the unit gives way first, then the range.
+                room = box.width() - painter.fontMetrics().horizontalAdvance(words)
+                fits = [t for t in (span + unit, span) if painter.fontMetrics().horizontalAdvance(t) <= room]
+                words += fits[0] if fits else ""
             painter.drawText(QRectF(box.left(), 0, box.width(), 16), Qt.AlignmentFlag.AlignVCenter, words)
             if 0 <= self.current < len(values):
                 x = box.left() + 4 + (box.width() - 8) * self.current / max(1, len(values) - 1)
