@@ -3,11 +3,23 @@
 from __future__ import annotations
 
 import shutil
+from unittest import mock
 
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QAbstractSpinBox, QApplication, QComboBox, QLabel, QLineEdit, QSlider, QTableView, QWidget
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QFileDialog,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QSlider,
+    QTableView,
+    QWidget,
+)
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.slip.cards import CardButton, FindingCard
@@ -211,3 +223,32 @@ class Meant(ScoredCase):
         shows = {t: any(b.text() == "Show" for b in c.findChildren(CardButton)) for t, c in cards.items()}
         self.assertEqual([on for t, on in shows.items() if t == "Gone"], [False], "there is nothing to show")
         self.assertTrue(any(on for t, on in shows.items() if t.startswith("light_")))
+
+    def test_a_wrong_catalogue_is_refused_when_it_is_chosen(self) -> None:
+        self.model.set_station("plate")
+        self.quiet()
+        right = self.model.settings().plate.catalogue
+        ra, dec = self.model.facts(self.model.current).ra_deg, self.model.facts(self.model.current).dec_deg
+        for name, text, told in (
+            ("picture.png", b"\x89PNG\xff\xfe", "not a text table"),
+            ("other.csv", b"name,x,y\na,1,2\n", "no ra and dec columns"),
+            ("empty.csv", b"ra,dec,mag\n", "no row has a usable position"),
+            ("far.csv", f"ra,dec,mag\n{(ra + 180) % 360},{-dec},9\n".encode(), f"RA {ra:.1f}"),
+        ):
+            path = self.folder / name
+            path.write_bytes(text)
+            with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(path), "")):
+                self.choose_button().click()
+            self.quiet()
+            self.assertIn(told, self.messages[-1])
+            self.assertEqual(self.model.settings().plate.catalogue, right, name)
+        near = self.folder / "near.csv"
+        near.write_text(f"ra,dec,mag\n{ra},{dec},9\n")
+        with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(str(near), "")):
+            self.choose_button().click()
+        self.assertEqual(self.model.settings().plate.catalogue, str(near))
+        self.model.undo.undo()
+        self.assertEqual(self.model.settings().plate.catalogue, right)
+
+    def choose_button(self) -> QPushButton:
+        return next(b for b in self.window.slip.findChildren(QPushButton, "plate.catalogue") if b.isVisible())

@@ -9,7 +9,15 @@ from ulvar.flows.intake import Sorted, contradicted, look_at_pixels, scan_files,
 from ulvar.flows.library import PREFIX, CameraNumbers, Entry, Library, default_library, library_at, master_file_name
 from ulvar.flows.masters import KINDS, MasterOptions, make_masters
 from ulvar.flows.measure import Measured, MeasureOptions, Reference, make_reference, measure_series
-from ulvar.flows.plate import PlateOptions, catalogue_print, hinted_cones, read_wcs_file, solve_files, wcs_of
+from ulvar.flows.plate import (
+    PlateOptions,
+    catalogue_print,
+    check_catalogue,
+    hinted_cones,
+    read_wcs_file,
+    solve_files,
+    wcs_of,
+)
 from ulvar.flows.series import Field, Series, find_series, folded, picked
 from ulvar.flows.stack import StackOptions, StackResult, stack_exposures
 from ulvar.flows.starfind import FindTask, Scored, detect_in, find_all, read_stars, stars_item, write_stars
@@ -44,6 +52,7 @@ __all__ = [
     "calibrate_lights",
     "calibrated_facts",
     "catalogue_print",
+    "check_catalogue",
     "contradicted",
     "default_library",
     "detect_in",

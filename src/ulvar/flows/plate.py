@@ -9,7 +9,16 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.astrometry import PlateSolution, SolveHints, StarCatalogue, Wcs, solve_plate, wcs_from_header
+from ulvar.astrometry import (
+    CatalogueError,
+    PlateSolution,
+    SolveHints,
+    StarCatalogue,
+    Wcs,
+    load_catalogue,
+    solve_plate,
+    wcs_from_header,
+)
 from ulvar.engine import Failed, JobContext, OutputExists, atomic_path
 from ulvar.flows.common import SOLVED_BEFORE, Outcome, may_write
 from ulvar.flows.starfind import FINDING_BYTES_PX
@@ -277,6 +286,27 @@ def hinted_cones(exposures: Sequence[ExposureFacts], options: PlateOptions) -> l
         # Pointings within a degree are one: the cone is a degree wider for them.
         cones[round(cone[0]), round(cone[1])] = round(cone[0]), round(cone[1]), cone[2] + 1.0
     return list(cones.values())
+
+
+def check_catalogue(path: str, exposures: Sequence[ExposureFacts], options: PlateOptions | None = None) -> str:
+    """Return why a catalogue cannot serve exposures, in a sentence; empty when it can.
+
+    It is none, has no positions, or has no star near where the headers say that the exposures point.
+    """
+    settings = options or PlateOptions()
+    cones = hinted_cones(exposures, settings)
+    try:
+        catalogue = load_catalogue(path, near=cones)
+    except (CatalogueError, OSError) as error:
+        return f"{error}."
+    if not cones or any(len(catalogue.cone(*cone)) for cone in cones):
+        return ""
+    ra, dec = float(np.median(catalogue.ra)), float(np.median(catalogue.dec))
+    facts = exposures[0]
+    return (
+        f"{Path(path).name}: its {len(catalogue)} stars lie about RA {ra:.1f}° Dec {dec:+.1f}°, but the exposures point at "
+        f"RA {facts.ra_deg:.1f}° Dec {facts.dec_deg:+.1f}°. If the headers are wrong, correct the pointing in Facts."
+    )
 
 
 def _near(catalogue: StarCatalogue, facts: ExposureFacts, options: PlateOptions) -> StarCatalogue:

@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject
 from ulvar.calibration import Candidate, Match, Shot, shooting_list
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
-from ulvar.flows import Library
+from ulvar.flows import Library, PlateOptions, check_catalogue
 from ulvar.frames import Group
 from ulvar.night.settings import TagSettings
 from ulvar.night.stations.masters import board_matches, given_masters, library_of, set_candidates
@@ -81,6 +81,18 @@ class Matching(QObject):
         self._ground.drop()
         self._ground.results_changed.emit()
         self._ground.states_changed.emit()
+
+    def choose_catalogue(self, path: str) -> bool:
+        """Take a star catalogue, undoably, unless it cannot serve this series; what is wrong with it is told at once."""
+        night, members = self._ground.night, self._ground.members()
+        if night is None:
+            return False
+        exposures = [f for f in self._ground.lights() if f.path in members]
+        problem = check_catalogue(path, exposures, PlateOptions(radius_deg=night.settings.plate.radius_deg))
+        if problem:
+            self._ground.message.emit(problem)
+            return False
+        return self._ground.set_setting("plate", "catalogue", path)
 
     def set_stars(self, stars: list[ListedStar], text: str) -> None:
         """Change the stars to measure, undoably."""

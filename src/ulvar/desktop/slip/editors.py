@@ -192,7 +192,7 @@ class Editors:
             )
             if path:
                 chosen = str(Path(path).parent) if path.endswith(".parquet") else path
-                self._store(field.section, field.name, chosen)
+                self._model.matching.choose_catalogue(chosen)
                 self._rebuild()
 
         button.clicked.connect(choose)
