@@ -43,6 +43,8 @@ class WindowCase(unittest.TestCase):
         QApplication.processEvents()
 
     def _close(self) -> None:
+        # Whatever still runs is stopped without a question.
+        self.window.may_close = lambda: True
         self.window.close()
         QApplication.processEvents()
         # A window that stays is styled anew with every later one.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import threading
 from unittest import mock
 
 from PySide6.QtCore import QPoint, QPointF, Qt
@@ -15,6 +16,7 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QLabel,
     QLineEdit,
+    QMessageBox,
     QPushButton,
     QSlider,
     QTableView,
@@ -23,7 +25,9 @@ from PySide6.QtWidgets import (
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.slip.cards import CardButton, FindingCard
+from ulvar.engine import JobContext
 from ulvar.inspection import notice
+from ulvar.night import StationResult
 
 
 def turn_wheel(widget: QWidget) -> bool:
@@ -252,3 +256,54 @@ class Meant(ScoredCase):
 
     def choose_button(self) -> QPushButton:
         return next(b for b in self.window.slip.findChildren(QPushButton, "plate.catalogue") if b.isVisible())
+
+    def test_other_stations_findings_are_one_line(self) -> None:
+        night = self.model.night
+        path = self.model.lights()[0].path
+        for station in ("intake", "masters", "calibrate", "combine"):
+            night.set_findings(station, [], self.model.chosen_series().key)
+            night.set_findings(station, [])
+        night.set_findings("masters", [notice("no_safe_dark", "No dark", "None fits.", (path,), station="masters")])
+        night.set_findings("intake", [notice("truncated", "Cut short", "It ends early.", (path,), station="intake")])
+        self.model.set_station("combine")
+        self.model.drop()
+        self.model.findings_changed.emit()
+        self.quiet()
+        slip = self.window.slip
+        self.assertEqual([c for c in slip.findChildren(FindingCard) if c.isVisible()], [])
+        (line,) = [b for b in slip.findChildren(CardButton) if b.isVisible()]
+        self.assertRegex(line.text(), r"^Elsewhere: .*(blocks|to check)")
+        self.assertIn("Masters: No dark", line.toolTip())
+        worst = min(night.findings(), key=lambda f: f.severity)
+        self.click(line)
+        self.quiet()
+        self.assertEqual(self.model.station, worst.station)
+        titles = [c.findChild(QLabel).text() for c in slip.findChildren(FindingCard) if c.isVisible()]
+        self.assertEqual(titles, [worst.title])
+
+    def test_closing_while_something_runs_is_asked_about(self) -> None:
+        go = threading.Event()
+        self.addCleanup(go.set)
+
+        def wait(night: object, context: JobContext, series: object) -> StationResult:
+            while not context.stop.stopping and not go.wait(0.02):
+                pass
+            context.stop.check()
+            return StationResult("combine", "done")
+
+        with mock.patch("ulvar.desktop.models.jobs.run_score", wait):
+            self.assertTrue(self.model.jobs.run_station("combine", "score"))
+        asked: list[str] = []
+
+        def answer(_parent: object, _title: str, text: str, *_: object) -> QMessageBox.StandardButton:
+            asked.append(text)
+            return QMessageBox.StandardButton.Cancel
+
+        with mock.patch.object(QMessageBox, "question", answer):
+            self.assertFalse(self.window.close())
+        self.assertTrue(self.window.isVisible() and self.model.jobs.busy)
+        self.assertEqual(len(asked), 1)
+        self.assertIn("What is finished is kept", asked[0])
+        with mock.patch.object(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Close):
+            self.assertTrue(self.window.close())
+        self.assertEqual(self.model.jobs.job.state, "stopped")

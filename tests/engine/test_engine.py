@@ -29,6 +29,11 @@ from ulvar.engine import (
 from ulvar.inspection import Finding, Severity, sort_findings
 
 
+def sleep_long(path: str) -> None:
+    Path(path).touch()
+    time.sleep(600)
+
+
 def double(value: int) -> int:
     """Work of a test item."""
     return 2 * value
@@ -148,6 +153,24 @@ class Running(FolderCase):
         job.join(10)
         self.assertEqual(job.state, "stopped")
         self.assertLess(job.done, 500)
+        again = Job("double", lambda c: dict(c.each(double, range(5), "Doubling")), pools=pools)
+        again.start()
+        again.join(60)
+        self.assertEqual((again.state, again.result), ("done", {i: 2 * i for i in range(5)}))
+
+    def test_a_stop_does_not_wait_for_work_that_takes_long(self) -> None:
+        pools = PoolKeeper(2)
+        self.addCleanup(pools.close)
+        started = self.folder / "started"
+        job = Job("long", lambda c: list(c.each(sleep_long, [str(started)] * 8, "Sleeping")), pools=pools)
+        job.start()
+        end = time.monotonic() + 60
+        while not started.exists() and time.monotonic() < end:
+            time.sleep(0.02)
+        job.stop()
+        # Each item sleeps for 600 s: only by ending the workers can it stop.
+        job.join(120)
+        self.assertEqual(job.state, "stopped")
         again = Job("double", lambda c: dict(c.each(double, range(5), "Doubling")), pools=pools)
         again.start()
         again.join(60)

@@ -58,6 +58,10 @@ def worker_pool(workers: int | None = None, *, polite: bool = False) -> ProcessP
 _LAST_WRITE_S = 20.0
 
 
+# How long a stop waits for work that has begun [s].
+_PATIENCE_S = 2.0
+
+
 class PoolKeeper:
     """Keeps one polite worker pool warm between jobs and makes a new one when the old one has broken."""
 
@@ -120,6 +124,8 @@ class JobContext:
     stop: StopToken = field(default_factory=StopToken)
     budget_bytes: int = 2 * 1024**3
     workers: int = 2
+    # Ends the workers at once; what they were at is lost, and made anew by the next run.
+    abandon: Callable[[], object] | None = None
 
     def each(
         self, function: Callable[[Item], Result], items: Iterable[Item], text: str, *, item_bytes: int = 0
@@ -132,7 +138,7 @@ class JobContext:
         Raises
         ------
         StopRequested
-            After stop was asked; items in flight are finished and dropped.
+            After stop was asked; items in flight are finished and dropped, or abandoned after two seconds.
         WorkerDied
             When a worker process ended abnormally.
         """
@@ -181,8 +187,12 @@ class JobContext:
                 f"a worker process ended while it was {text.lower()}; {done} of {total} were finished"
             ) from error
         finally:
-            # What runs already is let finish, so that nothing is written after the job says it has ended.
-            wait([future for future in flying if not future.cancel()])
+            # What runs already is let finish, so that nothing is written after the job says it has ended; after a
+            # stop only as long as a person waits.
+            running = [future for future in flying if not future.cancel()]
+            impatient = self.stop.stopping and self.abandon is not None
+            if wait(running, timeout=_PATIENCE_S if impatient else None).not_done and self.abandon is not None:
+                self.abandon()
 
 
 class Job:
@@ -250,6 +260,7 @@ class Job:
         try:
             context = JobContext(
                 executor=self._pools.get(),
+                abandon=self._pools.discard,
                 progress=self._progress,
                 stop=self.token,
                 budget_bytes=default_budget(),

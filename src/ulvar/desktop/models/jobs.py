@@ -199,6 +199,9 @@ class Jobs(QObject):
                 self._ground.night.clear_leftovers()
             self.finding = _failure_finding(self.station, job.error)
         elif job.state == "stopped":
+            if self._ground.night is not None:
+                # What a worker was at when it was ended.
+                self._ground.night.clear_leftovers()
             self._ground.message.emit(f"{self.station.title()} stopped; {_KEEPS.get(self._what, _GOES_ON)}.")
         elif isinstance(job.result, StationResult):
             self._ground.message.emit(job.result.problem or job.result.text)

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
     QLabel,
     QMainWindow,
     QMenu,
+    QMessageBox,
     QSizePolicy,
     QSplitter,
     QStackedWidget,
@@ -271,6 +272,15 @@ class MainWindow(QMainWindow):
 
     # ---- drop and close
 
+    def may_close(self) -> bool:
+        """Ask whether a running job is to be stopped, and say what would be kept."""
+        jobs = self.model.jobs
+        asked = QMessageBox.question(
+            self, "Close Ulvar?", f"{jobs.station.title()} is running. Close and stop it? {jobs.stopping_keeps}",
+            QMessageBox.StandardButton.Close | QMessageBox.StandardButton.Cancel, QMessageBox.StandardButton.Cancel,
+        )  # fmt: skip
+        return asked == QMessageBox.StandardButton.Close
+
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Take folders and files."""
         if event.mimeData().hasUrls():
@@ -291,7 +301,10 @@ class MainWindow(QMainWindow):
             self.model.open_many(paths)
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """End workers, threads and files."""
+        """End workers, threads and files; a job that runs is asked about first."""
+        if self.model.jobs.busy and not self.may_close():
+            event.ignore()
+            return
         if self.isVisible():
             self.keyboard.end()
         self._toast_timer.stop()

@@ -16,12 +16,12 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.plan import is_done, plan_action, plan_run
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import clear, hairline, label
-from ulvar.desktop.slip.cards import FindingCard
+from ulvar.desktop.slip.cards import CardButton, FindingCard
 from ulvar.desktop.slip.editors import Editors
 from ulvar.desktop.slip.fields import FIELDS
 from ulvar.desktop.slip.minimum import show_minimum
 from ulvar.desktop.work.soon import Soon
-from ulvar.inspection import Finding
+from ulvar.inspection import Finding, Severity
 from ulvar.night import SERIES_STATIONS
 
 
@@ -186,9 +186,12 @@ class Slip(QWidget):
         self.rebuild()
 
     def _fill_findings(self) -> None:
-        findings = self._model.jobs.findings()
+        every = self._model.jobs.findings()
+        here = (self._model.station, self._model.jobs.finding)
+        findings = [f for f in every if f.station == here[0] or f is here[1]]
+        elsewhere = [f for f in every if f not in findings and f.severity < Severity.NOTE]
         # Several signals say the same one after the other; cards that stand already are not built again.
-        told = (findings, self._all_findings, self.theme.name)
+        told = (findings, elsewhere, self._all_findings, self.theme.name)
         if told == self._told:
             return
         self._told = told
@@ -208,6 +211,23 @@ class Slip(QWidget):
             more.setToolTip("Show all findings" if not self._all_findings else "Show only the most serious")
             more.clicked.connect(self._fold)
             self._findings.addWidget(more, 0, Qt.AlignmentFlag.AlignLeft)
+
+        if elsewhere:
+            self._findings.addSpacing(4)
+            self._findings.addWidget(self._elsewhere(elsewhere), 0, Qt.AlignmentFlag.AlignLeft)
+
+    def _elsewhere(self, findings: list[Finding]) -> QPushButton:
+        """One line for what is still to be looked at in other stations; it leads to the worst of it."""
+        blocks = sum(f.severity is Severity.BLOCKS for f in findings)
+        parts = [f"{blocks} blocks"] if blocks else []
+        if len(findings) > blocks:
+            parts.append(f"{len(findings) - blocks} to check")
+        worst = min(findings, key=lambda f: f.severity)
+        button = CardButton(f"Elsewhere: {', '.join(parts)}  ›")
+        button.setProperty("kind", "plain")
+        button.setToolTip("\n".join(f"{f.station.title()}: {f.title}" for f in findings[:12]))
+        button.clicked.connect(lambda: self._model.set_station(worst.station))
+        return button
 
     def _fold(self) -> None:
         self._all_findings = not self._all_findings
