@@ -190,7 +190,9 @@ class Matching(Stations):
         self.click(self.window.slip.action)
         self.idle()
         self.click(self.masters.page_buttons["made"])
-        self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Keep"))
+        self.click(
+            next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Copy to library")
+        )
         library = model.matching.library()
         assert library is not None
         kept = len(library.entries())

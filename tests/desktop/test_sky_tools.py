@@ -141,11 +141,11 @@ class Stretches(ScoredCase):
         self.assertLess(abs(int(half[0]) - 127), 3, "Root shows the knee as middle grey")
 
     def test_colours(self) -> None:
-        for name in ("Grey", "Ember", "Ice", "Contours"):
+        for name in ("Grey", "Ember", "Frost", "Contours"):
             table = colour_table(name)
             self.assertEqual(len(table), 256)
             self.assertEqual(table[0] >> 24, 0xFF)
-        self.assertTrue(all(c & 0xFFFF == 0 for c in colour_table("Ice", red_only=True)))
+        self.assertTrue(all(c & 0xFFFF == 0 for c in colour_table("Frost", red_only=True)))
         self.sky.foot.colour_box.setCurrentText("Ember")
         image = self.sky.canvas.grab().toImage()
         middle = image.pixelColor(image.width() // 2, image.height() // 2)

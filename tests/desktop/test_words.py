@@ -15,11 +15,41 @@ from PySide6.QtGui import QFontMetrics, QImage
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
 from ulvar.desktop.app import make_application
+from ulvar.desktop.boards.combine.rules import _IN_FORMULA, blend_formula
 from ulvar.desktop.parts.layers import Layer
 from ulvar.desktop.parts.theme import THEMES, apply_theme, font
-from ulvar.desktop.parts.widgets import Rows, table
+from ulvar.desktop.parts.widgets import Rows, short_words, table
 from ulvar.desktop.picture.tools import sexagesimal
+from ulvar.desktop.shell.path_bar import _time_left
 from ulvar.frames import parse_angle
+from ulvar.stars import BLENDS
+
+
+class Phrases(unittest.TestCase):
+    """Short texts that are made of numbers and names."""
+
+    def test_the_score_as_a_formula(self) -> None:
+        for blend, formula in (
+            ({"transparency": 1.0, "fwhm_px": 1.0, "noise_adu": 1.0}, "transparency / (FWHM × noise)"),
+            ({"fwhm_px": 2.0}, "1 / FWHM^2"), ({"stars": 1.0, "sky_adu": 0.0}, "stars"), ({}, "1"),
+            ({"ellipticity": 0.5, "transparency": 1.0}, "transparency × (1 − ellipticity)^0.5"),
+        ):  # fmt: skip
+            self.assertEqual(blend_formula(blend), formula)
+        self.assertEqual(set(_IN_FORMULA), set(BLENDS), "every quality that can be weighed has its place")
+        worse = {"fwhm_px", "noise_adu", "sky_adu"}
+        for key, make in BLENDS.items():
+            falls = bool(make(np.array([0.2]))[0] > make(np.array([0.4]))[0])
+            self.assertEqual(_IN_FORMULA[key][1], key in worse)
+            self.assertEqual(falls, key in worse or key == "ellipticity")
+
+    def test_time_left(self) -> None:
+        self.assertEqual([_time_left(s) for s in (3.4, 99.0, 1307.0)], ["3 s", "99 s", "22 min"])
+
+    def test_long_words_keep_both_ends(self) -> None:
+        self.assertEqual(
+            short_words("a light_0001_of_a_long_night_V_0042.fits is cut", 21), "a light_0001…_0042.fits is cut"
+        )
+        self.assertEqual(short_words("all short words stay", 21), "all short words stay")
 
 
 class Angles(unittest.TestCase):
@@ -27,7 +57,7 @@ class Angles(unittest.TestCase):
 
     def test_places(self) -> None:
         self.assertEqual(sexagesimal(0, 0), "RA 00 00 00.00   Dec +00 00 00.0")
-        self.assertEqual(sexagesimal(83.6331, -5.3911), "RA 05 34 31.94   Dec −05 23 28.0")
+        self.assertEqual(sexagesimal(84.21, -5.77), "RA 05 36 50.40   Dec −05 46 12.0")
         # No sixty seconds, no twenty-fourth hour, no minus of nothing.
         self.assertEqual(sexagesimal(359.999999, 89.99999), "RA 00 00 00.00   Dec +90 00 00.0")
         self.assertEqual(sexagesimal(14.999999, -0.000001), "RA 01 00 00.00   Dec +00 00 00.0")
@@ -128,17 +158,20 @@ class Cells(unittest.TestCase):
         gc.collect()
         self.assertEqual([what() for what in gone], [None, None])
 
-    def test_what_has_no_room_ends_in_dots(self) -> None:
+    def test_what_has_no_room_is_cut_in_its_middle(self) -> None:
+        long = "a_name_that_is_much_too_long_for_a_column_" * 2
         self.rows.fill(
-            [["one", "1.00", ""], ["a name that is much too long for a column " * 3, "2.00", ""]], ["a", "b"]
+            [[f"{long}01", "1.00", ""], [f"{long}02", "2.00", ""], [f"x{long}02", "3.00", ""]], ["a", "b", "c"]
         )
-        self.view.horizontalHeader().resizeSection(0, 80)
-        cell = self.painted(1, 0)
-        ink = np.abs(cell - self.colour("panel")).max(axis=-1) > 60
+        self.view.horizontalHeader().resizeSection(0, 110)
+        first, second, other = (self.painted(row, 0) for row in range(3))
+        ink = np.abs(first - self.colour("panel")).max(axis=-1) > 60
         self.assertFalse(ink[:, -6:].any(), "it stops before the edge")
-        # The last marks are the dots: low in the cell.
-        last = np.flatnonzero(ink.any(axis=0))[-1]
-        self.assertGreater(np.flatnonzero(ink[:, last])[0], cell.shape[0] // 2)
+        # Both ends are seen: names that differ in either look different.
+        unlike = np.abs(first - second).max(axis=-1) > 60
+        self.assertTrue(unlike[:, first.shape[1] // 2 :].any())
+        self.assertFalse(unlike[:, : first.shape[1] // 3].any())
+        self.assertTrue((np.abs(second - other).max(axis=-1) > 60)[:, : first.shape[1] // 3].any())
 
 
 class Layers(unittest.TestCase):

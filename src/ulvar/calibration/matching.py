@@ -213,7 +213,7 @@ def match_lights(
     if not dark.usable and not dark.pinned and rules.scale_darks:
         dark = _scaled(dark, lights, candidates, rules, bias)
     if dark.usable and dark.scale == 1.0 and not bias.pinned and not lacks_bias(dark.candidate, candidates):
-        bias = Choice(Role.BIAS, Fit.NOT_NEEDED, reason="the dark holds it")
+        bias = Choice(Role.BIAS, Fit.NOT_NEEDED, reason="it is in the dark")
     if flat.candidate is None:
         dark_flat = Choice(Role.DARK_FLAT, Fit.NOT_NEEDED, reason="waits for a flat")
     elif flat.candidate.facts.is_master:

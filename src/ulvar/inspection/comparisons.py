@@ -24,7 +24,7 @@ def comparison_findings(ensemble: Ensemble) -> list[Finding]:
             notice(
                 "comparison_varies",
                 f"Star {name} varies",
-                f"±{1086 * half_range:.0f} mmag against the other comparisons{told}; it weighs "
+                f"±{1086 * half_range:.0f} mmag against the other comparisons{told}; its weight is "
                 f"{ensemble.weights[k]:.1%} now.",
                 (),
                 {"star": name, "series": [round(float(v), 5) for v in good]},

@@ -18,7 +18,7 @@ _TOLERANCES, _MASTERS, _STEPS = Tolerances(), Rejection(few=True), CalibrateOpti
 METHODS = {
     Method.SIGMA: ("Sigma clipping", "values far from the median are left away, again and again"),
     Method.WINSORIZED: ("Winsorized sigma", "the same with a spread that outliers cannot widen"),
-    Method.MAD: ("Median deviation", "the same by the median of the deviations"),
+    Method.MAD: ("Median absolute deviation", "the same by the median of the deviations"),
     Method.LINEAR: ("Line through ranks", "values far from a line through the sorted values"),
     Method.MEDIAN: ("Median", "the middle value, without weights"),
     Method.MEAN: ("Mean, no rejection", "every value counts"),
@@ -187,7 +187,7 @@ class CalibrateSettings(Section):
         fold=True,
     )  # fmt: skip
     trim: RegionText = told(
-        "", "Keep only", "The part of the frame that holds the picture; empty: what the header says", kind="region",
+        "", "Picture area", "The part of the frame that holds the picture; empty: what the header says", kind="region",
         fold=True,
     )  # fmt: skip
     header_regions: bool = True

@@ -32,7 +32,7 @@ __all__ = [
 _DETECTION, _APERTURE = DetectOptions(), ApertureOptions()
 
 WEIGHTS = {
-    Weighting.SNR: ("Point-source SNR", "by noise and FWHM, for stars"), Weighting.NOISE: ("Noise", "by noise alone"),
+    Weighting.SNR: ("Faint-star SNR", "by noise and FWHM, so that faint stars stand out most"), Weighting.NOISE: ("Noise", "by noise alone"),
     Weighting.FWHM: ("FWHM", "by FWHM alone"), Weighting.SCORE: ("Score", "by the score"),
     Weighting.EQUAL: ("Equal", "all alike"),
 }  # fmt: skip
@@ -118,7 +118,10 @@ class CombineSettings(Section):
         fold=True, gt=0,
     )  # fmt: skip
     normalise: Normalise = told(
-        Normalise.BOTH, "Make equal", "What is made equal before exposures are compared", choices=NORMALISATIONS
+        Normalise.BOTH,
+        "Match",
+        "Whether sky level, brightness scale or both are matched before exposures are compared",
+        choices=NORMALISATIONS,
     )
     weights: Weighting = told(Weighting.SNR, "Weigh by", "What a better exposure counts more for", choices=WEIGHTS)
     framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)

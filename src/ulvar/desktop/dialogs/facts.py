@@ -53,7 +53,7 @@ class FactsPanel(Panel):
         super().__init__(
             parent, f"Facts of {what}",
             "What you change here counts for this night; the raw files stay as they are. Empty what you want to take back.",
-            "Correct",
+            "Save corrections",
         )  # fmt: skip
         self._model, self._members = model, list(members)
         grid = QGridLayout()

@@ -39,7 +39,7 @@ class FlatsPanel(Panel):
         row.addWidget(label("of the true full range"))
         row.addStretch(1)
         self.body.addLayout(row)
-        self.rows = Rows(["Filter", "Test\ns", "Level\nADU", "Set\ns", "or light ×", "Level then\nADU"])
+        self.rows = Rows(["Filter", "Test\ns", "Level\nADU", "Use\ns", "or light by ×", "Level then\nADU"])
         self.rows.theme = getattr(parent, "theme", None)
         view = table(self.rows)
         view.setFixedHeight(170)

@@ -67,7 +67,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             return "Go to Masters", "No light has safe masters: see the match board.", "go masters"
         return (
             f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
-            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. What has no safe match is told.",
+            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings.",
             "run calibrate",
         )
     if station == "combine":

@@ -124,7 +124,7 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
         (role.Window, "panel"), (role.WindowText, "text"), (role.Base, "raised"), (role.Text, "text"),
         (role.AlternateBase, "panel"), (role.Button, "panel"), (role.ButtonText, "text"), (role.Highlight, "sel"),
         (role.HighlightedText, "text"), (role.ToolTipBase, "raised"), (role.ToolTipText, "text"),
-        (role.PlaceholderText, "mute"), (role.Link, "cur"),
+        (role.PlaceholderText, "soft"), (role.Link, "cur"),
     ):  # fmt: skip
         palette.setColor(what, theme.color(token))
     palette.setColor(QPalette.ColorGroup.Disabled, role.Text, theme.color("mute"))

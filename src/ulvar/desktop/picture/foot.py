@@ -46,7 +46,7 @@ class SkyFoot(QWidget):
         self.colour_box.currentTextChanged.connect(lambda name: self._set(replace(self.current, colours=name)))
         self.histogram = Histogram(theme)
         self.histogram.changed.connect(self._set)
-        self.keep = QPushButton("Keep")
+        self.keep = QPushButton("Same levels")
         self.keep.setCheckable(True)
         self.keep.setToolTip(
             "On: the same levels for all exposures of this kind, so that a cloud or dawn shows. Off: levels for each exposure."

@@ -298,7 +298,7 @@ class SkyView(QWidget):
             self.canvas.turn(0.0, False)
             # Said when it is asked for, not again at every exposure that is stepped to.
             if tell:
-                self._model.message.emit("Where north is shows only once the exposure is solved (Plate).")
+                self._model.message.emit("North is known once the plate is solved (Plate).")
         else:
             facts = self._model.facts(self._model.current)
             assert facts is not None

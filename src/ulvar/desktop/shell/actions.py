@@ -55,7 +55,9 @@ ACTIONS = (
         "Every card, with search; what was corrected; which steps made it",
         "edit",
     ),
-    ActionSpec("add rule", "Add a rule…", "Ctrl+L", "Keep exposures from the stack by one of their qualities", "edit"),
+    ActionSpec(
+        "add rule", "Add a rule…", "Ctrl+L", "Hold exposures out of the stack by one of their qualities", "edit"
+    ),
     ActionSpec(
         "region rectangle", "Leave a rectangle out", "", "No stars are looked for in it; drag it on the picture", "edit"
     ),
@@ -99,7 +101,7 @@ ACTIONS = (
         "view",
     ),
     ActionSpec("page exposures", "Exposures and their qualities", "", "Combine: table, lines and scatter", "go"),
-    ActionSpec("page rules", "Rules and score", "", "Combine: what keeps exposures from the stack", "go"),
+    ActionSpec("page rules", "Rules and score", "", "Combine: what holds exposures out of the stack", "go"),
     ActionSpec("page stars", "Stars of this exposure", "", "Combine: the star table and the limits of finding", "go"),
     ActionSpec("page field", "Field map", "", "Combine: width and elongation over the field", "go"),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
@@ -134,7 +136,7 @@ ACTIONS = (
         "add masters", "Add masters to the library…", "", "Masters made elsewhere, for this and other nights", "run"
     ),
     ActionSpec(
-        "keep masters", "Keep the masters in the library", "", "Copy the masters of this night for other nights", "run"
+        "keep masters", "Copy the masters to the library", "", "Copy the masters of this night for other nights", "run"
     ),
     ActionSpec("propose", "Propose stars", "", "Choose comparison and check stars for the target", "run"),
     ActionSpec("stop", "Stop", "Esc", "Stop what runs; finished products are kept", "run"),

@@ -124,6 +124,10 @@ class _Mark(QWidget):
         glyphs.draw_mark(painter, self.theme, 13, 20)
 
 
+def _time_left(seconds: float) -> str:
+    return f"{seconds:.0f} s" if seconds < 100 else f"{seconds / 60:.0f} min"
+
+
 class PathBar(QWidget):
     """The bar at the top of the window."""
 
@@ -224,5 +228,5 @@ class PathBar(QWidget):
         self.job_bar.setRange(0, max(1, job.total))
         self.job_bar.setValue(job.done)
         left = job.seconds_left
-        tail = "" if left is None else f", {left:.0f} s left"
+        tail = "" if left is None else f", {_time_left(left)} left"
         self.job_left.setText(f"{job.done} of {job.total}{tail}" if job.total else "starting")

@@ -16,7 +16,7 @@ from ulvar.desktop.work.soon import Soon
 
 _PAGES = (
     ("exposures", "Exposures", "Every exposure with its qualities, and a scatter of any two"),
-    ("rules", "Rules and score", "What keeps exposures from the stack, what the score weighs, and what that makes of the stack"),
+    ("rules", "Rules and score", "What holds exposures out of the stack, what the score weighs, and what that makes of the stack"),
     ("stars", "Stars", "The stars of the exposure on screen, and the limits of finding them"),
     ("field", "Field", "Width and shape of stars over the field: tilt, curvature, coma"),
 )  # fmt: skip

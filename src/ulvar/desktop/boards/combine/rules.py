@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 
 from PySide6.QtCore import QLocale, Qt
 from PySide6.QtWidgets import QDoubleSpinBox, QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
@@ -43,7 +44,7 @@ class RulesPage(QWidget):
         column.setSpacing(8)
         column.addWidget(label("Rules", "section"))
         column.addWidget(
-            label("A rule keeps exposures from the stack. They stay in the night and in the light curve.", wrap=True)
+            label("A rule holds exposures out of the stack. They stay in the night and in the light curve.", wrap=True)
         )
         self._rules = QGridLayout()
         self._rules.setHorizontalSpacing(8)
@@ -56,7 +57,7 @@ class RulesPage(QWidget):
         head = QHBoxLayout()
         head.addWidget(label("Score", "section"))
         head.addStretch(1)
-        self.reset = QPushButton("Point-source SNR")
+        self.reset = QPushButton("Reset to default")
         self.reset.setToolTip(
             "Back to the default: transparency over FWHM and noise, the signal-to-noise ratio of a faint star"
         )
@@ -170,7 +171,7 @@ class RulesPage(QWidget):
             spin.valueChanged.connect(lambda value, i=k, f=quality.factor: self._limit_changed(i, value / f))
             self._rules.addWidget(spin, k, 2)
             alone = f", {count.alone} of them alone" if 0 < count.alone < count.takes else ""
-            self._rules.addWidget(label(f"takes {count.takes}{alone}"), k, 3)
+            self._rules.addWidget(label(f"rules out {count.takes}{alone}"), k, 3)
             gone = QPushButton("Remove")
             gone.setProperty("kind", "plain")
             gone.setToolTip("Take this rule back")
@@ -184,9 +185,8 @@ class RulesPage(QWidget):
         default = {k: w for k, w in blend.items() if w} == DEFAULT_BLEND
         self.reset.setEnabled(not default)
         self.score_words.setText(
-            "Each quality to the power given here. As it stands: the signal-to-noise ratio of a faint star, beside the best exposure's."
-            if default
-            else "Your own blend: the product of the qualities to these powers, beside the best exposure's."
+            f"Score = {blend_formula(blend)}, beside the best exposure's"
+            + (": the signal-to-noise ratio of a faint star." if default else ".")
         )
         self._tell_outlook()
         self._filling = False
@@ -221,3 +221,23 @@ class RulesPage(QWidget):
 
     def show_current(self, path: str) -> None:
         """Nothing here belongs to one exposure."""
+
+
+# How a quality is written in the score's formula, and whether it divides.
+_IN_FORMULA = {
+    "transparency": ("transparency", False), "stars": ("stars", False), "ellipticity": ("(1 − ellipticity)", False),
+    "fwhm_px": ("FWHM", True), "noise_adu": ("noise", True), "sky_adu": ("sky", True),
+}  # fmt: skip
+
+
+def blend_formula(blend: Mapping[str, float]) -> str:
+    """Return the score as a formula: ``transparency / (FWHM × noise)``; powers other than 1 are written."""
+    parts: tuple[list[str], list[str]] = ([], [])
+    for key, (name, divides) in _IN_FORMULA.items():
+        power = blend.get(key, 0.0)
+        if power:
+            parts[divides].append(name if power == 1 else f"{name}^{power:g}")
+    above, below = (" × ".join(part) for part in parts)
+    if not below:
+        return above or "1"
+    return f"{above or '1'} / {below if len(parts[1]) == 1 else f'({below})'}"

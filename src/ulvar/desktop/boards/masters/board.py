@@ -139,7 +139,7 @@ class MastersBoard(Board):
         row.addStretch(1)
         self._button(row, "Add…", "add masters", "Add masters made elsewhere to the library")
         tip = "Copy the masters of this night into the library, for other nights"
-        self._button(row, "Keep", "keep masters", tip, bool(made))
+        self._button(row, "Copy to library", "keep masters", tip, bool(made))
         self.body.addLayout(row)
         if self.page == "made":
             self._masters()
