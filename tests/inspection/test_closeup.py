@@ -54,6 +54,26 @@ class CloseUp(unittest.TestCase):
         self.assertLess(np.median(np.abs(star.value_adu[near] - fitted) / expected), 1.6)
         self.assertTrue((np.diff(star.radius_px) >= 0).all())
 
+    def test_the_sky_is_that_of_the_ring(self) -> None:
+        """Wings of a bright star are no sky: it is measured where they have ended, on every side alike."""
+        rng = np.random.default_rng(3)
+        image = star_field(
+            rng,
+            width=160,
+            height=120,
+            x=np.array([60.0]),
+            y=np.array([70.0]),
+            flux_e=np.array([3e6]),
+            psf=Psf.with_fwhm(5.0),
+        )
+        # Beyond the ring the sky is another: it must not count.
+        rows, columns = np.mgrid[:120, :160]
+        image[np.hypot(columns - 60, rows - 70) > 45] += 400.0
+        star = look_at_star(image, 60.0, 70.0, fwhm_px=5.0)
+        assert isinstance(star, StarCloseUp)
+        away = np.hypot(columns - star.x, rows - star.y)
+        self.assertLess(abs(star.sky_adu - np.median(image[(away > 20) & (away < 30)])), 12.0)
+
     def test_without_gain_there_is_no_ratio(self) -> None:
         self.assertTrue(math.isnan(self.look(self.x, self.y).snr))
 

@@ -114,6 +114,16 @@ class Nights(unittest.TestCase):
         )
         found = next(f for f in series_findings(night) if f.code == "dawn")
         self.assertTrue(found.title.startswith("Dusk"))
+        self.assertIn("until ", found.title + found.text)
+        late = planted(
+            clean_night(3),
+            range(185, COUNT),
+            sky_adu=lambda v, k: v * (1 + 0.3 * k),
+            sun_altitude_deg=lambda v, k: -15 + 0.6 * k,
+        )
+        found = next(f for f in series_findings(late) if f.code == "dawn")
+        self.assertTrue(found.title.startswith("Dawn"))
+        self.assertIn("from ", found.title + found.text)
 
     def test_trails(self) -> None:
         self.check("trail", range(50, 52), trails=lambda v, k: 1)

@@ -1,0 +1,75 @@
+"""Small decisions of the flows: the reference, what a calibrated copy is, what counts as nothing, which pixels hide."""
+
+from __future__ import annotations
+
+import math
+import shutil
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import FolderCase
+from ulvar.engine import Failed
+from ulvar.flows import Scored, calibrated_facts, pick_reference, sort_exposures
+from ulvar.flows.stack import _WarpTask, warp_item
+from ulvar.frames import ExposureFacts, MaskBit, Role, scan_file, write_fits
+from ulvar.registration import Transform
+from ulvar.stars import ExposureQuality, StarTable
+
+
+def scored(name: str, score: float) -> Scored:
+    return Scored(ExposureFacts(name), StarTable.empty(), ExposureQuality(5, 3.0, 0.1, 100.0, 5.0, 1e4, 0, score))
+
+
+class Reference(unittest.TestCase):
+    def test_the_best_known_score_the_earliest_of_equals(self) -> None:
+        for scores, best in (([0.2, 0.9, 0.5], 1), ([0.2, math.nan, 0.1], 0), ([math.nan, 0.3], 1), ([0.4, 0.4], 0)):
+            self.assertEqual(pick_reference([scored(str(i), s) for i, s in enumerate(scores)]), best)
+
+
+class Nothing(unittest.TestCase):
+    def codes(self, *given: object) -> list[str]:
+        return [f.code for f in sort_exposures(*given).findings]  # type: ignore[arg-type]
+
+    def test_only_when_nothing_at_all_was_found(self) -> None:
+        self.assertEqual(self.codes([], []), ["nothing_found"])
+        self.assertNotIn("nothing_found", self.codes([], [Failed("broken", "a.fits")]))
+        self.assertNotIn("nothing_found", self.codes([ExposureFacts("a", role=Role.LIGHT)], []))
+        (finding,) = sort_exposures([], [], ["/x/notes.txt"]).findings
+        self.assertIn("notes.txt", finding.text)
+
+
+class Calibrated(FolderCase):
+    def test_facts_of_the_copy(self) -> None:
+        path = self.write("a-cal.fits", np.zeros((4, 6), np.float32))
+        raw = ExposureFacts("a.fits", filter="V", bitpix=16, width=9, height=8, saturation_adu=65535.0, hdu=2)
+        facts = calibrated_facts(raw, path, {"width": 6, "height": 4, "pedestal_adu": 100})
+        self.assertEqual((facts.path, facts.filter, facts.bitpix, facts.hdu), (path, "V", -32, 0))
+        self.assertEqual((facts.width, facts.height, facts.pedestal_adu), (6, 4, 100.0))
+        self.assertIsNone(facts.saturation_adu)
+        self.assertEqual(facts.size_bytes, Path(path).stat().st_size)
+        self.assertEqual(calibrated_facts(raw, path, {}).width, 9)
+
+
+class Hidden(unittest.TestCase):
+    def test_which_masked_pixels_stay_out_of_a_stack(self) -> None:
+        folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        self.addCleanup(shutil.rmtree, folder, True)
+        mask = np.zeros((5, 12), np.uint16)
+        for place, bit in enumerate(MaskBit):
+            mask[2, place] = bit
+        write_fits(folder / "a.fits", np.full((5, 12), 7.0, np.float32), mask=mask)
+        task = _WarpTask(scan_file(str(folder / "a.fits")), Transform.identity(), (5, 12), str(folder / "s.f32"), True)
+        self.assertIsNone(warp_item(task))
+        warped = np.fromfile(folder / "s.f32", np.float32).reshape(5, 12)
+        gone = {bit for place, bit in enumerate(MaskBit) if np.isnan(warped[2, place])}
+        self.assertEqual(gone, {MaskBit.NO_DATA, MaskBit.HOT, MaskBit.COLD, MaskBit.COLUMN, MaskBit.COSMIC})
+        self.assertEqual(int(np.isnan(warped).sum()), len(gone))
+        other = _WarpTask(task.facts, Transform.identity(), (5, 11), str(folder / "t.f32"), True)
+        self.assertIn("12 x 5", getattr(warp_item(other), "reason", ""))
+
+
+if __name__ == "__main__":
+    unittest.main()
