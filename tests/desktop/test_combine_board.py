@@ -155,8 +155,9 @@ class Rules(ScoredCase):
         self.assertNotEqual(before, after)
         best = max(counts, key=lambda p: counts[p])
         self.assertEqual(after[best], 1.0)
-        self.assertIn("own blend", page.score_words.text())
+        self.assertIn("Score = stars,", page.score_words.text())
         self.click(page.reset)
+        self.assertIn("transparency / (FWHM × noise)", page.score_words.text())
         self.assertEqual({p: r["score"] for p, r in self.model.looking.quality().items()}, before)
 
     def test_nights_of_older_versions_keep_their_rules(self) -> None:

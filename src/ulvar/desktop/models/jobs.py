@@ -179,6 +179,11 @@ class Jobs(QObject):
             self._ground.message.emit("Something runs; read the folders with F5 when it is done.")
 
     @property
+    def working(self) -> bool:
+        """Whether a job's own work is under way: what it has stored already, and the telling of it, is no reason to wait."""
+        return self.job is not None and not self.job.finished
+
+    @property
     def busy(self) -> bool:
         """Whether a job runs."""
         # Until the end was told here, not only reached in the job's own thread.

@@ -302,7 +302,7 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """End workers, threads and files; a job that runs is asked about first."""
-        if self.model.jobs.busy and not self.may_close():
+        if self.model.jobs.working and not self.may_close():
             event.ignore()
             return
         if self.isVisible():
