@@ -172,7 +172,12 @@ class Kept(ScoredCase):
         self.model.leave_out([path], "by hand")
         self.assertIs(self.page("exposures"), exposures)
         self.assertIn("∅", exposures.rows.data(exposures.rows.index(exposures.rows.row_of(path), 0)))
-        self.assertIn(f"of {before - 1} exposures", board.count.text())
+        keep, ruled = self.model.looking.stack_plan()
+        self.assertEqual(len(keep) + len(ruled), before - 1)
+        self.assertEqual(
+            board.count.text(),
+            f"{len(keep)} in the stack, {len(ruled)} ruled out, {len(self.model.left_out())} left out",
+        )
         # Search and order of the table outlast it.
         exposures.search.setText("01")
         exposures.sort_by("fwhm_px", True)

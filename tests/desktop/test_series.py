@@ -64,7 +64,7 @@ class Series(WindowCase):
         self.click(window.slip.action)
         self.idle()
         self.quiet()
-        self.assertEqual(window.board_of["combine"].count.text(), "4 of 4 exposures kept")
+        self.assertEqual(window.board_of["combine"].count.text(), "4 in the stack, 0 ruled out, 0 left out")
         self.assertEqual(self.dots(), {"other": 20, "kept": 4})
         self.assertEqual({e[2]: e[1] for e in window.line.legend.entries()}, {"in the stack": 4, "of other series": 20})
         self.assertEqual([one.series for one in model.products("score").values()], ["East-Field-B"] * 4)

@@ -218,7 +218,7 @@ def match_findings(matches: Sequence[tuple[Group, Match]]) -> list[Finding]:
                 found.append(
                     notice(
                         kind_code[choice.kind],
-                        f"{label} has no safe {word}",
+                        f"{label} lights: no safe {word}" if group.filter else f"Lights: no safe {word}",
                         f"{group.count} lights of {group.exposure_s or 0:g} s stay uncalibrated: "
                         + "; ".join(dict.fromkeys(reason for _, reason in choice.refused[:4]))
                         + ".",

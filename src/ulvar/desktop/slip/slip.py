@@ -269,10 +269,11 @@ class Slip(QWidget):
             return
         text, consequence, command = plan_action(self._model)
         key = "   Ctrl+R" if command.startswith(("run", "propose")) else ""
-        self.action.setText(text + key)
+        # Beside other buttons there is room for its words only; the tip has the key.
+        self.action.setText(text if several or done else text + key)
         self.consequence.setText(consequence)
         self.action.setEnabled(bool(command))
-        self.action.setToolTip("" if command else consequence)
+        self.action.setToolTip(f"{consequence}{' Ctrl+R' if key else ''}")
 
     def _act(self) -> None:
         self.action_wanted.emit()

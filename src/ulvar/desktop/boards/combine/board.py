@@ -236,8 +236,10 @@ class CombineBoard(Board):
         super().set_theme(theme)
 
     def _recount(self) -> None:
-        keep, _ = self.model.looking.stack_plan()
-        self.count.setText(f"{len(keep)} of {len(self.model.looking.comparable())} exposures kept")
+        # The words and numbers of the night line's counts.
+        keep, ruled = self.model.looking.stack_plan()
+        gone = len(self.model.members() & set(self.model.left_out()))
+        self.count.setText(f"{len(keep)} in the stack, {len(ruled)} ruled out, {gone} left out")
 
     def _brushed(self) -> None:
         if isinstance(self.shown, ExposuresPage) and self.isVisible():
