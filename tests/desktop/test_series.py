@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel
 
@@ -13,6 +13,8 @@ from tests.desktop.support import WindowCase
 from tests.interleaved import PER_SERIES, WIDTH, interleaved
 from tests.support import FolderCase
 from ulvar.desktop.models.starpick import give_role
+from ulvar.desktop.shell.places import Places
+from ulvar.desktop.shell.window import MainWindow
 
 
 class Series(WindowCase):
@@ -196,3 +198,26 @@ class Series(WindowCase):
         right = max(b.geometry().right() for b in self.bar.buttons.values() if b.isVisible())
         self.assertLess(right, self.bar.more.geometry().left() + 1)
         self.assertLessEqual(self.bar.more.geometry().right(), self.bar.width())
+
+    def test_the_window_is_found_as_it_was_left(self) -> None:
+        settings = QSettings(str(self.folder / "places.ini"), QSettings.Format.IniFormat)
+        places = Places(self.window, self.model, settings)
+        self.window.resize(1111, 777)
+        folder = self.model.night.folder
+        self.model.set_station("measure")
+        self.choose("East-Field-R")
+        places.keep()
+        self.assertTrue(self.model.open(folder))
+        self.quiet()
+        self.assertEqual((self.model.station, self.model.chosen_series().key), ("measure", "East-Field-R"))
+        self.model.set_station("combine")
+        self.assertEqual(self.model.night.meta("station"), "combine")
+        places.deleteLater()
+        other = MainWindow("dark")
+        self.addCleanup(other.deleteLater)
+        self.addCleanup(other.close)
+        found = Places(other, other.model, settings)
+        self.assertEqual((other.width(), other.height()), (1111, 777))
+        other.model.open(folder)
+        self.until(lambda: other.model.station == "combine", 10, "the station it was left at")
+        found.deleteLater()

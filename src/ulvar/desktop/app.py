@@ -12,6 +12,7 @@ import platformdirs
 from PySide6.QtWidgets import QApplication
 
 from ulvar.desktop.parts.theme import load_fonts
+from ulvar.desktop.shell.places import Places
 from ulvar.desktop.shell.window import MainWindow
 from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
 
@@ -55,6 +56,8 @@ def run_window(path: Path | None = None) -> int:
     _log_to_file()
     app = make_application()
     window = MainWindow()
+    places = Places(window, window.model, window.settings)
+    app.aboutToQuit.connect(places.keep)
     sweeper = Sweeper(window, window.use, lambda: window.occupied)
     window.show()
     if path is not None:
