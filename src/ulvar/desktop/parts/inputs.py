@@ -7,15 +7,19 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QSlider, QWidget
 
 
-def _passed_on(widget: QWidget, event: QWheelEvent) -> bool:
-    """Leave a turn of the wheel to the panel below unless the field was clicked or tabbed into."""
-    if widget.hasFocus():
-        return False
-    event.ignore()
-    return True
+class _Meant:
+    """A field that leaves a turn of the wheel to the panel below unless it was clicked or tabbed into."""
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Change only with the keyboard here."""
+        assert isinstance(self, QWidget)
+        if self.hasFocus():
+            super().wheelEvent(event)  # type: ignore[misc]
+        else:
+            event.ignore()
 
 
-class Choice(QComboBox):
+class Choice(_Meant, QComboBox):
     """A choice among a few."""
 
     def __init__(self) -> None:
@@ -23,33 +27,18 @@ class Choice(QComboBox):
         # By default the wheel alone would give it the keyboard.
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        """Change only with the keyboard here."""
-        if not _passed_on(self, event):
-            super().wheelEvent(event)
 
-
-class Number(QDoubleSpinBox):
+class Number(_Meant, QDoubleSpinBox):
     """A number that is typed."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
 
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        """Change only with the keyboard here."""
-        if not _passed_on(self, event):
-            super().wheelEvent(event)
 
-
-class Slide(QSlider):
+class Slide(_Meant, QSlider):
     """A number that is slid."""
 
     def __init__(self, orientation: Qt.Orientation = Qt.Orientation.Horizontal) -> None:
         super().__init__(orientation)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-
-    def wheelEvent(self, event: QWheelEvent) -> None:
-        """Change only with the keyboard here."""
-        if not _passed_on(self, event):
-            super().wheelEvent(event)
