@@ -166,6 +166,29 @@ class Series(WindowCase):
         self.assertEqual(len(model.night.stars(model.night.series_of("West-Field-B"))), 1)
         self.assertEqual(model.night.stars(), [])
 
+    def test_stepping_stays_in_the_series_where_a_station_works_on_one(self) -> None:
+        model = self.model
+        numbers = lambda: int(Path(model.current).stem)  # noqa: E731
+        self.key(Qt.Key.Key_4)
+        self.choose("West-Field-B")
+        seen = [numbers()]
+        while model.step(1):
+            seen.append(numbers())
+        self.assertEqual(seen, [1, 4, 7, 10])
+        self.key(Qt.Key.Key_Left)
+        self.assertEqual(numbers(), 7)
+        # From a dot of another series that was clicked, on to the next of this one, or back to the last.
+        other = next(f.path for f in model.lights() if Path(f.path).stem == "005")
+        model.set_current(other)
+        model.step(1)
+        self.assertEqual(numbers(), 7)
+        model.set_current(other)
+        model.step(-1)
+        self.assertEqual(numbers(), 4)
+        self.key(Qt.Key.Key_1)
+        model.step(1)
+        self.assertEqual(numbers(), 5, "before Combine every light comes")
+
     def test_a_job_keeps_to_the_series_it_was_started_for(self) -> None:
         self.key(Qt.Key.Key_4)
         self.choose("East-Field-V")

@@ -15,7 +15,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.matching import Matching
 from ulvar.desktop.models.numbers import Numbers
 from ulvar.inspection import Finding
-from ulvar.night import Night, NightError
+from ulvar.night import SERIES_STATIONS, Night, NightError
 from ulvar.night.stations.intake import wants_reading
 
 
@@ -128,8 +128,12 @@ class Model(Ground):
             self.current_changed.emit()
 
     def _line(self) -> list[str]:
-        """Paths that stepping goes through: lights if there are any."""
-        return self.cached("line", lambda: [f.path for f in self.lights()] or [f.path for f in self.exposures()])
+        """Paths that stepping goes through: the series where a station works on one, else lights if there are any."""
+        lights = self.cached("line", lambda: [f.path for f in self.lights()] or [f.path for f in self.exposures()])
+        members = self.members()
+        if self.station not in SERIES_STATIONS or not members:
+            return lights
+        return self.cached("line of series", lambda: [path for path in lights if path in members])
 
     def neighbours(self, steps: Iterable[int]) -> list[str]:
         """Return the exposures so many steps from the current one, those that there are."""
@@ -155,7 +159,14 @@ class Model(Ground):
         paths = self._line()
         if not paths:
             return False
-        index = min(max(paths.index(self.current) + by, 0), len(paths) - 1) if self.current in paths else 0
+        if self.current in paths:
+            index = min(max(paths.index(self.current) + by, 0), len(paths) - 1)
+        else:
+            # From an exposure of another series on to the next of this one.
+            order = {f.path: i for i, f in enumerate(self.lights())}
+            here = order.get(self.current, -1)
+            after = next((i for i, path in enumerate(paths) if order.get(path, -1) > here), len(paths))
+            index = min(max(after if by > 0 else after - 1, 0), len(paths) - 1)
         moved = paths[index] != self.current
         self.set_current(paths[index])
         return moved
