@@ -146,7 +146,7 @@ def tests_of_line(file: str, first: int, last: int, lines: dict[str, Lines]) -> 
             tests = {t for f in files for n in wanted[f] for t in ran[f].get(n, ())}
             if Path(file).stem in (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8"):
                 # It calls kernels itself, which leaves no trace.
-                found[module] = []
+                found[module] = [module]
                 continue
         elif inside:
             tests = {t for n in range(first, last + 1) for t in here.get(n, ())}

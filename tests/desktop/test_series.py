@@ -13,6 +13,7 @@ from tests.desktop.support import WindowCase
 from tests.interleaved import PER_SERIES, WIDTH, interleaved
 from tests.support import FolderCase
 from ulvar.desktop.models.starpick import give_role
+from ulvar.desktop.picture.saving import picture_caption
 from ulvar.desktop.shell.places import Places
 from ulvar.desktop.shell.window import MainWindow
 
@@ -188,6 +189,25 @@ class Series(WindowCase):
         self.key(Qt.Key.Key_1)
         model.step(1)
         self.assertEqual(numbers(), 5, "before Combine every light comes")
+
+    def test_a_saved_stack_says_what_it_is(self) -> None:
+        model, sky = self.model, self.window.sky
+        self.key(Qt.Key.Key_4)
+        self.choose("East-Field-R")
+        model.jobs.run_station("combine")
+        self.idle()
+        stack = model.of_series("stack")
+        sky.show_file(stack.output, "Stack of 4")
+        self.until(lambda: sky.settled, 20, "the stack's picture")
+        name, first, second = picture_caption(model, sky.header.name.text(), sky.canvas, sky.product)
+        self.assertEqual(name, "East Field, Stack of 4")
+        # Twelve exposures went before in the other field; every third of these is R, one a minute.
+        self.assertEqual(first, "4 exposures, 2 min in all, filter R, 2027-02-11 20:14:00 to 20:23:30 UTC")
+        self.assertIn("ADU", second)
+        model.set_current(model.lights()[1].path)
+        sky.refresh()
+        name, first, _ = picture_caption(model, sky.header.name.text(), sky.canvas, sky.product)
+        self.assertEqual((name, first), ("West Field, 001", "2027-02-11 20:01:00 UTC, 30 s, filter B"))
 
     def test_a_job_keeps_to_the_series_it_was_started_for(self) -> None:
         self.key(Qt.Key.Key_4)

@@ -11,17 +11,39 @@ from PySide6.QtWidgets import QWidget
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.picture.canvas import Canvas
-from ulvar.engine import atomic_path
+from ulvar.engine import atomic_path, counted
+from ulvar.frames import FrameError, header_of
 
 # Screen: as it is seen. Print: so many dots for each of the window's.
 QUALITY = {"screen": 1.0, "print": 3.0}
 _BAND = 64
 
 
-def picture_caption(model: Model, title: str, canvas: Canvas) -> list[str]:
-    """Return three lines that say what a picture shows: what, when, and how it is shown."""
-    facts = model.facts(model.current)
-    name, first = [title], []
+def _of_product(path: str, title: str) -> tuple[list[str], list[str]]:
+    """Return what a product's own header says of it: what it is, and of how many exposures, how long, from when to when."""
+    try:
+        header = header_of(path)
+    except FrameError:
+        return [title], []
+    name = [*([str(header["OBJECT"])] if header.get("OBJECT") else []), title]
+    first = [counted(int(header["NCOMBINE"]), "exposure")] if header.get("NCOMBINE") else []
+    if header.get("EXPTOTAL"):
+        first.append(f"{float(header['EXPTOTAL']) / 60:.0f} min in all")
+    if header.get("FILTER"):
+        first.append(f"filter {header['FILTER']}")
+    if header.get("DATE-BEG") and header.get("DATE-END"):
+        begin, end = (str(header[key])[:19].replace("T", " ") for key in ("DATE-BEG", "DATE-END"))
+        first.append(f"{begin} to {end[11:] if end[:10] == begin[:10] else end} UTC")
+    return name, first
+
+
+def picture_caption(model: Model, title: str, canvas: Canvas, product: str = "") -> list[str]:
+    """Return three lines that say what a picture shows: what, when, and how it is shown.
+
+    With `product`, the file of a stack or master that stands in the exposure's place, they are of that.
+    """
+    facts = model.facts(model.current) if not product else None
+    name, first = _of_product(product, title) if product else ([title], [])
     if facts is not None:
         if facts.object:
             name.insert(0, facts.object)
@@ -33,7 +55,7 @@ def picture_caption(model: Model, title: str, canvas: Canvas) -> list[str]:
             first.append(f"filter {facts.filter}")
     s = canvas.stretch
     second = [f"{s.name} from {s.floor:.1f} to {s.ceiling:.1f} ADU".replace("-", "−")]
-    wcs = model.plates().get(model.current)
+    wcs = model.plates().get(model.current) if not product else None
     if wcs is not None:
         second.append(f"{wcs.scale_arcsec_px:.3f}″ a pixel")
     second.append(f"shown at {canvas.sight.scale:.2f} × of its pixels")

@@ -109,6 +109,11 @@ class SkyView(QWidget):
         """Whether a master, a stack or the deep view stands in the place of the current exposure."""
         return bool(self._override)
 
+    @property
+    def product(self) -> str:
+        """The file of the product that stands in the exposure's place; empty without one."""
+        return self._override
+
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
         self._override = path

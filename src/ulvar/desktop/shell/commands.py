@@ -230,7 +230,7 @@ class Commands(QObject):
             shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
     def _export(self, quality: str) -> None:
-        name = Path(self._model.current).stem or "picture"
+        name = Path(self._regions.sky.product or self._model.current).stem or "picture"
         path, _ = QFileDialog.getSaveFileName(self._parent, "Save the picture", f"{name}.png", "PNG (*.png)")
         if path:
             self.save_picture(Path(path), quality)
@@ -240,7 +240,12 @@ class Commands(QObject):
         try:
             save_picture(
                 self._regions.sky.canvas,
-                picture_caption(self._model, self._regions.sky.header.name.text(), self._regions.sky.canvas),
+                picture_caption(
+                    self._model,
+                    self._regions.sky.header.name.text(),
+                    self._regions.sky.canvas,
+                    self._regions.sky.product,
+                ),
                 path,
                 quality,
             )
