@@ -64,6 +64,7 @@ class Series(WindowCase):
         words = " ".join(w.text() for w in window.board_of["combine"].findChildren(QLabel))
         self.assertIn("No exposure of East Field · B is scored yet", words)
         self.assertEqual(self.dots(), {"other": 20, "unscored": 4})
+        self.assertIn("Score 4 exposures", window.slip.action.text())
         self.click(window.slip.action)
         self.idle()
         self.quiet()
