@@ -129,7 +129,9 @@ class Rules(ScoredCase):
         self.assertGreater(len(wide), 0)
         self.assertEqual(self.model.looking.rule_counts()[-1].takes, len(wide))
         self.assertLess(len(self.model.looking.stack_plan()[0]), before)
-        self.assertIn(f"{len(self.model.looking.stack_plan()[0])} of", self.window.board_of["combine"].count.text())
+        self.assertIn(
+            f"{len(self.model.looking.stack_plan()[0])} in the stack", self.window.board_of["combine"].count.text()
+        )
         words = page.outlook.text()
         self.assertIn(f"{len(self.model.looking.stack_plan()[0])} stay", words)
         self.assertIn("FWHM", words)
