@@ -9,7 +9,6 @@ from __future__ import annotations
 import ast
 import hashlib
 import json
-import os
 import subprocess
 import sys
 import tempfile
@@ -18,6 +17,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from coverage import CoverageData
+
+from run_tests import environment
 
 ROOT = Path(__file__).resolve().parent.parent
 _RC = """[run]
@@ -34,26 +35,6 @@ _COMPILED = ("njit", "jit", "vectorize", "kernel")
 
 # file -> line -> names of tests; "" is a line run outside a test (a set-up, a worker, an import).
 Lines = dict[str, dict[int, list[str]]]
-
-
-def test_environment(root: Path, state: Path) -> dict[str, str]:
-    """Return the environment in which the tests of a tree run: without a display, its own code first."""
-    environment = {
-        **os.environ,
-        "QT_QPA_PLATFORM": "offscreen",
-        "OPENBLAS_NUM_THREADS": "1",
-        "PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}",
-        "XDG_CONFIG_HOME": str(state / "test-config"),
-        "XDG_DATA_HOME": str(state / "test-data"),
-        "XDG_STATE_HOME": str(state / "test-state"),
-    }
-    environment.pop("DISPLAY", None)
-    return environment
-
-
-def test_modules() -> list[str]:
-    """Return every test module's dotted name."""
-    return sorted(".".join(p.relative_to(ROOT).with_suffix("").parts) for p in (ROOT / "tests").rglob("test_*.py"))
 
 
 def _code_key() -> str:
@@ -78,7 +59,7 @@ def _traced(module: str, code_key: str) -> Lines:
         subprocess.run(
             command,
             cwd=ROOT,
-            env=test_environment(ROOT, ROOT / "build"),
+            env=environment(ROOT),
             capture_output=True,
             timeout=1200,
             check=False,

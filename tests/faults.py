@@ -24,7 +24,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
 
-from fault_lines import Lines, test_environment, test_modules, tests_of_line, traced
+from fault_lines import Lines, tests_of_line, traced
+from run_tests import environment, modules
 
 ROOT = Path(__file__).resolve().parent.parent
 _ARITHMETIC = {
@@ -141,14 +142,14 @@ def chosen(room: str, count: int, seed: int) -> list[Fault]:
 def own_tests(room: str) -> list[str]:
     """Return the test modules of a room itself."""
     top = room.partition("/")[0]
-    return [name for name in test_modules() if name.split(".")[1] == top]
+    return [name for name in modules([]) if name.split(".")[1] == top]
 
 
 def users(room: str) -> list[str]:
     """Return the further test modules that may run the room's lines: those of the rooms that stand above it."""
     own, needle = set(own_tests(room)), room.partition("/")[0]
     found = []
-    for name in test_modules():
+    for name in modules([]):
         text = (ROOT / Path(*name.split(".")).with_suffix(".py")).read_text(encoding="utf-8")
         above = name.split(".")[1] in ("night", "flows", "cli", "desktop", "simulation")
         if name not in own and (above or f"ulvar.{needle}" in text):
@@ -177,7 +178,6 @@ class Copy:
 
         A group that takes longer than three times the budget hangs, and does not pass.
         """
-        environment = test_environment(self.folder, self.folder / "build")
         start = time.monotonic()
         for names in tests:
             if time.monotonic() - start > budget:
@@ -195,7 +195,12 @@ class Copy:
             ]
             try:
                 done = subprocess.run(
-                    command, cwd=self.folder, env=environment, capture_output=True, timeout=3 * budget, check=False
+                    command,
+                    cwd=self.folder,
+                    env=environment(self.folder),
+                    capture_output=True,
+                    timeout=3 * budget,
+                    check=False,
                 )
             except subprocess.TimeoutExpired:
                 return False

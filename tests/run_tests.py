@@ -34,24 +34,29 @@ def modules(patterns: list[str]) -> list[str]:
     return sorted(found, key=lambda name: next((i for i, f in enumerate(FIRST) if name.endswith(f)), len(FIRST)))
 
 
-def run(name: str) -> tuple[str, int, int, int, str, float]:
-    """Run one module in a process of its own."""
-    environment = {
+def environment(root: Path) -> dict[str, str]:
+    """Return the environment in which the tests of a tree run: without a display, its own code first."""
+    result = {
         **os.environ,
         "QT_QPA_PLATFORM": "offscreen",
         # The tree that the tests stand in is the one they test, also in a copy of it.
-        "PYTHONPATH": f"{ROOT}{os.pathsep}{ROOT / 'src'}",
+        "PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}",
         "OPENBLAS_NUM_THREADS": "1",
-        "XDG_CONFIG_HOME": str(ROOT / "build" / "test-config"),
-        "XDG_DATA_HOME": str(ROOT / "build" / "test-data"),
-        "XDG_STATE_HOME": str(ROOT / "build" / "test-state"),
+        "XDG_CONFIG_HOME": str(root / "build" / "test-config"),
+        "XDG_DATA_HOME": str(root / "build" / "test-data"),
+        "XDG_STATE_HOME": str(root / "build" / "test-state"),
     }
-    environment.pop("DISPLAY", None)
+    result.pop("DISPLAY", None)
+    return result
+
+
+def run(name: str) -> tuple[str, int, int, int, str, float]:
+    """Run one module in a process of its own."""
     start = time.monotonic()
     command = [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "-m", "unittest", "-v", name]
     try:
         done = subprocess.run(
-            command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=600, check=False
+            command, cwd=ROOT, env=environment(ROOT), capture_output=True, text=True, timeout=600, check=False
         )
         output, code = done.stdout + done.stderr, done.returncode
     except subprocess.TimeoutExpired as late:

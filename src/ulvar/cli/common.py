@@ -154,9 +154,9 @@ def series_among(lights: Sequence[ExposureFacts], name: str | None) -> list[Seri
         fail_usage(str(error))
 
 
-def output_of(out: Path, series: Series, several: bool) -> Path:
+def output_of(out: Path, series: str, several: bool) -> Path:
     """Return the file of a series: the one that was named, with the series' name where there are several."""
-    return out.with_name(f"{out.stem}-{series.key}{out.suffix}") if several else out
+    return out.with_name(f"{out.stem}-{series}{out.suffix}") if several else out
 
 
 def plain(value: Any) -> Any:

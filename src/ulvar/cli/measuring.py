@@ -203,7 +203,7 @@ def measure(
     sets: list[tuple[Series | None, Path, list[ExposureFacts]]] = [(None, out, [])]
     if lights:
         chosen = series_among(lights, series)
-        sets = [(one, output_of(out, one, len(chosen) > 1), list(one.members)) for one in chosen]
+        sets = [(one, output_of(out, one.key, len(chosen) > 1), list(one.members)) for one in chosen]
     for _, output, _ in sets:
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")
@@ -282,7 +282,7 @@ def curve(
         fail_usage("--model transit is not there yet; there are none and eclipse")
     tables = _tables(table, series)
     several = len(tables) > 1
-    outputs = {name: out.with_name(f"{out.stem}-{name}{out.suffix}") if several else out for name in tables}
+    outputs = {name: output_of(out, name, several) for name in tables}
     for output in outputs.values():
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")

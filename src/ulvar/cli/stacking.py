@@ -156,7 +156,7 @@ def stack(
         sets = [("", "", out, [f for f in lights if f.path in members])]
     else:
         several = len(chosen_series) > 1
-        sets = [(one.key, one.title, output_of(out, one, several), list(one.members)) for one in chosen_series]
+        sets = [(one.key, one.title, output_of(out, one.key, several), list(one.members)) for one in chosen_series]
     made: list[tuple[str, str, StackResult]] = []
     with plain_errors(), running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
         for name, title, output, members_of in sets:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, field_validator
 
@@ -87,6 +87,12 @@ class PinSettings(Section):
     choice: str
 
 
+def told_rejection(default: float, side: str, word: str) -> Any:
+    """Return the limit of a rejection on one side, as masters and stacks have it."""
+    sentence = f"Values this many deviations {word} the rest are left away"
+    return told(default, f"Reject {side}", sentence, unit="σ", span=(0.5, 50), fold=True, gt=0)
+
+
 class MastersSettings(Section):
     """How far off still fits, and how calibration frames are combined."""
 
@@ -134,14 +140,8 @@ class MastersSettings(Section):
         fold=True,
     )  # fmt: skip
     method: Method = told(_MASTERS.method, "Combine by", "How the frames of a set become one", choices=METHODS)
-    low: float = told(
-        _MASTERS.low, "Reject below", "Values this many deviations under the rest are left away", unit="σ", span=(0.5, 50),
-        fold=True, gt=0,
-    )  # fmt: skip
-    high: float = told(
-        _MASTERS.high, "Reject above", "Values this many deviations over the rest are left away", unit="σ", span=(0.5, 50),
-        fold=True, gt=0,
-    )  # fmt: skip
+    low: float = told_rejection(_MASTERS.low, "below", "under")
+    high: float = told_rejection(_MASTERS.high, "above", "over")
     pins: list[PinSettings] = []
 
     @property

@@ -47,10 +47,14 @@ class NightRows:
 
     def add_raw(self, paths: Iterable[Path]) -> list[Path]:
         """Add raw files or folders; returns those that were not there before."""
-        known = self.raw_paths
-        fresh = [p.resolve() for p in paths if p.resolve() not in known]
-        self.set_meta("raw", [str(p) for p in [*known, *fresh]])
+        fresh = self.new_raw(paths)
+        self.set_meta("raw", [str(p) for p in [*self.raw_paths, *fresh]])
         return fresh
+
+    def new_raw(self, paths: Iterable[Path]) -> list[Path]:
+        """Return those of raw files or folders that are not in the night yet, each once."""
+        known = self.raw_paths
+        return [p for p in dict.fromkeys(p.resolve() for p in paths) if p not in known]
 
     def drop_raw(self, paths: Iterable[Path]) -> None:
         """Take raw files or folders out of the night; nothing on disk is touched."""

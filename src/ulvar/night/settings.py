@@ -17,6 +17,7 @@ from ulvar.night.preparing import (
     Section,
     TagSettings,
     first_problem,
+    told_rejection,
 )
 from ulvar.night.schema import told
 from ulvar.photometry import ApertureOptions
@@ -109,14 +110,8 @@ class CombineSettings(Section):
     blend: dict[str, float] = dict(DEFAULT_BLEND)
     regions: list[ShapeSettings] = []
     method: Method = told(STACK_REJECTION.method, "Reject", "How outliers are found at each pixel", choices=METHODS)
-    low: float = told(
-        STACK_REJECTION.low, "Reject below", "Values this many deviations under the rest are left away", unit="σ", span=(0.5, 50),
-        fold=True, gt=0,
-    )  # fmt: skip
-    high: float = told(
-        STACK_REJECTION.high, "Reject above", "Values this many deviations over the rest are left away", unit="σ", span=(0.5, 50),
-        fold=True, gt=0,
-    )  # fmt: skip
+    low: float = told_rejection(STACK_REJECTION.low, "below", "under")
+    high: float = told_rejection(STACK_REJECTION.high, "above", "over")
     normalise: Normalise = told(
         Normalise.BOTH,
         "Match",

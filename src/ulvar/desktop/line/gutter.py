@@ -6,11 +6,12 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
-from ulvar.desktop.line.state import SKY_STATIONS, LineState
+from ulvar.desktop.line.state import LineState
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.frames import Role
+from ulvar.night import SERIES_STATIONS
 
 
 class Gutter(QWidget):
@@ -44,7 +45,7 @@ class Legend(QWidget):
 
     def entries(self) -> list[tuple[str, int, str]]:
         """Return (dot kind, count, words)."""
-        if self._model.station in SKY_STATIONS and self._model.scores():
+        if self._model.station in SERIES_STATIONS and self._model.scores():
             return self._series_entries()
         lights = self._model.lights()
         out = self._model.left_out()
@@ -62,12 +63,11 @@ class Legend(QWidget):
     def _series_entries(self) -> list[tuple[str, int, str]]:
         """Count the exposures of the series as the board does: in the stack, ruled out, left out; and the others."""
         model = self._model
-        members, out = model.members(), model.left_out()
-        keep, ruled = model.looking.stack_plan()
+        members = model.members()
+        kept, ruled, gone = model.looking.counts()
         lights = {f.path for f in model.lights()}
-        gone = sum(path in out for path in members)
-        unscored = len(members) - gone - len(keep) - len(ruled)
-        rows = [("kept", len(keep), "in the stack"), ("ruled", len(ruled), "ruled out"), ("left_out", gone, "left out (X)"),
+        unscored = len(members) - gone - kept - ruled
+        rows = [("kept", kept, "in the stack"), ("ruled", ruled, "ruled out"), ("left_out", gone, "left out (X)"),
                 ("unscored", unscored, "not scored"), ("other", len(lights - members), "of other series")]  # fmt: skip
         return [row for row in rows if row[1] or row[0] == "kept"]
 

@@ -8,13 +8,14 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from ulvar.desktop.line.state import SKY_STATIONS, LineState
+from ulvar.desktop.line.state import LineState
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.layers import Layer
 from ulvar.desktop.parts.plots import nice_ticks
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.inspection import CODES, Severity
+from ulvar.night import SERIES_STATIONS
 
 
 class Line(QWidget):
@@ -80,7 +81,7 @@ class Line(QWidget):
             return
         self.state.sky.follow(facts, *self.state.span())
         self.state.sky.paint_twilight(painter, self.theme, plot)
-        if self._model.station in SKY_STATIONS:
+        if self._model.station in SERIES_STATIONS:
             self.state.sky.paint_moon(painter, self.theme, plot)
             self.state.sky.paint_airmass(painter, self.theme, plot)
 

@@ -12,10 +12,9 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.numbers import METRICS
 from ulvar.desktop.parts.plots import nice_ticks
 from ulvar.frames import ExposureFacts, Role
+from ulvar.night import SERIES_STATIONS
 
 _AXIS = 22
-# Stations that look at the sky of the lights.
-SKY_STATIONS = ("combine", "plate", "measure", "curve")
 
 
 class LineState:
@@ -94,7 +93,7 @@ class LineState:
         values = self._model.numbers.metric_values(self._model.numbers.metric)
         out = self._model.left_out()
         marked = self._model.jobs.files_with_findings()
-        members = self._model.members() if self._model.station in SKY_STATIONS else None
+        members = self._model.members() if self._model.station in SERIES_STATIONS else None
         ruled = self._model.looking.stack_plan()[1] if members is not None else {}
         result = []
         lights = {f.path for f in self._model.lights()}
@@ -147,4 +146,4 @@ class LineState:
     @property
     def moon_words(self) -> str:
         """What the Moon does, where its line is shown."""
-        return self.sky.moon_words if self._model.station in SKY_STATIONS else ""
+        return self.sky.moon_words if self._model.station in SERIES_STATIONS else ""

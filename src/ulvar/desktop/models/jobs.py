@@ -18,16 +18,7 @@ from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied
 from ulvar.inspection import CODES, Finding, notice
 from ulvar.night import RUNNERS, SERIES_STATIONS, STATIONS, Night, StationResult
-from ulvar.night.stations import (
-    for_each_series,
-    run_combine,
-    run_curve,
-    run_deep,
-    run_measure,
-    run_plate,
-    run_score,
-    run_stack,
-)
+from ulvar.night.stations import SERIES_RUNNERS, for_each_series, run_deep, run_score, run_stack
 from ulvar.night.stations.camera import run_camera
 
 log = logging.getLogger(__name__)
@@ -99,8 +90,8 @@ class Jobs(QObject):
         return True
 
     def _runner(self, night: Night, station: str, what: str, every: bool) -> Callable[[JobContext], StationResult]:
-        of_series = {"score": run_score, "stack": run_stack, "deep": run_deep, "combine": run_combine, "plate": run_plate,
-                     "measure": run_measure, "curve": run_curve}.get(what or station)  # fmt: skip
+        special = {"score": run_score, "stack": run_stack, "deep": run_deep}
+        of_series = special.get(what) or (None if what else SERIES_RUNNERS.get(station))
         if of_series is None:
             whole = run_camera if what == "camera" else RUNNERS[station]
             return lambda context: whole(night, context)
@@ -167,9 +158,8 @@ class Jobs(QObject):
     def add_folders(self, paths: Iterable[Path]) -> bool:
         """Add raw folders or files to the open night and read them; False when there was nothing new."""
         night = self._ground.night
-        known = set(night.raw_paths) if night is not None else set()
-        fresh = list(dict.fromkeys(p.resolve() for p in paths if p.resolve() not in known))
-        if night is None or self.busy or not fresh:
+        fresh = night.new_raw(paths) if night is not None else []
+        if self.busy or not fresh:
             return False
         self._ground.undo.push(edits.Folders(self._ground, fresh))
         return True
@@ -225,7 +215,7 @@ class Jobs(QObject):
         self._ground.telling_count += 1
         steps: list[Callable[[], object] | None] = [
             self._looking.quality, partial(self._looking.read_tables_ahead, [self._ground.current]), self._looking.stack_plan, self.findings,
-            *(partial(self.state, station) for station in STATIONS),
+            *(partial(self.state, station) for station in STATIONS), *(partial(self.series_done, station) for station in SERIES_STATIONS),
             *(partial(self._numbers.knows_metric, metric) for metric in METRICS), self._numbers.choose_metric,
             self._ground.exposures_changed.emit, self._ground.stars_changed.emit, self._ground.results_changed.emit, self._ground.states_changed.emit,
             self._ground.findings_changed.emit, self._ground.current_changed.emit, _A_TURN_OF_ITS_OWN, self._end_telling,

@@ -97,6 +97,11 @@ class Looking(QObject):
 
         return self._ground.cached("plan", make)
 
+    def counts(self) -> tuple[int, int, int]:
+        """How many exposures of the series are in the stack, ruled out, left out: the words of board, line and button."""
+        keep, ruled = self.stack_plan()
+        return len(keep), len(ruled), len(self._ground.members() & set(self._ground.left_out()))
+
     def comparable(self) -> dict[str, QualityRow]:
         """Qualities of the exposures of the series that are not left out."""
         out = self._ground.left_out()

@@ -40,6 +40,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
         return "Open a folder", "Raw files are never changed.", "open"
     out = model.left_out()
     lights = [f for f in model.lights() if f.path not in out]
+    of_series = len(model.members() - set(out))
     if station == "intake":
         return (
             "Go on to Masters",
@@ -71,21 +72,18 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             "run calibrate",
         )
     if station == "combine":
-        members = model.members()
         if not model.scores():
-            kept = sum(f.path in members for f in lights)
             return (
-                f"Score {kept} exposures",
+                f"Score {of_series} exposures",
                 f"{model.series_name()}: finds stars, judges and aligns each exposure.",
                 "run score",
             )
-        keep, ruled = model.looking.stack_plan()
-        if not keep:
+        kept, ruled, gone = model.looking.counts()
+        if not kept:
             return "Score again", "No exposure is left to stack.", "run score"
-        gone = sum(path in members for path in out)
         return (
-            f"Stack {len(keep)} exposures",
-            f"{model.series_name()}; {len(ruled)} ruled out, {gone} left out.",
+            f"Stack {kept} exposures",
+            f"{model.series_name()}; {ruled} ruled out, {gone} left out.",
             "run stack",
         )
     if station == "plate":
@@ -109,10 +107,8 @@ def plan_run(model: Model) -> tuple[str, str, str]:
                 "Of like brightness, alone and away from the edge.",
                 "propose",
             )
-        members = model.members()
-        n = sum(f.path in members for f in lights)
         return (
-            f"Measure {n} exposures",
+            f"Measure {of_series} exposures",
             f"{len(stars)} stars in {model.series_name()}.",
             "run measure",
         )

@@ -103,10 +103,10 @@ class Commands(QObject):
             }  # fmt: skip
             (self._chores.commands.get(command) or simple[command])()
 
-    def _run(self, station: str, what: str) -> None:
+    def _run(self, station: str, what: str, *, every: bool = False) -> None:
         if self._model.night is None:
             self._say("Open a folder first.")
-        elif not self._model.jobs.run_station(station, what):
+        elif not self._model.jobs.run_station(station, what, every=every):
             self._say("Something runs already; stop it with Esc, or wait.")
 
     def _run_every(self) -> None:
@@ -114,8 +114,8 @@ class Commands(QObject):
         model = self._model
         if model.night is None or model.station not in SERIES_STATIONS:
             self._say("From Combine on a station can be run for all series.")
-        elif not model.jobs.run_station(model.station, every=True):
-            self._say("Something runs already; stop it with Esc, or wait.")
+        else:
+            self._run(model.station, "", every=True)
 
     def _step_series(self, by: int) -> None:
         if not self._model.step_series(by):

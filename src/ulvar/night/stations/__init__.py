@@ -22,9 +22,9 @@ from ulvar.night.stations.shared import (
 )
 
 _OF_NIGHT = {"intake": run_intake, "masters": run_masters, "calibrate": run_calibrate}
-_OF_SERIES = {"combine": run_combine, "plate": run_plate, "measure": run_measure, "curve": run_curve}
+SERIES_RUNNERS = {"combine": run_combine, "plate": run_plate, "measure": run_measure, "curve": run_curve}
 # Each takes the night and a job's context, and works on the current series from Combine on.
-RUNNERS: dict[str, Callable[[Night, JobContext], StationResult]] = {**_OF_NIGHT, **_OF_SERIES}
+RUNNERS: dict[str, Callable[[Night, JobContext], StationResult]] = {**_OF_NIGHT, **SERIES_RUNNERS}
 
 
 def run_station(
@@ -37,7 +37,7 @@ def run_station(
     """
     if station in _OF_NIGHT:
         return _OF_NIGHT[station](night, context)
-    return for_each_series(night, context, _OF_SERIES[station], series)
+    return for_each_series(night, context, SERIES_RUNNERS[station], series)
 
 
 def for_each_series(
@@ -63,6 +63,7 @@ def for_each_series(
 
 __all__ = [
     "RUNNERS",
+    "SERIES_RUNNERS",
     "QualityRow",
     "StationResult",
     "curve_path",

@@ -237,9 +237,8 @@ class CombineBoard(Board):
 
     def _recount(self) -> None:
         # The words and numbers of the night line's counts.
-        keep, ruled = self.model.looking.stack_plan()
-        gone = len(self.model.members() & set(self.model.left_out()))
-        self.count.setText(f"{len(keep)} in the stack, {len(ruled)} ruled out, {gone} left out")
+        kept, ruled, gone = self.model.looking.counts()
+        self.count.setText(f"{kept} in the stack, {ruled} ruled out, {gone} left out")
 
     def _brushed(self) -> None:
         if isinstance(self.shown, ExposuresPage) and self.isVisible():
