@@ -45,7 +45,7 @@ def settings_page() -> str:
                 f"<br>{title} (`{getattr(key, 'value', key)}`): {words}"
                 for key, (title, words) in entry.choices.items()
             )
-            default = "none" if value in ("", []) else f"{shown}{unit}"
+            default = entry.unset or "none" if value in ("", [], None) else f"{shown}{unit}"
             lines.append(f"| `{section}.{entry.name}` | {entry.title} | {entry.sentence}{choices} | {default} |")
         lines.append("")
     return "\n".join(lines)

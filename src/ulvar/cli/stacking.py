@@ -103,8 +103,9 @@ def stack(
     align: Annotated[Align, typer.Option(help="By star patterns, by plate solutions, or not at all.")] = Align.STARS,
     framing: Annotated[Framing, option("combine", "framing")] = default("combine", "framing"),
     method: Annotated[Method, option("combine", "method")] = default("combine", "method"),
-    low: Annotated[float, option("combine", "low")] = default("combine", "low"),
-    high: Annotated[float, option("combine", "high")] = default("combine", "high"),
+    lost: Annotated[float, option("combine", "lost")] = default("combine", "lost"),
+    low: Annotated[float | None, option("combine", "low")] = default("combine", "low"),
+    high: Annotated[float | None, option("combine", "high")] = default("combine", "high"),
     normalise: Annotated[Normalise, option("combine", "normalise")] = default("combine", "normalise"),
     weights: Annotated[Weighting | None, option("combine", "weights")] = None,
     reference: Annotated[
@@ -133,7 +134,7 @@ def stack(
     if method is Method.MEDIAN and weighting is not Weighting.EQUAL:
         fail_usage("the median takes no weights: use --weights equal with --method median")
     try:
-        rejection = Rejection(method, low, high)
+        rejection = Rejection(method, low, high, lost=lost)
     except ValueError as error:
         fail_usage(str(error))
     exposures, failed, _ = read_exposures(paths, fact)

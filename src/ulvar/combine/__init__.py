@@ -9,6 +9,7 @@ from ulvar.combine.combine import (
     combine_sources,
     combine_stack,
 )
+from ulvar.combine.limits import limit_for, suited
 
 __all__ = [
     "Combined",
@@ -18,4 +19,6 @@ __all__ = [
     "ScaledRows",
     "combine_sources",
     "combine_stack",
+    "limit_for",
+    "suited",
 ]

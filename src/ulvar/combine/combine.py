@@ -41,18 +41,22 @@ _CODES = {
 class Rejection:
     """A method and its limits in units of the spread (of the mean deviation for ``linear``).
 
-    With `few` two and three values are judged too, by the spread of the pixels around: right for calibration
+    A limit that is None is found for the count of frames, so that `lost` good values a pixel are lost (see
+    `ulvar.combine.suited`). With `few` two and three values are judged too, by the spread of the pixels around: right for calibration
     frames, whose noise is alike over the frame, and wrong for stars.
     """
 
     method: Method = Method.SIGMA
-    low: float = 4.0
-    high: float = 4.0
+    low: float | None = 4.0
+    high: float | None = 4.0
     few: bool = False
+    lost: float = 0.01
 
     def __post_init__(self) -> None:
-        if self.low <= 0 or self.high <= 0:
+        if any(limit is not None and limit <= 0 for limit in (self.low, self.high)):
             raise ValueError("rejection limits must be above 0")
+        if not 0 < self.lost < 1:
+            raise ValueError("the number of good values lost lies between 0 and 1")
 
 
 class RowSource(Protocol):
@@ -188,7 +192,7 @@ def combine_stack(
     stack : float32 array, shape (frames, height, width)
         NaN marks pixels without data. Not modified.
     rejection : Rejection
-        With three frames or fewer nothing can be rejected: there is no spread to judge by.
+        Both limits are given. With three frames or fewer nothing can be rejected: there is no spread to judge by.
     weights : sequence of float, optional
         One per frame, for the mean of what is kept; equal by default. The median takes none.
 
@@ -199,7 +203,7 @@ def combine_stack(
     Raises
     ------
     ValueError
-        If there are no frames, or weights do not fit, are negative, or come with the median.
+        If there are no frames, a limit is missing, or weights do not fit, are negative, or come with the median.
 
     Examples
     --------
@@ -217,6 +221,8 @@ def combine_stack(
 def _weights(weights: Sequence[float] | None, frames: int, rejection: Rejection) -> F64Array:
     if frames == 0:
         raise ValueError("there is nothing to combine")
+    if rejection.low is None or rejection.high is None:
+        raise ValueError("a limit of the rejection is missing: find it for the count of frames first")
     if weights is None:
         return np.ones(frames)
     if rejection.method is Method.MEDIAN:
@@ -238,6 +244,7 @@ def _empty(frames: int, height: int, width: int) -> Combined:
 
 
 def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into: Combined, y0: int) -> None:
+    assert rejection.low is not None and rejection.high is not None
     rows = slice(y0, y0 + stack.shape[1])
     low = np.zeros(stack.shape[0], dtype=np.int64)
     high = np.zeros(stack.shape[0], dtype=np.int64)

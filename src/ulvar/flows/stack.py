@@ -335,7 +335,7 @@ def _write_stack(
         cards += [("CRPIX1", float(header["CRPIX1"]) - x0, ""), ("CRPIX2", float(header["CRPIX2"]) - y0, "")]
     history = [
         f"stack of {len(kept)} exposures on {Path(reference.facts.path).name}",
-        f"reject {settings.rejection.method.value} {settings.rejection.low:g} {settings.rejection.high:g}, "
+        f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
     # What the reference alone says of its time is not true of the stack.

@@ -87,10 +87,15 @@ class PinSettings(Section):
     choice: str
 
 
-def told_rejection(default: float, side: str, word: str) -> Any:
-    """Return the limit of a rejection on one side, as masters and stacks have it."""
+def told_rejection(default: float | None, side: str, word: str) -> Any:
+    """Return the limit of a rejection on one side, as masters and stacks have it; None: by the number of values."""
     sentence = f"Values this many deviations {word} the rest are left away"
-    return told(default, f"Reject {side}", sentence, unit="σ", span=(0.5, 50), fold=True, gt=0)
+    if default is not None:
+        return told(default, f"Reject {side}", sentence, unit="σ", span=(0.5, 50), fold=True, gt=0)
+    sentence += "; where none is given, as far as the good values lost allow"
+    return told(
+        default, f"Reject {side}", sentence, unit="σ", span=(0, 50), decimals=2, fold=True, gt=0, unset="by count",
+    )  # fmt: skip
 
 
 class MastersSettings(Section):

@@ -33,6 +33,8 @@ class Setting:
     scale : float
     fold : bool
         Whether it is seldom needed.
+    unset : str
+        What is shown where no value is given, for a setting that need not have one.
     """
 
     name: str
@@ -46,6 +48,7 @@ class Setting:
     span: tuple[float, float]
     scale: float
     fold: bool
+    unset: str = ""
 
     @property
     def help(self) -> str:
@@ -72,13 +75,14 @@ def told(
     span: tuple[float, float] = (0.0, 1e4),
     scale: float = 1.0,
     fold: bool = False,
+    unset: str = "",
     **limits: Any,
 ) -> Any:
     """Return a field of a settings model with all that is told of it; `limits` are pydantic's."""
     guessed = "choice" if choices else "check" if isinstance(default, bool) else "number"
     extra: dict[str, Any] = {
         "unit": unit, "choices": dict(choices or {}), "kind": kind or guessed, "decimals": decimals, "span": span,
-        "scale": scale, "fold": fold,
+        "scale": scale, "fold": fold, "unset": unset,
     }  # fmt: skip
     return Field(default, title=title, description=sentence, json_schema_extra={"told": extra}, **limits)
 
@@ -124,7 +128,7 @@ def _value_words(value: Any, told: Setting | None) -> str:
     if isinstance(value, bool):
         return "on" if value else "off"
     if value is None:
-        return "none"
+        return told.unset if told is not None and told.unset else "none"
     if isinstance(value, int | float):
         scaled = float(value) * (told.scale if told is not None else 1.0)
         return f"{scaled:.6g}{f' {told.unit}' if told is not None and told.unit else ''}"

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
-from ulvar.combine import Method
+from ulvar.combine import Method, Rejection
 from ulvar.frames import Shape
 from ulvar.night.preparing import (
     METHODS,
@@ -110,8 +110,13 @@ class CombineSettings(Section):
     blend: dict[str, float] = dict(DEFAULT_BLEND)
     regions: list[ShapeSettings] = []
     method: Method = told(STACK_REJECTION.method, "Reject", "How outliers are found at each pixel", choices=METHODS)
-    low: float = told_rejection(STACK_REJECTION.low, "below", "under")
-    high: float = told_rejection(STACK_REJECTION.high, "above", "over")
+    lost: float = told(
+        STACK_REJECTION.lost, "Good values lost",
+        "How many good values rejection may lose at each pixel, expected; with the number of exposures it gives the limits",
+        decimals=3, span=(0.001, 0.5), fold=True, gt=0, lt=1,
+    )  # fmt: skip
+    low: float | None = told_rejection(STACK_REJECTION.low, "below", "under")
+    high: float | None = told_rejection(STACK_REJECTION.high, "above", "over")
     normalise: Normalise = told(
         Normalise.BOTH,
         "Match",
@@ -145,6 +150,11 @@ class CombineSettings(Section):
             if not 0 <= weight <= 10:
                 raise ValueError("weights go from 0 to 10")
         return blend
+
+    @property
+    def rejection(self) -> Rejection:
+        """As the core takes it."""
+        return Rejection(self.method, self.low, self.high, lost=self.lost)
 
     @property
     def detection(self) -> DetectOptions:

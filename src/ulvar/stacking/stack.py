@@ -9,11 +9,11 @@ from enum import StrEnum
 
 import numpy as np
 
-from ulvar.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources
+from ulvar.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
 
 # Of what is wrong in a picture more is bright than dark: trails, cosmic rays.
-STACK_REJECTION = Rejection(Method.SIGMA, 4.0, 3.0)
+STACK_REJECTION = Rejection(Method.SIGMA, None, None)
 
 
 class Normalise(StrEnum):
@@ -73,6 +73,8 @@ class Stacked:
         Exposures kept at each pixel.
     weights : float64 array, shape (exposures,)
     rejected_fractions : float64 array, shape (exposures,)
+    rejection : Rejection
+        With the limits that were taken for so many exposures.
     """
 
     data: F32Array
@@ -80,6 +82,7 @@ class Stacked:
     kept: np.ndarray
     weights: F64Array
     rejected_fractions: F64Array
+    rejection: Rejection
 
 
 def normalisation(inputs: Sequence[StackInput], reference: int, how: Normalise) -> list[tuple[float, float]]:
@@ -165,7 +168,7 @@ def stack_warped(
     reference : int
         The input whose sky level and star brightness the others are brought to.
     rejection : Rejection, optional
-        Default: `STACK_REJECTION`.
+        Default: `STACK_REJECTION`, whose limits follow from the number of exposures.
     normalise : Normalise
     weighting : Weighting
         The median takes equal weights only.
@@ -179,7 +182,7 @@ def stack_warped(
     """
     if not inputs:
         raise ValueError("there is nothing to stack")
-    limits = rejection or STACK_REJECTION
+    limits = suited(rejection or STACK_REJECTION, len(inputs))
     if limits.method is Method.MEDIAN and weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights; ask for equal ones")
     scaling = normalisation(inputs, reference, normalise)
@@ -203,4 +206,5 @@ def stack_warped(
         kept=combined.kept,
         weights=weights,
         rejected_fractions=combined.rejected_fractions,
+        rejection=limits,
     )

@@ -92,6 +92,9 @@ class Editors:
         spin.setFixedWidth(96)
         if told.unit:
             spin.setSuffix(f" {told.unit}")
+        if told.unset:
+            # The lowest number stands for none.
+            spin.setSpecialValueText(told.unset)
         spin.setValue(wanted)
         shown = spin.value()
 
@@ -100,7 +103,8 @@ class Editors:
             nonlocal shown
             if spin.value() != shown:
                 shown = spin.value()
-                self._store(field.section, field.name, shown / told.scale)
+                nothing = told.unset and shown == spin.minimum()
+                self._store(field.section, field.name, None if nothing else shown / told.scale)
 
         spin.editingFinished.connect(changed)
         return spin

@@ -63,7 +63,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         "dark_scale", "overscan", "trim", "overscan_fit", "linearity", "overlays", "use_defect_list", "folder",
         "suffix",
     ),
-    "combine": _rows("combine", "method", "weights", "framing", "low", "high", "threshold"),
+    "combine": _rows("combine", "method", "weights", "framing", "lost", "low", "high", "threshold"),
     "plate": _rows("plate", "catalogue", "radius_deg"),
     "measure": _rows("measure", "radius", "in_fwhm", "centre"),
     "curve": (

@@ -233,7 +233,7 @@ def _stack(
     settings = night.settings.combine
     aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
-        framing=settings.framing, rejection=Rejection(settings.method, settings.low, settings.high),
+        framing=settings.framing, rejection=settings.rejection,
         normalise=settings.normalise, reference=best.scored.facts.path,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
