@@ -32,6 +32,7 @@ from ulvar.frames import (
     identity,
     is_fits_path,
     read_frame,
+    scan_file,
     write_fits,
 )
 from ulvar.lightcurves import julian_year
@@ -129,10 +130,10 @@ def plate_item(task: PlateTask) -> Outcome:
             like, carried = carried_cards(task.facts)
             write_fits(
                 path, frame.data, like=like, cards=[*carried, *cards], history=[note], mask=frame.mask,
-                drop=_WCS_KEYS, replace=task.again or task.options.again,
+                drop=WCS_KEYS, replace=task.again or task.options.again,
             )  # fmt: skip
         else:
-            write_wcs_file(path, task.facts, solution.wcs, note)
+            write_wcs_file(path, solution.wcs, note)
     except (FrameError, OutputExists, OSError) as error:
         return Outcome(task.facts.path, False, str(error), values={"seconds": time.perf_counter() - start})
     values = describe(solution.wcs, task.facts) | {
@@ -143,7 +144,8 @@ def plate_item(task: PlateTask) -> Outcome:
     return Outcome(task.facts.path, True, "", task.output, values=values)
 
 
-_WCS_KEYS = (
+# What another way of writing a solution would leave beside a new one.
+WCS_KEYS = (
     "CDELT1", "CDELT2", "CROTA1", "CROTA2", "PC1_1", "PC1_2", "PC2_1", "PC2_2", "LONPOLE", "LATPOLE", "EQUINOX",
     "A_ORDER", "B_ORDER", "AP_ORDER", "BP_ORDER",
 )  # fmt: skip
@@ -158,10 +160,27 @@ def describe(wcs: Wcs, facts: ExposureFacts) -> dict[str, object]:
     }  # fmt: skip
 
 
-def write_wcs_file(path: Path, facts: ExposureFacts, wcs: Wcs, note: str) -> None:
+def put_solution(path: Path, wcs: Wcs, note: str) -> None:
+    """Write a plate solution into the header of a product, whose pixels and other cards stay as they are, atomically.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read.
+    OSError
+        If it cannot be written.
+    """
+    frame = read_frame(scan_file(str(path)))
+    write_fits(
+        path, frame.data, like=str(path), cards=wcs.cards(), history=[note], mask=frame.mask, drop=WCS_KEYS,
+        replace=True,
+    )  # fmt: skip
+
+
+def write_wcs_file(path: Path, wcs: Wcs, note: str) -> None:
     """Write a header-only ``.wcs`` file: FITS cards of 80 characters, atomically."""
     cards = [("SIMPLE", True, "header of a plate solution"), ("BITPIX", 8, ""), ("NAXIS", 0, "")]
-    cards += [("IMAGEW", facts.width, "[pix]"), ("IMAGEH", facts.height, "[pix]"), *wcs.cards()]  # type: ignore[list-item]
+    cards += wcs.cards()  # type: ignore[arg-type]
     lines = []
     for name, value, comment in cards:
         if isinstance(value, bool):

@@ -7,16 +7,20 @@ import shutil
 import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
+from dataclasses import replace as changed
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import tifffile
 
+from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
 from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, may_write
+from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.frames import (
     ExposureFacts,
@@ -142,6 +146,7 @@ def stack_exposures(
     replace: bool = False,
     scored: Sequence[Scored] | None = None,
     aligned: Sequence[Aligned] | None = None,
+    solution: Wcs | None = None,
 ) -> StackResult:
     """Align exposures on the best of them and combine them into one file.
 
@@ -156,6 +161,8 @@ def stack_exposures(
     replace : bool
     scored, aligned : optional
         Results of earlier steps, so that a night does not find its stars twice.
+    solution : Wcs, optional
+        The reference's plate solution; by default that of its header, or of the ``.wcs`` file beside it.
 
     Raises
     ------
@@ -200,7 +207,8 @@ def stack_exposures(
     if is_tiff:
         _write_tiff(output, stacked.data, settings.depth)
     else:
-        _write_stack(output, stacked, kept, reference, grid.x0, grid.y0, stamp, settings, replace)
+        placed = _sky_cards(reference, solution, grid)
+        _write_stack(output, stacked, kept, reference, placed, stamp, settings, replace)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
         aligned=tuple(kept),
@@ -312,10 +320,9 @@ def _write_tiff(output: Path, data: F32Array, depth: int) -> None:
 
 
 def _write_stack(
-    output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, x0: int, y0: int, stamp: str,
+    output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
     settings: StackOptions, replace: bool,
 ) -> None:  # fmt: skip
-    header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
     weights = stacked.weights
     # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
     effective = float(weights.sum() ** 2 / (weights**2).sum())
@@ -331,21 +338,32 @@ def _write_stack(
         ("SKYNOISE", _known(estimate_background(stacked.data).noise_adu), "[adu] noise of the sky, measured"),
         *_time_cards([a.scored.facts for a in kept], weights),
     ]
-    if "CRPIX1" in header and "CRPIX2" in header:
-        cards += [("CRPIX1", float(header["CRPIX1"]) - x0, ""), ("CRPIX2", float(header["CRPIX2"]) - y0, "")]
+    cards += placed
     history = [
         f"stack of {len(kept)} exposures on {Path(reference.facts.path).name}",
         f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
     # What the reference alone says of its time is not true of the stack.
-    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ())}
+    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
     like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     if mixed:
         history.append("colours of the mosaic brought to the scale of green and mixed")
     write_fits(
         output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
     )  # fmt: skip
+
+
+def _sky_cards(reference: Scored, solution: Wcs | None, grid: Frame2D) -> list[tuple[str, Any, str]]:
+    """Return where the stack lies on the sky: the reference's solution, carried to the corner of the stack."""
+    sky = solution or wcs_of(reference.facts.path)
+    if sky is not None:
+        return changed(sky, x0=sky.x0 - grid.x0, y0=sky.y0 - grid.y0).cards()
+    header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
+    if "CRPIX1" in header and "CRPIX2" in header:
+        # A projection of another kind is carried as it is.
+        return [("CRPIX1", float(header["CRPIX1"]) - grid.x0, ""), ("CRPIX2", float(header["CRPIX2"]) - grid.y0, "")]
+    return []
 
 
 def _known(value: float) -> float | None:

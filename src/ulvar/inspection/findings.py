@@ -191,6 +191,7 @@ _ALL = (
     Code("trail", Severity.NOTE, "combine", "A satellite or aeroplane crossed", line="trail"),
     Code("catalogue", Severity.BLOCKS, "plate", "The star catalogue cannot be used"),
     Code("not_solved", Severity.CHECK, "plate", "Exposures are not solved"),
+    Code("not_written", Severity.CHECK, "plate", "The stack could not take its solution into its header"),
     Code("not_measured", Severity.CHECK, "measure", "Exposures are not measured"),
     Code("comparison_varies", Severity.CHECK, "curve", "A comparison star varies"),
     Code("no_error_bars", Severity.CHECK, "curve", "The gain is unknown, so there are no error bars"),

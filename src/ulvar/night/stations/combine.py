@@ -29,6 +29,7 @@ from ulvar.inspection import OF_A_SERIES, ExposureSummary, Finding, notice, seri
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.resuming import Kept, scored_again, scored_values
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
 from ulvar.night.stations.shared import (
@@ -220,11 +221,16 @@ def _all_aligned(night: Night, series: Series, keep: dict[str, Product]) -> tupl
     return aligned, best
 
 
-def _stacked(aligned: list[Aligned], output: Path, context: JobContext, options: StackOptions) -> StackResult:
+def _stacked(
+    night: Night, keep: dict[str, Product], aligned: list[Aligned], output: Path, context: JobContext,
+    options: StackOptions,
+) -> StackResult:  # fmt: skip
     scored = [a.scored for a in aligned]
+    raw = next(raw for raw, a in zip(keep, aligned) if a.scored.facts.path == options.reference)
     return stack_exposures(
-        [one.facts for one in scored], output, context, options=options, replace=True, scored=scored, aligned=aligned
-    )
+        [one.facts for one in scored], output, context, options=options, replace=True, scored=scored, aligned=aligned,
+        solution=solutions(night).get(raw),
+    )  # fmt: skip
 
 
 def _stack(
@@ -239,15 +245,17 @@ def _stack(
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
     output = series_file(night, series, "stack.fits")
-    result = _stacked(aligned, output, context, options)
+    result = _stacked(night, keep, aligned, output, context, options)
     if not result.ok:
         return Failed(result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
     frames = [Product("stack_frame", raw_of[o.file], "", dict(o.values)) for o in result.frames if o.ok]
-    weights = result.stacked.weights if result.stacked is not None else np.ones(1)
+    assert result.stacked is not None
+    weights, limits = result.stacked.weights, result.stacked.rejection
     values = {
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
+        "reject_low": limits.low, "reject_high": limits.high,
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
         "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),
     }  # fmt: skip
@@ -271,7 +279,7 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
         weighting=Weighting.EQUAL, reference=best.scored.facts.path,
     )  # fmt: skip
     output = series_file(night, series, "deep.fits")
-    result = _stacked(aligned, output, context, options)
+    result = _stacked(night, keep, aligned, output, context, options)
     if not result.ok:
         return StationResult("combine", result.reason, problem=result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}

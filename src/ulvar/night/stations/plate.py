@@ -13,12 +13,13 @@ from ulvar.flows import (
     Series,
     catalogue_print,
     hinted_cones,
+    put_solution,
     read_stars,
     read_wcs_file,
     solve_files,
 )
 from ulvar.frames import FrameError, fingerprint, identity, scan_file
-from ulvar.inspection import notice
+from ulvar.inspection import Finding, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.resuming import Kept
@@ -75,27 +76,38 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     good = [o for o in outcomes if o.ok]
     plates = [Product("plate", raw_of[o.file], o.output, {**o.values, "print": prints[raw_of[o.file]]}) for o in good]
     night.store_products("plate", plates, series=series.key, clear=True)
-    _solve_stack(night, series, catalogue, options, context)
+    unwritten = _solve_stack(night, series, catalogue, options, context)
     bad = [o for o in outcomes if not o.ok]
-    findings = told_failures("plate", "not_solved", "solved", bad, raw_of)
+    findings = told_failures("plate", "not_solved", "solved", bad, raw_of) + unwritten
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
     text = f"{len(good)} of {len(outcomes)} exposures solved"
     return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings, series)
 
 
-def _solve_stack(night: Night, series: Series, catalogue: Any, options: PlateOptions, context: JobContext) -> None:
+def _solve_stack(
+    night: Night, series: Series, catalogue: Any, options: PlateOptions, context: JobContext
+) -> list[Finding]:
+    """Solve the stack of a series, and write the solution into its header too; returns what went wrong."""
     solved = []
+    findings = []
     stack = night.products_of("stack", series.key).get(series.key)
     if stack is not None:
         try:
             facts = scan_file(stack.output)
         except FrameError:
-            return
+            return []
         folder = night.series_folder(series.key) / "plate"
         (outcome,) = solve_files([facts], catalogue, context, options=options, wcs_folder=folder)
         if outcome.ok:
+            wcs = read_wcs_file(Path(outcome.output))
+            assert wcs is not None
+            try:
+                put_solution(Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars")
+            except (FrameError, OSError) as error:
+                findings.append(notice("not_written", "The stack has no solution in its header", f"{error}."))
             solved.append(Product("plate_stack", series.key, outcome.output, dict(outcome.values)))
     night.store_products("plate_stack", solved, series=series.key, clear=True)
+    return findings
 
 
 def solutions(night: Night, series: Series | None = None) -> dict[str, Wcs]:
