@@ -5,12 +5,15 @@ from __future__ import annotations
 import gc
 import multiprocessing
 import shutil
+import sys
 import tempfile
 import threading
 import time
+import traceback
 import unittest
 from collections.abc import Callable
 from pathlib import Path
+from unittest import mock
 
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
@@ -33,6 +36,14 @@ class WindowCase(unittest.TestCase):
         """Make folder and window."""
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
         self.addCleanup(shutil.rmtree, self.folder, True)
+        # What goes wrong in a slot is only printed by Qt; here it fails the test.
+        self._wrong: list[str] = []
+        hook = mock.patch.object(
+            sys, "excepthook", lambda *error: self._wrong.append("".join(traceback.format_exception(*error)))
+        )
+        hook.start()
+        self.addCleanup(lambda: self.assertEqual(self._wrong, [], "an exception in a slot"))
+        self.addCleanup(hook.stop)
         before = set(threading.enumerate())
         self.addCleanup(self._nothing_lives, before)
         self.window = MainWindow("dark")

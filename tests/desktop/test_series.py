@@ -18,7 +18,9 @@ from ulvar.desktop.shell.places import Places
 from ulvar.desktop.shell.window import MainWindow
 
 
-class Series(WindowCase):
+class SeriesWindow(WindowCase):
+    """The night of two fields in three filters, open in the window."""
+
     def setUp(self) -> None:
         super().setUp()
         self.skies = interleaved(self)
@@ -41,6 +43,8 @@ class Series(WindowCase):
         self.click(self.bar.buttons[key])
         self.quiet()
 
+
+class Series(SeriesWindow):
     def dots(self) -> dict[str, int]:
         kinds: dict[str, int] = {}
         for *_, kind in self.window.line.line.state.dots():

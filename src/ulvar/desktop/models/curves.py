@@ -2,13 +2,33 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from PySide6.QtCore import QObject, Signal
 
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.work.background import Asker
-from ulvar.flows import CurveResult
-from ulvar.night.stations import curve_path, night_curve, series_path
+from ulvar.flows import CurveResult, Series
+from ulvar.lightcurves import LightCurve
+from ulvar.night.stations import curve_path, curves_beside, night_curve, series_path
 from ulvar.photometry import SeriesTable, read_series
+
+
+@dataclass(frozen=True)
+class Beside:
+    """The light curve of another series of the field.
+
+    Attributes
+    ----------
+    series : Series
+    curve : LightCurve
+    raws : dict of str to str
+        Name in the table to the raw exposure.
+    """
+
+    series: Series
+    curve: LightCurve
+    raws: dict[str, str]
 
 
 class Curves(QObject):
@@ -20,6 +40,10 @@ class Curves(QObject):
         A light curve that was being made is there.
     coming : bool
         Whether one is being made.
+    together : bool
+        Whether the curves of the field's other series are shown as well.
+    apart_mag : float or None
+        How far their medians are put apart [mag]; None: as far as they need.
     """
 
     changed = Signal()
@@ -27,19 +51,57 @@ class Curves(QObject):
     def __init__(self, ground: Ground) -> None:
         super().__init__(ground)
         self._ground = ground
-        self.coming = False
+        self.coming = self.together = False
+        self.apart_mag: float | None = None
         self._last_curve: CurveResult | None = None
+        self._last_beside: tuple[Beside, ...] = ()
+        self._asks_beside = False
         self._asker = Asker("curve")
         self._asker.found.connect(self._arrived)
         ground.dropped.connect(self._call_off)
         ground.series_changed.connect(self.forget)
 
     def _call_off(self) -> None:
-        self.coming = False
+        self.coming = self._asks_beside = False
 
     def forget(self) -> None:
         """Show no curve of another night or series."""
-        self._last_curve = None
+        self._last_curve, self._last_beside = None, ()
+
+    def show_together(self, on: bool, apart_mag: float | None = None) -> None:
+        """Show the curves of the field's other series too, their medians so far apart [mag]."""
+        self.together, self.apart_mag = on, apart_mag
+        self.changed.emit()
+
+    def others(self) -> list[Series]:
+        """The field's other series that have a light curve."""
+
+        def make() -> list[Series]:
+            series, made = self._ground.chosen_series(), self._ground.products("curve")
+            return [
+                one
+                for one in self._ground.all_series()
+                if series is not None
+                and one.field.key == series.field.key
+                and one.key != series.key
+                and one.key in made
+            ]
+
+        return self._ground.cached("curves of others", make)
+
+    def beside(self) -> tuple[Beside, ...]:
+        """The light curves of the field's other series, if they are to be shown; `changed` tells when they are there."""
+        others = self.others() if self.together else []
+        if not others:
+            return ()
+        if "curves beside" not in self._ground.caches and not self._asks_beside:
+            night = self._ground.night
+            if night is not None:
+                self._asks_beside = True
+                self._asker.ask(
+                    self._ground.order, lambda: tuple(Beside(*found) for found in curves_beside(night, others))
+                )
+        return self._ground.caches.get("curves beside", self._last_beside)
 
     def close(self) -> None:
         """End the thread."""
@@ -74,6 +136,11 @@ class Curves(QObject):
     def _arrived(self, order: object, result: object) -> None:
         if order != self._ground.order:
             # Something changed while it was made: who asks next has it made again.
+            return
+        if isinstance(result, tuple):
+            self._asks_beside = False
+            self._ground.caches["curves beside"] = self._last_beside = result
+            self.changed.emit()
             return
         self.coming = False
         self._ground.caches["curve"] = self._last_curve = result if isinstance(result, CurveResult) else None

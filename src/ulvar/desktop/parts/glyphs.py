@@ -135,6 +135,25 @@ def draw_dots(painter: QPainter, theme: Theme, dots: Iterable[tuple[float, float
         draw_dot(painter, theme, x, y, kind)
 
 
+SHAPES = ("disc", "square", "diamond", "triangle")
+
+
+def shape_path(shape: str, x: float, y: float, r: float) -> QPainterPath:
+    """Return the outline of a plotted point of one of `SHAPES`, all of about one area."""
+    path = QPainterPath()
+    if shape == "square":
+        path.addRect(QRectF(x - 0.88 * r, y - 0.88 * r, 1.76 * r, 1.76 * r))
+    elif shape == "diamond":
+        s = 1.25 * r
+        path.addPolygon(QPolygonF([QPointF(x, y - s), QPointF(x + s, y), QPointF(x, y + s), QPointF(x - s, y)]))
+    elif shape == "triangle":
+        path.addPolygon(triangle(x, y, 1.25 * r))
+    else:
+        path.addEllipse(QPointF(x, y), r, r)
+    path.closeSubpath()
+    return path
+
+
 def role_path(role: str, x: float, y: float, r: float) -> QPainterPath:
     """Return the outline of a role's mark about a point: corner ticks, hexagon, diamond."""
     path = QPainterPath()

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop.parts import glyphs
@@ -48,7 +48,10 @@ def tick_text(value: float, step: float) -> str:
 
 @dataclass
 class Points:
-    """One series: values, errors, kind of each dot (see `glyphs.draw_dot`), and what a click on one opens."""
+    """One series: values, errors, kind of each dot (see `glyphs.draw_dot`), and what a click on one opens.
+
+    With a `color` its dots are drawn in it, in a `shape` of their own; its name then stands at the right with a bar.
+    """
 
     x: np.ndarray
     y: np.ndarray
@@ -58,6 +61,8 @@ class Points:
     token: str = "text"
     name: str = ""
     line: bool = False
+    color: QColor | None = None
+    shape: str = "disc"
 
 
 class Plot(QWidget):
@@ -188,13 +193,40 @@ class Plot(QWidget):
         painter.setClipping(False)
         self._name_axis(painter, area)
         painter.setFont(font("value"))
-        for x, y, text, token in self.notes:
-            place = self.to_screen(x, y)
-            width = painter.fontMetrics().horizontalAdvance(text) + 12
-            box = QRectF(place.x() - width / 2, place.y() - 10, width, 20)
+        for box, text, token in self._placed_notes(painter, area):
             painter.fillRect(box, t.color("raised", 0.9))
             painter.setPen(t.color(token))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+
+    def _placed_notes(self, painter: QPainter, area: QRectF) -> list[tuple[QRectF, str, str]]:
+        """Return where notes stand: as near to their places as the data, and one another, leave free."""
+        if not self.notes:
+            return []
+        data = [(p.x(), p.y()) for s in self.series for p in self._all_to_screen(s.x, s.y)]
+        data += [(p.x(), p.y()) for xs, ys, _ in self.curves for p in self._line_through(xs, ys)]
+        points = np.array([place for place in data if math.isfinite(sum(place))]).reshape(-1, 2)
+        taken: list[QRectF] = []
+        result = []
+        for x, y, text, token in self.notes:
+            place = self.to_screen(x, y)
+            width, height = painter.fontMetrics().horizontalAdvance(text) + 12, 20.0
+            best, cost = QRectF(), math.inf
+            for down in np.arange(area.top() + 2, area.bottom() - height, 6.0):
+                for across in np.arange(area.left() + 2, max(area.right() - width, area.left() + 3), 12.0):
+                    box = QRectF(float(across), float(down), width, height)
+                    far = math.hypot(box.center().x() - place.x(), box.center().y() - place.y())
+                    if far >= cost:
+                        continue
+                    near = box.adjusted(-4, -3, 4, 3)
+                    hidden = (points[:, 0] > near.left()) & (points[:, 0] < near.right())
+                    hidden &= (points[:, 1] > near.top()) & (points[:, 1] < near.bottom())
+                    # A point that is hidden costs more than any way over the plot.
+                    worth = far + 5000.0 * int(hidden.sum()) + 50000.0 * sum(box.intersects(other) for other in taken)
+                    if worth < cost:
+                        best, cost = box, worth
+            taken.append(best.adjusted(-2, -2, 2, 2))
+            result.append((best, text, token))
+        return result
 
     def _name_axis(self, painter: QPainter, area: QRectF) -> None:
         painter.setFont(font("unit"))
@@ -249,6 +281,8 @@ class Plot(QWidget):
                 tuple(s.kinds),
                 s.token,
                 s.line,
+                None if s.color is None else s.color.name(),
+                s.shape,
             )
             for s in self.series
         ]
@@ -272,8 +306,15 @@ class Plot(QWidget):
                 painter.drawLines([QLineF(a, b) for a, b in ends if math.isfinite(a.x() + a.y() + b.y())])
             kinds = points.kinds or ["kept"] * len(places)
             there = [(p, kind) for p, kind in zip(places, kinds) if math.isfinite(p.x() + p.y())]
-            own = points.token != "text"
-            if own:
+            own = points.token != "text" or points.color is not None
+            if points.color is not None:
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(points.color)
+                for place, kind in there:
+                    if kind == "kept":
+                        painter.drawPath(glyphs.shape_path(points.shape, place.x(), place.y(), 3.2))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+            elif own:
                 painter.setPen(glyphs.round_pen(t.color(points.token), 4.8))
                 painter.drawPoints([p for p, kind in there if kind == "kept"])
             glyphs.draw_dots(painter, t, [(p.x(), p.y(), kind) for p, kind in there if not (own and kind == "kept")])
@@ -298,14 +339,15 @@ class Plot(QWidget):
                 painter.drawEllipse(place, 6, 6)
         if points.name:
             painter.setFont(font("value"))
-            painter.setPen(t.color(points.token))
+            painter.setPen(points.color or t.color(points.token))
             last = np.flatnonzero(np.isfinite(points.y))
             if len(last):
                 place = self.to_screen(float(points.x[last[-1]]), float(points.y[last[-1]]))
                 width = painter.fontMetrics().horizontalAdvance(points.name)
-                painter.drawText(
-                    QPointF(min(place.x() + 6, self._area().right() - width - 4), place.y() - 8), points.name
-                )
+                corner = QPointF(min(place.x() + 6, self._area().right() - width - 4), place.y() - 8)
+                painter.drawText(corner, points.name)
+                if points.color is not None:
+                    painter.fillRect(QRectF(corner.x() - 9, corner.y() - 10, 4, 13), points.color)
             painter.setFont(font("unit"))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:

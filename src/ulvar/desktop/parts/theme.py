@@ -67,6 +67,22 @@ RED = Theme(
 )  # fmt: skip
 THEMES = {theme.name: theme for theme in (DARK, LIGHT, RED)}
 
+# Colours of filters by where they let light through, for each theme; in the red one shape alone tells.
+_FILTERS = {
+    "dark": {"blue": "#7FB2FF", "green": "#5FC98F", "red": "#FF8A80", "white": "#B7C0CA"},
+    "light": {"blue": "#1F5FBF", "green": "#0B7A4B", "red": "#B3332A", "white": "#3E4A56"},
+    "red": dict.fromkeys(("blue", "green", "red", "white"), "#FF382B"),
+}
+_BANDS = {"blue": ("u", "b"), "green": ("g", "o"), "red": ("r", "i", "z", "y", "h", "s", "n")}
+
+
+def filter_color(theme: Theme, name: str) -> QColor:
+    """Return a filter's colour, from the letter that its name begins with; without a telling one it is neutral."""
+    first = name.strip().lower()[:1]
+    band = next((band for band, letters in _BANDS.items() if first and first in letters), "white")
+    return QColor(_FILTERS[theme.name][band])
+
+
 _FAMILY = "Inter"
 # name: size px, weight
 _TYPE = {

@@ -180,6 +180,13 @@ ACTIONS = (
     ActionSpec("toggle apertures", "Apertures", "A", "Show or hide stars with a role", "view"),
     ActionSpec("toggle catalogue", "Grid and catalogue", "G", "Show or hide catalogue stars and the grid", "view"),
     ActionSpec("toggle residuals", "Residual arrows", "R", "Show or hide residuals of the plate solution", "view"),
+    ActionSpec(
+        "curve together",
+        "Curves of all filters",
+        "",
+        "Curve: the field's other series beside this one, each shifted by what its name says",
+        "view",
+    ),
     ActionSpec("toggle invert", "Swap black and white", "I", "Stars dark on bright ground", "view"),
     ActionSpec("auto", "Auto levels", "L", "Choose floor and ceiling from sky level and noise", "view"),
     ActionSpec("theme dark", "Dark theme", "", "Slate with amber", "view"),

@@ -99,6 +99,7 @@ class Commands(QObject):
                 "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export png": lambda: self._export("screen"), "export print": lambda: self._export("print"),
+                "curve together": self._together,
                 "tile": self._regions.sky.next_tiling, "add rule": self._add_rule,
             }  # fmt: skip
             (self._chores.commands.get(command) or simple[command])()
@@ -120,6 +121,15 @@ class Commands(QObject):
     def _step_series(self, by: int) -> None:
         if not self._model.step_series(by):
             self._say("This night has one series." if self._model.chosen_series() else "There is no series yet.")
+
+    def _together(self) -> None:
+        """Show the curves of the field's other series beside this one, or no more."""
+        curves = self._model.curves
+        if not curves.others():
+            self._say("No other series of this field has a light curve yet.")
+            return
+        self._model.set_station("curve")
+        curves.show_together(not curves.together, curves.apart_mag)
 
     def _act(self, plan: Callable[[Model], tuple[str, str, str]]) -> None:
         if self._model.jobs.busy and self._model.jobs.station == self._model.station:

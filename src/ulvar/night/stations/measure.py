@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -24,7 +25,7 @@ from ulvar.flows import (
 )
 from ulvar.frames import ExposureFacts, distinct_names, fingerprint, identity
 from ulvar.inspection import notice
-from ulvar.lightcurves import write_curve
+from ulvar.lightcurves import LightCurve, differential_curve, write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.origins import star_origin, way_to_origin
@@ -194,3 +195,18 @@ def night_curve(night: Night, series: Series) -> CurveResult | Failed:
     out = frozenset(file for raw, file in measured_files(night, series).items() if raw in gone)
     options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out)
     return make_curve(table, options)
+
+
+def curves_beside(night: Night, others: Sequence[Series]) -> list[tuple[Series, LightCurve, dict[str, str]]]:
+    """Return the curves of series, each with its exposures by the names in its table; those that can be read."""
+    result = []
+    gone, leave_out = night.left_out, tuple(night.settings.curve.leave_out)
+    for other in others:
+        if not series_path(night, other).exists():
+            continue
+        files = measured_files(night, other)
+        out = frozenset(file for raw, file in files.items() if raw in gone)
+        curve = differential_curve(read_series(series_path(night, other)), leave_out=leave_out, files_out=out)
+        if not isinstance(curve, Failed):
+            result.append((other, curve, {file: raw for raw, file in files.items()}))
+    return result

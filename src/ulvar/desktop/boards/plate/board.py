@@ -16,6 +16,8 @@ class PlateBoard(Board):
 
     def fill(self) -> None:
         """Build the solution's numbers and the table."""
+        # Until the numbers are built there is nothing that the current exposure could be told in.
+        self._built = False
         plates, scores = self.model.of_members("plate"), self.model.scores()
         self.title.setText("Plate solutions")
         if not scores:
@@ -79,12 +81,13 @@ class PlateBoard(Board):
         self._rows.fill(rows, members, dim=dim)
         self._table = table(self._rows, on_row=self.model.set_current)
         self.body.addWidget(self._table, 1)
+        self._built = True
 
     def show_current(self, path: str) -> None:
         """Tell the current exposure's solution."""
-        plates = self.model.products("plate")
-        if not plates or not hasattr(self, "_rows"):
+        if not getattr(self, "_built", False):
             return
+        plates = self.model.products("plate")
         row = self._rows.row_of(path)
         if row >= 0 and self._table.currentIndex().row() != row:
             self._table.selectRow(row)
