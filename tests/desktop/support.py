@@ -93,6 +93,8 @@ class WindowCase(unittest.TestCase):
     def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         """Press a key in the window."""
         self.window.activateWindow()
+        # A small window that just closed has taken the keyboard with it.
+        QApplication.processEvents()
         self.window.setFocus()
         QTest.keyClick(self.window, key, modifier)
         QApplication.processEvents()

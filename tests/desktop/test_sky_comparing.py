@@ -8,9 +8,7 @@ from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import Wcs
@@ -226,25 +224,6 @@ class Marking(ScoredCase):
         panel = self.window.chores.panel
         self.assertTrue(any(key == "HISTORY" and "stack of" in value for key, value, _ in panel.cards))
         panel.close()
-
-    def test_pictures_for_screen_and_print(self) -> None:
-        target = self.folder / "picture.png"
-        sizes = []
-        for command in ("export png", "export print"):
-            with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(target), "")):
-                self.window.command(command)
-            image = QImage(str(target))
-            sizes.append((image.width(), image.height()))
-        canvas = self.sky.canvas
-        self.assertEqual(sizes[0][0], canvas.width())
-        self.assertGreater(sizes[0][1], canvas.height() + 30, "a caption is under it")
-        self.assertEqual(sizes[1], (3 * sizes[0][0], 3 * sizes[0][1]))
-        band = image.copy(0, image.height() - 150, image.width(), 150)
-        values = {band.pixelColor(x, y).lightness() for x in range(30, band.width(), 7) for y in range(5, 150, 9)}
-        self.assertGreater(max(values) - min(values), 120, "with words in it")
-        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(target / "below-a-file.png"), "")):
-            self.window.command("export png")
-        self.assertIn("could not be written", self.window.toast.text())
 
     def test_every_toggle_can_be_reached(self) -> None:
         for action in self.sky.header.more_menu().actions():

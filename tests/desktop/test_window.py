@@ -127,7 +127,8 @@ class WholePath(WindowCase):
         self.assertIn('steps = ["intake", "masters", "calibrate", "combine", "plate", "measure", "curve"]', recipe)
         self.assertEqual(stamps(raw), before, "raw files are untouched")
         picture = self.folder / "picture.png"
-        window.commands.save_picture(picture)
+        window.exports.save_picture(picture)
+        self.until(picture.exists, 20, "the picture")
         self.assertGreater(picture.stat().st_size, 5000)
 
         # Everything is there again when the night is opened anew.

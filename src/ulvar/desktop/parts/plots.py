@@ -97,6 +97,7 @@ class Plot(QWidget):
         self.x_range: tuple[float, float] | None = None
         self.y_range: tuple[float, float] | None = None
         self.empty = "Nothing to show yet."
+        self.exporting = False
         # Keys that are selected together; a drag over the plot selects when `on_brush` is given.
         self.selected: set[str] = set()
         self._ticks = ticks
@@ -158,7 +159,10 @@ class Plot(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw it all."""
-        painter = QPainter(self)
+        self.paint_on(QPainter(self))
+
+    def paint_on(self, painter: QPainter) -> None:
+        """Draw it all with a painter whose origin is the plot's corner."""
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         t, area = self.theme, self._area()
         painter.fillRect(area, t.color("plot"))
@@ -183,7 +187,13 @@ class Plot(QWidget):
             painter.setPen(QPen(t.color("cur"), 1.2))
             x = self.to_screen(self.marker, self._limits("y")[0]).x()
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
-        self._points_layer.paint(painter, self, self._points_key(), self._draw_points)
+        if self.exporting:
+            # Drawn anew, as sharp as the paper is.
+            painter.save()
+            self._draw_points(painter)
+            painter.restore()
+        else:
+            self._points_layer.paint(painter, self, self._points_key(), self._draw_points)
         for points in self.series:
             self._mark_points(painter, points)
         if self._press is not None and self._corner is not None:

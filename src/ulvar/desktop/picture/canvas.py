@@ -133,14 +133,17 @@ class Canvas(QWidget):
 
     # ---- painting
 
-    def scene(self) -> Scene:
+    def scene(self, sharp: float = 0.0) -> Scene:
         """Return what marks are painted by."""
-        return Scene(self.sight, self.overlay, self.picture, self.theme, self.sky, self.devicePixelRatioF())
+        return Scene(self.sight, self.overlay, self.picture, self.theme, self.sky, sharp or self.devicePixelRatioF())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the visible part, then the marks."""
         self._measure()
-        painter = QPainter(self)
+        self.paint_on(QPainter(self), self.devicePixelRatioF())
+
+    def paint_on(self, painter: QPainter, sharp: float) -> None:
+        """Draw it all, with so many dots for each of the widget's along a side."""
         painter.fillRect(self.rect(), QColor("#000000"))
         if self.picture is None:
             painter.setPen(self.sky.color("block" if self.problem else "mute"))
@@ -148,15 +151,15 @@ class Canvas(QWidget):
             box = QRectF(self.rect()).adjusted(24, 24, -24, -24)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap, self.problem)
             return
-        self._paint_pixels(painter, self.picture, self.stretch)
+        self._paint_pixels(painter, self.picture, self.stretch, sharp)
         if self.second is not None:
             painter.save()
             painter.setClipRect(QRectF(0, 0, self.border * self.width(), self.height()))
             painter.fillRect(self.rect(), QColor("#000000"))
-            self._paint_pixels(painter, self.second, self.second_stretch)
+            self._paint_pixels(painter, self.second, self.second_stretch, sharp)
             painter.restore()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        paint_overlay(painter, self.scene())
+        paint_overlay(painter, self.scene(sharp))
         self._paint_tools(painter)
         if self.title:
             halo_text(painter, QPointF(10, 20), self.title, self.sky.color("text"))
@@ -254,9 +257,8 @@ class Canvas(QWidget):
         height, width, _ = shown.shape
         return QImage(shown.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
 
-    def _paint_pixels(self, painter: QPainter, picture: Picture, stretch: Stretch) -> None:
+    def _paint_pixels(self, painter: QPainter, picture: Picture, stretch: Stretch, sharp: float) -> None:
         height, width = picture.shape
-        sharp = self.devicePixelRatioF()
         level = 0
         shrunk = picture.shape[0] / picture.levels[0].shape[0]
         while level + 1 < len(picture.levels) and self.sight.scale * sharp * shrunk * 2**level < 0.55:
@@ -276,11 +278,14 @@ class Canvas(QWidget):
                 self._image = (picture, key, image)
         else:
             image = self._image[2]
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, self.sight.scale * sharp < 2.0)
+        dots = self.sight.scale * sharp
+        # A picture saved with a dot for each pixel holds the pixels themselves.
+        smooth = dots < 2.0 and not (abs(dots - 1.0) < 1e-9 and self.sight.turn_deg % 90 == 0)
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, smooth)
         # From image pixels of this level, whose squares reach half a pixel beyond their centres, to the screen.
         painter.save()
         move = QTransform()
-        move.translate(self.width() / 2, self.height() / 2)
+        move.translate(self.sight.width / 2, self.sight.height / 2)
         move.rotate(self.sight.turn_deg)
         move.scale(-self.sight.scale if self.sight.mirrored else self.sight.scale, self.sight.scale)
         move.translate(-self.sight.centre.x(), self.sight.centre.y())

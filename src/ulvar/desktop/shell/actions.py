@@ -29,13 +29,19 @@ ACTIONS = (
     ),
     ActionSpec("rescan", "Read the folder again", "F5", "Look for new, changed and missing files", "file"),
     ActionSpec(
-        "export png",
-        "Save the picture as PNG…",
+        "export picture",
+        "Save a picture…",
         "Ctrl+Shift+S",
-        "What the sky view shows, with marks, caption and scale",
+        "The picture as on screen, for print or with every pixel; at Curve the plot",
         "file",
     ),
-    ActionSpec("export print", "Save the picture for print…", "", "The same with three times as many dots", "file"),
+    ActionSpec(
+        "export result",
+        "Save a copy of the result…",
+        "Ctrl+S",
+        "The stack, the measured series or the light curve, to a place of your choice",
+        "file",
+    ),
     ActionSpec(
         "export table",
         "Save the table of exposures…",

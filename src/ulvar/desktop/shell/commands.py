@@ -16,10 +16,10 @@ from ulvar.desktop.boards.combine.board import CombineBoard
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.plan import plan_action, plan_run
 from ulvar.desktop.models.starpick import give_role, propose_stars
-from ulvar.desktop.picture.saving import picture_caption, save_picture
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS
 from ulvar.desktop.shell.chores import Chores
+from ulvar.desktop.shell.exports import Exports
 from ulvar.desktop.shell.finder import Entry, Finder
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
@@ -35,6 +35,7 @@ class Regions:
     boards: Mapping[str, Board]
     finder: Finder
     movie: Movie
+    exports: Exports
 
 
 class Commands(QObject):
@@ -98,7 +99,7 @@ class Commands(QObject):
                 "propose": self._propose, "stop": self._stop, "one to one": self._regions.sky.canvas.one_to_one,
                 "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
-                "export png": lambda: self._export("screen"), "export print": lambda: self._export("print"),
+                "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
                 "curve together": self._together,
                 "tile": self._regions.sky.next_tiling, "add rule": self._add_rule,
             }  # fmt: skip
@@ -238,30 +239,6 @@ class Commands(QObject):
             self._say("Score the exposures first.")
         else:
             shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
-
-    def _export(self, quality: str) -> None:
-        name = Path(self._regions.sky.product or self._model.current).stem or "picture"
-        path, _ = QFileDialog.getSaveFileName(self._parent, "Save the picture", f"{name}.png", "PNG (*.png)")
-        if path:
-            self.save_picture(Path(path), quality)
-
-    def save_picture(self, path: Path, quality: str = "screen") -> None:
-        """Save what the sky view shows, with marks, caption and scale, atomically."""
-        try:
-            save_picture(
-                self._regions.sky.canvas,
-                picture_caption(
-                    self._model,
-                    self._regions.sky.header.name.text(),
-                    self._regions.sky.canvas,
-                    self._regions.sky.product,
-                ),
-                path,
-                quality,
-            )
-            self._say(f"Saved {path.name}.")
-        except OSError as error:
-            self._say(f"{path.name} could not be written: {error.strerror or error}.")
 
 
 def _role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]

@@ -44,6 +44,7 @@ from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS, ActionSpec
 from ulvar.desktop.shell.chores import Chores
 from ulvar.desktop.shell.commands import Commands, Regions
+from ulvar.desktop.shell.exports import Exports
 from ulvar.desktop.shell.finder import Finder
 from ulvar.desktop.shell.keyboard import Keyboard
 from ulvar.desktop.shell.path_bar import PathBar
@@ -74,9 +75,9 @@ class MainWindow(QMainWindow):
         self.setAcceptDrops(True)
         self._build()
         self.movie = Movie(self, self.model, settled=lambda: self.sky.settled, say=self.model.message.emit)
-        self.commands = Commands(
-            self, Regions(self.model, self.sky, self.board_of, self.finder, self.movie), self.chores, self.set_theme
-        )
+        self.exports = Exports(self, self.model, self.sky, self.board_of, self.settings)
+        regions = Regions(self.model, self.sky, self.board_of, self.finder, self.movie, self.exports)
+        self.commands = Commands(self, regions, self.chores, self.set_theme)
         self.sky.star_clicked.connect(self.commands.star_clicked)
         self._make_actions()
         self.keyboard = Keyboard(self, self.sky.canvas, self.finder, self.model)
@@ -309,6 +310,7 @@ class MainWindow(QMainWindow):
             self.keyboard.end()
         self._toast_timer.stop()
         self.movie.stop()
+        self.exports.close()
         for board in self.board_of.values():
             board.shut_down()
         self.model.shut_down()

@@ -1,0 +1,160 @@
+"""Saving what the window shows, and copies of results, to a place that the user chooses."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QSettings
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from ulvar.desktop.boards.base import Board
+from ulvar.desktop.dialogs.saving import SavingPanel, exports_folder
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.plots import Plot
+from ulvar.desktop.parts.printing import save_plots
+from ulvar.desktop.parts.theme import THEMES
+from ulvar.desktop.picture.saving import AS_SEEN, Size, picture_caption, render_picture, save_image
+from ulvar.desktop.picture.view import SkyView
+from ulvar.desktop.work.background import Asker
+from ulvar.engine import atomic_path, counted
+from ulvar.night.stations import curve_path, series_path
+
+# What a station's result is called in the file dialog.
+_KINDS = {"combine": "Stack", "plate": "Stack", "measure": "Measured series", "curve": "Light curve"}
+
+
+class Exports(QObject):
+    """Asks where to, renders, and has the file written in another thread.
+
+    Parameters
+    ----------
+    parent : QWidget
+        Questions open over it.
+    model : Model
+    sky : SkyView
+    boards : mapping of station to Board
+    settings : QSettings
+        Remembers where exports went last.
+    """
+
+    def __init__(
+        self, parent: QWidget, model: Model, sky: SkyView, boards: Mapping[str, Board], settings: QSettings
+    ) -> None:
+        super().__init__(parent)
+        self._parent, self._model, self._sky, self._boards, self._settings = parent, model, sky, boards, settings
+        self.panel: SavingPanel | None = None
+        self._asker = Asker("export")
+        self._asker.found.connect(self._written)
+
+    def close(self) -> None:
+        """Let what is being written be finished."""
+        self._asker.close(wait=True)
+
+    def _beside(self) -> Path:
+        return self._model.night.folder if self._model.night is not None else Path.home()
+
+    def _plots(self) -> list[Plot]:
+        """The plots of the light curve, in their order from the top."""
+        board = self._boards["curve"]
+        if self._model.station != "curve":
+            return []
+        return sorted((p for p in board.findChildren(Plot) if p.isVisible()), key=lambda p: p.y())
+
+    def picture(self) -> None:
+        """Ask what is saved and how large; then for the file."""
+        stem = Path(self._sky.product or self._model.current).stem or "picture"
+        series = self._model.chosen_series()
+        names = (stem, f"{series.key}-curve" if series is not None else "curve")
+        self.panel = SavingPanel(
+            self._parent, self._sky.canvas, self._plots(), names, self._settings, self._beside()
+        )  # fmt: skip
+        self.panel.accepted.connect(self._save)
+        self.panel.open()
+
+    def _save(self) -> None:
+        panel = self.panel
+        assert panel is not None
+        titled = panel.caption.isChecked()
+        if panel.of_plots:
+            self.save_plots(panel.path, float(panel.sizes.currentData()), titled=titled)
+        else:
+            self.save_picture(panel.path, panel.picture_size, marks=panel.marks.isChecked(), titled=titled)
+
+    def save_picture(self, path: Path, size: Size = AS_SEEN, *, marks: bool = True, titled: bool = True) -> None:
+        """Save the sky view's picture, with marks, caption and scale, atomically."""
+        canvas = self._sky.canvas
+        caption = picture_caption(self._model, self._sky.header.name.text(), canvas, self._sky.product, size)
+        image = render_picture(canvas, caption if titled else [], size, marks=marks)
+        self._write(path, lambda: save_image(image, path))
+
+    def save_plots(self, path: Path, sharp: float, *, titled: bool = True) -> None:
+        """Save the board's plots: as on screen in the window's colours, larger or as PDF on white."""
+        plots = self._plots()
+        theme = plots[0].theme if sharp == 1.0 and path.suffix.lower() != ".pdf" else THEMES["light"]
+        caption = [f"{self._model.night.name if self._model.night else ''}, {self._model.series_name()}"]
+        curve = self._model.curves.curve()
+        if curve is not None:
+            points = counted(int((~curve.curve.left_out).sum()), "point")
+            caption.append(f"{curve.curve.name}, {points}, scatter {1000 * curve.rms:.1f} mmag")
+        # Widgets paint in this thread only; the plots are small.
+        try:
+            save_plots(plots, caption if titled else [], theme, path, sharp)
+        except OSError as error:
+            self._written(path, error.strerror or str(error))
+        else:
+            self._written(path, "")
+
+    def result(self) -> None:
+        """Ask for a place and copy the result of the station there."""
+        model, station = self._model, self._model.station
+        source = self.result_file()
+        if source is None:
+            of = f" of {model.series_name()}" if station in _KINDS and model.series_name() else ""
+            model.message.emit(f"{station.title()} has no result{of} to copy yet.")
+            return
+        start = exports_folder(self._settings, self._beside()) / source.name
+        kind = f"{_KINDS[station]} (*{source.suffix})"
+        name, _ = QFileDialog.getSaveFileName(self._parent, "Save a copy of the result", str(start), kind)
+        if not name:
+            return
+        path = Path(name) if Path(name).suffix else Path(name + source.suffix)
+        self._settings.setValue("exports", str(path.parent))
+        if path.exists() and path.samefile(source):
+            model.message.emit(f"{path.name} is the result itself: choose another place.")
+            return
+        self._write(path, lambda: _copy(source, path))
+
+    def result_file(self) -> Path | None:
+        """The file of the station's result for the series that is worked on, if there is one."""
+        night, series = self._model.night, self._model.chosen_series()
+        if night is None or series is None or self._model.station not in _KINDS:
+            return None
+        if self._model.station in ("combine", "plate"):
+            product = self._model.of_series("stack")
+            path = Path(product.output) if product is not None else None
+        else:
+            path = (series_path if self._model.station == "measure" else curve_path)(night, series)
+        return path if path is not None and path.exists() else None
+
+    def _write(self, path: Path, write: Callable[[], object]) -> None:
+        def attempt() -> str:
+            try:
+                write()
+            except OSError as error:
+                return error.strerror or str(error)
+            return ""
+
+        self._asker.ask(path, attempt)
+
+    def _written(self, path: object, problem: object) -> None:
+        assert isinstance(path, Path)
+        self._model.message.emit(
+            f"{path.name} could not be written: {problem}." if problem else f"Saved {path.name} in {path.parent}."
+        )
+
+
+def _copy(source: Path, path: Path) -> None:
+    with atomic_path(path) as temporary:
+        shutil.copyfile(source, temporary)
