@@ -37,12 +37,12 @@ class WindowCase(unittest.TestCase):
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
         self.addCleanup(shutil.rmtree, self.folder, True)
         # What goes wrong in a slot is only printed by Qt; here it fails the test.
-        self._wrong: list[str] = []
+        self.wrong: list[str] = []
         hook = mock.patch.object(
-            sys, "excepthook", lambda *error: self._wrong.append("".join(traceback.format_exception(*error)))
+            sys, "excepthook", lambda *error: self.wrong.append("".join(traceback.format_exception(*error))[-900:])
         )
         hook.start()
-        self.addCleanup(lambda: self.assertEqual(self._wrong, [], "an exception in a slot"))
+        self.addCleanup(lambda: self.assertEqual(self.wrong, [], "an exception in a slot"))
         self.addCleanup(hook.stop)
         before = set(threading.enumerate())
         self.addCleanup(self._nothing_lives, before)

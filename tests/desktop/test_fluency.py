@@ -122,6 +122,9 @@ class TheEndOfAJob(ScoredCase):
             self.model.jobs._on_event(self.model.jobs.job)
             self.idle()
         self.assertEqual(self.told[-1], "all")
+        # Views that are painted meanwhile meet it too, and Qt tells of it in its own words.
+        self.assertTrue(self.wrong and all("odd" in wrong or "RuntimeError" in wrong for wrong in self.wrong))
+        self.wrong.clear()
 
     def test_closing_in_the_middle(self) -> None:
         self.model.jobs._on_event(self.model.jobs.job)

@@ -203,23 +203,39 @@ class Plot(QWidget):
         painter.setClipping(False)
         self._name_axis(painter, area)
         painter.setFont(font("value"))
-        for box, text, token in self._placed_notes(painter, area):
+        for box, text, color, bar in self._placed_notes(painter, area):
             painter.fillRect(box, t.color("raised", 0.9))
-            painter.setPen(t.color(token))
-            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
+            if bar:
+                painter.fillRect(QRectF(box.left() + 4, box.top() + 4, 4, box.height() - 8), color)
+            painter.setPen(color)
+            painter.drawText(box.adjusted(8 if bar else 0, 0, 0, 0), Qt.AlignmentFlag.AlignCenter, text)
 
-    def _placed_notes(self, painter: QPainter, area: QRectF) -> list[tuple[QRectF, str, str]]:
+    def _notes(self) -> list[tuple[float, float, str, QColor, bool]]:
+        """Return notes and names of series: place, words, colour, and whether a bar of the colour stands before them."""
+        result = [(x, y, text, self.theme.color(token), False) for x, y, text, token in self.notes]
+        for points in self.series:
+            last = np.flatnonzero(np.isfinite(points.y))
+            if points.name and not points.line and len(last):
+                x, y = float(points.x[last[-1]]), float(points.y[last[-1]])
+                color = points.color or self.theme.color(points.token)
+                result.append((x, y, points.name, color, points.color is not None))
+        return result
+
+    def _placed_notes(self, painter: QPainter, area: QRectF) -> list[tuple[QRectF, str, QColor, bool]]:
         """Return where notes stand: as near to their places as the data, and one another, leave free."""
-        if not self.notes:
+        notes = self._notes()
+        if not notes:
             return []
         data = [(p.x(), p.y()) for s in self.series for p in self._all_to_screen(s.x, s.y)]
         data += [(p.x(), p.y()) for xs, ys, _ in self.curves for p in self._line_through(xs, ys)]
         points = np.array([place for place in data if math.isfinite(sum(place))]).reshape(-1, 2)
-        taken: list[QRectF] = []
+        # The axis's own words are in the way too.
+        words = painter.fontMetrics().horizontalAdvance(self.y_label)
+        taken: list[QRectF] = [QRectF(area.left(), area.top(), words + 10, 18)] if self._tall else []
         result = []
-        for x, y, text, token in self.notes:
+        for x, y, text, color, bar in notes:
             place = self.to_screen(x, y)
-            width, height = painter.fontMetrics().horizontalAdvance(text) + 12, 20.0
+            width, height = painter.fontMetrics().horizontalAdvance(text) + (20 if bar else 12), 20.0
             best, cost = QRectF(), math.inf
             for down in np.arange(area.top() + 2, area.bottom() - height, 6.0):
                 for across in np.arange(area.left() + 2, max(area.right() - width, area.left() + 3), 12.0):
@@ -235,7 +251,7 @@ class Plot(QWidget):
                     if worth < cost:
                         best, cost = box, worth
             taken.append(best.adjusted(-2, -2, 2, 2))
-            result.append((best, text, token))
+            result.append((best, text, color, bar))
         return result
 
     def _name_axis(self, painter: QPainter, area: QRectF) -> None:
@@ -330,7 +346,7 @@ class Plot(QWidget):
             glyphs.draw_dots(painter, t, [(p.x(), p.y(), kind) for p, kind in there if not (own and kind == "kept")])
 
     def _mark_points(self, painter: QPainter, points: Points) -> None:
-        """Mark the selected and the current point of a series, and name it."""
+        """Mark the selected and the current point of a series."""
         t = self.theme
         if points.line:
             return
@@ -347,18 +363,6 @@ class Plot(QWidget):
                 painter.setPen(QPen(t.color("cur"), 2))
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.drawEllipse(place, 6, 6)
-        if points.name:
-            painter.setFont(font("value"))
-            painter.setPen(points.color or t.color(points.token))
-            last = np.flatnonzero(np.isfinite(points.y))
-            if len(last):
-                place = self.to_screen(float(points.x[last[-1]]), float(points.y[last[-1]]))
-                width = painter.fontMetrics().horizontalAdvance(points.name)
-                corner = QPointF(min(place.x() + 6, self._area().right() - width - 4), place.y() - 8)
-                painter.drawText(corner, points.name)
-                if points.color is not None:
-                    painter.fillRect(QRectF(corner.x() - 9, corner.y() - 10, 4, 13), points.color)
-            painter.setFont(font("unit"))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Start a click or a rectangle."""

@@ -93,7 +93,8 @@ class Exports(QObject):
         """Save the board's plots: as on screen in the window's colours, larger or as PDF on white."""
         plots = self._plots()
         theme = plots[0].theme if sharp == 1.0 and path.suffix.lower() != ".pdf" else THEMES["light"]
-        caption = [f"{self._model.night.name if self._model.night else ''}, {self._model.series_name()}"]
+        date = self._model.night.date if self._model.night is not None else ""
+        caption = [", ".join(part for part in (self._model.series_name(), date) if part)]
         curve = self._model.curves.curve()
         if curve is not None:
             points = counted(int((~curve.curve.left_out).sum()), "point")

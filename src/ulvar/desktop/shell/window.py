@@ -260,7 +260,7 @@ class MainWindow(QMainWindow):
         self.toast.setText(text)
         # As wide as its words, up to what the picture has room for.
         room = min(520, self.sky.canvas.width() - 24)
-        words = self.toast.fontMetrics().horizontalAdvance(text) + 28
+        words = self.toast.fontMetrics().horizontalAdvance(text) + 36
         self.toast.setFixedWidth(min(room, words))
         self.toast.adjustSize()
         # At the top of the picture: there it covers neither stretch and read-out nor the night line.
