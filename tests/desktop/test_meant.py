@@ -26,7 +26,7 @@ from PySide6.QtWidgets import (
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.slip.cards import CardButton, FindingCard
 from ulvar.engine import JobContext
-from ulvar.inspection import notice
+from ulvar.inspection import Mend, notice
 from ulvar.night import StationResult
 
 
@@ -280,6 +280,66 @@ class Meant(ScoredCase):
         self.assertEqual(self.model.station, worst.station)
         titles = [c.findChild(QLabel).text() for c in slip.findChildren(FindingCard) if c.isVisible()]
         self.assertEqual(titles, [worst.title])
+
+    def cards(self) -> dict[str, FindingCard]:
+        """Findings in sight by their titles."""
+        return {
+            c.findChild(QLabel).text(): c for c in self.window.slip.findChildren(FindingCard) if c.isVisible()
+        }  # fmt: skip
+
+    def test_a_mend_leaves_its_trace_and_can_be_taken_back(self) -> None:
+        slip = self.window.slip
+        find = lambda: next(f for f in self.model.jobs.findings() if f.code == "cloud")  # noqa: E731
+        cloud = find()
+        words = lambda card: [w.text() for w in card.findChildren(QLabel) if w.isVisible()]  # noqa: E731
+        heading = lambda: [w.text() for w in slip.findChildren(QLabel) if w.property("kind") == "unit" and w.isVisible()]  # noqa: E731
+        card = self.cards()[cloud.title]
+        before = sum(f.station == "combine" for f in self.model.jobs.findings())
+        self.assertIn(str(before), heading())
+        self.assertEqual(card.mend.text(), f"Leave out {len(cloud.files)}")
+        self.click(card.mend)
+        self.quiet()
+        self.assertLessEqual(set(cloud.files), set(self.model.left_out()))
+        card = self.cards()[cloud.title]
+        self.assertIn(f"{len(cloud.files)} exposures left out.", words(card))
+        self.assertIn("Done", words(card))
+        self.assertEqual(card.mend.text(), "Put back")
+        self.assertIn(str(before - 1) if before > 1 else "none open", heading())
+
+        # In part put back by hand, the offer stands again.
+        self.model.put_back([cloud.files[0]])
+        self.quiet()
+        self.assertEqual(self.cards()[cloud.title].mend.text(), f"Leave out {len(cloud.files)}")
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.quiet()
+        self.assertEqual(self.cards()[cloud.title].mend.text(), "Put back")
+
+        # Elsewhere it is not told any more.
+        self.model.set_station("plate")
+        self.quiet()
+        told = [b.toolTip() for b in slip.findChildren(CardButton) if b.isVisible()]
+        self.assertNotIn(cloud.title, " ".join(told))
+        self.model.set_station("combine")
+        self.quiet()
+        self.click(self.cards()[cloud.title].mend)
+        self.quiet()
+        self.assertFalse(set(cloud.files) & set(self.model.left_out()))
+        self.assertEqual(self.cards()[cloud.title].mend.text(), f"Leave out {len(cloud.files)}")
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertLessEqual(set(cloud.files), set(self.model.left_out()), "putting back is a step of undo too")
+
+    def test_a_station_does_not_call_for_what_was_put_right(self) -> None:
+        night, path = self.model.night, self.model.lights()[3].path
+        blocked = notice("light_is_dark", "One light is dark", "No sky.", (path,), mend=Mend.leave_out([path]))
+        night.set_findings("intake", [blocked])
+        night.mark_run("intake", "attention")
+        self.model.drop()
+        self.model.states_changed.emit()
+        self.assertEqual(self.model.jobs.state("intake"), "attention")
+        self.model.mend(blocked)
+        self.assertEqual(self.model.jobs.state("intake"), "done")
+        self.model.undo.undo()
+        self.assertEqual(self.model.jobs.state("intake"), "attention")
 
     def test_closing_while_something_runs_is_asked_about(self) -> None:
         go = threading.Event()

@@ -13,10 +13,11 @@ from PySide6.QtCore import QObject, Signal
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
+from ulvar.desktop.models.mends import done_words
 from ulvar.desktop.models.numbers import METRICS, Numbers
 from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied
-from ulvar.inspection import CODES, Finding, notice
+from ulvar.inspection import CODES, Finding, Severity, notice
 from ulvar.night import RUNNERS, SERIES_STATIONS, STATIONS, Night, StationResult
 from ulvar.night.stations import SERIES_RUNNERS, for_each_series, run_deep, run_score, run_stack
 from ulvar.night.stations.camera import run_camera
@@ -116,10 +117,15 @@ class Jobs(QObject):
         """Bead of a station."""
         if self.job is not None and not self.job.finished and self.station == station:
             return "running"
-        return self._ground.cached(
-            f"state {station}",
-            lambda: self._ground.night.state(station, self._ground.chosen_series()) if self._ground.night else "empty",
-        )
+        return self._ground.cached(f"state {station}", lambda: self._state(station))
+
+    def _state(self, station: str) -> str:
+        if self._ground.night is None:
+            return "empty"
+        state = self._ground.night.state(station, self._ground.chosen_series())
+        blocks = [f for f in self._found() if f.station == station and f.severity is Severity.BLOCKS]
+        # What was put right since does not call any more.
+        return "done" if state == "attention" and blocks and all(map(self.done_about, blocks)) else state
 
     def series_done(self, station: str) -> tuple[int, int]:
         """How many of the night's series are done at a station, and how many there are; (0, 0) before Combine."""
@@ -142,6 +148,10 @@ class Jobs(QObject):
     def _found(self) -> list[Finding]:
         series = self._ground.chosen_series()
         return self._ground.night.findings(series=series.key if series else "") if self._ground.night else []
+
+    def done_about(self, finding: Finding) -> str:
+        """Return what was done about a finding, in words; empty while it is open."""
+        return done_words(finding, self._ground.left_out(), self._ground.settings())
 
     def files_with_findings(self) -> set[str]:
         """Exposures that a check or a block speaks of."""

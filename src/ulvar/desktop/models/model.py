@@ -13,6 +13,7 @@ from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.jobs import Jobs
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.matching import Matching
+from ulvar.desktop.models.mends import without_stars
 from ulvar.desktop.models.numbers import Numbers
 from ulvar.inspection import Finding
 from ulvar.night import SERIES_STATIONS, Night, NightError
@@ -243,4 +244,15 @@ class Model(Ground):
         elif mend.action == "leave_out_star":
             known = self.settings().curve.leave_out
             self.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])
+            self.results_changed.emit()
+
+    def take_mend_back(self, finding: Finding) -> None:
+        """Undo what a finding's button did, as a step of its own."""
+        mend = finding.mend
+        if mend is None:
+            return
+        if mend.action == "leave_out":
+            self.put_back(mend.files)
+        elif mend.action == "leave_out_star":
+            self.set_setting("curve", "leave_out", without_stars(self.settings().curve.leave_out, finding))
             self.results_changed.emit()

@@ -172,6 +172,7 @@ def style_sheet(theme: Theme) -> str:
     QLabel[kind="unit"] {{ color: {t.mute}; font-size: 11px; }}
     QLabel[kind="blocks"] {{ color: {t.block}; font-weight: 600; font-size: 11px; }}
     QLabel[kind="check"] {{ color: {t.check}; font-weight: 600; font-size: 11px; }}
+    QLabel[kind="done"] {{ color: {t.good}; font-weight: 600; font-size: 11px; }}
     QLabel[kind="note"] {{ color: {t.note}; font-weight: 600; font-size: 11px; }}
     QPushButton {{ background: transparent; border: 1px solid {t.edge}; border-radius: 4px; padding: 3px 11px;
         min-height: 18px; font-weight: 500; }}

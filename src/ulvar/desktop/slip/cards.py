@@ -27,7 +27,10 @@ class SeverityMark(QWidget):
         """Draw it."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        glyphs.draw_severity(painter, self._theme, 9, 9, self._word)
+        if self._word == "done":
+            glyphs.draw_bead(painter, self._theme, 9, 9, "done")
+        else:
+            glyphs.draw_severity(painter, self._theme, 9, 9, self._word)
 
 
 def _wrapped(text: str, kind: str, longest: int) -> QLabel:
@@ -58,34 +61,51 @@ class CardButton(QPushButton):
 
 
 class FindingCard(QWidget):
-    """One finding: mark, title, severity word, sentence, evidence, mend, Show."""
+    """One finding: mark, title, severity word, sentence, evidence, mend, Show.
+
+    Parameters
+    ----------
+    finding : Finding
+    theme : Theme
+    mend : callable
+        Called when its button is pressed: does what it offers, or takes that back.
+    show : callable or None
+    done : str
+        What was done about it: it stands in the place of the sentence, with the way back.
+    """
 
     def __init__(
-        self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None] | None
-    ) -> None:
+        self, finding: Finding, theme: Theme, mend: Callable[[Finding], None], show: Callable[[Finding], None] | None,
+        done: str = "",
+    ) -> None:  # fmt: skip
         super().__init__()
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 2, 0, 6)
         column.setSpacing(4)
         top = QHBoxLayout()
         top.setSpacing(8)
-        top.addWidget(SeverityMark(theme, finding.severity.word), 0, Qt.AlignmentFlag.AlignTop)
-        top.addWidget(_wrapped(finding.title, "value", 22), 1)
-        top.addWidget(label(finding.severity.word.title(), finding.severity.word), 0, Qt.AlignmentFlag.AlignTop)
+        word = "done" if done else finding.severity.word
+        top.addWidget(SeverityMark(theme, word), 0, Qt.AlignmentFlag.AlignTop)
+        top.addWidget(_wrapped(finding.title, "label" if done else "value", 22), 1)
+        top.addWidget(label(word.title(), word), 0, Qt.AlignmentFlag.AlignTop)
         column.addLayout(top)
         body = QVBoxLayout()
         body.setContentsMargins(26, 0, 0, 0)
         body.setSpacing(6)
-        body.addWidget(_wrapped(finding.text, "label", 30))
+        text = _wrapped(done or finding.text, "label", 30)
+        if done:
+            text.setToolTip(finding.text)
+        body.addWidget(text)
         series = finding.evidence.get("series")
-        if series and len(series) > 3:
+        if series and len(series) > 3 and not done:
             body.addWidget(Sparkline(theme, [float("nan") if v is None else v for v in series], finding.severity.word))
         if finding.mend is not None or show is not None:
             row = QHBoxLayout()
             row.setSpacing(6)
             if finding.mend is not None:
-                self.mend = CardButton(finding.mend.label)
-                self.mend.setToolTip(f"{finding.mend.label}; undo with Ctrl+Z")
+                words = "Put back" if done else finding.mend.label
+                self.mend = CardButton(words)
+                self.mend.setToolTip(f"{words}; undo with Ctrl+Z")
                 self.mend.clicked.connect(lambda: mend(finding))
                 row.addWidget(self.mend)
             if show is not None:

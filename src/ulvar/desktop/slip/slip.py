@@ -96,7 +96,7 @@ class Slip(QWidget):
         model.station_changed.connect(self._soon.ask)
         model.findings_changed.connect(lambda: None if self._soon.isActive() else self._fill_findings())
         model.results_changed.connect(self.rebuild)
-        model.selection_changed.connect(lambda: self.rebuild() if model.station == "curve" else None)
+        model.selection_changed.connect(lambda: self.rebuild() if model.station == "curve" else self._fill_findings())
         model.exposures_changed.connect(self.refresh_action)
         model.stars_changed.connect(self.refresh_action)
         model.settings_changed.connect(self._settings_arrived)
@@ -175,6 +175,7 @@ class Slip(QWidget):
         """Show settings that were changed elsewhere, or by undo."""
         if not self._own and not self._soon.isActive():
             self._show_settings()
+        self._fill_findings()
         self.refresh_action()
 
     def _stands(self) -> tuple:
@@ -189,22 +190,28 @@ class Slip(QWidget):
         every = self._model.jobs.findings()
         here = (self._model.station, self._model.jobs.finding)
         findings = [f for f in every if f.station == here[0] or f is here[1]]
-        elsewhere = [f for f in every if f not in findings and f.severity < Severity.NOTE]
+        done = [self._model.jobs.done_about(f) for f in findings]
+        elsewhere = [
+            f for f in every if f not in findings and f.severity < Severity.NOTE and not self._model.jobs.done_about(f)
+        ]
         # Several signals say the same one after the other; cards that stand already are not built again.
-        told = (findings, elsewhere, self._all_findings, self.theme.name)
+        told = (findings, done, elsewhere, self._all_findings, self.theme.name)
         if told == self._told:
             return
         self._told = told
         clear(self._findings)
         heading = QHBoxLayout()
         heading.addWidget(label("Findings", "section"), 1)
-        heading.addWidget(label(str(len(findings)) if findings else "none", "unit"))
+        count = sum(not words for words in done)
+        heading.addWidget(label(str(count) if count else "none open" if findings else "none", "unit"))
         self._findings.addLayout(heading)
         self._findings.addSpacing(4)
         shown = findings if self._all_findings else findings[:4]
-        for finding in shown:
+        for finding, words in zip(shown, done):
             shows = any(self._model.facts(path) is not None for path in finding.files)
-            self._findings.addWidget(FindingCard(finding, self.theme, self._mend, self._show if shows else None))
+            mend = self._model.take_mend_back if words else self._model.mend
+            card = FindingCard(finding, self.theme, mend, self._show if shows else None, words)
+            self._findings.addWidget(card)
         if len(findings) > 4:
             more = QPushButton("fewer" if self._all_findings else f"{len(findings) - 4} more  ›")
             more.setProperty("kind", "plain")
@@ -232,9 +239,6 @@ class Slip(QWidget):
     def _fold(self) -> None:
         self._all_findings = not self._all_findings
         self._fill_findings()
-
-    def _mend(self, finding: Finding) -> None:
-        self._model.mend(finding)
 
     def _show(self, finding: Finding) -> None:
         known = [p for p in finding.files if self._model.facts(p) is not None]
