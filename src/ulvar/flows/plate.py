@@ -260,8 +260,14 @@ def solve_files(
     stamp = catalogue_print(catalogue)
     stems = distinct_stems(facts.path for facts in exposures)
     tasks = []
+    cut: dict[tuple[float, float, float] | None, StarCatalogue] = {}
     for facts in exposures:
-        near = _near(catalogue, facts, settings)
+        context.stop.check()
+        cone = _hinted_cone(facts, settings)
+        # Exposures of one field share a pointing as a rule: a large catalogue is cut down once for all of them.
+        if cone not in cut:
+            cut[cone] = _near(catalogue, cone)
+        near = cut[cone]
         if out is not None:
             output = out / f"{stems[facts.path]}.fits"
         elif wcs_folder is not None:
@@ -328,9 +334,8 @@ def check_catalogue(path: str, exposures: Sequence[ExposureFacts], options: Plat
     )
 
 
-def _near(catalogue: StarCatalogue, facts: ExposureFacts, options: PlateOptions) -> StarCatalogue:
+def _near(catalogue: StarCatalogue, cone: tuple[float, float, float] | None) -> StarCatalogue:
     """Cut a large catalogue down to what a hint can reach, so that little travels to the worker."""
-    cone = _hinted_cone(facts, options)
     slim = replace(catalogue, bands={})
     if cone is None or len(catalogue) < 50_000:
         return slim
