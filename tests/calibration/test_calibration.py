@@ -216,11 +216,21 @@ class Matching(unittest.TestCase):
         self.assertTrue(match.safe)
         self.assertEqual((match.bias.fit, match.dark.fit, match.flat.fit), (Fit.FITS, Fit.NONE_TAKEN, Fit.NONE_TAKEN))
         self.assertFalse(match_lights(self.light, []).safe)
-        # A flat whose dark flat is missing takes a bias in its place, and says so.
-        with_bias = match_lights(
-            self.light, [self.candidate(Role.BIAS, exposure_s=0.0), self.candidate(Role.FLAT, exposure_s=2.0)]
-        )
-        self.assertEqual((with_bias.dark_flat.fit, with_bias.dark_flat.reason), (Fit.NEAR, "bias in its place"))
+        # A flat whose dark flat is missing takes a bias in its place, and says so; a flat of seconds needs no more.
+        bias, dark_flat = self.candidate(Role.BIAS, exposure_s=0.0), self.candidate(Role.DARK_FLAT, exposure_s=7.0)
+        for seconds, others, fit, reason in (
+            (40.0, [], Fit.NEAR, "bias in its place"),
+            (2.0, [], Fit.FITS, "bias: the flats are short"),
+            (10.0, [], Fit.FITS, "bias: the flats are short"),
+            (2.0, [dark_flat], Fit.NEAR, "bias in its place"),
+        ):
+            with self.subTest(seconds=seconds, dark_flats=len(others)):
+                match = match_lights(self.light, [bias, self.candidate(Role.FLAT, exposure_s=seconds), *others])
+                self.assertEqual((match.dark_flat.fit, match.dark_flat.reason), (fit, reason))
+                self.assertIs(match.dark_flat.candidate, bias)
+        old = self.candidate(Role.BIAS, exposure_s=0.0, gain=None)
+        match = match_lights(self.light, [old, self.candidate(Role.FLAT, exposure_s=2.0)])
+        self.assertEqual((match.dark_flat.fit, match.dark_flat.reason), (Fit.NEAR, "gain unknown"))
 
 
 class Steps(unittest.TestCase):

@@ -129,7 +129,9 @@ class AllTheWay(SeriesWindow):
     def filters_together(self) -> None:
         """The curves of one field in one plot: each in its colour and shape, shifted by what its name says."""
         model, board = self.model, self.window.board_of["curve"]
-        self.until(lambda: getattr(board, "together", None) is not None and board.together.isVisible(), 20, "the switch")
+        self.until(
+            lambda: getattr(board, "together", None) is not None and board.together.isVisible(), 20, "the switch"
+        )
         self.assertEqual(len(board._plots[0].series), 2, "the curve and its check star")
         self.click(board.together)
         self.until(lambda: len(board._plots[0].series) == 3, 20, "three filters")

@@ -223,6 +223,25 @@ class Series(SeriesWindow):
         self.assertEqual({p.series for p in self.model.products("score").values()}, {"East-Field-V"})
         self.assertEqual(self.model.jobs.state("combine"), "empty")
 
+    def test_two_trails_far_apart_are_two_bars(self) -> None:
+        state = self.window.line.line.state
+        paths = [f.path for f in self.model.lights()]
+        at = state.times()
+        # Every third exposure is of one filter: neighbours of a series lie three exposures apart.
+        own = [path for path in paths[:12] if Path(path).stem in ("000", "003", "006", "009")]
+        self.assertEqual(len(own), 4)
+        (run,) = state.runs(own[:3])
+        self.assertEqual(run, (state.x(at[own[0]]), state.x(at[own[2]])))
+        (run,) = state.runs([own[0], own[2]])
+        self.assertEqual(run, (state.x(at[own[0]]), state.x(at[own[2]])), "one between them may lack it")
+        self.assertEqual(
+            state.runs([own[3], own[0]]),
+            [(state.x(at[own[0]]),) * 2, (state.x(at[own[3]]),) * 2],
+            "two between part them",
+        )
+        self.assertEqual(len(state.runs([own[0], paths[1]])), 2, "another series is another run")
+        self.assertEqual(state.runs([]), [])
+
     def test_many_series_in_a_narrow_window(self) -> None:
         self.window.resize(1024, 700)
         self.quiet()

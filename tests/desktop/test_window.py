@@ -229,7 +229,9 @@ class WholePath(WindowCase):
         back = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Put back" and b.isVisible())
         self.click(back)
         self.assertEqual(self.window.model.settings().curve.leave_out, [])
-        again = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Leave out f" and b.isVisible())
+        again = next(
+            b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Leave out f" and b.isVisible()
+        )
         self.click(again)
         self.key(Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
         self.idle()

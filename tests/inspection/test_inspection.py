@@ -53,7 +53,7 @@ class Series(unittest.TestCase):
         moved = {i: (30.0 + 0.5 * (i % 3), -14.0) for i in range(30, 60)}
         self.assertEqual(self.codes(shift_px=moved), {"jump": ("f030.fits",)})
         self.assertEqual(self.codes(rotation_deg=dict.fromkeys(range(33, 60), 180.0)), {"flip": ("f033.fits",)})
-        self.assertEqual(self.codes(rejected_high={12: 0.015}), {"trail": ("f012.fits",)})
+        self.assertEqual(self.codes(rejected_high={12: 0.015}), {"outliers": ("f012.fits",)})
 
     def test_short_and_empty_series(self) -> None:
         self.assertEqual(series_findings([]), [])

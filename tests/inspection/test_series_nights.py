@@ -127,3 +127,16 @@ class Nights(unittest.TestCase):
 
     def test_trails(self) -> None:
         self.check("trail", range(50, 52), trails=lambda v, k: 1)
+        night = planted(clean_night(2), (50, 120), trails=lambda v, k: 1)
+        (found,) = [f for f in series_findings(night) if f.code == "trail"]
+        times = [night[k].mid_utc.strftime("%H:%M") for k in (50, 120)]
+        self.assertIn(f"at {times[0]}, {times[1]}.", found.text)
+
+    def test_much_rejected_is_not_called_a_trail(self) -> None:
+        night = planted(clean_night(2), range(COUNT), rejected_high=lambda v, k: 0.001)
+        night = planted(night, [70], rejected_high=lambda v, k: 0.02)
+        found = series_findings(night)
+        self.assertEqual([(f.code, f.files) for f in found], [("outliers", ("f070.fits",))])
+        self.assertIn("2.00% of it, 0.10% is usual", found[0].text)
+        # One with a trail is told of once.
+        self.assertEqual({f.code for f in series_findings(planted(night, [70], trails=lambda v, k: 1))}, {"trail"})

@@ -271,6 +271,7 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
     seen = [e for e in series if e.trails > 0]
     found = []
     if seen:
+        moments = [_clock(e.mid_utc) for e in seen]
         files = tuple(e.file for e in seen)
         one = len(files) == 1
         found.append(
@@ -278,7 +279,11 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
                 "trail",
                 f"Trail in {Path(files[0]).stem}" if one else f"Trails in {len(files)} exposures",
                 "A satellite or aeroplane crossed the field"
-                + (f" at {_clock(seen[0].mid_utc)}." if one else f", first at {_clock(seen[0].mid_utc)}.")
+                + (
+                    f" at {', '.join(moments)}."
+                    if len(seen) <= 4
+                    else f", first at {moments[0]}, last at {moments[-1]}."
+                )
                 + " Stars on it are not trusted; rejection takes it out of the stack.",
                 files,
             )  # fmt: skip
@@ -298,9 +303,10 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
             continue
         found.append(
             notice(
-                "trail",
-                f"Bright pixels in {Path(entry.file).stem}",
-                f"Stacking rejected {rejected[i]:.1%} of it, {typical:.1%} is usual: a satellite or aeroplane trail.",
+                "outliers",
+                f"Outliers in {Path(entry.file).stem}",
+                f"Stacking rejected {rejected[i]:.2%} of it, {typical:.2%} is usual. No trail was found in it: look at "
+                "it.",
                 (entry.file,),
             )  # fmt: skip
         )

@@ -160,10 +160,10 @@ class Line(QWidget):
         right = -1e9
         named = [f for f in self._model.jobs.findings() if f.code in CODES and CODES[f.code].line]
         for finding in sorted(named, key=lambda f: min((times.get(p, 1e18) for p in f.files), default=1e18)):
-            xs = [self.state.x(times[p]) for p in finding.files if p in times]
-            if not xs:
+            runs = self.state.runs(finding.files)
+            if not runs:
                 continue
-            a, b = min(xs) - 6, max(xs) + 6
+            a = runs[0][0] - 6
             if finding.code == "flip":
                 painter.setPen(QPen(t.color("mute"), 1, Qt.PenStyle.DotLine))
                 painter.drawLine(QPointF(a + 3, plot.top()), QPointF(a + 3, plot.bottom()))
@@ -181,8 +181,9 @@ class Line(QWidget):
             glyphs.draw_severity(painter, t, left + 6, plot.top() + 8, finding.severity.word, 5)
             painter.setPen(t.color("text"))
             painter.drawText(QPointF(left + 15, plot.top() + 12), word)
-            painter.fillRect(QRectF(a, plot.top() + 15, max(b - a, 6), 2), t.color(token))
             right = left + width + 18
+            for first, last in runs:
+                painter.fillRect(QRectF(first - 6, plot.top() + 15, max(last - first + 12, 6), 2), t.color(token))
 
     def _paint_brush(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 import numpy as np
 from PySide6.QtCore import QRectF
@@ -83,6 +84,33 @@ class LineState:
         plot = self.plot()
         top = plot.top() + LANE
         return plot.bottom() - 12 - (value - low) / (high - low) * (plot.bottom() - 12 - top)
+
+    def runs(self, files: Iterable[str]) -> list[tuple[float, float]]:
+        """Return from where to where exposures follow one another on the line, one of the others between at most.
+
+        Two trails an hour apart are two, not one that lasts an hour.
+        """
+        times = self.times()
+        places = self._model.cached("line places", self._find_places)
+        runs: list[list[float]] = []
+        last: dict[str, int] = {}
+        for path in sorted((p for p in files if p in times), key=lambda p: times[p]):
+            group, place = places.get(path, ("", -9))
+            x = self.x(times[path])
+            if runs and group in last and 0 <= place - last[group] <= 2:
+                runs[-1].append(x)
+            else:
+                runs.append([x])
+            last = {group: place}
+        return [(min(xs), max(xs)) for xs in runs]
+
+    def _find_places(self) -> dict[str, tuple[str, int]]:
+        """Return the place of each exposure among those of its role and series, in the order of time."""
+        key = {path: one.key for one in self._model.all_series() for path in one.files}
+        groups: dict[str, list[str]] = {}
+        for facts in sorted(self._model.exposures(), key=lambda f: (f.start_utc is None, str(f.start_utc))):
+            groups.setdefault(f"{facts.role} {key.get(facts.path, '')}", []).append(facts.path)
+        return {path: (name, k) for name, paths in groups.items() for k, path in enumerate(paths)}
 
     def dots(self) -> list[tuple[str, float, float, str]]:
         """Return (path, x, y, kind) of every light with a time, and of calibration frames that have the number."""

@@ -42,9 +42,7 @@ def _of_product(path: str, title: str) -> tuple[list[str], list[str]]:
     return name, first
 
 
-def picture_caption(
-    model: Model, title: str, canvas: Canvas, product: str = "", size: Size | None = None
-) -> list[str]:
+def picture_caption(model: Model, title: str, canvas: Canvas, product: str = "", size: Size | None = None) -> list[str]:
     """Return three lines that say what a picture shows: what, when, and how it is shown.
 
     With `product`, the file of a stack or master that stands in the exposure's place, they are of that.

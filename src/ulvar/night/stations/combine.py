@@ -185,7 +185,7 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
     if series is None:
         return no_series(night, "combine")
     keep, ruled = stack_candidates(night, series)
-    findings = [f for f in night.findings("combine", series.key) if f.code != "trail"]
+    findings = [f for f in night.findings("combine", series.key) if f.code not in ("trail", "outliers")]
     if not keep:
         problem = "no exposure is left to stack"
         return finish(night, StationResult("combine", "nothing to stack", problem=problem), findings, series)

@@ -64,7 +64,8 @@ class MatchCell(QWidget):
             first = f"{facts.filter} × {choice.candidate.count}"
         else:
             parts = [] if facts.exposure_s is None or choice.kind is Role.BIAS else [f"{facts.exposure_s:g} s"]
-            first = " ".join([*parts, f"× {choice.candidate.count}"])
+            bias = ["bias"] if choice.kind is Role.DARK_FLAT and choice.candidate.kind is Role.BIAS else []
+            first = " ".join([*bias, *parts, f"× {choice.candidate.count}"])
         if choice.candidate.key.startswith(PREFIX):
             first += "  library"
         off = choice.off
@@ -79,7 +80,7 @@ class MatchCell(QWidget):
             told.append(f"{number(off['temperature_c'], 1)} °C")
         if "age_d" in off:
             told.append(f"{off['age_d']:.0f} d")
-        return first, "   ".join(told) or "fits"
+        return first, "   ".join(told) or choice.reason or "fits"
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the cell."""
