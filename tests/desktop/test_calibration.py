@@ -123,7 +123,7 @@ class Sorting(Stations):
         panel.pattern.setText("{}/{}")
         self.assertTrue(panel.problem.isVisible())
         panel.pattern.setText("{}")
-        panel.matches.setChecked(True)
+        panel.means.setCurrentIndex(panel.means.findText("other calibration frames"))
         self.click(panel.action)
         self.assertEqual({f.session for f in model.exposures()}, {"lights", "flats", "dark flats", "darks", "bias"})
         self.assertTrue(all(m.dark.candidate is None for _, m in model.matching.matches()))

@@ -137,6 +137,6 @@ class Nights(unittest.TestCase):
         night = planted(night, [70], rejected_high=lambda v, k: 0.02)
         found = series_findings(night)
         self.assertEqual([(f.code, f.files) for f in found], [("outliers", ("f070.fits",))])
-        self.assertIn("2.00% of it, 0.10% is usual", found[0].text)
+        self.assertIn("2.00\u00a0% of it, 0.10\u00a0% is usual", found[0].text)
         # One with a trail is told of once.
         self.assertEqual({f.code for f in series_findings(planted(night, [70], trails=lambda v, k: 1))}, {"trail"})

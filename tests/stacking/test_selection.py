@@ -28,8 +28,8 @@ class Rules(unittest.TestCase):
         self.assertFalse(Rule("fwhm_px", "over", 2.5).takes(ROWS[0]), "the limit itself is still in")
 
     def test_words_have_units_and_shares_are_per_cent(self) -> None:
-        self.assertEqual(Rule("fwhm_px", "over", 4.2).why(ROWS[2]), "FWHM 4.60 px over 4.20")
-        self.assertEqual(Rule("transparency", "under", 0.8).why(ROWS[2]), "Transparency 50% under 80")
+        self.assertEqual(Rule("fwhm_px", "over", 4.2).why(ROWS[2]), "FWHM 4.60\u00a0px over 4.20")
+        self.assertEqual(Rule("transparency", "under", 0.8).why(ROWS[2]), "Transparency 50\u00a0% under 80")
 
     def test_counts_tell_who_takes_alone(self) -> None:
         counts = count_rules([Rule("fwhm_px", "over", 4.2), Rule("transparency", "under", 0.8)], ROWS)

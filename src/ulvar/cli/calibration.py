@@ -29,7 +29,7 @@ from ulvar.cli.common import (
 )
 from ulvar.cli.common import told as told_outcomes
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, JobContext, counted
+from ulvar.engine import Failed, JobContext, counted, percent
 from ulvar.flows import (
     KINDS,
     MasterOptions,
@@ -165,7 +165,7 @@ def masters(
     findings = list(told.findings)
     good = [o for o in outcomes if o.ok]
     lines = [
-        f"{Path(o.output).name}: {o.values['count']} frames, {o.values['rejected_fraction']:.3%} rejected"
+        f"{Path(o.output).name}: {o.values['count']} frames, {percent(o.values['rejected_fraction'], 3)} rejected"
         + (", was there already" if o.skipped else "")
         for o in good
     ] + told_outcomes(outcomes)

@@ -5,7 +5,7 @@ from ulvar.engine.atomic import DiskFull, OutputExists, atomic_path, check_disk,
 from ulvar.engine.executors import Job, JobContext, PoolKeeper, WorkerDied, worker_pool
 from ulvar.engine.memory import available_bytes, default_budget, keep_large_blocks, row_bands
 from ulvar.engine.progress import Progress, StopRequested, StopToken, silent
-from ulvar.engine.results import Failed, counted
+from ulvar.engine.results import Failed, counted, percent
 from ulvar.engine.threads import in_parts
 
 __all__ = [
@@ -32,6 +32,7 @@ __all__ = [
     "default_budget",
     "in_parts",
     "keep_large_blocks",
+    "percent",
     "row_bands",
     "silent",
     "worker_pool",

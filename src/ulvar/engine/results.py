@@ -20,3 +20,8 @@ class Failed:
 def counted(count: int, word: str) -> str:
     """Return a count with its word, in the plural unless it is one."""
     return f"{count} {word}" if count == 1 else f"{count} {word}s"
+
+
+def percent(share: float, decimals: int = 0) -> str:
+    """Return a share as per cent, with a space that no line ends at."""
+    return f"{100 * share:.{decimals}f}\u00a0%"

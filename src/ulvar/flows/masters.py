@@ -151,8 +151,14 @@ def master_item(task: MasterTask) -> Outcome:
 
 
 def master_name(group: Group) -> str:
-    """Return the file name of a group's master."""
-    return "master-" + group.key.replace(" ", "_").replace("/", "_") + ".fits"
+    """Return the file name of a group's master: ``master-dark-240s-gain100-m15C-bnbq.fits``.
+
+    Of the group's key, minus signs are written as m, and the part that stands for what is seldom different in
+    letters, which nobody reads as a number.
+    """
+    *parts, rest = group.key.replace("--", "-m").replace("dark_flat", "dark-flat").split("-")
+    letters = rest.translate(str.maketrans("0123456789abcdef", "bcdfghjkmnpqrstv"))
+    return "master-" + "-".join([*parts, letters]).replace(" ", "_").replace("/", "_") + ".fits"
 
 
 def _names(groups: Sequence[Group]) -> dict[int, str]:

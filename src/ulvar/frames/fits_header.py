@@ -11,6 +11,7 @@ from typing import Any
 
 import fitsio
 
+from ulvar.engine import percent
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.facts import ExposureFacts
@@ -181,7 +182,9 @@ def _scan_hdu(handle: fitsio.FITS, address: Address, hdu: int, *, several: bool)
         need = height * width * planes * abs(bitpix) // 8
         have = status.st_size - int(handle[hdu].get_offsets()["data_start"])
         if have < need:
-            raise FrameError(address.text, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
+            raise FrameError(
+                address.text, f"the file is cut short: it ends at {percent(max(0.0, have / need))} of its rows"
+            )
     if planes == 1:
         wanted: list[int | None] = [None]
     elif address.plane is not None:

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F32Array, MaskArray
+from ulvar.engine import F32Array, MaskArray, percent
 from ulvar.frames._kernels import swap16_to_float32
 from ulvar.frames.address import split_address
 from ulvar.frames.fits_header import image_hdu, open_fits, plain_reason
@@ -103,7 +103,9 @@ class FileRows:
         have = os.stat(self._file).st_size - start  # noqa: PTH116 - one call, path is text here
         need = self.height * self.width * abs(self._type) // 8
         if have < need:
-            raise FrameError(self.path, f"the file is cut short: it ends at {max(0.0, have / need):.0%} of its rows")
+            raise FrameError(
+                self.path, f"the file is cut short: it ends at {percent(max(0.0, have / need))} of its rows"
+            )
         self._start = start
 
     def _unpacked(self, image: Any, hdu: int, planes: int, plane: int) -> None:

@@ -6,6 +6,7 @@ import math
 
 import numpy as np
 
+from ulvar.engine import percent
 from ulvar.inspection.findings import Finding, Mend, notice
 from ulvar.photometry import Ensemble
 
@@ -25,7 +26,7 @@ def comparison_findings(ensemble: Ensemble) -> list[Finding]:
                 "comparison_varies",
                 f"Star {name} varies",
                 f"±{1086 * half_range:.0f} mmag against the other comparisons{told}; its weight is "
-                f"{ensemble.weights[k]:.1%} now.",
+                f"{percent(ensemble.weights[k], 1)}.",
                 (),
                 {"star": name, "series": [round(float(v), 5) for v in good]},
                 Mend.leave_out_star(name),

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F64Array, counted
+from ulvar.engine import F64Array, counted, percent
 from ulvar.inspection.findings import Finding, Mend, notice
 
 
@@ -129,9 +129,9 @@ def _cloud(series: Sequence[ExposureSummary]) -> list[Finding]:
             notice(
                 "cloud",
                 f"Cloud at {begins}" if begins == ends else f"Cloud {begins}–{ends}",
-                f"One exposure loses {loss:.0%} of its light."
+                f"One exposure loses {percent(loss)} of its light."
                 if one
-                else f"{len(members)} exposures lose up to {loss:.0%} of their light.",
+                else f"{len(members)} exposures lose up to {percent(loss)} of their light.",
                 files,
                 {"series": [round(float(v), 3) for v in relative], "loss": loss},
                 Mend.leave_out(files),
@@ -305,7 +305,7 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
             notice(
                 "outliers",
                 f"Outliers in {Path(entry.file).stem}",
-                f"Stacking rejected {rejected[i]:.2%} of it, {typical:.2%} is usual. No trail was found in it: look at "
+                f"Stacking rejected {percent(rejected[i], 2)} of it, {percent(typical, 2)} is usual. No trail was found in it: look at "
                 "it.",
                 (entry.file,),
             )  # fmt: skip

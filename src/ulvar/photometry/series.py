@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import math
+import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
@@ -146,6 +147,48 @@ def _listed(row: dict[str, Any], where: str) -> tuple[ListedStar, float | None]:
     except ValueError as error:
         raise StarListError(f"{where}: {error}") from None
     raise StarListError(f"{where}: {name} has neither ra, dec nor x, y")
+
+
+def read_star_line(line: str) -> ListedStar:
+    """Read one star as people write it: a name, a place on the sky, a role; name and role may be missing.
+
+    Parameters
+    ----------
+    line : str
+        Parts between commas, semicolons or tabs: ``T, 07:42:10.5, +41:18:03, target``; a place alone may have a space
+        between its two angles, the second with its sign: ``07 42 10.5 +41 18 03``. Right ascension is in hours when
+        it is sexagesimal, in degrees when it is one number.
+
+    Returns
+    -------
+    ListedStar
+        With an empty name or role where the line has none.
+
+    Raises
+    ------
+    StarListError
+        If there is no place on the sky in it, or too much.
+
+    Examples
+    --------
+    >>> star = read_star_line("a, 115.5, -3:30, comparison")
+    >>> star.name, star.role, star.ra, star.dec
+    ('a', 'comparison', 115.5, -3.5)
+    """
+    parts = [part.strip() for part in re.split(r"[,;\t]", line)]
+    if len(parts) == 1 and (pair := re.match(r"^(.*\S)\s+([+\-−].+)$", parts[0])):
+        parts = [pair.group(1), pair.group(2)]
+    role = parts.pop().lower() if parts[-1].lower() in ROLES else ""
+    if len(parts) not in (2, 3):
+        raise StarListError(f"'{line.strip()}' is not a name, a right ascension and a declination with commas between")
+    name = parts.pop(0) if len(parts) == 3 else ""
+    try:
+        ra, dec = parse_angle(parts[0], hours=True), parse_angle(parts[1])
+    except ValueError as error:
+        raise StarListError(str(error)) from None
+    if not -90 <= dec <= 90 or not 0 <= ra <= 360:
+        raise StarListError(f"'{line.strip()}' is outside the sky: ra 0 to 360, dec -90 to 90 degrees")
+    return ListedStar(name, role, ra=ra % 360, dec=dec)
 
 
 @dataclass(frozen=True)

@@ -51,7 +51,7 @@ class Rule:
         """Return the reason in words, such as ``FWHM 4.61 px over 4.2``."""
         q = QUALITIES[self.quality]
         value = (row.get(self.quality) or 0.0) * q.factor
-        unit = f" {q.unit}" if q.unit and q.unit not in "%°″" else q.unit
+        unit = f"\u00a0{q.unit}" if q.unit and q.unit not in "°″" else q.unit
         return f"{q.title} {value:.{q.decimals}f}{unit} {self.side} {self.limit * q.factor:.{q.decimals}f}"
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array, I64Array
+from ulvar.engine import F64Array, I64Array, percent
 from ulvar.stars.table import StarFlag, StarTable
 
 
@@ -59,10 +59,12 @@ class FieldMap:
         """What the map says, in sentences; changes under three errors or 5 % are not told."""
         told = []
         if abs(self.tilt) > max(0.05, 3 * self.tilt_error):
-            told.append(f"Tilt: FWHM grows by {self.tilt:.0%} across the field, towards {_side(self.tilt_angle_deg)}.")
+            told.append(
+                f"Tilt: FWHM grows by {percent(self.tilt)} across the field, towards {_side(self.tilt_angle_deg)}."
+            )
         if abs(self.curvature) > max(0.05, 3 * self.curvature_error):
             where = "corners" if self.curvature > 0 else "middle"
-            told.append(f"Curvature: stars are {abs(self.curvature):.0%} wider in the {where}.")
+            told.append(f"Curvature: stars are {percent(abs(self.curvature))} wider in the {where}.")
         if self.common_ellipticity > 0.08:
             told.append(
                 f"All stars are long by {self.common_ellipticity:.2f} at {self.common_angle_deg:.0f}°: guiding or wind."

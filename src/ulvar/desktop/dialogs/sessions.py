@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.models.model import Model
@@ -12,6 +13,14 @@ from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.frames import Role, TagRule, preview_rule
 from ulvar.frames.sessions import SESSION, folder_parts, pattern_by_example
 from ulvar.night.settings import TagSettings
+
+# Words, a sentence, and whether calibration frames must have the lights' value, and lights of another are stacked apart.
+_MEANINGS = (
+    ("only a label", "It is shown and searched for; nothing follows from it", (False, False)),
+    ("other calibration frames", "Lights take darks and flats of their own value only", (True, False)),
+    ("another stack", "Lights of another value are another series, with a stack of their own", (False, True)),
+    ("both", "Other calibration frames, and a stack of their own", (True, True)),
+)
 
 
 class SessionsPanel(Panel):
@@ -67,10 +76,16 @@ class SessionsPanel(Panel):
         self.pattern.textChanged.connect(self._preview)
         row.addWidget(self.pattern, 1)
         self.body.addLayout(row)
-        self.matches = QCheckBox("Calibration frames must have the same value as the lights")
-        self.stacks = QCheckBox("Stack lights of different values apart")
-        self.body.addWidget(self.matches)
-        self.body.addWidget(self.stacks)
+        row = QHBoxLayout()
+        row.addWidget(label("Another value means"))
+        self.means = Choice()
+        for index, (words, sentence, meaning) in enumerate(_MEANINGS):
+            self.means.addItem(words, meaning)
+            self.means.setItemData(index, sentence, Qt.ItemDataRole.ToolTipRole)
+        self.means.setToolTip("What exposures of different values have to do with each other")
+        self.means.setAccessibleName("Another value means")
+        row.addWidget(self.means, 1)
+        self.body.addLayout(row)
         self.body.addWidget(label("All files would fall so:"))
         self.rows = Rows(["Value", "Files"])
         self.rows.theme = getattr(parent, "theme", None)
@@ -82,8 +97,8 @@ class SessionsPanel(Panel):
     def _named(self, name: str) -> None:
         known = next((t for t in self._model.settings().intake.tags if t.name == name), None)
         self.pattern.setText(known.pattern if known else "")
-        self.matches.setChecked(known.matches if known else False)
-        self.stacks.setChecked(known.stacks if known else False)
+        meaning = (known.matches, known.stacks) if known else (False, False)
+        self.means.setCurrentIndex([entry[2] for entry in _MEANINGS].index(meaning))
         self._preview()
 
     def _picked(self, part: int) -> None:
@@ -91,10 +106,8 @@ class SessionsPanel(Panel):
 
     def rule(self) -> TagRule:
         """Return the rule as the fields have it."""
-        return TagRule(
-            self.name.currentText().strip() or SESSION, self.pattern.text().strip(), self.matches.isChecked(),
-            self.stacks.isChecked(),
-        )  # fmt: skip
+        matches, stacks = _MEANINGS[self.means.currentIndex()][2]
+        return TagRule(self.name.currentText().strip() or SESSION, self.pattern.text().strip(), matches, stacks)
 
     def _preview(self) -> None:
         rule = self.rule()

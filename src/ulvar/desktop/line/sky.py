@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPainterPath, QPen
 
 from ulvar.desktop.parts.theme import Theme, font
+from ulvar.engine import percent
 from ulvar.frames import ExposureFacts
 from ulvar.lightcurves import airmass_at, moon_at, sun_altitude_deg
 
@@ -88,7 +89,7 @@ class NightSky:
         if not len(self._moments) or not (self.moon > 0).any():
             return ""
         share = float(self.lit[int(np.argmax(self.moon))])
-        return f"Moon, {share:.0%} lit"
+        return f"Moon, {percent(share)} lit"
 
     def paint_airmass(self, painter: QPainter, theme: Theme, plot: QRectF) -> None:
         """A dashed line with its scale at the right."""

@@ -39,6 +39,8 @@ class Model(Ground):
 
     def __init__(self) -> None:
         super().__init__()
+        # Where a selection by the keyboard began.
+        self._brush_from = ""
         self.curves = Curves(self)
         self.looking = Looking(self)
         self.numbers = Numbers(self, self.curves, self.looking)
@@ -196,6 +198,19 @@ class Model(Ground):
             return False
         self.go_to_series(keys[(keys.index(chosen.key) + by) % len(keys)])
         return True
+
+    def stretch_brush(self, by: int) -> None:
+        """Go one exposure on, or back, and have the selection reach from where it began to there."""
+        line = self._line()
+        if self.current not in line:
+            return
+        here = line.index(self.current)
+        if self._brush_from not in line or self.current not in self.brushed:
+            self._brush_from = self.current
+        there = min(max(here + by, 0), len(line) - 1)
+        first, last = sorted((line.index(self._brush_from), there))
+        self.set_current(line[there])
+        self.set_brush(line[first : last + 1])
 
     def set_brush(self, paths: Iterable[str]) -> None:
         """Select a span of exposures."""

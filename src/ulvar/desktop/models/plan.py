@@ -99,8 +99,10 @@ def plan_run(model: Model) -> tuple[str, str, str]:
         )
     if station == "measure":
         stars = model.night.stars()
+        if not model.scores():
+            return "Go to Combine", "Score the exposures first: it carries stars from one to the next.", "go combine"
         if not any(s.role == "target" for s in stars):
-            return "Measure", "Click the target in the picture.", ""
+            return "Measure", "Click the target in the picture, or give its place (Ctrl+T).", ""
         if not any(s.role == "comparison" for s in stars):
             return (
                 "Propose comparison stars",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import string
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -122,3 +123,39 @@ def choose_comparisons(table: StarTable, place: tuple[float, float], size: tuple
         if not near.any() or table.flux[near].max() < 0.01 * table.flux[k]:
             picked.append(k)
     return np.array(sorted(picked, key=lambda k: abs(np.log(table.flux[k] / flux))), dtype=int)
+
+
+def add_stars(model: Model, stars: Sequence[ListedStar]) -> str:
+    """Add stars by their places on the sky to the list, undoably; returns what was done, in words.
+
+    One of the same name gives way, and the target to a new one; names are found where there are none.
+    """
+    if model.night is None or model.chosen_series() is None:
+        return "Open a folder of exposures first."
+    kept = list(model.night.stars())
+    added: list[ListedStar] = []
+    for star in stars:
+        if star.role == "target":
+            kept = [s for s in kept if s.role != "target"]
+        name = star.name or _next_name([*kept, *added], star.role, model.night.name or "target")
+        kept = [s for s in kept if s.name != name]
+        added = [s for s in added if s.name != name]
+        added.append(ListedStar(name, star.role, ra=star.ra, dec=star.dec))
+    targets = [s for s in added if s.role == "target"]
+    # Of several targets the first one is it; the others are measured against the same stars as check stars.
+    added = [ListedStar(s.name, "check", s.ra, s.dec) if s in targets[1:] else s for s in added]
+    order = {"target": 0, "comparison": 1, "check": 2}
+    words = f"{added[0].name} as {added[0].role}" if len(added) == 1 else f"{len(added)} stars"
+    model.matching.set_stars(sorted([*kept, *added], key=lambda s: order.get(s.role, 3)), f"Add {words}")
+    solved = bool(model.of_members("plate"))
+    return f"Added {words}." + ("" if solved else " Solve the plates, so that they are found in the exposures.")
+
+
+def where_words(model: Model, star: ListedStar) -> str:
+    """Return where a star is in the exposure on screen, in words."""
+    wcs, facts = model.plates().get(model.current), model.facts(model.current)
+    if wcs is None or facts is None or star.ra is None or star.dec is None:
+        return "known once it is solved"
+    x, y = (float(v) for v in wcs.pixel(star.ra, star.dec))
+    inside = -0.5 <= x < facts.width - 0.5 and -0.5 <= y < facts.height - 0.5
+    return f"x {x + 1:.0f}, y {y + 1:.0f}" if inside else "outside of it"

@@ -182,10 +182,20 @@ def style_sheet(theme: Theme) -> str:
     QPushButton[kind="action"]:disabled {{ background: transparent; color: {t.mute}; border: 1px solid {t.line}; }}
     QPushButton[kind="plain"] {{ border: none; color: {t.soft}; padding: 3px 4px; }}
     QPushButton[kind="plain"]:hover {{ color: {t.text}; }}
-    QPushButton:focus, QComboBox:focus, QLineEdit:focus, QAbstractSpinBox:focus {{ border: 1px solid {t.cur}; }}
+    QPushButton:focus, QComboBox:focus, QLineEdit:focus, QAbstractSpinBox:focus, QPlainTextEdit:focus {{
+        border: 1px solid {t.cur}; }}
+    QPushButton[kind="plain"]:focus {{ border: 1px solid {t.cur}; padding: 2px 3px; }}
+    QPushButton[kind="action"]:focus {{ border: 2px solid {t.text}; padding: 3px 11px; }}
     QToolButton {{ background: transparent; border: none; border-radius: 4px; padding: 4px; }}
     QToolButton:hover {{ background: {t.hover}; }}
     QToolButton:checked {{ background: {t.raised}; border-bottom: 2px solid {t.cur}; }}
+    QToolButton:focus {{ border: 1px solid {t.cur}; padding: 3px; }}
+    QToolButton:checked:focus {{ border: 1px solid {t.cur}; border-bottom: 2px solid {t.cur}; padding: 3px 3px 2px 3px; }}
+    QCheckBox:focus {{ color: {t.text}; }}
+    QCheckBox::indicator:focus {{ border: 2px solid {t.text}; }}
+    QSlider:focus {{ border: 1px solid {t.cur}; border-radius: 4px; }}
+    QPlainTextEdit {{ background: {t.raised}; border: 1px solid {t.edge}; border-radius: 4px; padding: 4px 6px;
+        selection-background-color: {t.sel}; }}
     QComboBox, QLineEdit, QAbstractSpinBox {{ background: {t.raised}; border: 1px solid {t.edge}; border-radius: 4px;
         padding: 2px 8px; min-height: 22px; selection-background-color: {t.sel}; }}
     QComboBox::drop-down {{ border: none; width: 22px; }}
@@ -202,6 +212,7 @@ def style_sheet(theme: Theme) -> str:
     QDialog {{ background: {t.panel}; }}
     QTableView, QListView, QTreeView {{ background: {t.panel}; border: none; gridline-color: transparent; outline: 0;
         selection-background-color: {t.sel}; selection-color: {t.text}; }}
+    QTableView:focus, QListView:focus {{ border: 1px solid {t.cur}; }}
     QTableView::item {{ padding: 0 6px; border: none; }}
     QHeaderView {{ background: {t.panel}; }}
     QHeaderView::section {{ background: {t.panel}; color: {t.soft}; border: none; border-bottom: 1px solid {t.line};

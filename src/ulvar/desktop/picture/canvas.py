@@ -13,7 +13,6 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
-    QPolygonF,
     QResizeEvent,
     QTransform,
     QWheelEvent,
@@ -26,6 +25,7 @@ from ulvar.desktop.picture.overlays import Overlay, Scene, halo_text, paint_over
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.sight import Sight
 from ulvar.desktop.picture.stretch import Stretch, colour_table
+from ulvar.desktop.picture.toolmarks import paint_loupe, paint_tools
 
 # What a drag or click does beside panning: a line, a rectangle, a circle about its middle, a polygon by clicks.
 _DRAWN = ("line", "region", "box", "circle")
@@ -59,12 +59,14 @@ class Canvas(QWidget):
         self.line: tuple[QPointF, QPointF] | None = None
         self.box: QRectF | None = None
         self.loupe: QPointF | None = None
+        # Where the keyboard points, as an image position.
+        self.pointer: QPointF | None = None
         self.loupe_words: list[str] = []
         self.title = ""
-        self._corners: list[QPointF] = []
-        self._corner: QPointF | None = None
+        self.corners: list[QPointF] = []
+        self.corner: QPointF | None = None
         self._on_border = False
-        self._press: QPointF | None = None
+        self.pressed: QPointF | None = None
         self._moved = False
         self._image: tuple[Picture, tuple, QImage] | None = None
         # Every pixel of it is painted: what lies behind need not be.
@@ -160,82 +162,12 @@ class Canvas(QWidget):
             painter.restore()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         paint_overlay(painter, self.scene(sharp))
-        self._paint_tools(painter)
+        paint_tools(painter, self)
         if self.title:
             halo_text(painter, QPointF(10, 20), self.title, self.sky.color("text"))
-        self._paint_loupe(painter)
+        paint_loupe(painter, self)
 
-    def _paint_tools(self, painter: QPainter) -> None:
-        painter.setPen(QPen(self.sky.color("cur"), 1.6))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        if self.second is not None:
-            x = self.border * self.width()
-            painter.drawLine(QPointF(x, 0), QPointF(x, self.height()))
-            painter.setBrush(self.sky.color("cur"))
-            painter.drawRoundedRect(QRectF(x - 3, self.height() / 2 - 14, 6, 28), 3, 3)
-            for text, start in (
-                ("before", x - 12 - painter.fontMetrics().horizontalAdvance("before")),
-                ("after", x + 12),
-            ):
-                halo_text(painter, QPointF(start, 40), text, self.sky.color("text"))
-        if self.line is not None:
-            a, b = (self.sight.to_screen(p.x(), p.y()) for p in self.line)
-            painter.setPen(QPen(self.sky.color("cur"), 1.6))
-            painter.drawLine(a, b)
-            painter.setBrush(self.sky.color("cur"))
-            for end in (a, b):
-                painter.drawEllipse(end, 3.5, 3.5)
-        if self.box is not None:
-            painter.setPen(QPen(self.sky.color("cur"), 1.6))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            sides = (self.box.topLeft(), self.box.topRight(), self.box.bottomRight(), self.box.bottomLeft())
-            painter.drawPolygon(QPolygonF([self.sight.to_screen(p.x(), p.y()) for p in sides]))
-        painter.setPen(QPen(self.sky.color("cur"), 1.6, Qt.PenStyle.DashLine))
-        painter.setBrush(self.sky.color("cur", 0.16))
-        if self._corners:
-            ends = [self.sight.to_screen(p.x(), p.y()) for p in self._corners]
-            painter.drawPolyline(QPolygonF([*ends, self._corner] if self._corner is not None else ends))
-        elif self._corner is not None and self._press is not None:
-            if self.mode == "circle":
-                delta = self._corner - self._press
-                radius = math.hypot(delta.x(), delta.y())
-                painter.drawEllipse(self._press, radius, radius)
-            else:
-                painter.drawRect(QRectF(self._press, self._corner))
-
-    def _paint_loupe(self, painter: QPainter) -> None:
-        """Magnify the pixels under the cursor in a corner, with what is measured there."""
-        if self.loupe is None or self.picture is None or self.picture.quick:
-            return
-        reach, side = 7, 10
-        x, y = round(self.loupe.x()), round(self.loupe.y())
-        data = self.picture.data
-        n = 2 * reach + 1
-        values = np.full((n, n), np.nan, dtype=np.float32)
-        y0, y1 = max(0, y - reach), min(data.shape[0], y + reach + 1)
-        x0, x1 = max(0, x - reach), min(data.shape[1], x + reach + 1)
-        if y1 <= y0 or x1 <= x0:
-            return
-        values[y0 - y + reach : y1 - y + reach, x0 - x + reach : x1 - x + reach] = data[y0:y1, x0:x1]
-        image = self._as_image(self.stretch.apply(values, self.picture.sample.values)[::-1], self.stretch)
-        size = n * side
-        # It steps aside when the cursor comes near.
-        at = self.sight.to_screen(self.loupe.x(), self.loupe.y())
-        left = 10.0 if at.x() > self.width() / 2 else self.width() - size - 10.0
-        box = QRectF(left, 10, size, size)
-        tall = 8 + 16 * len(self.loupe_words)
-        painter.fillRect(box.adjusted(-3, -3, 3, 3 + tall), self.theme.color("panel", 0.94))
-        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform, False)
-        painter.drawImage(box, image)
-        painter.setPen(QPen(self.sky.color("cur"), 1.4))
-        painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawRect(QRectF(box.left() + reach * side, box.top() + reach * side, side, side))
-        painter.setFont(font("value"))
-        painter.setPen(self.theme.color("text"))
-        for i, words in enumerate(self.loupe_words):
-            painter.drawText(QPointF(box.left() + 4, box.bottom() + 16 + 16 * i), words)
-
-    def _as_image(self, grey: np.ndarray, stretch: Stretch) -> QImage:
+    def as_image(self, grey: np.ndarray, stretch: Stretch) -> QImage:
         grey = np.ascontiguousarray(grey)
         height, width = grey.shape
         red = self.theme.name == "red"
@@ -248,11 +180,11 @@ class Canvas(QWidget):
     def _image_of(self, picture: Picture, level: int, part: tuple[int, int, int, int], stretch: Stretch) -> QImage:
         values = picture.part(level, *part)
         if not picture.balance:
-            return self._as_image(stretch.apply(values, picture.sample.values)[::-1], stretch)
+            return self.as_image(stretch.apply(values, picture.sample.values)[::-1], stretch)
         if self.theme.name == "red":
             # No hue but red: what remains is brightness.
             grey = balanced(values, picture.balance).mean(axis=2)
-            return self._as_image(stretch.apply(grey, picture.sample.values)[::-1], stretch)
+            return self.as_image(stretch.apply(grey, picture.sample.values)[::-1], stretch)
         shown = np.ascontiguousarray(stretched(values, stretch, picture.balance, picture.sample.values)[::-1])
         height, width, _ = shown.shape
         return QImage(shown.data, width, height, 3 * width, QImage.Format.Format_RGB888).copy()
@@ -309,40 +241,40 @@ class Canvas(QWidget):
     def draw(self, mode: str) -> None:
         """Let the next drag or clicks draw something; ``pan`` calls it off."""
         self.mode = mode
-        self._corners, self._corner = [], None
+        self.corners, self.corner = [], None
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Start a click, a pan or a drawing."""
-        self._press, self._moved = event.position(), False
+        self.pressed, self._moved = event.position(), False
         near = self.second is not None and abs(event.position().x() - self.border * self.width()) < 10
         self._on_border = near and self.mode == "pan"
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Pan or draw, and read out."""
-        if self._press is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
-            delta = event.position() - self._press
+        if self.pressed is not None and event.buttons() & (Qt.MouseButton.LeftButton | Qt.MouseButton.MiddleButton):
+            delta = event.position() - self.pressed
             if self._on_border:
                 self._moved = True
                 self.border = min(max(event.position().x() / max(1, self.width()), 0.02), 0.98)
                 self.update()
             elif self.mode == "line":
                 self._moved = True
-                self.line = (self.sight.to_image(self._press), self.sight.to_image(event.position()))
+                self.line = (self.sight.to_image(self.pressed), self.sight.to_image(event.position()))
                 self.update()
             elif self.mode in _DRAWN:
                 self._moved = True
-                self._corner = event.position()
+                self.corner = event.position()
                 self.update()
             elif self.mode == "pan" and (self._moved or delta.manhattanLength() > 4):
                 self._moved = True
                 self.fitted = False
-                self.sight.centre += self.sight.to_image(self._press) - self.sight.to_image(event.position())
-                self._press = event.position()
+                self.sight.centre += self.sight.to_image(self.pressed) - self.sight.to_image(event.position())
+                self.pressed = event.position()
                 self.update()
                 self.moved.emit()
-        elif self.mode == "polygon" and self._corners:
-            self._corner = event.position()
+        elif self.mode == "polygon" and self.corners:
+            self.corner = event.position()
             self.update()
         place = self.sight.to_image(event.position())
         self.hovered.emit(place.x(), place.y())
@@ -354,21 +286,21 @@ class Canvas(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """End a click, a pan or a drawing."""
-        press, self._press = self._press, None
-        corner = self._corner
+        press, self.pressed = self.pressed, None
+        corner = self.corner
         self._on_border = False
         if press is None:
             return
         place = self.sight.to_image(event.position())
         if self.mode == "polygon" and not self._moved:
-            self._corners.append(place)
+            self.corners.append(place)
         elif not self._moved and event.button() == Qt.MouseButton.LeftButton:
             self.clicked.emit(place.x(), place.y())
         elif self.mode == "line" and self.line is not None:
             a, b = self.line
             self.line_drawn.emit(a.x(), a.y(), b.x(), b.y())
         elif self.mode in ("region", "box", "circle") and corner is not None:
-            self._corner = None
+            self.corner = None
             self._finish_drag(self.sight.to_image(press), self.sight.to_image(corner))
         self.update()
 
@@ -387,8 +319,8 @@ class Canvas(QWidget):
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Close the polygon."""
-        if self.mode == "polygon" and len(self._corners) >= 2:
-            corners = [(p.x(), p.y()) for p in self._corners]
+        if self.mode == "polygon" and len(self.corners) >= 2:
+            corners = [(p.x(), p.y()) for p in self.corners]
             self.draw("pan")
             if len(corners) >= 3:
                 self.shape_drawn.emit("polygon", corners)

@@ -53,7 +53,7 @@ class SkyFoot(QWidget):
         )
         self.keep.toggled.connect(self._keep_toggled)
         self.auto = QPushButton("Auto")
-        self.auto.setToolTip("Choose floor and ceiling from the sky level and its noise")
+        self.auto.setToolTip("Choose black and white from the sky level and its noise (L)")
         self.auto.clicked.connect(self.auto_levels)
         for widget in (self.stretch_box, self.colour_box):
             row.addWidget(widget)
@@ -64,6 +64,7 @@ class SkyFoot(QWidget):
         self.read_out = QLabel("")
         self.read_out.setProperty("kind", "label")
         self.read_out.setMinimumWidth(40)
+        self.read_out.setToolTip("Pixels count from 1 at the lower left, as headers and regions do")
         column.addWidget(self.read_out)
 
     def show_picture(self, picture: Picture | None, kind: str, saturation: float | None) -> Stretch:

@@ -1,4 +1,4 @@
-"""The histogram strip under the picture, with handles for floor, knee and ceiling."""
+"""The histogram strip under the picture, with handles for black, knee and white."""
 
 from __future__ import annotations
 
@@ -6,21 +6,26 @@ from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.stretch import Sample, Stretch, sorted_quantiles
+from ulvar.engine import percent
 
 _MARGIN = 6
 _BARS = 120
+_ARROWS = (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Down)
 # Colours of red, green and blue outlines.
 _BANDS = ("block", "good", "comparison")
 
 
 class Histogram(QWidget):
-    """Histogram of the picture with handles for floor, knee and ceiling; full scale is marked."""
+    """Histogram of the picture with handles for black, knee and white; saturation is marked.
+
+    With the keyboard here, Up and Down choose a handle, Left and Right move it, with Shift ten times as far.
+    """
 
     changed = Signal(object)
 
@@ -37,9 +42,14 @@ class Histogram(QWidget):
         self.setFixedHeight(28)
         self.setMinimumWidth(80)
         self.setToolTip(
-            "Drag the handles: black, knee (above it light is compressed), white [ADU]. The upright line at the right is saturation."
+            "Drag the handles: black, knee (above it light is compressed), white, in ADU. The upright line at the right is "
+            "saturation. By the keyboard: Up and Down choose a handle, Left and Right move it, with Shift ten times as far."
         )
-        self.setAccessibleName("Histogram with floor, knee and ceiling")
+        self.setAccessibleName("Histogram with black, knee and white")
+        # A click leaves the arrows to the exposures.
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        # The handle that the keyboard moves.
+        self._chosen = "floor"
 
     def show_picture(self, picture: Picture | None, stretch: Stretch) -> None:
         """Show a picture's histogram."""
@@ -104,7 +114,8 @@ class Histogram(QWidget):
         painter.setBrush(self.theme.color("cur"))
         for value in (self.stretch.floor, self.stretch.ceiling):
             x = self._x(value)
-            painter.fillRect(QRectF(x - 0.7, 0, 1.4, self.height()), self.theme.color("cur"))
+            wide = 3.0 if self.hasFocus() and value == self._chosen_level else 1.4
+            painter.fillRect(QRectF(x - wide / 2, 0, wide, self.height()), self.theme.color("cur"))
             painter.drawPolygon(
                 QPolygonF([QPointF(x - 4, self.height()), QPointF(x + 4, self.height()), QPointF(x, self.height() - 6)])
             )
@@ -112,7 +123,23 @@ class Histogram(QWidget):
             x = self._x(self.stretch.knee_adu)
             painter.setBrush(self.theme.color("plot"))
             painter.setPen(QPen(self.theme.color("cur"), 1.4))
+            if self.hasFocus() and self._chosen == "knee":
+                painter.setBrush(self.theme.color("cur"))
             painter.drawEllipse(QPointF(x, 7), 3.6, 3.6)
+        if self.hasFocus():
+            painter.setPen(QPen(self.theme.color("cur"), 1))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
+
+    @property
+    def _chosen_level(self) -> float:
+        return (
+            self.stretch.ceiling
+            if self._chosen == "ceiling"
+            else self.stretch.floor
+            if self._chosen == "floor"
+            else float("nan")
+        )
 
     def _paint_saturation(self, painter: QPainter) -> None:
         if self.saturation is None:
@@ -128,18 +155,20 @@ class Histogram(QWidget):
         x, y = event.position().x(), event.position().y()
         knee = self.stretch.has_knee and abs(x - self._x(self.stretch.knee_adu)) < 7 and y < 14
         near_floor = abs(x - self._x(self.stretch.floor)) <= abs(x - self._x(self.stretch.ceiling))
-        self._dragged = "knee" if knee else "floor" if near_floor else "ceiling"
+        self._dragged = self._chosen = "knee" if knee else "floor" if near_floor else "ceiling"
         self.mouseMoveEvent(event)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Move the handle."""
-        if not self._dragged:
-            return
-        value = self._value(event.position().x())
+        if self._dragged:
+            self._put(self._dragged, self._value(event.position().x()))
+
+    def _put(self, handle: str, value: float) -> None:
+        """Set a handle to a level [ADU], as far as the others allow."""
         s = self.stretch
-        if self._dragged == "floor":
+        if handle == "floor":
             s = replace(s, floor=min(value, s.ceiling - 1e-6))
-        elif self._dragged == "ceiling":
+        elif handle == "ceiling":
             s = replace(s, ceiling=max(value, s.floor + 1e-6))
         else:
             s = replace(s, knee=min(max((value - s.floor) / max(s.ceiling - s.floor, 1e-12), 1e-3), 0.9))
@@ -151,15 +180,47 @@ class Histogram(QWidget):
         """Let go."""
         self._dragged = ""
 
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Choose and move a handle."""
+        handles = ["floor", *(["knee"] if self.stretch.has_knee else []), "ceiling"]
+        chosen = self._chosen if self._chosen in handles else "floor"
+        step = {Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}.get(Qt.Key(event.key()))
+        way = {Qt.Key.Key_Right: 1.0, Qt.Key.Key_Left: -1.0}.get(Qt.Key(event.key()))
+        if step is not None:
+            self._chosen = handles[(handles.index(chosen) + step) % len(handles)]
+            self.update()
+        elif way is not None and self.picture is not None:
+            far = 10.0 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+            s = self.stretch
+            level = {"floor": s.floor, "knee": s.knee_adu, "ceiling": s.ceiling}[chosen]
+            self._put(chosen, level + way * far * (self._value(1.0) - self._value(0.0)))
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        """Show which handle the keyboard moves."""
+        super().focusInEvent(event)
+        self.update()
+
+    def focusOutEvent(self, event: QFocusEvent) -> None:
+        """Show it no more."""
+        super().focusOutEvent(event)
+        self.update()
+
     def event(self, event: QEvent) -> bool:
-        """Tell the levels of the handles."""
+        """Tell the levels of the handles; arrows are its own while the keyboard is here."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride and event.key() in _ARROWS:
+            event.accept()
+            return True
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip and self.picture is not None:
             s = self.stretch
             lines = [f"black {s.floor:.1f} ADU, white {s.ceiling:.1f} ADU".replace("-", "−")]
             if s.has_knee:
                 lines.append(f"knee {s.knee_adu:.1f} ADU".replace("-", "−"))
             if self.saturation is not None:
-                lines.append(f"saturation {self.saturation:.0f} ADU: {self.saturated_share():.2%} of the pixels")
+                lines.append(
+                    f"saturation {self.saturation:.0f} ADU: {percent(self.saturated_share(), 2)} of the pixels"
+                )
             QToolTip.showText(event.globalPos(), "\n".join([*lines, self.toolTip()]), self)
             return True
         return super().event(event)

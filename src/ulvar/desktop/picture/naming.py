@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.pictures import Orders, aligned_path, colour_path, colours_of, difference_path
 from ulvar.frames import ExposureFacts
 from ulvar.registration import Transform
+from ulvar.stars import StarTable
 
 
 class Naming:
@@ -33,6 +35,14 @@ class Naming:
         if not self._on("aligned") or self._early:
             return None
         return self._model.looking.transform_of(raw)
+
+    def stars_shown(self, raw: str) -> StarTable | None:
+        """Return the stars of an exposure where its picture shows them; None where it is not scored."""
+        table, grid = self._model.looking.star_table(raw), self.grid_of(raw)
+        if table is None or grid is None:
+            return table
+        x, y = grid(table.x, table.y)
+        return replace(table, x=x, y=y)
 
     def path_for(self, facts: ExposureFacts) -> str:
         """Return the picture to show for an exposure: its calibrated copy from Calibrate on, unless raw is asked for."""

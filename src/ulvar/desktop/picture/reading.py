@@ -20,10 +20,13 @@ def _value(picture: Picture, x: float, y: float) -> float | None:
 
 
 def read_out(picture: Picture, x: float, y: float, wcs: Wcs | None) -> str:
-    """Return place, value and, with a solution that these pixels follow, position of a place in words."""
+    """Return place, value and, with a solution that these pixels follow, position of a place in words.
+
+    What people read counts pixels from 1 at the lower left, as headers and regions do.
+    """
     value = _value(picture, x, y)
     words = "outside" if value is None else f"{value:.1f} ADU".replace("-", "−")
-    text = f"x {x:.1f}   y {y:.1f}   value {words}"
+    text = f"x {x + 1:.1f}   y {y + 1:.1f}   value {words}"
     if wcs is not None and value is not None:
         ra, dec = wcs.sky(x, y)
         text += "   " + sexagesimal(float(ra), float(dec))

@@ -12,18 +12,14 @@ from ulvar.astrometry import Wcs
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.canvas import Canvas
+from ulvar.desktop.picture.cursor import KeyCursor
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.header import SkyHeader
 from ulvar.desktop.picture.instruments import Instruments
 from ulvar.desktop.picture.marks import Marks
 from ulvar.desktop.picture.naming import Naming
 from ulvar.desktop.picture.overlays import Overlay
-from ulvar.desktop.picture.pictures import (
-    Orders,
-    Picture,
-    PictureLoader,
-    colours_of,
-)
+from ulvar.desktop.picture.pictures import Orders, Picture, PictureLoader, colours_of
 from ulvar.desktop.picture.regions import RegionDrawing
 from ulvar.desktop.picture.stretch import Stretch
 from ulvar.desktop.picture.tiles import Tiles
@@ -64,6 +60,9 @@ class SkyView(QWidget):
         self.canvas = Canvas(theme)
         self.canvas.clicked.connect(self._clicked)
         self.regions = RegionDrawing(model, self.canvas)
+        self.pointer = KeyCursor(
+            self.canvas, lambda: None if self._override else self.naming.stars_shown(model.current)
+        )
         self.tiles = Tiles(self.canvas, theme)
         layout.addWidget(self.tiles.place, 1)
         self.tools = ToolStrip(theme)
@@ -373,12 +372,10 @@ class SkyView(QWidget):
 
     def nearest_star(self, x: float, y: float) -> tuple[float, float] | None:
         """Return the detected star, in the exposure's own pixels, within 14 screen pixels of a place of the picture."""
-        table = self.stars_of(self._model.current)
-        if table is None or not len(table) or self._override:
+        table, shown = self.stars_of(self._model.current), self.naming.stars_shown(self._model.current)
+        if table is None or shown is None or not len(table) or self._override:
             return None
-        grid = self.naming.grid_of(self._model.current)
-        xs, ys = grid(table.x, table.y) if grid is not None else (table.x, table.y)
-        distance = np.hypot(xs - x, ys - y)
+        distance = np.hypot(shown.x - x, shown.y - y)
         k = int(np.argmin(distance))
         return (float(table.x[k]), float(table.y[k])) if distance[k] * self.canvas.sight.scale < 14 else None
 

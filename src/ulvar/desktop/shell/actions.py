@@ -96,6 +96,12 @@ ACTIONS = (
     ActionSpec("next", "Next exposure", "Right", "Step on along the night line", "go"),
     ActionSpec("previous series", "Previous series", ",", "Work on the series before, from Combine to Curve", "go"),
     ActionSpec("next series", "Next series", ".", "Work on the series after, from Combine to Curve", "go"),
+    ActionSpec(
+        "brush back", "Select the exposure before too", "Shift+Left", "Draw the selection on the night line out", "go"
+    ),
+    ActionSpec(
+        "brush on", "Select the exposure after too", "Shift+Right", "Draw the selection on the night line out", "go"
+    ),
     ActionSpec("movie", "Play the night", "M", "Step through the exposures as a movie; again, or Esc, to stop", "go"),
     ActionSpec("movie faster", "Movie faster", "]", "Half as many exposures a second more", "go"),
     ActionSpec("movie slower", "Movie slower", "[", "A third fewer exposures a second", "go"),
@@ -104,6 +110,23 @@ ACTIONS = (
         "Side by side",
         "N",
         "One, two or four exposures with the same place and zoom: the brushed ones, or those that follow",
+        "view",
+    ),
+    ActionSpec("cursor left", "Cursor to the left", "Ctrl+Left", "Point at the picture by the keyboard", "view"),
+    ActionSpec("cursor right", "Cursor to the right", "Ctrl+Right", "Point at the picture by the keyboard", "view"),
+    ActionSpec("cursor up", "Cursor upwards", "Ctrl+Up", "Point at the picture by the keyboard", "view"),
+    ActionSpec("cursor down", "Cursor downwards", "Ctrl+Down", "Point at the picture by the keyboard", "view"),
+    ActionSpec("cursor left fine", "Cursor one pixel left", "Ctrl+Shift+Left", "One pixel of the image", "view"),
+    ActionSpec("cursor right fine", "Cursor one pixel right", "Ctrl+Shift+Right", "One pixel of the image", "view"),
+    ActionSpec("cursor up fine", "Cursor one pixel up", "Ctrl+Shift+Up", "One pixel of the image", "view"),
+    ActionSpec("cursor down fine", "Cursor one pixel down", "Ctrl+Shift+Down", "One pixel of the image", "view"),
+    ActionSpec("cursor next star", "Cursor to the next star", "E", "From the brightest star on", "view"),
+    ActionSpec("cursor previous star", "Cursor to the star before", "Shift+E", "Towards the brightest star", "view"),
+    ActionSpec(
+        "cursor press",
+        "Click at the cursor",
+        "Ctrl+Return",
+        "As a click there; a line, a rectangle or a circle begins at the first and ends at the second",
         "view",
     ),
     ActionSpec("page exposures", "Exposures and their qualities", "", "Combine: table, lines and scatter", "go"),
@@ -144,7 +167,22 @@ ACTIONS = (
     ActionSpec(
         "keep masters", "Copy the masters to the library", "", "Copy the masters of this night for other nights", "run"
     ),
-    ActionSpec("propose", "Propose stars", "", "Choose comparison and check stars for the target", "run"),
+    ActionSpec(
+        "propose", "Propose comparison stars", "", "Comparison and check stars of like brightness to the target", "run"
+    ),
+    ActionSpec(
+        "star places",
+        "Stars by coordinates…",
+        "Ctrl+T",
+        "Target, comparison and check stars by their places on the sky, or from a list",
+        "run",
+    ),
+    ActionSpec("role target", "Make it the target", "Alt+T", "The star at the cursor of the keyboard", "run"),
+    ActionSpec(
+        "role comparison", "Make it a comparison star", "Alt+C", "The star at the cursor of the keyboard", "run"
+    ),
+    ActionSpec("role check", "Make it a check star", "Alt+K", "The star at the cursor of the keyboard", "run"),
+    ActionSpec("role none", "Take its role away", "Alt+0", "The star at the cursor of the keyboard", "run"),
     ActionSpec("stop", "Stop", "Esc", "Stop what runs; finished products are kept", "run"),
     ActionSpec("toggle fit", "Fit the picture", "F", "Show the whole picture", "view"),
     ActionSpec("one to one", "One to one", "Z", "One image pixel to one screen pixel", "view"),

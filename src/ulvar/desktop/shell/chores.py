@@ -12,6 +12,7 @@ from ulvar.desktop.dialogs.flats import FlatsPanel
 from ulvar.desktop.dialogs.header import HeaderPanel
 from ulvar.desktop.dialogs.masters import MastersPanel
 from ulvar.desktop.dialogs.sessions import SessionsPanel
+from ulvar.desktop.dialogs.stars import StarsPanel
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.tables import save_exposure_table
 from ulvar.desktop.parts.theme import Theme
@@ -45,7 +46,7 @@ class Chores:
             "add folder": self.add_folder, "facts": self.facts, "sessions": self.sessions, "plan flats": self.plan_flats,
             "write list": self.write_list, "add masters": self.add_masters, "keep masters": self.keep_masters,
             "measure camera": self.measure_camera, "header": self.header, "export table": self.export_table,
-            "regions back": self.regions_back,
+            "regions back": self.regions_back, "star places": self.star_places,
         }  # fmt: skip
 
     def _has_night(self) -> bool:
@@ -97,6 +98,12 @@ class Chores:
         """Take the regions without star finding back."""
         count = self._model.looking.clear_regions()
         self._model.message.emit(f"{count} regions taken back." if count else "There is no region left out.")
+
+    def star_places(self) -> None:
+        """Open the small window that takes stars by their places on the sky."""
+        if self._has_night():
+            self.panel = StarsPanel(self._parent, self._model)
+            self.panel.show()
 
     def sessions(self) -> None:
         """Open sessions and tags."""

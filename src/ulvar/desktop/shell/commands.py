@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Qt
+import numpy as np
+from PySide6.QtCore import QObject, QPointF, Qt
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QToolTip, QWhatsThis, QWidget
 
@@ -15,7 +16,8 @@ from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.combine.board import CombineBoard
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.plan import plan_action, plan_run
-from ulvar.desktop.models.starpick import give_role, propose_stars
+from ulvar.desktop.models.starpick import add_stars, give_role, propose_stars
+from ulvar.desktop.picture.tools import sexagesimal
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS
 from ulvar.desktop.shell.chores import Chores
@@ -24,6 +26,7 @@ from ulvar.desktop.shell.finder import Entry, Finder
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
 from ulvar.night import SERIES_STATIONS
+from ulvar.photometry import ListedStar, StarListError, read_star_line
 
 
 @dataclass(frozen=True)
@@ -76,6 +79,12 @@ class Commands(QObject):
             self._set_theme(rest)
         elif command in ("run score", "run stack", "run deep"):
             self._run("combine", rest)
+        elif word == "cursor":
+            self._say(self._regions.sky.pointer.do(rest))
+        elif word == "role":
+            self._give_role("" if rest == "none" else rest)
+        elif word == "brush":
+            self._model.stretch_brush(1 if rest == "on" else -1)
         elif word == "page":
             self._page(rest)
         elif word == "region":
@@ -147,6 +156,8 @@ class Commands(QObject):
             self._regions.finder.hide()
         elif self._regions.sky.regions.drawing:
             self._model.region_wanted.emit("")
+        elif self._regions.sky.pointer.place is not None and not self._model.jobs.busy:
+            self._regions.sky.pointer.put_away()
         elif self._regions.movie.playing:
             self._regions.movie.toggle()
         elif self._model.jobs.busy:
@@ -171,10 +182,27 @@ class Commands(QObject):
         if self._model.facts(self._model.current) is None:
             return
         place = star or (x, y)
+        at = QCursor.pos()
+        if self._regions.sky.pointer.place == (x, y):
+            # By the keyboard: the menu opens where its cursor is.
+            canvas = self._regions.sky.canvas
+            at = canvas.mapToGlobal(canvas.sight.to_screen(x, y)).toPoint()
         menu = _role_menu(self._parent, lambda role: self._say(give_role(self._model, place, role)))
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.role_menu = menu
-        menu.popup(QCursor.pos())
+        menu.popup(at)
+
+    def _give_role(self, role: str) -> None:
+        """Give the star at the keyboard's cursor a role, at Measure and at Curve."""
+        model, sky = self._model, self._regions.sky
+        place = sky.pointer.place
+        if model.night is None or model.station not in ("measure", "curve"):
+            self._say("Stars are given roles at Measure.")
+        elif place is None:
+            self._say("Point at the star first: Ctrl and an arrow, or E for the next star.")
+        else:
+            # The star that is detected there, else the place itself.
+            self._say(give_role(model, sky.nearest_star(*place) or place, role))
 
     def _find(self) -> None:
         model = self._model
@@ -189,7 +217,42 @@ class Commands(QObject):
             entries.append((f"Exposure {facts.stem}", "", partial(model.set_current, facts.path)))
         for folder in model.recent():
             entries.append((f"Open recent {Path(folder).name}", "", partial(model.open, Path(folder))))
-        self._regions.finder.open(entries)
+        self._regions.finder.open(entries, self._of_place)
+
+    def _of_place(self, query: str) -> list[Entry]:
+        """Return what can be done with a place on the sky that was typed."""
+        try:
+            star = read_star_line(query)
+        except StarListError:
+            return []
+        assert star.ra is not None and star.dec is not None
+        words = f"{star.name} " if star.name else ""
+        at = f"at {sexagesimal(star.ra, star.dec)}"
+        roles = [star.role] if star.role else ["target", "comparison", "check"]
+        entries: list[Entry] = [
+            (f"{_ROLE_WORDS[role]} {words}{at}", "", partial(self._add_star, replace(star, role=role))) for role in roles
+        ]  # fmt: skip
+        return [*entries, (f"Go to the place {at}", "", partial(self._go_to_sky, star.ra, star.dec))]
+
+    def _add_star(self, star: ListedStar) -> None:
+        self._model.set_station("measure")
+        self._say(add_stars(self._model, [star]))
+
+    def _go_to_sky(self, ra: float, dec: float) -> None:
+        wcs = self._regions.sky.plate
+        if wcs is None:
+            self._say("This exposure is not solved yet (Plate).")
+            return
+        x, y = (float(v) for v in wcs.pixel(ra, dec))
+        grid = self._regions.sky.naming.grid_of(self._model.current)
+        if grid is not None:
+            x, y = (float(v[0]) for v in grid(np.array([x]), np.array([y])))
+        self._look_at(x, y)
+
+    def _look_at(self, x: float, y: float) -> None:
+        canvas = self._regions.sky.canvas
+        canvas.look(QPointF(x, y), max(canvas.sight.scale, 2.0))
+        canvas.moved.emit()
 
     def _go_to_star(self, name: str) -> None:
         self._model.set_station("measure")
@@ -197,12 +260,7 @@ class Commands(QObject):
         if place is None:
             self._say(f"{name} has no place in this exposure yet: solve or align it first.")
             return
-        canvas = self._regions.sky.canvas
-        canvas.fitted = False
-        canvas.sight.scale = max(canvas.sight.scale, 2.0)
-        canvas.sight.centre.setX(place[0])
-        canvas.sight.centre.setY(place[1])
-        canvas.update()
+        self._look_at(*place)
 
     def _help(self) -> None:
         widget = QApplication.widgetAt(QCursor.pos())
@@ -241,14 +299,12 @@ class Commands(QObject):
             shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
 
+_ROLE_WORDS = {"target": "Target", "comparison": "Comparison star", "check": "Check star"}
+
+
 def _role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
     """Return the menu that gives a clicked star a role."""
     menu = QMenu(parent)
-    for role, text in (
-        ("target", "Target"),
-        ("comparison", "Comparison star"),
-        ("check", "Check star"),
-        ("", "No role"),
-    ):
+    for role, text in (*_ROLE_WORDS.items(), ("", "No role")):
         menu.addAction(text, lambda r=role: chosen(r))
     return menu

@@ -42,7 +42,7 @@ class Finder(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 8, 8, 8)
         self.field = QLineEdit()
-        self.field.setPlaceholderText("Find a command, a star, an exposure")
+        self.field.setPlaceholderText("Find a command, a star, a place on the sky, an exposure")
         self.field.textChanged.connect(self._filter)
         self.field.installEventFilter(self)
         self.list = QListWidget()
@@ -51,11 +51,13 @@ class Finder(QWidget):
         self.list.itemClicked.connect(self._take)
         column.addWidget(self.field)
         column.addWidget(self.list, 1)
+        self._known: Sequence[Entry] = ()
         self._entries: Sequence[Entry] = ()
+        self._more: Callable[[str], Sequence[Entry]] = lambda _: ()
 
-    def open(self, entries: Sequence[Entry]) -> None:
-        """Show the finder with (text, shortcut, what to do)."""
-        self._entries = entries
+    def open(self, entries: Sequence[Entry], more: Callable[[str], Sequence[Entry]] = lambda _: ()) -> None:
+        """Show the finder with (text, shortcut, what to do); `more` makes entries of what is typed."""
+        self._known, self._more = entries, more
         room = self._over.width()
         width = min(520, room - 40)
         self.setGeometry((room - width) // 2, 64, width, 420)
@@ -67,19 +69,25 @@ class Finder(QWidget):
 
     def _filter(self, query: str) -> None:
         self.list.clear()
+        made = list(self._more(query))
+        self._entries = [*made, *self._known]
         ranked = []
         for index, (text, shortcut, _) in enumerate(self._entries):
-            score = matches(query, text)
+            score = -1 if index < len(made) else matches(query, text)
             if score is not None:
                 ranked.append((score, index, text, shortcut))
         for _, index, text, shortcut in sorted(ranked)[:60]:
             item = QListWidgetItem(f"{text}    {shortcut}" if shortcut else text)
             item.setData(Qt.ItemDataRole.UserRole, index)
             self.list.addItem(item)
+        if not ranked:
+            nothing = QListWidgetItem("Nothing is found. Coordinates such as 07:42:10.5 +41:18:03 work too.")
+            nothing.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(nothing)
         self.list.setCurrentRow(0)
 
     def _take(self, item: QListWidgetItem | None) -> None:
-        if item is None:
+        if item is None or item.data(Qt.ItemDataRole.UserRole) is None:
             return
         action = self._entries[item.data(Qt.ItemDataRole.UserRole)][2]
         self.hide()

@@ -51,7 +51,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     "intake": (
         Field(
             "masters", "temperature_c",
-            words=("Same temperature", "Exposures whose sensor temperature differs by more are another group"),
+            words=("Temperature within", "Exposures whose sensor temperature differs by more are another group"),
         ),
     ),
     "masters": _rows(

@@ -100,7 +100,7 @@ class CalibrateBoard(Board):
                 self._group(group)
         self.body.addWidget(label("Space blinks before and after, W swipes, P plots a line.", "unit"))
         self.body.addWidget(hairline())
-        self._rows = Rows(["Light", "Sky\nADU", "Noise\nbefore", "after\nADU", "expected\nADU", "over"])
+        self._rows = Rows(["Light", "Sky\nADU", "Before\nADU", "After\nADU", "Expected\nADU", "After /\nexpected"])
         self._rows.theme = self.theme
         rows: list[tuple[str, ...]] = []
         keys, dim, marks = [], set(), {}
@@ -122,7 +122,9 @@ class CalibrateBoard(Board):
             keys.append(facts.path)
         self._rows.fill(rows, keys, marks, dim)
         self._table = table(self._rows, on_row=self.model.set_current)
-        self._table.setToolTip("Noise of a pixel; expected is what photons, dark current, reading and masters make")
+        self._table.setToolTip(
+            "Noise of a pixel before and after; expected is what photons, dark current, read noise and masters make"
+        )
         self.body.addWidget(self._table, 1)
 
     def _group(self, group: Group) -> None:
@@ -139,9 +141,7 @@ class CalibrateBoard(Board):
         ]
         zero = values[0].get("dark") or values[0].get("bias")
         used = f"{_short(zero)}, {_short(values[0].get('flat'))}"
-        noise = (
-            f"noise × {np.median(ratios):.2f} of photons and reading" if ratios else "gain unknown: no expected noise"
-        )
+        noise = f"noise {np.median(ratios):.2f} of photons and reading" if ratios else "gain unknown: no expected noise"
         self.body.addWidget(label(f"{used}; {noise}", wrap=True))
 
     def show_current(self, path: str) -> None:

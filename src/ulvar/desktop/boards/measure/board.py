@@ -71,9 +71,21 @@ class MeasureBoard(Board):
         series = self.model.curves.series()
         measured = len({row.file for row in series.rows}) if series else 0
         self.count.setText(f"{measured} exposures" if measured else "")
+        if not self.model.scores():
+            self.body.addWidget(
+                empty_state(
+                    "Score the exposures first: it carries stars from one exposure to the next.", "Go to Combine",
+                    lambda: self.command("station combine"),
+                )
+            )  # fmt: skip
+            return
         if not self.listed:
             self.body.addWidget(
-                empty_state("Click the target in the picture.", "Propose stars", lambda: self.command("propose"))
+                empty_state(
+                    "Click the target in the picture, or give its place on the sky.",
+                    "Stars by coordinates…",
+                    lambda: self.command("star places"),
+                )
             )
             return
         self._collect()
