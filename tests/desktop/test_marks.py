@@ -156,14 +156,16 @@ class Choosing(ScoredCase):
         self.model.set_station("curve")
         self.until(lambda: not self.window.slip._soon.isActive(), 10)
         for number, (title, term) in enumerate(
-            (("Take out airmass", "airmass"), ("Take out FWHM", "fwhm"), ("Take out sky", "sky"))
+            (("Detrend by airmass", "airmass"), ("Detrend by FWHM", "fwhm"), ("Detrend by sky", "sky"))
         ):
             box = next(b for b in self.window.slip.findChildren(QCheckBox) if b.text() == title and b.isVisible())
             self.assertFalse(box.isChecked())
             self.click(box, 8, box.height() / 2)
             self.assertEqual(len(self.model.settings().curve.detrend), number + 1)
             self.assertIn(term, self.model.settings().curve.detrend)
-        box = next(b for b in self.window.slip.findChildren(QCheckBox) if b.text() == "Take out FWHM" and b.isVisible())
+        box = next(
+            b for b in self.window.slip.findChildren(QCheckBox) if b.text() == "Detrend by FWHM" and b.isVisible()
+        )
         self.click(box, 8, box.height() / 2)
         self.assertEqual(self.model.settings().curve.detrend, ["airmass", "sky"])
         QApplication.processEvents()

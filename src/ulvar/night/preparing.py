@@ -18,8 +18,8 @@ _TOLERANCES, _MASTERS, _STEPS = Tolerances(), Rejection(few=True), CalibrateOpti
 METHODS = {
     Method.SIGMA: ("Sigma clipping", "values far from the median are left away, again and again"),
     Method.WINSORIZED: ("Winsorized sigma", "the same with a spread that outliers cannot widen"),
-    Method.MAD: ("Median absolute deviation", "the same by the median of the deviations"),
-    Method.LINEAR: ("Line through ranks", "values far from a line through the sorted values"),
+    Method.MAD: ("Median deviation (MAD)", "the same by the median absolute deviation from the median"),
+    Method.LINEAR: ("Line through ranks", "values far from a line through the sorted values; for 15 and more"),
     Method.MEDIAN: ("Median", "the middle value, without weights"),
     Method.MEAN: ("Mean, no rejection", "every value counts"),
 }

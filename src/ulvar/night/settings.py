@@ -202,7 +202,7 @@ class CurveSettings(Section):
         "eclipse", "Model", "What is fitted to the light curve",
         choices={"eclipse": ("Eclipse", "a symmetric minimum"), "none": ("None", "nothing")},
     )  # fmt: skip
-    detrend: list[str] = told([], "Take out", "Linear terms, fitted together with the model", kind="terms")
+    detrend: list[str] = told([], "Detrend by", "Linear terms, fitted together with the model", kind="terms")
     leave_out: list[str] = []
 
 

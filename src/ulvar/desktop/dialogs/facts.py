@@ -14,7 +14,7 @@ from ulvar.frames import ExposureFacts, Role, with_user_facts
 
 # name, label, unit
 FIELDS = (
-    ("role", "Role", ""), ("object", "Object", ""), ("filter", "Filter", ""), ("exposure_s", "Exposure", "s"), ("gain", "Gain setting", ""),
+    ("role", "Role", ""), ("object", "Object", ""), ("filter", "Filter", ""), ("exposure_s", "Exposure time", "s"), ("gain", "Gain setting", ""),
     ("offset", "Offset setting", ""), ("temperature_c", "Sensor temperature", "°C"), ("binning", "Binning", ""),
     ("camera", "Camera", ""), ("session", "Session", ""), ("start_utc", "Start", "UTC"), ("count", "Frames combined", ""),
     ("gain_e_per_adu", "Gain", "e⁻/ADU"), ("read_noise_e", "Read noise", "e⁻"), ("saturation_adu", "Saturation", "ADU"),
@@ -52,7 +52,7 @@ class FactsPanel(Panel):
         what = members[0].name if len(members) == 1 else f"{len(members)} exposures"
         super().__init__(
             parent, f"Facts of {what}",
-            "What you change here counts for this night; the raw files stay as they are. Empty what you want to take back.",
+            "What you change here counts for this night; the raw files stay as they are. An empty field goes back to what the file says.",
             "Save corrections",
         )  # fmt: skip
         self._model, self._members = model, list(members)

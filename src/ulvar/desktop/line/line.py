@@ -204,7 +204,12 @@ class Line(QWidget):
             painter.setFont(font("value"))
             painter.setPen(t.color("text"))
             text = f"X {word} {len(self._model.brushed)}"
-            painter.drawText(QPointF(max(plot.left() + 2, min(a, plot.right() - 110)), plot.top() + 12), text)
+            # Over the names of findings, which it covers while the selection lasts.
+            left = max(plot.left() + 2, min(a, plot.right() - 110))
+            painter.fillRect(
+                QRectF(left - 3, plot.top(), painter.fontMetrics().horizontalAdvance(text) + 6, 17), t.color("raised")
+            )
+            painter.drawText(QPointF(left, plot.top() + 12), text)
 
     def _paint_current(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme

@@ -204,7 +204,7 @@ class Looking(QObject):
         count = len(settings.combine.regions)
         if count:
             settings.combine.regions = []
-            self._choose(settings, "Take the regions back")
+            self._choose(settings, "Remove the regions left out")
         return count
 
     # ---- the deep view

@@ -21,7 +21,7 @@ METRICS: dict[str, tuple[str, str, int]] = {
     "set_level": ("Level within its set", "ADU", 1),
     "set_noise": ("Noise of dark frames", "ADU", 1),
     **{q.key: (q.title, q.unit, q.decimals) for q in QUALITIES.values()},
-    "rms_arcsec": ("Plate residual", "″", 2),
+    "rms_arcsec": ("Plate rms", "″", 2),
     "airmass": ("Airmass", "", 2),
     "target": ("Target flux", "", 2),
 }

@@ -43,7 +43,9 @@ def tick_text(value: float, step: float) -> str:
     places = max(0, -math.floor(math.log10(step) + 1e-9)) if step > 0 else 0
     if step > 0 and abs(step * 10**places - round(step * 10**places)) > 1e-6:
         places += 1
-    return f"{value:.{places}f}".replace("-", "−")
+    # Digits in groups of three from five digits on, as everywhere.
+    grouped = f"{value:,.{places}f}" if abs(value) >= 10_000 else f"{value:.{places}f}"
+    return grouped.replace(",", "\u2009").replace("-", "−")
 
 
 @dataclass

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Container, Sequence
 from typing import Any, overload
 
@@ -333,6 +334,13 @@ def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: 
 def decimals_of(value: float, most: int = 4) -> int:
     """Return how many decimals a number is told with, so that a field shows it as it is."""
     return len(f"{value:.{most}f}".rstrip("0").partition(".")[2])
+
+
+def decimals_for(error: float) -> int:
+    """Return how many decimals a number has whose error shows two digits; between 3 and 7."""
+    if not (math.isfinite(error) and error > 0):
+        return 5
+    return min(max(1 - math.floor(math.log10(error)), 3), 7)
 
 
 def number(value: Any, decimals: int) -> str:

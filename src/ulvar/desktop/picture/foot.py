@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.parts.inputs import Choice
@@ -32,7 +32,9 @@ class SkyFoot(QWidget):
         row = QHBoxLayout()
         row.setSpacing(6)
         self.stretch_box = Choice()
-        self.stretch_box.addItems(list(STRETCHES))
+        for name, sentence in STRETCHES.items():
+            self.stretch_box.addItem(name)
+            self.stretch_box.setItemData(self.stretch_box.count() - 1, sentence, Qt.ItemDataRole.ToolTipRole)
         self.stretch_box.setCurrentText("Asinh")
         self.stretch_box.setFixedWidth(76)
         self.stretch_box.setToolTip("How levels become grey; the data are not changed")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from PySide6.QtCore import QSize, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
 
@@ -9,20 +11,44 @@ from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import ElidedLabel
 
-# Name, what it does, key. Those of `_CHECKED` are on from the start.
+
+@dataclass(frozen=True)
+class Toggle:
+    """Something that can be shown on the picture, or a way to show it; menus, keys and buttons have its words."""
+
+    key: str
+    title: str
+    tip: str
+    keys: str = ""
+
+
 TOGGLES = (
-    ("stars", "Detected stars and trails", "S"), ("apertures", "Stars with a role and their apertures", "A"),
-    ("catalogue", "Catalogue stars, grid and compass", "G"), ("residuals", "Residual arrows of the plate solution", "R"),
-    ("masks", "Masked and saturated pixels by kind", "K"), ("regions", "Regions without star finding", ""),
-    ("blink", "Before and after calibration", "Space"), ("swipe", "Before and after, with a border to drag", "W"),
-    ("difference", "What calibration took away: raw less calibrated", "Shift+Space"),
-    ("aligned", "Exposures aligned on the reference: what moves or varies stands out", "J"),
-    ("deep", "The deep view: the median of the aligned night", "Y"),
-    ("loupe", "A loupe at the cursor", "O"), ("closeup", "Profile and growth curve of a star that you click", "T"),
-    ("profile", "Values, length and angle of a line that you drag", "P"), ("box", "Statistics of a rectangle that you drag", "B"),
-    ("colour", "In colour: a mosaic's, or those of three planes", "C"), ("defects", "Pixels called defective", "H"), ("north", "North up, east left", "U"), ("invert", "Swap black and white", "I"),
-    ("fit", "Fit the whole picture", "F"),
-)  # fmt: skip
+    Toggle("blink", "Before and after", "Blink the calibrated and the raw exposure", "Space"),
+    Toggle("swipe", "Swipe before and after", "A border to drag between the raw and the calibrated exposure", "W"),
+    Toggle("difference", "Difference", "What calibration took away: raw less calibrated", "Shift+Space"),
+    Toggle("profile", "Profile along a line", "Drag a line; length, angle and the values along it are shown", "P"),
+    Toggle("closeup", "Look closely at a star", "Click a star: profile, growth curve, FWHM", "T"),
+    Toggle(
+        "box",
+        "Statistics of a rectangle",
+        "Drag a rectangle: median, standard deviation, lowest, highest, saturated",
+        "B",
+    ),
+    Toggle("loupe", "Loupe", "Pixels under the cursor, enlarged, with the star's peak and FWHM", "O"),
+    Toggle("aligned", "Show exposures aligned", "Stepping and the movie then show what moves or varies", "J"),
+    Toggle("deep", "Deep view", "The median of the aligned night in the place of the exposure", "Y"),
+    Toggle("masks", "Masked pixels", "Saturated, hot, cold, cosmic rays, trails: each kind has its sign", "K"),
+    Toggle("regions", "Regions left out", "Regions where no stars are looked for"),
+    Toggle("north", "North up", "Turn the picture so that north is up and east left", "U"),
+    Toggle("colour", "Sensor colours", "The colours of a Bayer (CFA) pattern, or brightness as it was measured", "C"),
+    Toggle("defects", "Defective pixels", "Pixels that the thresholds call hot or cold", "H"),
+    Toggle("stars", "Detected stars", "Stars and trails that were found", "S"),
+    Toggle("apertures", "Apertures", "Stars with a role, their apertures and rings of sky", "A"),
+    Toggle("catalogue", "Grid and catalogue", "Catalogue stars, a grid and the compass", "G"),
+    Toggle("residuals", "Residual arrows", "How far stars lie from the catalogue, enlarged", "R"),
+    Toggle("invert", "Swap black and white", "Stars dark on bright ground", "I"),
+    Toggle("fit", "Fit the picture", "Show the whole picture", "F"),
+)
 _CHECKED = ("apertures", "regions", "colour")
 _SHOWN = {
     "intake": ("closeup", "profile", "invert", "fit"), "masters": ("profile", "box", "invert", "fit"),
@@ -52,12 +78,13 @@ class SkyHeader(QWidget):
         row.addSpacing(8)
         row.addWidget(self.facts, 1)
         self.toggles: dict[str, QToolButton] = {}
-        for key, words, keys in TOGGLES:
-            button = self._button(f"{words} ({keys})" if keys else words, words)
-            button.setCheckable(key != "fit")
-            button.clicked.connect(lambda _=False, k=key: self.toggled.emit(k))
+        for one in TOGGLES:
+            words = f"{one.title}: {one.tip[:1].lower()}{one.tip[1:]}"
+            button = self._button(f"{words} ({one.keys})" if one.keys else words, one.title)
+            button.setCheckable(one.key != "fit")
+            button.clicked.connect(lambda _=False, k=one.key: self.toggled.emit(k))
             row.addWidget(button)
-            self.toggles[key] = button
+            self.toggles[one.key] = button
         for key in _CHECKED:
             self.toggles[key].setChecked(True)
         self.more = self._button("Everything else that can be shown on the picture", "More to show")
@@ -76,10 +103,13 @@ class SkyHeader(QWidget):
     def more_menu(self) -> QMenu:
         """Return the menu of all toggles."""
         menu = QMenu(self)
-        for key, words, keys in TOGGLES:
-            action = menu.addAction(f"{words}\t{keys}" if keys else words, lambda k=key: self.chosen.emit(k))
-            action.setCheckable(self.toggles[key].isCheckable())
-            action.setChecked(self.toggles[key].isChecked())
+        menu.setToolTipsVisible(True)
+        for one in TOGGLES:
+            words = f"{one.title}\t{one.keys}" if one.keys else one.title
+            action = menu.addAction(words, lambda k=one.key: self.chosen.emit(k))
+            action.setToolTip(one.tip)
+            action.setCheckable(self.toggles[one.key].isCheckable())
+            action.setChecked(self.toggles[one.key].isChecked())
         return menu
 
     def show_for(self, station: str) -> None:

@@ -11,6 +11,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.naming import Naming
+from ulvar.desktop.picture.overlays import mask_words
 from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
 from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
 from ulvar.inspection import region_statistics
@@ -61,7 +62,12 @@ class Instruments:
         if picture is None or picture.quick:
             return
         on_grid = self._naming.grid_of(self._model.current) is not None
-        self._foot.read_out.setText(read_out(picture, x, y, None if on_grid else self._shown.plate))
+        told = read_out(picture, x, y, None if on_grid else self._shown.plate)
+        mask = self._canvas.overlay.mask
+        if mask is not None and 0 <= round(y) < mask.shape[0] and 0 <= round(x) < mask.shape[1]:
+            masked = mask_words(int(mask[round(y), round(x)]))
+            told += f"   masked: {masked}" if masked else ""
+        self._foot.read_out.setText(told)
         if self._shown.on("loupe"):
             words = loupe_words(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self._shown.saturation)
             self._canvas.loupe = QPointF(x, y) if words else None

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-from PySide6.QtCore import QLine, QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QLine, QLineF, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPen, QPixmap, QPolygonF
 
 from ulvar.astrometry import Wcs
@@ -142,15 +142,40 @@ def _detections(painter: QPainter, scene: Scene) -> None:
         painter.drawEllipse(scene.sight.to_screen(*scene.overlay.chosen), 11, 11)
 
 
-# Kinds of masked pixels: words, bits, colour. Shape cannot tell single pixels apart, so a legend names the colours.
+# Kinds of masked pixels: words, bits, colour, sign. The sign tells them apart where colour does not.
 MASK_KINDS = (
-    ("saturated", 2 | 4, "#FF8257"), ("hot", 8, "#E69F00"), ("cold or column", 16 | 32, "#56B4E9"),
-    ("cosmic ray", 64, "#CC79A7"), ("trail", 128, "#009E73"), ("no data", 1, "#98A3AE"),
+    ("saturated", 2 | 4, "#FF8257", "full"), ("hot", 8, "#E69F00", "plus"), ("cold or column", 16 | 32, "#56B4E9", "minus"),
+    ("cosmic ray", 64, "#CC79A7", "cross"), ("trail", 128, "#009E73", "slash"), ("no data", 1, "#98A3AE", "open"),
 )  # fmt: skip
+# Of more than that in view signs would run into each other: single dots show where they lie.
+_SIGNS = 1500
+
+
+def mask_words(mask: int) -> str:
+    """Return the kinds of a masked pixel in words; empty for one that is not masked."""
+    return ", ".join(words for words, bits, _, _ in MASK_KINDS if mask & bits)
+
+
+def _draw_signs(painter: QPainter, sign: str, color: QColor, places: Sequence[QPointF], side: float) -> None:
+    """Draw a kind's sign at places, so wide."""
+    r = side / 2
+    if sign in ("full", "open"):
+        painter.setPen(Qt.PenStyle.NoPen if sign == "full" else QPen(color, 1.4))
+        painter.setBrush(color if sign == "full" else Qt.BrushStyle.NoBrush)
+        painter.drawRects([QRectF(p.x() - r, p.y() - r, side, side) for p in places])
+        return
+    strokes = {
+        "plus": ((-1, 0, 1, 0), (0, -1, 0, 1)), "minus": ((-1, 0, 1, 0),), "cross": ((-1, -1, 1, 1), (-1, 1, 1, -1)),
+        "slash": ((-1, 1, 1, -1),),
+    }[sign]  # fmt: skip
+    painter.setPen(QPen(color, max(1.4, side / 5)))
+    painter.drawLines(
+        [QLineF(p.x() + a * r, p.y() + b * r, p.x() + c * r, p.y() + d * r) for p in places for a, b, c, d in strokes]
+    )
 
 
 def _mask(painter: QPainter, scene: Scene) -> None:
-    """Colour masked and saturated pixels; where many share a screen pixel, one of them is enough to show."""
+    """Mark masked and saturated pixels by kind; where many share a screen pixel, one of them is enough to show."""
     overlay, picture = scene.overlay, scene.picture
     if picture is None or picture.quick or (overlay.mask is None and overlay.saturation is None):
         return
@@ -165,26 +190,22 @@ def _mask(painter: QPainter, scene: Scene) -> None:
     if overlay.saturation is not None:
         part[picture.data[y0:y1, x0:x1] >= overlay.saturation] |= 2
     seen = []
-    for words, bits, color in MASK_KINDS:
+    for words, bits, color, sign in MASK_KINDS:
         ys, xs = np.nonzero(part & bits)
         if not len(xs):
             continue
-        seen.append((words, len(xs), color))
-        side = max(1.6, scene.sight.scale)
         tint = scene.sky.color("text") if scene.theme.name == "red" else QColor(color)
+        seen.append((words, len(xs), tint, sign))
+        crowded = len(xs) > _SIGNS
         if len(xs) > 20_000:
             step = len(xs) // 20_000 + 1
             ys, xs = ys[::step], xs[::step]
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(tint)
-        places = (scene.sight.to_screen(float(x + x0), float(y + y0)) for x, y in zip(xs, ys))
-        painter.drawRects([QRectF(p.x() - side / 2, p.y() - side / 2, side, side) for p in places])
-    for i, (words, count, color) in enumerate(seen):
+        places = [scene.sight.to_screen(float(x + x0), float(y + y0)) for x, y in zip(xs, ys)]
+        side = max(1.6, scene.sight.scale) if crowded else max(5.0, 0.8 * scene.sight.scale)
+        _draw_signs(painter, "full" if crowded else sign, tint, places, side)
+    for i, (words, count, tint, sign) in enumerate(seen):
         place = QPointF(26, 24 + 18 * i)
-        painter.fillRect(
-            QRectF(12, place.y() - 10, 10, 10),
-            QColor(color) if scene.theme.name != "red" else scene.sky.color("text"),
-        )
+        _draw_signs(painter, sign, tint, [QPointF(17, place.y() - 5)], 9.0)
         halo_text(painter, place, f"{words} {count:,}".replace(",", "\u2009"), scene.sky.color("text"))
     if not seen:
         halo_text(painter, QPointF(12, 24), "no masked pixels in view", scene.sky.color("text"))
@@ -256,12 +277,9 @@ def _residuals(painter: QPainter, scene: Scene) -> None:
         angle = math.atan2(b.y() - a.y(), b.x() - a.x())
         for turn in (2.6, -2.6):
             painter.drawLine(b, QPointF(b.x() + 5 * math.cos(angle + turn), b.y() + 5 * math.sin(angle + turn)))
-    halo_text(
-        painter,
-        QPointF(12, 20),
-        f"arrows: residuals, median {length:.3f} px",
-        scene.sky.color("text"),
-    )
+    # An arrow of the median's length beside its number says by how much all are enlarged.
+    painter.drawLine(QPointF(12, 15), QPointF(28, 15))
+    halo_text(painter, QPointF(36, 20), f"residual of {length:.3f} px, the median", scene.sky.color("text"))
 
 
 def _role(painter: QPainter, scene: Scene, mark: RoleMark) -> None:

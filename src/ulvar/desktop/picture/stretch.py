@@ -7,7 +7,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-STRETCHES = ("Linear", "Root", "Log", "Asinh", "Rank")
+STRETCHES = {
+    "Linear": "Equal steps of light are equal steps of grey",
+    "Root": "The square root: faint light is lifted a little",
+    "Log": "The logarithm: faint light is lifted much, bright stars stay apart",
+    "Asinh": "Straight below the knee, a logarithm above it: faint light and bright stars at once",
+    "Rank": "Histogram equalisation: each grey holds as many pixels as every other",
+}
 # Where the curve bends when the user has not said so, as a share of the way from floor to ceiling.
 _KNEES = {"Root": 0.25, "Log": 1 / 200, "Asinh": 1 / 25}
 # The same for pictures that are even, where nothing is to be compressed.

@@ -273,7 +273,7 @@ class SkyView(QWidget):
             button.setChecked(False)
         elif key == "colour":
             if self._model.current and not self._override and not self._has_colour:
-                self._model.message.emit("This exposure is grey: its header names no colours of a mosaic.")
+                self._model.message.emit("This exposure is grey: its header names no Bayer (CFA) pattern.")
             self.refresh()
         elif key in ("aligned", "deep"):
             self.refresh()

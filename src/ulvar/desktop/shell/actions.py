@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ulvar.desktop.picture.header import TOGGLES
+
 
 @dataclass(frozen=True)
 class ActionSpec:
@@ -50,7 +52,7 @@ ACTIONS = (
         "file",
     ),
     ActionSpec("quit", "Quit", "Ctrl+Q", "Close the window; everything is stored", "file"),
-    ActionSpec("undo", "Undo", "Ctrl+Z", "Take the last change back", "edit"),
+    ActionSpec("undo", "Undo", "Ctrl+Z", "Undo the last change", "edit"),
     ActionSpec("redo", "Redo", "Ctrl+Shift+Z", "Do it again", "edit"),
     ActionSpec("leave out", "Leave out or put back", "X", "The brushed exposures, or the current one", "edit"),
     ActionSpec("facts", "Facts of this exposure…", "Ctrl+I", "See and correct what is known of the exposure", "edit"),
@@ -81,7 +83,7 @@ ACTIONS = (
         "No stars are looked for in it; click its corners, a double click closes it",
         "edit",
     ),
-    ActionSpec("regions back", "Take the regions back", "", "Look for stars everywhere again", "edit"),
+    ActionSpec("regions back", "Remove the regions left out", "", "Look for stars everywhere again", "edit"),
     ActionSpec(
         "sessions", "Sessions and tags…", "", "Let folder names say which session or tag an exposure has", "edit"
     ),
@@ -184,46 +186,9 @@ ACTIONS = (
     ActionSpec("role check", "Make it a check star", "Alt+K", "The star at the cursor of the keyboard", "run"),
     ActionSpec("role none", "Take its role away", "Alt+0", "The star at the cursor of the keyboard", "run"),
     ActionSpec("stop", "Stop", "Esc", "Stop what runs; finished products are kept", "run"),
-    ActionSpec("toggle fit", "Fit the picture", "F", "Show the whole picture", "view"),
     ActionSpec("one to one", "One to one", "Z", "One image pixel to one screen pixel", "view"),
     ActionSpec("zoom in", "Zoom in", "+", "Twice as large", "view"),
     ActionSpec("zoom out", "Zoom out", "-", "Half as large", "view"),
-    ActionSpec("toggle blink", "Before and after", "Space", "Blink the calibrated and the raw exposure", "view"),
-    ActionSpec(
-        "toggle swipe",
-        "Swipe before and after",
-        "W",
-        "A border to drag between the raw and the calibrated exposure",
-        "view",
-    ),
-    ActionSpec(
-        "toggle difference", "Difference", "Shift+Space", "What calibration took away: raw less calibrated", "view"
-    ),
-    ActionSpec("toggle profile", "Profile along a line", "P", "Drag a line; the values along it are plotted", "view"),
-    ActionSpec("toggle closeup", "Look closely at a star", "T", "Click a star: profile, growth curve, FWHM", "view"),
-    ActionSpec(
-        "toggle box",
-        "Statistics of a rectangle",
-        "B",
-        "Drag a rectangle: median, sigma, lowest, highest, saturated",
-        "view",
-    ),
-    ActionSpec(
-        "toggle loupe", "Loupe", "O", "Pixels under the cursor, enlarged, with the star's peak and FWHM", "view"
-    ),
-    ActionSpec(
-        "toggle aligned", "Show exposures aligned", "J", "Stepping and the movie then show what moves or varies", "view"
-    ),
-    ActionSpec("toggle deep", "Deep view", "Y", "The median of the aligned night in the place of the exposure", "view"),
-    ActionSpec("toggle masks", "Masked pixels", "K", "Saturated, hot, cold, cosmic rays, by kind", "view"),
-    ActionSpec("toggle regions", "Regions left out", "", "Show or hide regions without star finding", "view"),
-    ActionSpec("toggle north", "North up", "U", "Turn the picture so that north is up and east left", "view"),
-    ActionSpec("toggle colour", "Colours", "C", "A mosaic's colours, or brightness as it was measured", "view"),
-    ActionSpec("toggle defects", "Defects", "H", "Show pixels that the thresholds call defective", "view"),
-    ActionSpec("toggle stars", "Detected stars", "S", "Show or hide detections", "view"),
-    ActionSpec("toggle apertures", "Apertures", "A", "Show or hide stars with a role", "view"),
-    ActionSpec("toggle catalogue", "Grid and catalogue", "G", "Show or hide catalogue stars and the grid", "view"),
-    ActionSpec("toggle residuals", "Residual arrows", "R", "Show or hide residuals of the plate solution", "view"),
     ActionSpec(
         "curve together",
         "Curves of all filters",
@@ -231,8 +196,8 @@ ACTIONS = (
         "Curve: the field's other series beside this one, each shifted by what its name says",
         "view",
     ),
-    ActionSpec("toggle invert", "Swap black and white", "I", "Stars dark on bright ground", "view"),
-    ActionSpec("auto", "Auto levels", "L", "Choose floor and ceiling from sky level and noise", "view"),
+    *(ActionSpec(f"toggle {one.key}", one.title, one.keys, one.tip, "view") for one in TOGGLES),
+    ActionSpec("auto", "Auto levels", "L", "Choose black and white from sky level and noise", "view"),
     ActionSpec("theme dark", "Dark theme", "", "Slate with amber", "view"),
     ActionSpec("theme light", "Light theme", "", "For daylight", "view"),
     ActionSpec("theme red", "Red theme", "", "For dark-adapted eyes", "view"),

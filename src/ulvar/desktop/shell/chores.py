@@ -17,7 +17,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.tables import save_exposure_table
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.pictures import Orders
-from ulvar.engine import OutputExists
+from ulvar.engine import OutputExists, counted
 from ulvar.flows import master_file_name
 from ulvar.frames import scan_file
 from ulvar.night.shooting import write_shooting_list
@@ -90,14 +90,14 @@ class Chores:
         if name:
             try:
                 count = save_exposure_table(self._model, Path(name))
-                self._model.message.emit(f"Wrote {Path(name).name}: {count} exposures.")
+                self._model.message.emit(f"Wrote {Path(name).name}: {counted(count, 'exposure')}.")
             except OSError as error:
                 self._model.message.emit(f"{Path(name).name} could not be written: {error.strerror or error}.")
 
     def regions_back(self) -> None:
         """Take the regions without star finding back."""
         count = self._model.looking.clear_regions()
-        self._model.message.emit(f"{count} regions taken back." if count else "There is no region left out.")
+        self._model.message.emit(f"{counted(count, 'region')} removed." if count else "There is no region left out.")
 
     def star_places(self) -> None:
         """Open the small window that takes stars by their places on the sky."""
@@ -130,7 +130,9 @@ class Chores:
         if path:
             try:
                 write_shooting_list(Path(path), self._model.matching.shots(), f"{night.name}, {night.date}".strip(", "))
-                self._model.message.emit(f"Wrote {Path(path).name}: {len(self._model.matching.shots())} lines.")
+                self._model.message.emit(
+                    f"Wrote {Path(path).name}: {counted(len(self._model.matching.shots()), 'line')}."
+                )
             except OSError as error:
                 self._model.message.emit(f"{Path(path).name} could not be written: {error.strerror}.")
 
@@ -170,7 +172,7 @@ class Chores:
                 return
         self._model.matching.library_changed()
         tail = f"; {known} were there before" if known else ""
-        self._model.message.emit(f"{kept} masters copied into the library{tail}.")
+        self._model.message.emit(f"{counted(kept, 'master')} copied into the library{tail}.")
 
     def measure_camera(self) -> None:
         """Measure gain and read noise in the background."""

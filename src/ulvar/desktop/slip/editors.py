@@ -135,7 +135,7 @@ class Editors:
         else:
             count = QPushButton(f"{len(value)} ×" if value else "none")
             count.setEnabled(bool(value))
-            count.setToolTip("Take them all back: " + ", ".join(value) if value else "There is none")
+            count.setToolTip("Remove them all: " + ", ".join(value) if value else "There is none")
 
             def none_left() -> None:
                 self._store(field.section, field.name, [])

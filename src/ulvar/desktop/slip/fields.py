@@ -69,7 +69,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     "curve": (
         Field("curve", "model"),
         *(
-            Field("curve", "detrend", term, (f"Take out {word}", f"A linear term in {words}, fitted together with the model"))
+            Field("curve", "detrend", term, (f"Detrend by {word}", f"A linear term in {words}, fitted together with the model"))
             for term, word, words in (
                 ("airmass", "airmass", "airmass"), ("fwhm", "FWHM", "FWHM"), ("sky", "sky", "the sky level"),
             )

@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout
 
-from ulvar.desktop.parts.widgets import hairline, label
+from ulvar.desktop.parts.widgets import decimals_for, hairline, label
 
 
 def show_minimum(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel:
@@ -17,13 +17,16 @@ def show_minimum(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel:
     head.addWidget(label("Minimum", "section"), 1)
     head.addWidget(label("BJD_TDB", "unit"))
     place.addLayout(head)
-    result = label(f"{fit['mid_bjd_tdb']:,.5f}".replace(",", "\u2009"), "result")
+    places = decimals_for(fit["mid_error_d"])
+    result = label(f"{fit['mid_bjd_tdb']:,.{places}f}".replace(",", "\u2009"), "result")
     place.addWidget(result)
-    place.addWidget(label(f"± {fit['mid_error_d']:.5f} d = {fit['mid_error_d'] * 86400:.0f} s", "value"))
+    seconds = fit["mid_error_d"] * 86400
+    place.addWidget(label(f"± {fit['mid_error_d']:.{places}f} d = {seconds:.{1 if seconds < 10 else 0}f} s", "value"))
     rows = []
     if "kwee_van_woerden_mid" in fit:
         off = (fit["kwee_van_woerden_mid"] - fit["mid_bjd_tdb"]) * 86400
-        rows.append(("Kwee–van Woerden", f"{off:+.0f} s ± {fit['kwee_van_woerden_error_d'] * 86400:.0f}"))
+        # Of a second way to time it the difference is told, with its own error.
+        rows.append(("Kwee–van Woerden", f"{off:+.0f} ± {fit['kwee_van_woerden_error_d'] * 86400:.0f} s from the fit"))
     rows.append(("Depth", f"{fit['depth_mag']:.3f} ± {fit['depth_error_mag']:.3f} mag"))
     rows.append(("Duration", f"{24 * fit['duration_d']:.2f} ± {24 * fit['duration_error_d']:.2f} h"))
     rows.append(("Residual scatter", f"{1000 * fit['rms_mag']:.1f} mmag"))

@@ -17,7 +17,7 @@ from ulvar.frames import Group, Role
 _PAGES = (
     ("lights", "Lights", "What was calibrated with what, and the noise before and after"),
     ("defects", "Defects", "Hot and cold pixels, with counts that follow the thresholds"),
-    ("flat", "Flat check", "Does the flat correct too much or too little?"),
+    ("flat", "Flat fit", "Does the flat correct too much or too little?"),
     ("camera", "Camera", "Gain and read noise, measured from pairs of flats"),
 )
 
@@ -141,7 +141,9 @@ class CalibrateBoard(Board):
         ]
         zero = values[0].get("dark") or values[0].get("bias")
         used = f"{_short(zero)}, {_short(values[0].get('flat'))}"
-        noise = f"noise {np.median(ratios):.2f} of photons and reading" if ratios else "gain unknown: no expected noise"
+        noise = (
+            f"noise {np.median(ratios):.2f} of photons and read noise" if ratios else "gain unknown: no expected noise"
+        )
         self.body.addWidget(label(f"{used}; {noise}", wrap=True))
 
     def show_current(self, path: str) -> None:

@@ -84,6 +84,6 @@ class FlatPage(QWidget):
         if check.causes:
             self.causes.setText("Likely: " + "; or ".join(check.causes) + f".  ({slope})")
         else:
-            self.causes.setText(
-                f"{slope}: what is left of the flat's pattern is below half a percent, or within its error."
-            )
+            small = abs(check.corner_percent) < 0.5
+            why = "below half a per cent of the sky" if small else "within five of its errors"
+            self.causes.setText(f"{slope}: what is left of the flat's pattern is {why}.")

@@ -14,6 +14,15 @@ from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import label
 from ulvar.stars import FieldMap
 
+# The shade spans at least this share of the FWHM.
+_LEAST_SPAN = 0.25
+_PALE, _DEEP = 0.06, 0.56
+
+
+def shade_span(low: float, high: float) -> float:
+    """Return over what range of FWHM the shade runs [px]: an even field is to look even."""
+    return max(high - low, _LEAST_SPAN * low)
+
 
 class FieldPlot(QWidget):
     """Cells of the field: shade and number are the FWHM, a bar is the elongation."""
@@ -38,13 +47,12 @@ class FieldPlot(QWidget):
             painter.setPen(t.color("mute"))
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "Fewer than 20 stars can be judged.")
             return
-        width = min(float(self.width()), (self.height() - 2) * self.aspect)
-        box = QRectF(0, 0, width, width / self.aspect)
+        box = self._box()
         rows, columns = self.map.fwhm_px.shape
         good = self.map.fwhm_px[np.isfinite(self.map.fwhm_px)]
         low, high = (float(good.min()), float(good.max())) if good.size else (0.0, 1.0)
         # A field that is even to a few per cent is not to look like a slope.
-        span = max(high - low, 0.1 * low)
+        span = shade_span(low, high)
         painter.fillRect(box, t.color("plot"))
         cell_w, cell_h = box.width() / columns, box.height() / rows
         cells = {
@@ -60,7 +68,7 @@ class FieldPlot(QWidget):
         for cell in empty:
             painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "–")
         for at, cell in full.items():
-            painter.fillRect(cell, t.color("check", 0.06 + 0.5 * (self.map.fwhm_px[at] - low) / span))
+            painter.fillRect(cell, t.color("check", _PALE + (_DEEP - _PALE) * (self.map.fwhm_px[at] - low) / span))
         painter.setPen(QPen(t.color("text"), 2))
         for at, cell in full.items():
             self._bar(painter, cell, float(self.map.ellipticity[at]), float(self.map.angle_deg[at]))
@@ -71,9 +79,21 @@ class FieldPlot(QWidget):
             words = f"{self.map.fwhm_px[at]:.2f}"
             painter.drawText(foot, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignBottom, words)
 
+    def _box(self) -> QRectF:
+        """Return where the field is drawn."""
+        width = min(float(self.width()), (self.height() - 2) * self.aspect)
+        return QRectF(0, 0, width, width / self.aspect)
+
+    def bar_px(self, ellipticity: float) -> float:
+        """Return the length of a cell's bar on the screen; a third, and all beyond it, fills the cell."""
+        if self.map is None:
+            return 0.0
+        rows, columns = self.map.fwhm_px.shape
+        cell = min(self._box().width() / columns, self._box().height() / rows) - 1
+        return 0.9 * cell * min(3 * ellipticity, 1.0)
+
     def _bar(self, painter: QPainter, cell: QRectF, ellipticity: float, angle_deg: float) -> None:
-        # An ellipticity of a third fills the cell.
-        length = min(3 * ellipticity, 1.0) * min(cell.width(), cell.height()) * 0.45
+        length = self.bar_px(ellipticity) / 2
         angle = math.radians(angle_deg)
         dx, dy = length * math.cos(angle), -length * math.sin(angle)
         middle = cell.center() - QPointF(0, 4)
@@ -81,6 +101,41 @@ class FieldPlot(QWidget):
             painter.drawPoint(middle)
         else:
             painter.drawLine(middle - QPointF(dx, dy), middle + QPointF(dx, dy))
+
+
+class FieldLegend(QWidget):
+    """What the shade and the bar mean, drawn with the numbers of the map."""
+
+    def __init__(self, plot: FieldPlot) -> None:
+        super().__init__()
+        self._plot = plot
+        self.setFixedHeight(34)
+        self.setAccessibleName("Legend of the field map")
+        self.setToolTip(
+            "Shade: FWHM from the sharpest cell on, over a quarter of it at least. Bar: ellipticity, along the long axis."
+        )
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw a strip of shades and a bar."""
+        field = self._plot.map
+        good = field.fwhm_px[np.isfinite(field.fwhm_px)] if field is not None else np.empty(0)
+        if not good.size:
+            return
+        low, high = float(good.min()), float(good.max())
+        painter = QPainter(self)
+        t = self._plot.theme
+        for k in range(60):
+            painter.fillRect(QRectF(2 * k, 0, 2, 12), t.color("check", _PALE + (_DEEP - _PALE) * k / 59))
+        painter.setFont(font("unit"))
+        painter.setPen(t.color("soft"))
+        end = low + shade_span(low, high)
+        painter.drawText(QRectF(0, 14, 130, 16), Qt.AlignmentFlag.AlignLeft, f"{low:.2f}")
+        painter.drawText(QRectF(20, 14, 120, 16), Qt.AlignmentFlag.AlignLeft, f"to {end:.2f} px FWHM")
+        long = self._plot.bar_px(1 / 3)
+        painter.setPen(QPen(t.color("text"), 2))
+        painter.drawLine(QPointF(160, 6), QPointF(160 + long, 6))
+        painter.setPen(t.color("soft"))
+        painter.drawText(QRectF(160, 14, 200, 16), Qt.AlignmentFlag.AlignLeft, "ellipticity of one third")
 
 
 class FieldPage(QWidget):
@@ -98,13 +153,9 @@ class FieldPage(QWidget):
         column.addWidget(self.plot, 4)
         self.words = label("", wrap=True)
         column.addWidget(self.words)
-        column.addWidget(
-            label(
-                "Bars: ellipticity, a third fills the cell. Numbers: FWHM in px. As the sensor sees it, x to the right.",
-                "unit",
-                wrap=True,
-            )
-        )
+        self.legend = FieldLegend(self.plot)
+        column.addWidget(self.legend)
+        column.addWidget(label("As the sensor sees it, x to the right, y upwards.", "unit", wrap=True))
         column.addStretch(1)
 
     def refresh(self) -> None:
@@ -116,6 +167,7 @@ class FieldPage(QWidget):
         facts = self._model.facts(path)
         self.title.setText(facts.stem if facts is not None else "")
         self.plot.map = None
+        self.legend.update()
         if stars is None or facts is None:
             self.words.setText("This exposure is not scored.")
         else:

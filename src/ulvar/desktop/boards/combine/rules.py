@@ -13,6 +13,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import clear, hairline, label
+from ulvar.engine import percent
 from ulvar.night.settings import RuleSettings
 from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES
 
@@ -174,7 +175,7 @@ class RulesPage(QWidget):
             self._rules.addWidget(label(f"rules out {count.takes}{alone}"), k, 3)
             gone = QPushButton("Remove")
             gone.setProperty("kind", "plain")
-            gone.setToolTip("Take this rule back")
+            gone.setToolTip("Remove this rule")
             gone.clicked.connect(lambda _=False, i=k: self._remove(i))
             self._rules.addWidget(gone, k, 4)
         if not counts:
@@ -196,11 +197,13 @@ class RulesPage(QWidget):
         gone = everything.count - here.count
         words = f"{here.count} stay, {gone} go."
         if math.isfinite(here.snr) and math.isfinite(everything.snr):
-            change = 100 * (here.snr / everything.snr - 1)
+            change = here.snr / everything.snr - 1
+            beside = f"{percent(abs(change), 1)} {'more' if change >= 0 else 'less'} than with all {everything.count}"
             words += (
-                f" SNR of a faint star × {here.snr:.2f} of the best exposure's ({change:+.1f} % against all {everything.count});"
-                f" FWHM {here.fwhm_px:.2f} px instead of {everything.fwhm_px:.2f}."
-            ).replace("-", "−")
+                f" A faint star's SNR in the stack: {here.snr:.2f} × the best exposure's"
+                f"{f', {beside}' if gone else ''}. FWHM {here.fwhm_px:.2f} px"
+                f"{f' instead of {everything.fwhm_px:.2f}' if gone else ''}."
+            )
         self.outlook.setText(words)
 
     def _weights_changed(self) -> None:

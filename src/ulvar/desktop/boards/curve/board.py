@@ -15,7 +15,7 @@ from ulvar.desktop.parts.glyphs import SHAPES
 from ulvar.desktop.parts.inputs import Number
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import filter_color
-from ulvar.desktop.parts.widgets import empty_state, label
+from ulvar.desktop.parts.widgets import decimals_for, empty_state, label
 from ulvar.engine import counted
 from ulvar.lightcurves import eclipse_template
 
@@ -203,7 +203,8 @@ class CurveBoard(Board):
         plot.curves = [(fine, fit.base_mag + eclipse_template(fine + day, fit.shape), "cur")]
         half = fit.duration_d / 2
         plot.bands = [(fit.mid - day - half, fit.mid - day + half, "cur")]
-        text = f"min {fit.mid - day:.5f} ± {fit.mid_error:.5f} d"
+        places = decimals_for(fit.mid_error)
+        text = f"min {fit.mid - day:.{places}f} ± {fit.mid_error:.{places}f} d"
         plot.notes = [
             (fit.mid - day, fit.base_mag + 0.35 * fit.depth_mag, text, "cur"),
             (

@@ -58,7 +58,7 @@ class PlateBoard(Board):
         row.addStretch(1)
         self.body.addLayout(row)
         self.body.addWidget(hairline())
-        self._rows = Rows(["Exposure", "Stars", "rms\n″", "Scale\n″/px", "Rotation\n°"])
+        self._rows = Rows(["Exposure", "Matched\nstars", "rms\n″", "Scale\n″/px", "Rotation\n°"])
         self._rows.theme = self.theme
         rows, dim = [], set()
         for i, raw in enumerate(members):
