@@ -292,10 +292,10 @@ class Meant(ScoredCase):
         find = lambda: next(f for f in self.model.jobs.findings() if f.code == "cloud")  # noqa: E731
         cloud = find()
         words = lambda card: [w.text() for w in card.findChildren(QLabel) if w.isVisible()]  # noqa: E731
+
         def heading():
-            return [
-                    w.text() for w in slip.findChildren(QLabel) if w.property("kind") == "unit" and w.isVisible()
-                ]
+            return [w.text() for w in slip.findChildren(QLabel) if w.property("kind") == "unit" and w.isVisible()]
+
         card = self.cards()[cloud.title]
         before = sum(f.station == "combine" for f in self.model.jobs.findings())
         self.assertIn(str(before), heading())

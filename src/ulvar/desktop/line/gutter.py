@@ -83,6 +83,10 @@ class Legend(QWidget):
             painter.setFont(font("label"))
             painter.setPen(self.theme.color("soft"))
             painter.drawText(QRectF(60, y - 9, 120, 18), Qt.AlignmentFlag.AlignVCenter, moon)
+            if y + 22 < self.height():
+                painter.setFont(font("unit"))
+                painter.setPen(self.theme.color("mute"))
+                painter.drawText(QRectF(60, y + 6, 120, 16), Qt.AlignmentFlag.AlignVCenter, "altitude, top = 90°")
         for i, (kind, count, words) in enumerate(self.entries()[: 5 if moon else 6]):
             y = 9 + 16 * i
             if kind == "calibration":

@@ -89,7 +89,7 @@ class NightSky:
         if not len(self._moments) or not (self.moon > 0).any():
             return ""
         share = float(self.lit[int(np.argmax(self.moon))])
-        return f"Moon altitude, {percent(share)} lit; top = 90°"
+        return f"Moon, {percent(share)} lit"
 
     def paint_airmass(self, painter: QPainter, theme: Theme, plot: QRectF) -> None:
         """A dashed line with its scale at the right."""

@@ -161,7 +161,8 @@ class Plot(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw it all."""
-        self.paint_on(QPainter(self))
+        with QPainter(self) as painter:
+            self.paint_on(painter)
 
     def paint_on(self, painter: QPainter) -> None:
         """Draw it all with a painter whose origin is the plot's corner."""

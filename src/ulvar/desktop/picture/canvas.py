@@ -142,7 +142,8 @@ class Canvas(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the visible part, then the marks."""
         self._measure()
-        self.paint_on(QPainter(self), self.devicePixelRatioF())
+        with QPainter(self) as painter:
+            self.paint_on(painter, self.devicePixelRatioF())
 
     def paint_on(self, painter: QPainter, sharp: float) -> None:
         """Draw it all, with so many dots for each of the widget's along a side."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.parts.inputs import Choice
@@ -68,6 +69,13 @@ class SkyFoot(QWidget):
         self.read_out.setMinimumWidth(40)
         self.read_out.setToolTip("Pixels count from 1 at the lower left, as headers and regions do")
         column.addWidget(self.read_out)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Where it is narrow, what the finder has too gives way: first the colours, then the levels' buttons."""
+        super().resizeEvent(event)
+        wide = event.size().width()
+        self.colour_box.setVisible(wide >= 400)
+        self.keep.setVisible(wide >= 330)
 
     def show_picture(self, picture: Picture | None, kind: str, saturation: float | None) -> Stretch:
         """Take a picture of a kind and return the stretch that it is shown with."""

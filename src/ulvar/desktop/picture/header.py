@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from PySide6.QtCore import QSize, Signal
+from PySide6.QtCore import QSize, Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QToolButton, QWidget
 
 from ulvar.desktop.parts import glyphs
@@ -72,12 +73,14 @@ class SkyHeader(QWidget):
         row.setContentsMargins(12, 4, 8, 4)
         row.setSpacing(4)
         self.name = QLabel("")
+        self.full_name = ""
         self.name.setProperty("kind", "section")
         self.facts = ElidedLabel()
         row.addWidget(self.name)
         row.addSpacing(8)
         row.addWidget(self.facts, 1)
         self.toggles: dict[str, QToolButton] = {}
+        self._wanted: list[str] = []
         for one in TOGGLES:
             words = f"{one.title}: {one.tip[:1].lower()}{one.tip[1:]}"
             button = self._button(f"{words} ({one.keys})" if one.keys else words, one.title)
@@ -112,15 +115,37 @@ class SkyHeader(QWidget):
             action.setChecked(self.toggles[one.key].isChecked())
         return menu
 
+    def say(self, name: str) -> None:
+        """Name what is shown; a long name is cut in the middle, the tip has it whole."""
+        self.full_name = name
+        self._fit()
+
     def show_for(self, station: str) -> None:
-        """Show the buttons that are of use at a station; their keys work everywhere."""
-        for key, button in self.toggles.items():
-            if key != "colour":
-                button.setVisible(key in _SHOWN.get(station, ("fit",)))
+        """Show the buttons that are of use at a station, as far as there is room; their keys work everywhere."""
+        self._wanted = [*_SHOWN.get(station, ("fit",)), *(["colour"] if "colour" in self._wanted else [])]
+        self._fit()
 
     def offer_colour(self, there: bool) -> None:
         """Show the button for colours only where there are any."""
-        self.toggles["colour"].setVisible(there)
+        self._wanted = [key for key in self._wanted if key != "colour"] + (["colour"] if there else [])
+        self._fit()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Show as many buttons as leave the exposure's name room; the menu has them all."""
+        super().resizeEvent(event)
+        self._fit()
+
+    def _fit(self) -> None:
+        longest = max(90, int(0.55 * self.width()) - 20)
+        words = self.name.fontMetrics().elidedText(self.full_name, Qt.TextElideMode.ElideMiddle, longest)
+        self.name.setText(words)
+        self.name.setToolTip(self.full_name if words != self.full_name else "")
+        room = self.width() - self.name.sizeHint().width() - 64
+        shown = max(1, room // 32)
+        # What is seldom used stands first and gives way first.
+        kept = [key for key in self.toggles if key in self._wanted][-shown:]
+        for key, button in self.toggles.items():
+            button.setVisible(key in kept)
 
     def set_theme(self, theme: Theme) -> None:
         """Take another theme."""

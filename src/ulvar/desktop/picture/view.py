@@ -47,6 +47,8 @@ class SkyView(QWidget):
         self._before = ""
         self._mask: tuple[str, np.ndarray | None] = ("", None)
         self.marks = Marks(model)
+        # Narrower than its foot likes to be: that gives way.
+        self.setMinimumWidth(280)
         self.setObjectName("skybar")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         layout = QVBoxLayout(self)
@@ -116,7 +118,7 @@ class SkyView(QWidget):
     def show_file(self, path: str, title: str) -> None:
         """Show a product (a master, a stack) in the place of the current exposure."""
         self._override = path
-        self.header.name.setText(title)
+        self.header.say(title)
         self.header.facts.set_words("")
         self._request(path)
 
@@ -131,13 +133,13 @@ class SkyView(QWidget):
             return
         facts = self._model.facts(self._model.current)
         if facts is None:
-            self.header.name.setText("")
+            self.header.say("")
             self.header.facts.set_words("")
             self._wanted = ""
             self.canvas.set_picture(None, "")
             self.foot.show_picture(None, "", None)
             return
-        self.header.name.setText(facts.stem)
+        self.header.say(facts.stem)
         path = self.naming.path_for(facts)
         self.header.offer_colour(self._has_colour)
         self.header.facts.set_words(", ".join(self.naming.told(facts, path)))

@@ -85,7 +85,7 @@ class Exports(QObject):
     def save_picture(self, path: Path, size: Size = AS_SEEN, *, marks: bool = True, titled: bool = True) -> None:
         """Save the sky view's picture, with marks, caption and scale, atomically."""
         canvas = self._sky.canvas
-        caption = picture_caption(self._model, self._sky.header.name.text(), canvas, self._sky.product, size)
+        caption = picture_caption(self._model, self._sky.header.full_name, canvas, self._sky.product, size)
         image = render_picture(canvas, caption if titled else [], size, marks=marks)
         self._write(path, lambda: save_image(image, path))
 

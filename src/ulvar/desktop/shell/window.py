@@ -47,6 +47,7 @@ from ulvar.desktop.shell.commands import Commands, Regions
 from ulvar.desktop.shell.exports import Exports
 from ulvar.desktop.shell.finder import Finder
 from ulvar.desktop.shell.keyboard import Keyboard
+from ulvar.desktop.shell.layout import Layout, Rail
 from ulvar.desktop.shell.path_bar import PathBar
 from ulvar.desktop.slip.slip import Slip
 from ulvar.desktop.work.movie import Movie
@@ -86,7 +87,6 @@ class MainWindow(QMainWindow):
         self.model.night_changed.connect(
             lambda: self.setWindowTitle(f"{self.model.night.name} – Ulvar" if self.model.night else "Ulvar")
         )
-        self._widths: dict[str, int] = {}
         self._station(self.model.station)
 
     def _build(self) -> None:
@@ -115,14 +115,15 @@ class MainWindow(QMainWindow):
         self.slip.action_wanted.connect(lambda: self.command("go on"))
         self.slip.again_wanted.connect(lambda: self.command("run"))
         self.slip.every_wanted.connect(lambda: self.command("run every"))
-        for widget in (self.boards, self.sky, self.slip):
+        self.rail = Rail(self.theme)
+        for widget in (self.boards, self.rail, self.sky, self.slip):
             self.splitter.addWidget(widget)
-        self.splitter.setStretchFactor(1, 1)
-        self.splitter.splitterMoved.connect(self._moved)
+        self.splitter.setStretchFactor(2, 1)
         column.addWidget(self.splitter, 1)
         self.line = NightLine(self.model, self.theme)
         column.addWidget(self.line)
         self.setCentralWidget(central)
+        self.regions = Layout(self, self.splitter, self.boards, self.rail, self.sky, self.line)
         self.finder = Finder(central)
         self.toast = QLabel(central)
         self.toast.setObjectName("finder")
@@ -185,7 +186,10 @@ class MainWindow(QMainWindow):
 
     def command(self, word: str) -> None:
         """Run a command by its word; this is what menus, keys, finder and buttons call."""
-        self.commands.do(word)
+        if word == "toggle fit" and self.regions.railed:
+            self.regions.turn()
+        else:
+            self.commands.do(word)
 
     def _menu(self) -> None:
         self.build_menu().exec(self.path_bar.menu_button.mapToGlobal(self.path_bar.menu_button.rect().bottomLeft()))
@@ -224,6 +228,7 @@ class MainWindow(QMainWindow):
         apply_theme(QApplication.instance(), self.theme)  # type: ignore[arg-type]
         for part in (self.path_bar, self.sky, self.slip, self.line):
             part.set_theme(self.theme)
+        self.rail.theme = self.theme
         for board in self.board_of.values():
             board.set_theme(self.theme)
         self.update()
@@ -236,23 +241,12 @@ class MainWindow(QMainWindow):
             other.setSizePolicy(policy, policy)
         self.boards.setCurrentWidget(board)
         board.come_in_sight()
-        self._lay_out()
-
-    def _lay_out(self) -> None:
-        station = self.model.station
-        total = self.width() - 2
-        slip = 288 if total >= 1200 else 264
-        board = self._widths.get(station, min(self.board_of[station].width_hint, int(total * 0.55)))
-        board = min(board, total - slip - 280)
-        self.splitter.setSizes([board, total - board - slip, slip])
-
-    def _moved(self) -> None:
-        self._widths[self.model.station] = self.splitter.sizes()[0]
+        self.regions.show_station(station, board.width_hint)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Lay the regions out anew."""
         super().resizeEvent(event)
-        self._lay_out()
+        self.regions.arrange()
 
     def _say(self, text: str) -> None:
         if not text:

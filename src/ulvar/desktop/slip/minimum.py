@@ -26,13 +26,14 @@ def show_minimum(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel:
     if "kwee_van_woerden_mid" in fit:
         off = (fit["kwee_van_woerden_mid"] - fit["mid_bjd_tdb"]) * 86400
         # Of a second way to time it the difference is told, with its own error.
-        rows.append(("Kwee–van Woerden", f"{off:+.0f} ± {fit['kwee_van_woerden_error_d'] * 86400:.0f} s from the fit"))
+        error = fit["kwee_van_woerden_error_d"] * 86400
+        rows.append(("Kwee–van Woerden, from the fit", f"{off:+.0f} ± {error:.0f} s"))
     rows.append(("Depth", f"{fit['depth_mag']:.3f} ± {fit['depth_error_mag']:.3f} mag"))
     rows.append(("Duration", f"{24 * fit['duration_d']:.2f} ± {24 * fit['duration_error_d']:.2f} h"))
     rows.append(("Residual scatter", f"{1000 * fit['rms_mag']:.1f} mmag"))
     for name, text in rows:
         line = QHBoxLayout()
-        line.addWidget(label(name), 1)
+        line.addWidget(label(name, wrap=True), 1)
         line.addWidget(label(text.replace("-", "−"), "value"))
         place.addLayout(line)
     place.addSpacing(6)

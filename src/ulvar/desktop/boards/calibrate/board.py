@@ -25,7 +25,7 @@ _PAGES = (
 class CalibrateBoard(Board):
     """Four pages about the same question."""
 
-    width_hint = 400
+    width_hint = 440
 
     def __init__(self, *arguments) -> None:  # type: ignore[no-untyped-def]
         self.page = "lights"

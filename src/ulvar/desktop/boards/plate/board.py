@@ -14,6 +14,8 @@ from ulvar.desktop.picture.tools import sexagesimal
 class PlateBoard(Board):
     """The current exposure's solution, and the state of all."""
 
+    width_hint = 392
+
     def fill(self) -> None:
         """Build the solution's numbers and the table."""
         # Until the numbers are built there is nothing that the current exposure could be told in.

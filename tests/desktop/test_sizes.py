@@ -1,0 +1,124 @@
+"""Small windows, large screens: nothing that is needed is cut, and what does not fit waits in a rail."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QToolButton,
+    QWidget,
+)
+
+from tests.desktop.scored import ScoredCase
+from ulvar.desktop.parts.widgets import ElidedLabel
+from ulvar.night import STATIONS
+
+
+def inside(widget: QWidget, window: QWidget) -> bool:
+    """Whether a widget that is not in a scrolled part lies within the window."""
+    corner = widget.mapTo(window, widget.rect().topLeft())
+    return corner.x() >= 0 and corner.x() + widget.width() <= window.width()
+
+
+def cut(window: QWidget) -> list[str]:
+    """Return what of the window's words and numbers has no room."""
+    found = []
+    for widget in window.findChildren(QWidget):
+        if not widget.isVisible():
+            continue
+        text, room = "", 0
+        metrics = widget.fontMetrics()
+        if isinstance(widget, QPushButton | QToolButton) and widget.text():
+            text, room = widget.text().replace("&", ""), widget.width() - 4
+        elif isinstance(widget, QLabel) and not isinstance(widget, ElidedLabel) and not widget.wordWrap():
+            text, room = widget.text(), widget.width()
+        elif isinstance(widget, QAbstractSpinBox):
+            line = widget.findChild(QLineEdit)
+            text, room = widget.text(), line.width() if line is not None else widget.width()
+        elif isinstance(widget, QComboBox):
+            text, room = widget.currentText(), widget.width() - 30
+        wide = max((metrics.horizontalAdvance(part) for part in text.split("\n")), default=0)
+        if wide > room + 1:
+            found.append(f"{type(widget).__name__} '{text}' {wide} > {room}")
+        elif text and not inside(widget, window):
+            found.append(f"{type(widget).__name__} '{text}' is beyond the window")
+    return found
+
+
+class Sizes(ScoredCase):
+    def quiet(self) -> None:
+        for _ in range(12):
+            QApplication.processEvents()
+            QTest.qWait(2)
+
+    def test_nothing_is_cut_at_1024_and_at_1280(self) -> None:
+        for width, height in ((1024, 700), (1280, 800)):
+            self.window.resize(width, height)
+            self.quiet()
+            self.assertEqual((self.window.width(), self.window.height()), (width, height))
+            for station in STATIONS:
+                self.model.set_station(station)
+                self.quiet()
+                with self.subTest(station=station, width=width):
+                    self.assertEqual(cut(self.window), [])
+            for page in ("rules", "stars", "field", "exposures"):
+                self.page(page)
+                self.quiet()
+                with self.subTest(page=page, width=width):
+                    self.assertEqual(cut(self.window), [])
+
+    def test_a_wide_board_puts_the_picture_on_a_rail(self) -> None:
+        window = self.window
+        self.model.set_station("intake")
+        self.quiet()
+        self.assertTrue(window.sky.isVisible() and not window.rail.isVisible(), "at 1280 both fit")
+        window.resize(1024, 700)
+        self.quiet()
+        self.assertTrue(window.rail.isVisible() and not window.sky.isVisible())
+        self.assertGreater(window.boards.width(), 650)
+        # F, or a click, brings it up over the board, and the board back.
+        self.key(Qt.Key.Key_F)
+        self.quiet()
+        self.assertTrue(window.sky.isVisible() and not window.boards.isVisible())
+        self.assertGreater(window.sky.canvas.width(), 650)
+        self.shown()
+        self.click(window.rail)
+        self.quiet()
+        self.assertTrue(window.boards.isVisible() and not window.sky.isVisible())
+        # Where both fit there is none, and F fits the picture.
+        self.key(Qt.Key.Key_F)
+        self.model.set_station("plate")
+        self.quiet()
+        self.assertTrue(window.boards.isVisible() and window.sky.isVisible() and not window.rail.isVisible())
+        window.sky.canvas.zoom(4.0)
+        self.key(Qt.Key.Key_F)
+        self.assertTrue(window.sky.canvas.fitted)
+        # Back at the wide board the board is what is seen.
+        self.model.set_station("intake")
+        self.quiet()
+        self.assertTrue(window.boards.isVisible() and not window.sky.isVisible())
+        window.resize(1400, 900)
+        self.quiet()
+        self.assertTrue(window.sky.isVisible() and window.boards.isVisible())
+
+    def test_a_long_name_is_cut_in_the_middle_and_whole_in_the_tip(self) -> None:
+        header = self.window.sky.header
+        long = "a_very_long_name_of_an_exposure_" * 6 + "0042"
+        header.say(long)
+        self.quiet()
+        self.assertTrue(header.name.text().endswith("0042") and header.name.text().startswith("a_very"))
+        self.assertIn("…", header.name.text())
+        self.assertEqual((header.name.toolTip(), header.full_name), (long, long))
+        self.assertLessEqual(header.more.geometry().right(), header.width())
+
+
+if __name__ == "__main__":
+    import unittest
+
+    unittest.main()
