@@ -128,6 +128,7 @@ class Doing(ScoredCase):
             night.settings.model_dump() if night else None, dict(self.model.left_out()), self.model.current,
             self.model.station, self.model.brushed, self.model.undo.index(), len(self.asked), len(self.runs),
             len(self.wanted), len(self.messages), self.window.theme.name, panel is not None and panel.isVisible(),
+            self.window.sky.foot.keep.isChecked(),
             [w.metaObject().className() for w in QApplication.topLevelWidgets() if w.isVisible()],
         )  # fmt: skip
 

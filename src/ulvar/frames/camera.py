@@ -66,6 +66,9 @@ def exif_facts(path: str, **known: Any) -> ExposureFacts:
         origins["start_utc"] = "metadata" if zoned else "guessed"
     focal = _ratio(tags, "EXIF FocalLength")
     number = _ratio(tags, "EXIF FNumber")
+    if focal:
+        values["focal_length_mm"] = focal
+        origins["focal_length_mm"] = "metadata"
     if focal and number:
         values["aperture_mm"] = focal / number
         origins["aperture_mm"] = "metadata"

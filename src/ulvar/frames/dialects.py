@@ -12,7 +12,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
-from ulvar.frames.facts import ExposureFacts, Role
+from ulvar.frames.facts import ExposureFacts, Role, pixel_scale
 from ulvar.frames.sexagesimal import parse_angle
 from ulvar.frames.times import parse_time, time_from_jd, time_from_mjd, utc_from_scale
 
@@ -28,6 +28,8 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "saturation_adu": ("SATURATE", "SATLEVEL", "SATURAT"),
     "nonlinear_adu": ("MAXLIN", "LINLIMIT", "NONLIN"),
     "aperture_mm": ("APTDIA", "APERTUR"),
+    "focal_length_mm": ("FOCALLEN", "FOCAL"),
+    "pixel_size_um": ("XPIXSZ", "PIXSIZE1", "PIXSIZE"),
     "site_height_m": ("SITEELEV", "SITEALT", "ALT-OBS", "OBSGEO-H", "HEIGHT"),
     "pedestal_adu": ("PEDESTAL",),
     "black_adu": ("BLACKADU",),
@@ -191,7 +193,7 @@ def _times(reader: _Reader, exposure_s: float | None) -> tuple[datetime | None, 
     return start, mid
 
 
-def _scale(reader: _Reader) -> float | None:
+def _scale(reader: _Reader, focal_length_mm: float | None, pixel_size_um: float | None) -> float | None:
     scale = reader.first("scale_arcsec_px", ("SECPIX", "PIXSCALE", "SCALE", "SECPIX1"), _finite)
     if scale:
         return abs(float(scale))
@@ -205,12 +207,10 @@ def _scale(reader: _Reader) -> float | None:
     if cdelt and str(reader.value("CTYPE1") or "").startswith("RA"):
         reader.origins["scale_arcsec_px"] = "header CDELT2"
         return abs(cdelt) * 3600
-    focal = _number_or_none(reader.value("FOCALLEN"))
-    pixel = _number_or_none(reader.value("XPIXSZ")) or _number_or_none(reader.value("PIXSIZE1"))
-    if focal and pixel:
-        reader.origins["scale_arcsec_px"] = "header FOCALLEN and XPIXSZ"
-        return 206.264806 * pixel / focal
-    return None
+    scale = pixel_scale(focal_length_mm, pixel_size_um)
+    if scale is not None:
+        reader.origins["scale_arcsec_px"] = "focal length and pixel size"
+    return scale
 
 
 def _number_or_none(value: Any) -> float | None:
@@ -249,7 +249,7 @@ def facts_from_header(header: Mapping[str, Any], path: str, **known: Any) -> Exp
         _pointing_from_wcs(reader, values)
     values["pedestal_adu"] = values["pedestal_adu"] or 0.0
     values["binning"] = reader.first("binning", ("XBINNING", "BINNING", "CCDSUM", "BINX", "CCDBIN1"), _binning) or 1
-    values["scale_arcsec_px"] = _scale(reader)
+    values["scale_arcsec_px"] = _scale(reader, values["focal_length_mm"], values["pixel_size_um"])
     values["count"] = reader.first("count", ("NCOMBINE", "NFRAMES"), lambda v: int(v) if int(v) > 0 else None) or 1
     values["start_utc"], values["mid_utc"] = _times(reader, values["exposure_s"])
     values["cfa"] = reader.first("cfa", ("BAYERPAT", "CFAPAT", "COLORTYP"), _cfa) or ""

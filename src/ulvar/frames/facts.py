@@ -71,8 +71,10 @@ class ExposureFacts:
         Pixel scale [arcsec / px].
     site_latitude_deg, site_longitude_deg, site_height_m : float or None
         Site: latitude, longitude positive east [deg], height [m].
-    aperture_mm : float or None
-        Clear aperture of the telescope [mm].
+    aperture_mm, focal_length_mm : float or None
+        Clear aperture and focal length of the telescope [mm].
+    pixel_size_um : float or None
+        Side of a pixel as it was read, binned ones together [um].
     saturation_adu : float or None
         Level at which pixels saturate [ADU].
     nonlinear_adu : float or None
@@ -122,6 +124,8 @@ class ExposureFacts:
     readout_mode: str = ""
     software: str = ""
     aperture_mm: float | None = None
+    focal_length_mm: float | None = None
+    pixel_size_um: float | None = None
     site_latitude_deg: float | None = None
     site_longitude_deg: float | None = None
     site_height_m: float | None = None
@@ -186,6 +190,13 @@ _TEXT = {
 }  # fmt: skip
 
 
+def pixel_scale(focal_length_mm: float | None, pixel_size_um: float | None) -> float | None:
+    """Return the pixel scale [arcsec / px] of a telescope and a sensor; None where one of them is unknown."""
+    if not focal_length_mm or not pixel_size_um or focal_length_mm <= 0 or pixel_size_um <= 0:
+        return None
+    return 206.264806 * pixel_size_um / focal_length_mm
+
+
 def _parse_fact(name: str, text: str) -> Any:
     if name in _TEXT:
         return text
@@ -212,7 +223,10 @@ def _parse_fact(name: str, text: str) -> Any:
         return moment
     if name in ("ra_deg", "dec_deg"):
         return parse_angle(text, hours=name == "ra_deg")
-    return float(text)
+    number = float(text)
+    if name in ("focal_length_mm", "pixel_size_um", "scale_arcsec_px", "aperture_mm") and not number > 0:
+        raise ValueError("a number above 0")
+    return number
 
 
 def _middle(facts: ExposureFacts, changes: Mapping[str, Any]) -> datetime | None:
@@ -262,5 +276,11 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
         return facts
     if ("exposure_s" in changes or "start_utc" in changes) and "mid_utc" not in changes:
         changes["mid_utc"] = _middle(facts, changes)
+    if {"focal_length_mm", "pixel_size_um"} & set(changes) and "scale_arcsec_px" not in changes:
+        scale = pixel_scale(
+            changes.get("focal_length_mm", facts.focal_length_mm), changes.get("pixel_size_um", facts.pixel_size_um)
+        )
+        if scale is not None:
+            changes["scale_arcsec_px"] = scale
     origins = {**facts.origins, **dict.fromkeys(changes, "user")}
     return replace(facts, origins=origins, **changes)

@@ -12,18 +12,33 @@ from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import label
 from ulvar.frames import ExposureFacts, Role, with_user_facts
 
-# name, label, unit
+# name, label, unit, and what it is for
 FIELDS = (
-    ("role", "Role", ""), ("object", "Object", ""), ("filter", "Filter", ""), ("exposure_s", "Exposure time", "s"), ("gain", "Gain setting", ""),
-    ("offset", "Offset setting", ""), ("temperature_c", "Sensor temperature", "°C"), ("binning", "Binning", ""),
-    ("camera", "Camera", ""), ("session", "Session", ""), ("start_utc", "Start", "UTC"), ("count", "Frames combined", ""),
-    ("gain_e_per_adu", "Gain", "e⁻/ADU"), ("read_noise_e", "Read noise", "e⁻"), ("saturation_adu", "Saturation", "ADU"),
-    ("ra_deg", "Right ascension", "° or h m s"), ("dec_deg", "Declination", "° or ° ′ ″"),
-    ("scale_arcsec_px", "Pixel scale", "″/px"), ("site", "Site", "latitude °, east °, m"),
-    ("telescope", "Telescope", ""),
+    ("role", "Role", "", "What the exposure is for"),
+    ("object", "Object", "", "What it shows; exposures of one field are one series whatever they are called"),
+    ("filter", "Filter", "", "Lights take flats of their own filter, and make a series with it"),
+    ("exposure_s", "Exposure time", "s", "Lights take darks of their own exposure time"),
+    ("gain", "Gain setting", "", "The camera's setting, in its own units"),
+    ("offset", "Offset setting", "", "The camera's setting, in its own units"),
+    ("temperature_c", "Sensor temperature", "°C", "Lights take darks of their own temperature"),
+    ("binning", "Binning", "", "How many pixels a side were read as one"),
+    ("camera", "Camera", "", "Frames of another camera never calibrate these"),
+    ("session", "Session", "", "The observing night, from noon to noon, or what the folders say"),
+    ("start_utc", "Start", "UTC", "When the shutter opened"),
+    ("count", "Frames combined", "", "Of a master: how many frames it was made of"),
+    ("gain_e_per_adu", "Gain", "e⁻/ADU", "Electrons for each ADU; errors need it"),
+    ("read_noise_e", "Read noise", "e⁻", "Of a single read; errors and weights need it"),
+    ("saturation_adu", "Saturation", "ADU", "From this level on stars are not trusted"),
+    ("ra_deg", "Right ascension", "° or h m s", "Where the telescope pointed, ICRS; the plate is looked for there"),
+    ("dec_deg", "Declination", "° or ° ′ ″", "Where the telescope pointed, ICRS; the plate is looked for there"),
+    ("focal_length_mm", "Focal length", "mm", "With the pixel size it gives the pixel scale"),
+    ("pixel_size_um", "Pixel size", "µm", "As it was read: of binned pixels, all together"),
+    ("scale_arcsec_px", "Pixel scale", "″/px", "A hint for the plate, and for seeing on the sky"),
+    ("site", "Site", "lat °, east °, m", "Latitude, longitude to the east, height, with commas between; airmass and barycentric times need it"),
+    ("telescope", "Telescope", "", "Exposures of several telescopes in one folder are told apart by it"),
 )  # fmt: skip
 # Facts stand in two columns: all of them fit on a small screen.
-_ROWS = 10
+_ROWS = 11
 
 
 def shown(facts: ExposureFacts, name: str) -> str:
@@ -61,7 +76,7 @@ class FactsPanel(Panel):
         grid.setVerticalSpacing(6)
         self.fields: dict[str, QLineEdit | QComboBox] = {}
         self._before: dict[str, str] = {}
-        for place, (name, text, unit) in enumerate(FIELDS):
+        for place, (name, text, unit, sentence) in enumerate(FIELDS):
             side, row = divmod(place, _ROWS)
             column = 5 * side
             values = {shown(f, name) for f in members}
@@ -81,7 +96,8 @@ class FactsPanel(Panel):
                 editor = QLineEdit(value)
                 editor.setPlaceholderText("" if same else "several")
             editor.setObjectName(f"fact.{name}")
-            editor.setAccessibleName(text)
+            editor.setAccessibleName(f"{text}, {unit}" if unit else text)
+            editor.setToolTip(f"{sentence}{f' ({unit})' if unit else ''}")
             editor.setFixedWidth(182)
             self.fields[name] = editor
             self._before[name] = value

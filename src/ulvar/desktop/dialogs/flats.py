@@ -41,7 +41,7 @@ class FlatsPanel(Panel):
         self.body.addLayout(row)
         self.rows = Rows(["Filter", "Test\ns", "Level\nADU", "Use\ns", "or light by ×", "Level then\nADU"])
         self.rows.theme = getattr(parent, "theme", None)
-        view = table(self.rows)
+        view = table(self.rows, "Flats by filter, and what to set")
         view.setFixedHeight(170)
         self.body.addWidget(view)
         self.warnings = label("", "check", wrap=True)

@@ -19,7 +19,7 @@ _ORIGINS = {"user": "you", "path": "its path", "guessed": "a guess", "measured":
 
 def corrected_lines(facts: ExposureFacts) -> list[str]:
     """Return the facts that do not come from the header, in words."""
-    titles = {name: text for name, text, _ in FIELDS}
+    titles = {name: text for name, text, *_ in FIELDS}
     lines = []
     for name, origin in sorted(facts.origins.items()):
         if origin in _ORIGINS and name in titles:
@@ -32,7 +32,7 @@ def _fact_cards(facts: ExposureFacts | None) -> list[tuple[str, str, str]]:
     if facts is None:
         return []
     return [
-        (text, f"{shown(facts, name)} {unit}".strip(), facts.origins.get(name, "")) for name, text, unit in FIELDS
+        (text, f"{shown(facts, name)} {unit}".strip(), facts.origins.get(name, "")) for name, text, unit, _ in FIELDS
         if shown(facts, name)
     ]  # fmt: skip
 
@@ -60,12 +60,13 @@ class HeaderPanel(Panel):
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find in names, values and comments")
         self.search.setAccessibleName("Find in the header")
+        self.search.setToolTip("Only cards whose name, value or comment contains this")
         self.search.setClearButtonEnabled(True)
         self.search.textChanged.connect(self._narrow)
         self.body.addWidget(self.search)
         self.rows = Rows(["Keyword", "Value", "Comment"], words=True)
         self.rows.theme = theme
-        self.view = table(self.rows, stretch=2)
+        self.view = table(self.rows, "Cards of the header", stretch=2)
         # One long comment is not to push all others out of sight: what is cut is in the cell's tooltip.
         self.view.horizontalHeader().setMaximumSectionSize(300)
         self.body.addWidget(self.view, 1)

@@ -30,7 +30,7 @@ class MastersPanel(Panel):
         self._model = model
         grid = QGridLayout()
         grid.setHorizontalSpacing(10)
-        for column, text in enumerate(("File", "Master", "Frames", "Exposure s", "Filter")):
+        for column, text in enumerate(("File", "Master", "Frames", "Exposure time\ns", "Filter")):
             grid.addWidget(label(text, "unit"), 0, column)
         self.lines: list[tuple[Path, ExposureFacts, QComboBox, QLineEdit, QLineEdit, QLineEdit]] = []
         problems = []
@@ -48,6 +48,7 @@ class MastersPanel(Panel):
             role.setCurrentIndex(max(-1, role.findData(facts.role.value)))
             role.setPlaceholderText("choose")
             role.setAccessibleName(f"{path.name}: master of")
+            role.setToolTip("What the file is a master of")
             count = QLineEdit(str(facts.count) if facts.count > 1 else "")
             count.setValidator(QIntValidator(1, 100_000, count))
             count.setPlaceholderText("how many")
@@ -56,6 +57,12 @@ class MastersPanel(Panel):
             numbers.setLocale(QLocale.c())
             exposure.setValidator(numbers)
             band = QLineEdit(facts.filter)
+            for field, words, tip in (
+                (count, "frames", "How many frames it was made of"), (exposure, "exposure time", "Exposure time, s"),
+                (band, "filter", "Of a flat: its filter"),
+            ):  # fmt: skip
+                field.setAccessibleName(f"{path.name}: {words}")
+                field.setToolTip(tip)
             for column, widget in enumerate((role, count, exposure, band), 1):
                 grid.addWidget(widget, row, column)
             self.lines.append((path, facts, role, count, exposure, band))

@@ -89,7 +89,7 @@ class SessionsPanel(Panel):
         self.body.addWidget(label("All files would fall so:"))
         self.rows = Rows(["Value", "Files"])
         self.rows.theme = getattr(parent, "theme", None)
-        view = table(self.rows)
+        view = table(self.rows, "Values, and how many files have them")
         view.setFixedHeight(150)
         self.body.addWidget(view)
         self._named(self.name.currentText())

@@ -108,7 +108,7 @@ def draw_dot(painter: QPainter, theme: Theme, x: float, y: float, kind: str) -> 
         painter.drawLine(QPointF(x - 3.6, y + 3.6), QPointF(x + 3.6, y - 3.6))
     else:
         painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(theme.color("text", 0.62 if kind == "other" else 1.0))
+        painter.setBrush(theme.color("text", 0.68 if kind == "other" else 1.0))
         r = 2.4 if kind == "other" else 3.0
         painter.drawEllipse(QPointF(x, y), r, r)
         if kind == "finding":
@@ -129,7 +129,7 @@ def draw_dots(painter: QPainter, theme: Theme, dots: Iterable[tuple[float, float
             special.append((x, y, kind))
     for kind, places in plain.items():
         other = kind == "other"
-        painter.setPen(round_pen(theme.color("text", 0.62 if other else 1.0), 4.8 if other else 6.0))
+        painter.setPen(round_pen(theme.color("text", 0.68 if other else 1.0), 4.8 if other else 6.0))
         painter.drawPoints(places)
     for x, y, kind in special:
         draw_dot(painter, theme, x, y, kind)

@@ -108,6 +108,13 @@ class Plot(QWidget):
         self._press: QPointF | None = None
         self._corner: QPointF | None = None
         self._points_layer = Layer()
+        words = " against ".join(part for part in (y_label, x_label) if part)
+        self.setAccessibleName(f"Plot of {words}" if words else "Plot")
+        uses = [
+            *(["click a point for its exposure"] if on_pick is not None else []),
+            *(["drag a rectangle to select several"] if on_brush is not None else []),
+        ]
+        self.setToolTip(f"{words or 'Plot'}{': ' if uses else ''}{'; '.join(uses)}")
 
     def _area(self) -> QRectF:
         # On a strip the label has no room beside the points: it stands over the strip.

@@ -97,6 +97,7 @@ def empty_state(sentence: str, button: str = "", run: Callable[[], object] | Non
     column.addWidget(words)
     if button and run is not None:
         press = QPushButton(button)
+        press.setToolTip(f"{button}: {sentence[:1].lower()}{sentence[1:]}")
         press.clicked.connect(lambda: run())
         column.addSpacing(8)
         column.addWidget(press, 0, Qt.AlignmentFlag.AlignHCenter)
@@ -312,9 +313,16 @@ class Table(QTableView):
                 header.resizeSection(column, max(header.sectionSizeHint(column), text))
 
 
-def table(model: Rows, *, on_row: Callable[[str], None] | None = None, stretch: int = 0) -> QTableView:
-    """Return a plain table without grid or zebra; the current row's key goes to `on_row`."""
+def table(
+    model: Rows, name: str, *, on_row: Callable[[str], None] | None = None, stretch: int = 0, tip: str = ""
+) -> QTableView:
+    """Return a plain table without grid or zebra; the current row's key goes to `on_row`.
+
+    `name` says what it lists, to those who cannot see it too; `tip` what a click does.
+    """
     view = Table(model, stretch)
+    view.setAccessibleName(name)
+    view.setToolTip(tip or (f"{name}: a row goes to its exposure" if on_row is not None else name))
     view.setShowGrid(False)
     view.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
     view.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)

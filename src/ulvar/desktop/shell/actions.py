@@ -55,7 +55,13 @@ ACTIONS = (
     ActionSpec("undo", "Undo", "Ctrl+Z", "Undo the last change", "edit"),
     ActionSpec("redo", "Redo", "Ctrl+Shift+Z", "Do it again", "edit"),
     ActionSpec("leave out", "Leave out or put back", "X", "The brushed exposures, or the current one", "edit"),
-    ActionSpec("facts", "Facts of this exposure…", "Ctrl+I", "See and correct what is known of the exposure", "edit"),
+    ActionSpec(
+        "facts",
+        "Facts of this exposure…",
+        "Ctrl+I",
+        "See and correct role, filter, times, site, pointing, focal length and all else that is known",
+        "edit",
+    ),
     ActionSpec(
         "header",
         "Header of this file",
@@ -131,6 +137,20 @@ ACTIONS = (
         "As a click there; a line, a rectangle or a circle begins at the first and ends at the second",
         "view",
     ),
+    ActionSpec(
+        "page lights", "Calibrated lights", "", "Calibrate: what was used, and the noise before and after", "go"
+    ),
+    ActionSpec(
+        "page defects", "Defective pixels of the camera", "", "Calibrate: thresholds, and the camera's list", "go"
+    ),
+    ActionSpec("page flat", "Flat fit", "", "Calibrate: does the flat correct too much or too little?", "go"),
+    ActionSpec(
+        "page camera",
+        "Gain and read noise",
+        "",
+        "Calibrate: measured from pairs of flats, remembered for the camera",
+        "go",
+    ),
     ActionSpec("page exposures", "Exposures and their qualities", "", "Combine: table, lines and scatter", "go"),
     ActionSpec("page rules", "Rules and score", "", "Combine: what holds exposures out of the stack", "go"),
     ActionSpec("page stars", "Stars of this exposure", "", "Combine: the star table and the limits of finding", "go"),
@@ -197,6 +217,13 @@ ACTIONS = (
         "view",
     ),
     *(ActionSpec(f"toggle {one.key}", one.title, one.keys, one.tip, "view") for one in TOGGLES),
+    ActionSpec(
+        "same levels",
+        "Same levels for all exposures",
+        "",
+        "So that a cloud or dawn shows; again for levels of each",
+        "view",
+    ),
     ActionSpec("auto", "Auto levels", "L", "Choose black and white from sky level and noise", "view"),
     ActionSpec("theme dark", "Dark theme", "", "Slate with amber", "view"),
     ActionSpec("theme light", "Light theme", "", "For daylight", "view"),

@@ -10,13 +10,16 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, QPointF, Qt
 from PySide6.QtGui import QCursor
-from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QToolTip, QWhatsThis, QWidget
+from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QMenu, QToolTip, QWhatsThis, QWidget
 
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.boards.calibrate.board import PAGES as CALIBRATE_PAGES
+from ulvar.desktop.boards.calibrate.board import CalibrateBoard
 from ulvar.desktop.boards.combine.board import CombineBoard
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.plan import plan_action, plan_run
 from ulvar.desktop.models.starpick import add_stars, give_role, propose_stars
+from ulvar.desktop.picture.stretch import COLOURS, STRETCHES
 from ulvar.desktop.picture.tools import sexagesimal
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS
@@ -110,6 +113,7 @@ class Commands(QObject):
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
                 "curve together": self._together,
+                "same levels": self._regions.sky.foot.keep.toggle,
                 "tile": self._regions.sky.next_tiling, "add rule": self._add_rule,
             }  # fmt: skip
             (self._chores.commands.get(command) or simple[command])()
@@ -206,18 +210,37 @@ class Commands(QObject):
 
     def _find(self) -> None:
         model = self._model
-        entries: list[Entry] = [
-            (spec.text, spec.keys, partial(self.do, spec.command)) for spec in ACTIONS if spec.command != "find"
-        ]
+        entries = [
+            Entry(spec.text, spec.keys, partial(self.do, spec.command), spec.tip) for spec in ACTIONS if spec.command != "find"
+        ]  # fmt: skip
+        entries += self._of_the_picture() + self._of_the_board()
         for star in model.night.stars() if model.night else []:
-            entries.append((f"Star {star.name}", star.role, partial(self._go_to_star, star.name)))
+            entries.append(Entry(f"Star {star.name}", star.role, partial(self._go_to_star, star.name)))
         for one in model.all_series():
-            entries.append((f"Series {one.title}", f"{len(one.members)}", partial(model.go_to_series, one.key)))
+            entries.append(Entry(f"Series {one.title}", f"{len(one.members)}", partial(model.go_to_series, one.key)))
         for facts in model.lights():
-            entries.append((f"Exposure {facts.stem}", "", partial(model.set_current, facts.path)))
+            entries.append(Entry(f"Exposure {facts.stem}", "", partial(model.set_current, facts.path)))
         for folder in model.recent():
-            entries.append((f"Open recent {Path(folder).name}", "", partial(model.open, Path(folder))))
+            entries.append(Entry(f"Open recent {Path(folder).name}", "", partial(model.open, Path(folder))))
         self._regions.finder.open(entries, self._of_place)
+
+    def _of_the_picture(self) -> list[Entry]:
+        """Stretches and colour tables."""
+        foot = self._regions.sky.foot
+        stretches = [
+            Entry(f"Stretch: {name}", "", partial(foot.stretch_box.setCurrentText, name), tip)
+            for name, tip in STRETCHES.items()
+        ]
+        return [
+            *stretches,
+            *(Entry(f"Colour table: {name}", "", partial(foot.colour_box.setCurrentText, name)) for name in COLOURS),
+        ]
+
+    def _of_the_board(self) -> list[Entry]:
+        """What the buttons of the board in sight do."""
+        board = self._regions.boards[self._model.station]
+        buttons = [b for b in board.findChildren(QAbstractButton) if b.isVisible() and b.isEnabled() and b.text()]
+        return [Entry(f"{b.text().rstrip('…')} (on this board)", "", b.click, b.toolTip()) for b in buttons]
 
     def _of_place(self, query: str) -> list[Entry]:
         """Return what can be done with a place on the sky that was typed."""
@@ -229,10 +252,10 @@ class Commands(QObject):
         words = f"{star.name} " if star.name else ""
         at = f"at {sexagesimal(star.ra, star.dec)}"
         roles = [star.role] if star.role else ["target", "comparison", "check"]
-        entries: list[Entry] = [
-            (f"{_ROLE_WORDS[role]} {words}{at}", "", partial(self._add_star, replace(star, role=role))) for role in roles
+        entries = [
+            Entry(f"{_ROLE_WORDS[role]} {words}{at}", "", partial(self._add_star, replace(star, role=role))) for role in roles
         ]  # fmt: skip
-        return [*entries, (f"Go to the place {at}", "", partial(self._go_to_sky, star.ra, star.dec))]
+        return [*entries, Entry(f"Go to the place {at}", "", partial(self._go_to_sky, star.ra, star.dec))]
 
     def _add_star(self, star: ListedStar) -> None:
         self._model.set_station("measure")
@@ -272,7 +295,13 @@ class Commands(QObject):
             QWhatsThis.showText(QCursor.pos(), "Ctrl+K finds every command. Keys 1 to 7 go to the stations.")
 
     def _page(self, page: str) -> None:
-        """Turn the Combine board to a page."""
+        """Turn a board to a page."""
+        if page in [key for key, _, _ in CALIBRATE_PAGES]:
+            calibrate = self._regions.boards["calibrate"]
+            assert isinstance(calibrate, CalibrateBoard)
+            calibrate.turn_to(page)
+            self._model.set_station("calibrate")
+            return
         board = self._regions.boards["combine"]
         assert isinstance(board, CombineBoard)
         # Turned first: the page that was in sight before would be brought up to date in vain.

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
 from PySide6.QtCore import QEvent, QObject, Qt
 from PySide6.QtGui import QKeyEvent
@@ -26,8 +27,17 @@ def matches(query: str, text: str) -> int | None:
     return total
 
 
-# Text, shortcut, and what to do.
-Entry = tuple[str, str, Callable[[], object]]
+class Entry(NamedTuple):
+    """Something that can be found: its words, its keys, what to do, and a sentence, which is searched too."""
+
+    text: str
+    keys: str
+    run: Callable[[], object]
+    tip: str = ""
+
+
+# Words that only the sentence has count less than any of the text's.
+_IN_TIP = 40
 
 
 class Finder(QWidget):
@@ -43,9 +53,13 @@ class Finder(QWidget):
         column.setContentsMargins(8, 8, 8, 8)
         self.field = QLineEdit()
         self.field.setPlaceholderText("Find a command, a star, a place on the sky, an exposure")
+        self.field.setAccessibleName("Find")
+        self.field.setToolTip("A few letters of any command, star, series or exposure, or a place on the sky")
         self.field.textChanged.connect(self._filter)
         self.field.installEventFilter(self)
         self.list = QListWidget()
+        self.list.setAccessibleName("What was found")
+        self.list.setToolTip("Up and Down choose, Enter takes")
         self.list.setFrameShape(QListWidget.Shape.NoFrame)
         self.list.itemActivated.connect(self._take)
         self.list.itemClicked.connect(self._take)
@@ -72,12 +86,17 @@ class Finder(QWidget):
         made = list(self._more(query))
         self._entries = [*made, *self._known]
         ranked = []
-        for index, (text, shortcut, _) in enumerate(self._entries):
-            score = -1 if index < len(made) else matches(query, text)
+        for index, entry in enumerate(self._entries):
+            score = -1 if index < len(made) else matches(query, entry.text)
+            if score is None and entry.tip:
+                within = matches(query, f"{entry.text} {entry.tip}")
+                score = None if within is None else within + _IN_TIP
             if score is not None:
-                ranked.append((score, index, text, shortcut))
-        for _, index, text, shortcut in sorted(ranked)[:60]:
-            item = QListWidgetItem(f"{text}    {shortcut}" if shortcut else text)
+                ranked.append((score, index))
+        for _, index in sorted(ranked)[:60]:
+            entry = self._entries[index]
+            item = QListWidgetItem(f"{entry.text}    {entry.keys}" if entry.keys else entry.text)
+            item.setToolTip(entry.tip or entry.text)
             item.setData(Qt.ItemDataRole.UserRole, index)
             self.list.addItem(item)
         if not ranked:
@@ -89,7 +108,7 @@ class Finder(QWidget):
     def _take(self, item: QListWidgetItem | None) -> None:
         if item is None or item.data(Qt.ItemDataRole.UserRole) is None:
             return
-        action = self._entries[item.data(Qt.ItemDataRole.UserRole)][2]
+        action = self._entries[item.data(Qt.ItemDataRole.UserRole)].run
         self.hide()
         action()
 

@@ -197,6 +197,7 @@ class MainWindow(QMainWindow):
     def build_menu(self) -> QMenu:
         """Return the window's menu, made from the table of actions."""
         menu = QMenu(self)
+        menu.setToolTipsVisible(True)
         for word in ("file",):
             for spec in ACTIONS:
                 if spec.menu == word:
@@ -214,6 +215,7 @@ class MainWindow(QMainWindow):
             ("Help", "help"),
         ):
             part = menu.addMenu(title)
+            part.setToolTipsVisible(True)
             for spec in ACTIONS:
                 if spec.menu == word:
                     part.addAction(self.actions_by_command[spec.command])

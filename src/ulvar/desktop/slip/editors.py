@@ -74,7 +74,8 @@ class Editors:
             editor = self._text(field, value)
         else:
             editor = self._number(field, value)
-        editor.setToolTip(field.tip)
+        unit = field.told.unit
+        editor.setToolTip(f"{field.tip} ({unit})" if unit else field.tip)
         editor.setAccessibleName(field.title)
         editor.setObjectName(f"{field.section}.{field.name}")
         row.addWidget(editor)
@@ -129,6 +130,7 @@ class Editors:
             line = QLineEdit(value)
             line.setPlaceholderText("[x1:x2,y1:y2]")
             line.setFixedWidth(98)
+            line.setAccessibleName(field.title)
             line.setToolTip(field.tip)
             line.editingFinished.connect(lambda: self._store(field.section, field.name, line.text().strip()))
             row.addWidget(line)

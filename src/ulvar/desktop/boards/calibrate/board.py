@@ -14,7 +14,8 @@ from ulvar.desktop.boards.calibrate.flat import FlatPage
 from ulvar.desktop.parts.widgets import Rows, empty_state, hairline, label, number, table
 from ulvar.frames import Group, Role
 
-_PAGES = (
+# Key, words and sentence of the board's pages.
+PAGES = (
     ("lights", "Lights", "What was calibrated with what, and the noise before and after"),
     ("defects", "Defects", "Hot and cold pixels, with counts that follow the thresholds"),
     ("flat", "Flat fit", "Does the flat correct too much or too little?"),
@@ -43,7 +44,7 @@ class CalibrateBoard(Board):
         done = self.model.products("calibrated")
         self.title.setText("Calibrated")
         self.count.setText(f"{len(done)} of {len(lights)} lights" if lights else "")
-        self.page_buttons = self.add_pages(_PAGES, self.page, self.turn_to)
+        self.page_buttons = self.add_pages(PAGES, self.page, self.turn_to)
         if self.page == "defects":
             self.defects = DefectsPage(self.model, self.theme)
             self.body.addWidget(self.defects, 1)
@@ -121,7 +122,7 @@ class CalibrateBoard(Board):
                 )  # fmt: skip
             keys.append(facts.path)
         self._rows.fill(rows, keys, marks, dim)
-        self._table = table(self._rows, on_row=self.model.set_current)
+        self._table = table(self._rows, "Lights with their noise", on_row=self.model.set_current)
         self._table.setToolTip(
             "Noise of a pixel before and after; expected is what photons, dark current, read noise and masters make"
         )

@@ -115,7 +115,7 @@ class ExposuresPage(QWidget):
         column.addWidget(self.sparks)
         self.rows = Rows(["Exposure\n", *(_HEADS[c] for c in _COLUMNS)])
         self.rows.theme = theme
-        self.view = table(self.rows, on_row=self._row_chosen)
+        self.view = table(self.rows, "Exposures with their qualities", on_row=self._row_chosen)
         self.view.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.view.setToolTip("Click a heading to sort; select several rows to leave them out together (X)")
         self.view.horizontalHeader().setSectionsClickable(True)
@@ -153,6 +153,7 @@ class ExposuresPage(QWidget):
         self.search.setPlaceholderText("name contains…")
         self.search.setMinimumWidth(56)
         self.search.setMaximumWidth(120)
+        self.search.setAccessibleName("Name contains")
         self.search.setToolTip("Only exposures whose name contains this")
         self.search.textChanged.connect(lambda _: self._fill())
         self.listed = label("", "unit")
@@ -174,6 +175,7 @@ class ExposuresPage(QWidget):
                 continue
             title = f"{words} of {product.values['count']}"
             shown = QPushButton(title)
+            shown.setToolTip("Show it in the place of the exposure (Y)")
             if kind == "stack":
                 shown.setToolTip(
                     f"SNR gain × {product.values['snr_gain']:.1f}; alignment residual {product.values['residual_px']:.3f} px"

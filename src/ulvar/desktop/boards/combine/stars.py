@@ -92,7 +92,7 @@ class StarsPage(QWidget):
             left=(10,),
         )  # fmt: skip
         self.rows.theme = theme
-        self.view = table(self.rows, on_row=self._row_chosen, stretch=10)
+        self.view = table(self.rows, "Stars of the exposure on screen", on_row=self._row_chosen, stretch=10)
         self.view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
         self.view.horizontalHeader().setStretchLastSection(True)
         self.view.setToolTip("A row's star is ringed on the picture; click a star there for its row")

@@ -211,7 +211,7 @@ class MastersBoard(Board):
                 )
             )  # fmt: skip
         self._rows.fill(rows, list(made))
-        view = table(self._rows, on_row=lambda key: self.show_file(key, Path(key).stem))
+        view = table(self._rows, "Masters of this night", on_row=lambda key: self.show_file(key, Path(key).stem))
         view.setToolTip("A row shows the master; double-click shows where frames were rejected")
         view.doubleClicked.connect(lambda index: self.show_rejected(self._rows.key(index.row())))
         self.body.addWidget(view, 1)

@@ -6,7 +6,7 @@ import math
 
 import numpy as np
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QKeySequence, QPainter, QPen, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyleOptionViewItem
 
 from ulvar.desktop.boards.base import Board
@@ -104,7 +104,13 @@ class MeasureBoard(Board):
                 marks[i, 3] = "check"
             rows.append((f"       {star.name}", number(flux, 0), number(flux / error, 0), number(ratio, 2), ""))
         self._rows.fill(rows, [s.name for s in self.listed], marks)
-        self._table = table(self._rows, on_row=self._picked)
+        self._table = table(
+            self._rows, "Stars with a role", on_row=self._picked,
+            tip="A row shows how the star behaves against the others; Delete takes its role away",
+        )  # fmt: skip
+        gone = QShortcut(QKeySequence(Qt.Key.Key_Delete), self._table)
+        gone.setContext(Qt.ShortcutContext.WidgetShortcut)
+        gone.activated.connect(self._remove)
         self._table.setItemDelegate(_Marks(self._rows, self))
         self._table.horizontalHeader().setSectionResizeMode(4, self._table.horizontalHeader().ResizeMode.Fixed)
         self._table.setColumnWidth(4, 76)
@@ -167,6 +173,13 @@ class MeasureBoard(Board):
         token = "check" if name in self.suspects else glyphs.role_token(star.role)
         self._plot.series = [Points(hours, self.curves[name], keys=keys, token=token, name=name)]
         self._plot.update()
+
+    def _remove(self) -> None:
+        """Take the chosen star's role away, undoably."""
+        row = self._table.currentIndex().row()
+        if 0 <= row < len(self.listed):
+            name = self.listed[row].name
+            self.model.matching.set_stars([s for s in self.listed if s.name != name], f"Remove {name}")
 
     def _open(self, path: str) -> None:
         self.model.set_current(path)

@@ -81,7 +81,7 @@ class PlateBoard(Board):
                 )
             )
         self._rows.fill(rows, members, dim=dim)
-        self._table = table(self._rows, on_row=self.model.set_current)
+        self._table = table(self._rows, "Plate solutions of the exposures", on_row=self.model.set_current)
         self.body.addWidget(self._table, 1)
         self._built = True
 
