@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
@@ -17,6 +24,7 @@ from PySide6.QtWidgets import (
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.parts.widgets import ElidedLabel
+from ulvar.desktop.shell.sizing import change_size, chosen_percent
 from ulvar.night import STATIONS
 
 
@@ -118,7 +126,44 @@ class Sizes(ScoredCase):
         self.assertLessEqual(header.more.geometry().right(), header.width())
 
 
-if __name__ == "__main__":
-    import unittest
+class Larger(unittest.TestCase):
+    """Text and controls from 85 to 150 %, from the next start on."""
 
+    def ratio(self, folder: str, **more: str) -> float:
+        """Return the dots a pixel of an application that is started with stored settings."""
+        code = (
+            "from PySide6.QtCore import QSettings; "
+            f"QSettings.setPath(QSettings.Format.NativeFormat, QSettings.Scope.UserScope, {folder!r}); "
+            "from ulvar.desktop.app import make_application; print(make_application().devicePixelRatio())"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], env={**os.environ, "QT_QPA_PLATFORM": "offscreen", **more}, capture_output=True,
+            text=True, check=True,
+        )  # fmt: skip
+        return float(done.stdout)
+
+    def test_steps(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            settings = QSettings(f"{folder}/s.ini", QSettings.Format.IniFormat)
+            self.assertEqual(chosen_percent(settings), 100)
+            self.assertIn("115", change_size(settings, 1))
+            self.assertEqual([change_size(settings, 1) and chosen_percent(settings) for _ in range(3)], [130, 150, 150])
+            self.assertIn("already, the largest", change_size(settings, 1))
+            self.assertIn("100", change_size(settings, 0))
+            self.assertEqual([change_size(settings, -1) and chosen_percent(settings) for _ in range(2)], [85, 85])
+            for odd in ("much", 7, None):
+                settings.setValue("text percent", odd)
+                self.assertEqual(chosen_percent(settings), 100)
+
+    def test_the_next_start_takes_it(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            self.assertEqual(self.ratio(folder), 1.0)
+            place = Path(folder) / "Ulvar" / "Ulvar.conf"
+            place.parent.mkdir()
+            place.write_text("[General]\ntext%20percent=150\n")
+            self.assertEqual(self.ratio(folder), 1.5)
+            self.assertEqual(self.ratio(folder, QT_SCALE_FACTOR="2"), 3.0, "on top of the system's own")
+
+
+if __name__ == "__main__":
     unittest.main()

@@ -9,16 +9,29 @@ from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
 import platformdirs
+from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QApplication
 
 from ulvar.desktop.parts.theme import load_fonts
 from ulvar.desktop.shell.places import Places
+from ulvar.desktop.shell.sizing import USUAL, chosen_percent
 from ulvar.desktop.shell.window import MainWindow
 from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
 
 
+def _take_size() -> None:
+    """Have Qt draw all so much larger, or smaller, as the user chose; Qt asks before there is an application."""
+    percent = chosen_percent(QSettings("Ulvar", "Ulvar"))
+    if percent != USUAL:
+        system = os.environ.get("QT_SCALE_FACTOR", "")
+        factor = float(system) if system.replace(".", "", 1).isdigit() else 1.0
+        os.environ["QT_SCALE_FACTOR"] = f"{factor * percent / 100:g}"
+
+
 def make_application() -> QApplication:
     """Return the application, made if there is none, with the shipped fonts."""
+    if QApplication.instance() is None:
+        _take_size()
     # The window's thread waits this long at most for Python's lock while another thread computes. One event asks for it
     # a hundred times, whenever Qt or NumPy gave it back: with the usual 5 ms every click would be felt.
     sys.setswitchinterval(0.0001)

@@ -228,6 +228,11 @@ ACTIONS = (
     ActionSpec("theme dark", "Dark theme", "", "Slate with amber", "view"),
     ActionSpec("theme light", "Light theme", "", "For daylight", "view"),
     ActionSpec("theme red", "Red theme", "", "For dark-adapted eyes", "view"),
+    ActionSpec("text larger", "Text and controls larger", "", "In steps up to 150 %, from the next start on", "view"),
+    ActionSpec(
+        "text smaller", "Text and controls smaller", "", "In steps down to 85 %, from the next start on", "view"
+    ),
+    ActionSpec("text usual", "Text and controls at their usual size", "", "100 %, from the next start on", "view"),
     ActionSpec("find", "Find a command", "Ctrl+K", "Every action by a few letters", "help"),
     ActionSpec("help", "What is this?", "F1", "Explain what is under the cursor", "help"),
 )

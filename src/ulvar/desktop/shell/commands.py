@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, QPointF, Qt
+from PySide6.QtCore import QObject, QPointF, QSettings, Qt
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QMenu, QToolTip, QWhatsThis, QWidget
 
@@ -26,6 +26,7 @@ from ulvar.desktop.shell.actions import ACTIONS
 from ulvar.desktop.shell.chores import Chores
 from ulvar.desktop.shell.exports import Exports
 from ulvar.desktop.shell.finder import Entry, Finder
+from ulvar.desktop.shell.sizing import change_size
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
 from ulvar.night import SERIES_STATIONS
@@ -86,6 +87,8 @@ class Commands(QObject):
             self._say(self._regions.sky.pointer.do(rest))
         elif word == "role":
             self._give_role("" if rest == "none" else rest)
+        elif word == "text":
+            self._say(change_size(QSettings("Ulvar", "Ulvar"), {"larger": 1, "smaller": -1, "usual": 0}[rest]))
         elif word == "brush":
             self._model.stretch_brush(1 if rest == "on" else -1)
         elif word == "page":
