@@ -9,8 +9,9 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QToolButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.plan import plan_action
 from ulvar.desktop.parts.theme import Theme
-from ulvar.desktop.parts.widgets import clear, hairline, label
+from ulvar.desktop.parts.widgets import clear, empty_state, hairline, label
 
 
 class Board(QWidget):
@@ -61,6 +62,8 @@ class Board(QWidget):
         ):
             signal.connect(self.mark_stale)
         model.current_changed.connect(self._current)
+        self._read = False
+        model.jobs.changed.connect(self._follow_reading)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         """On a narrow board the hint gives way."""
@@ -98,6 +101,26 @@ class Board(QWidget):
                 self._column.activate()
         # Somebody may have stepped on while another board was in sight.
         self._current()
+
+    @property
+    def reading(self) -> bool:
+        """Whether files are being read and nothing is known of them yet."""
+        jobs = self.model.jobs
+        return jobs.busy and jobs.station == "intake" and not self.model.exposures()
+
+    def _follow_reading(self) -> None:
+        """Say that files are being read as soon as they are."""
+        if self.reading != self._read:
+            self._read = self.reading
+            self.mark_stale()
+
+    def say_empty(self, sentence: str) -> None:
+        """Fill the body with a sentence and the button of the way on, which is that of the action too."""
+        if self.reading:
+            sentence, words, command = "The files are being read. What they are stands here in a moment.", "", ""
+        else:
+            words, _, command = plan_action(self.model)
+        self.body.addWidget(empty_state(sentence, words if command else "", lambda: self.command("go on")))
 
     def add_pages(
         self, pages: Sequence[tuple[str, str, str]], page: str, turn_to: Callable[[str], None]

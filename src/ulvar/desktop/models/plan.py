@@ -8,6 +8,8 @@ from ulvar.desktop.models.model import Model
 from ulvar.frames import Role
 from ulvar.night import SERIES_STATIONS, STATIONS
 
+_CALIBRATION = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
+
 
 def plan_action(model: Model) -> tuple[str, str, str]:
     """Return (button text, consequence, command) of the way on: the station's work, once that is done the next station.
@@ -41,6 +43,9 @@ def plan_run(model: Model) -> tuple[str, str, str]:
     out = model.left_out()
     lights = [f for f in model.lights() if f.path not in out]
     of_series = len(model.members() - set(out))
+    if station not in ("intake", "masters") and not lights:
+        why = "every light is left out" if model.lights() else "there are none in this night"
+        return "Add a folder…", f"Lights are needed here, and {why}.", "add folder"
     if station == "intake":
         return (
             "Go on to Masters",
@@ -48,13 +53,15 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             "go masters",
         )
     if station == "masters":
-        groups = [g for g in model.groups() if g.role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)]
+        groups = [g for g in model.groups() if g.role in _CALIBRATION]
         n = sum(any(f not in out for f in g.files) for g in groups)
         if not n:
             return "Go on to Combine", "No calibration frames: lights are used as they are.", "go combine"
         return f"Make {n} masters", "Written into the night; raw files stay as they are.", "run masters"
     if station == "calibrate":
         if not model.matching.has_masters():
+            if not any(g.role in _CALIBRATION for g in model.groups()):
+                return "Go on to Combine", "No calibration frames: lights are used as they are.", "go combine"
             return "Go to Masters", "There are no masters yet.", "go masters"
         done = len(model.products("calibrated"))
         size = sum(4 * f.width * f.height for f in lights) / 1e6
@@ -65,7 +72,12 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             if match.safe or (partial and any(c.usable for c in match.choices[:3]))
         )
         if not ready:
-            return "Go to Masters", "No light has safe masters: see the match board.", "go masters"
+            # Not back to Masters, which are made: what is missing has to be taken first.
+            return (
+                "Go on to Combine",
+                "No light has safe masters (see Masters): they are used as they are.",
+                "go combine",
+            )
         return (
             f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
             f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings.",

@@ -11,7 +11,7 @@ from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.calibrate.camera import CameraPage
 from ulvar.desktop.boards.calibrate.defects import DefectsPage
 from ulvar.desktop.boards.calibrate.flat import FlatPage
-from ulvar.desktop.parts.widgets import Rows, empty_state, hairline, label, number, table
+from ulvar.desktop.parts.widgets import Rows, hairline, label, number, table
 from ulvar.frames import Group, Role
 
 # Key, words and sentence of the board's pages.
@@ -83,18 +83,15 @@ class CalibrateBoard(Board):
         lights = self.model.lights()
         done = self.model.products("calibrated")
         if not self.model.matching.has_masters() and not done:
-            sentence = "No masters yet, so there is nothing to calibrate with."
-            self.body.addWidget(empty_state(sentence, "Go to Masters", lambda: self.command("station masters")))
+            frames = any(g.role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT) for g in self.model.groups())
+            self.say_empty(
+                "No masters yet, so there is nothing to calibrate with." if frames
+                else "No calibration frames in this night: lights are used as they are."
+            )  # fmt: skip
             return
         if not done:
             ready = len([f for f in lights if f.path not in self.model.left_out()])
-            self.body.addWidget(
-                empty_state(
-                    f"Masters are made. {ready} lights wait.",
-                    f"Calibrate {ready}",
-                    lambda: self.command("run calibrate"),
-                )
-            )
+            self.say_empty(f"Masters are made. {ready} lights wait.")
             return
         for group in self.model.groups():
             if group.role is Role.LIGHT:

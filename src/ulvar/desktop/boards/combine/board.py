@@ -11,7 +11,6 @@ from ulvar.desktop.boards.combine.field import FieldPage
 from ulvar.desktop.boards.combine.rules import RulesPage
 from ulvar.desktop.boards.combine.stars import StarsPage
 from ulvar.desktop.parts.theme import Theme
-from ulvar.desktop.parts.widgets import empty_state
 from ulvar.desktop.work.soon import Soon
 
 _PAGES = (
@@ -87,14 +86,8 @@ class CombineBoard(Board):
     def _fill_empty(self) -> None:
         self.count.setText("")
         n = len(self.model.members() - set(self.model.left_out()))
-        if n:
-            words = f"No exposure of {self.model.series_name()} is scored yet."
-            state = empty_state(words, f"Score {n}", lambda: self.command("run score"))
-        else:
-            state = empty_state(
-                "There are no lights to combine.", "Go to Intake", lambda: self.command("station intake")
-            )
-        self.body.addWidget(state)
+        name = self.model.series_name()
+        self.say_empty(f"No exposure of {name} is scored yet." if n else "There are no lights to combine.")
 
     def _stack(self) -> QStackedWidget:
         """Return what holds the pages: out of sight as long as there is nothing to show on them."""

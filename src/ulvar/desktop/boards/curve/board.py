@@ -35,17 +35,13 @@ class CurveBoard(Board):
         self.count.setText("")
         self._plots: list[Plot] = []
         if self.model.curves.series() is None:
-            self.body.addWidget(
-                empty_state("No measurements yet.", "Go to Measure", lambda: self.command("station measure"))
-            )
+            self.say_empty("No measurements yet.")
             return
         if result is None and self.model.curves.coming:
             self.body.addWidget(empty_state("The light curve is being made."))
             return
         if result is None:
-            self.body.addWidget(
-                empty_state("The stars are measured.", "Make the light curve", lambda: self.command("run curve"))
-            )
+            self.say_empty("The stars are measured.")
             return
         curve, fit = result.curve, result.eclipse
         self.title.setText(curve.name)

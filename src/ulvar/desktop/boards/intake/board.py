@@ -32,7 +32,7 @@ from ulvar.desktop.dialogs.facts import FactsPanel
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.flow import FlowLayout
 from ulvar.desktop.parts.theme import font
-from ulvar.desktop.parts.widgets import empty_state, label, number
+from ulvar.desktop.parts.widgets import label, number
 from ulvar.engine import counted
 from ulvar.frames import Group, Role
 from ulvar.inspection import Finding
@@ -257,11 +257,9 @@ class IntakeBoard(Board):
             self.title.setText("Intake")
             self.count.setText("")
             self.hint.setText("")
-            if self.model.night is not None and self.model.jobs.findings():
-                sentence = f"{self.model.jobs.findings()[0].text} Drop a folder of exposures here; raw files are never changed."
-            else:
-                sentence = "Drop a folder of exposures here; raw files are never changed."
-            self.body.addWidget(empty_state(sentence, "Open a folder", lambda: self.command("open")))
+            drop = "Drop a folder of exposures here; raw files are never changed."
+            told = self.model.jobs.findings() if self.model.night is not None else []
+            self.say_empty(f"{told[0].text} {drop}" if told else drop)
             return
         total = sum(g.count for g in groups)
         self.title.setText(f"{counted(total, 'exposure')} in {counted(len(groups), 'group')}")

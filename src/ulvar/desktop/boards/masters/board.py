@@ -48,13 +48,9 @@ class MastersBoard(Board):
         lights = [g for g in self.model.groups() if g.role is Role.LIGHT]
         self.hint.setText("second line: how far off, and age; right-click to choose" if lights else "")
         if not lights:
-            self.body.addWidget(
-                empty_state(
-                    "No lights yet, so nothing to match.",
-                    "Go to Intake",
-                    lambda: self.command("station intake"),
-                )
-            )
+            frames = any(g.role in KINDS for g in self.model.groups())
+            more = " Masters can be made of the calibration frames all the same." if frames else ""
+            self.say_empty(f"No lights in this night, so nothing to match.{more}")
             return
         library = self.model.matching.library()
         none_here = not any(g.role in KINDS for g in self.model.groups())

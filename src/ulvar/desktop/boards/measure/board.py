@@ -72,12 +72,7 @@ class MeasureBoard(Board):
         measured = len({row.file for row in series.rows}) if series else 0
         self.count.setText(f"{measured} exposures" if measured else "")
         if not self.model.scores():
-            self.body.addWidget(
-                empty_state(
-                    "Score the exposures first: it carries stars from one exposure to the next.", "Go to Combine",
-                    lambda: self.command("station combine"),
-                )
-            )  # fmt: skip
+            self.say_empty("Score the exposures first: it carries stars from one exposure to the next.")
             return
         if not self.listed:
             self.body.addWidget(

@@ -7,7 +7,7 @@ import math
 from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from ulvar.desktop.boards.base import Board
-from ulvar.desktop.parts.widgets import Rows, empty_state, hairline, label, number, table
+from ulvar.desktop.parts.widgets import Rows, hairline, label, number, table
 from ulvar.desktop.picture.tools import sexagesimal
 
 
@@ -24,28 +24,18 @@ class PlateBoard(Board):
         self.title.setText("Plate solutions")
         if not scores:
             self.count.setText("")
-            self.body.addWidget(
-                empty_state(
-                    "Score the exposures first: their stars are matched with the catalogue.",
-                    "Go to Combine",
-                    lambda: self.command("station combine"),
-                )
-            )
+            self.say_empty("Score the exposures first: their stars are matched with the catalogue.")
             return
         members = list(scores)
         self.count.setText(f"{len(plates)} of {len(members)} solved")
         if not plates:
             stars = scores[members[0]].values["stars"] if members else 0
-            if self.model.settings().plate.catalogue:
-                self.body.addWidget(
-                    empty_state(
-                        f"Not solved; {stars} stars found in the first exposure.",
-                        "Solve",
-                        lambda: self.command("run plate"),
-                    )
-                )
-            else:
-                self.body.addWidget(empty_state("Choose a star catalogue at the right: a CSV file with ra and dec."))
+            told = (
+                ""
+                if self.model.settings().plate.catalogue
+                else " Choose a star catalogue at the right: a CSV file with ra and dec."
+            )
+            self.say_empty(f"Not solved; {stars} stars found in the first exposure.{told}")
             return
         self._numbers = label("", wrap=True)
         self._where = label("", "value")
