@@ -119,6 +119,8 @@ class Series(SeriesWindow):
         self.idle()
         self.quiet()
         self.assertNotEqual(stack.stat().st_mtime_ns, made)
+        self.assertEqual(window.sky.product, str(stack), "what was made is what is seen")
+        self.assertEqual(window.sky.header.name.text(), "Stack of 4")
         self.click(slip.action)
         self.quiet()
         self.assertEqual(model.station, "plate")

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import shutil
 import threading
-from pathlib import Path
 from unittest import mock
 
 from PySide6.QtCore import Qt
@@ -150,7 +149,9 @@ class WayOn(WindowCase):
                 self.model.set_station(station)
                 self.quiet()
                 button = next(
-                    b for b in self.window.boards.currentWidget().findChildren(QPushButton) if b.text() == "Open a folder"
+                    b
+                    for b in self.window.boards.currentWidget().findChildren(QPushButton)
+                    if b.text() == "Open a folder"
                 )
                 self.click(button)
         self.assertEqual(asked, list(STATIONS))

@@ -179,20 +179,44 @@ class MeasureSettings(Section):
     """Aperture photometry."""
 
     radius: float = told(
-        _APERTURE.radius, "Aperture radius", "Aperture radius, in the unit below", decimals=2, span=(0.2, 200), gt=0
+        _APERTURE.radius,
+        "Aperture radius",
+        "Radius of the circle in which a star's light is summed",
+        decimals=2,
+        span=(0.2, 200),
+        gt=0,
     )
     in_fwhm: bool = told(
         _APERTURE.in_fwhm, "In units of the FWHM",
         "The aperture follows each exposure's FWHM; otherwise the radius is in pixels",
     )  # fmt: skip
-    inner_px: float | None = None
-    outer_px: float | None = None
+    inner_px: float | None = told(
+        None, "Sky from", "Inner radius of the ring of sky; without one it follows the aperture", unit="px",
+        span=(0, 500), unset="by aperture", fold=True, gt=0,
+    )  # fmt: skip
+    outer_px: float | None = told(
+        None, "Sky to", "Outer radius of the ring of sky; without one it follows the aperture", unit="px",
+        span=(0, 500), unset="by aperture", fold=True, gt=0,
+    )  # fmt: skip
     centre: Literal["forced", "refined"] = told(
         "forced", "Aperture at", "At the star's own position on the sky, or on the star found there",
         choices={
             "forced": ("Sky position", "at the given place"), "refined": ("Star found there", "on the star found there"),
         },
     )  # fmt: skip
+
+    @model_validator(mode="after")
+    def _makes_a_ring(self) -> MeasureSettings:
+        _ = self.aperture
+        return self
+
+    @property
+    def aperture(self) -> ApertureOptions:
+        """As the core takes it; a ring of which one radius is missing follows the aperture."""
+        ring = (
+            (self.inner_px, self.outer_px) if self.inner_px is not None and self.outer_px is not None else (None, None)
+        )
+        return ApertureOptions(self.radius, self.in_fwhm, *ring)
 
 
 class CurveSettings(Section):

@@ -47,6 +47,7 @@ class Jobs(QObject):
     """
 
     changed = Signal()
+    made = Signal(str, str)
     _event = Signal(object)
 
     def __init__(self, ground: Ground, looking: Looking, numbers: Numbers) -> None:
@@ -259,6 +260,9 @@ class Jobs(QObject):
             self._ground.told_all.emit()
         self._running = False
         self.changed.emit()
+        job = self.job
+        if job is not None and isinstance(job.result, StationResult) and not job.result.problem:
+            self.made.emit(self.station, self._what)
 
 
 def _failure_finding(station: str, error: BaseException | None) -> Finding:

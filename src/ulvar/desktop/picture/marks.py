@@ -11,7 +11,6 @@ from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, sepa
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.overlays import Overlay, RoleMark
 from ulvar.frames import Role
-from ulvar.photometry import ApertureOptions
 from ulvar.registration import Transform
 
 
@@ -138,8 +137,7 @@ class Marks:
         settings = self._model.settings().measure
         score = self._model.products("score").get(raw)
         fwhm = float(score.values["fwhm_px"]) if score and score.values["fwhm_px"] else 3.0
-        options = ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px)
-        overlay.aperture = options.radii(fwhm)
+        overlay.aperture = settings.aperture.radii(fwhm)
 
 
 def _carry(overlay: Overlay, grid: Transform) -> None:

@@ -93,6 +93,9 @@ def paint_overlay(painter: QPainter, scene: Scene) -> None:
     _residuals(painter, scene)
     for mark in overlay.roles:
         _role(painter, scene, mark)
+    if overlay.roles and overlay.aperture is not None:
+        row = 20 + 18 * (bool(overlay.caption) + bool(len(overlay.residuals)))
+        halo_text(painter, QPointF(12, row), aperture_words(overlay.aperture), scene.sky.color("text"))
     if overlay.wcs is not None:
         _compass(painter, scene, overlay.wcs)
     if overlay.caption:
@@ -305,6 +308,12 @@ def _role(painter: QPainter, scene: Scene, mark: RoleMark) -> None:
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawPath(glyphs.role_path(mark.role, p.x(), p.y(), radius))
     halo_text(painter, QPointF(p.x() + radius * 0.9 + 4, p.y() - radius * 0.72), mark.name, color)
+
+
+def aperture_words(radii: tuple[float, float, float]) -> str:
+    """Return aperture and ring of sky with their units."""
+    aperture, inner, outer = radii
+    return f"aperture {aperture:.1f} px, sky {inner:.1f} to {outer:.1f} px"
 
 
 def _compass(painter: QPainter, scene: Scene, wcs: Wcs) -> None:

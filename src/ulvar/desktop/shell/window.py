@@ -80,6 +80,7 @@ class MainWindow(QMainWindow):
         regions = Regions(self.model, self.sky, self.board_of, self.finder, self.movie, self.exports)
         self.commands = Commands(self, regions, self.chores, self.set_theme)
         self.sky.star_clicked.connect(self.commands.star_clicked)
+        self.model.jobs.made.connect(self._show_made)
         self._make_actions()
         self.keyboard = Keyboard(self, self.sky.canvas, self.finder, self.model)
         self.model.station_changed.connect(self._station)
@@ -249,6 +250,16 @@ class MainWindow(QMainWindow):
         """Lay the regions out anew."""
         super().resizeEvent(event)
         self.regions.arrange()
+
+    def _show_made(self, station: str, what: str) -> None:
+        """Show the picture that a station made, unless the user is elsewhere by now."""
+        if station != "combine" or self.model.station != "combine":
+            return
+        stack = self.model.of_series("stack")
+        if what == "deep" and not self.sky.on("deep"):
+            self.sky.toggle("deep")
+        elif what in ("", "stack") and stack is not None:
+            self.sky.show_file(stack.output, f"Stack of {stack.values['count']}")
 
     def _say(self, text: str) -> None:
         if not text:

@@ -74,12 +74,16 @@ class Editors:
             editor = self._text(field, value)
         else:
             editor = self._number(field, value)
-        unit = field.told.unit
+        unit = self.unit(field)
         editor.setToolTip(f"{field.tip} ({unit})" if unit else field.tip)
         editor.setAccessibleName(field.title)
         editor.setObjectName(f"{field.section}.{field.name}")
         row.addWidget(editor)
         return row
+
+    def unit(self, field: Field) -> str:
+        """Return a setting's unit as it is now."""
+        return field.unit_of(self._model.settings()) if field.unit_of is not None else field.told.unit
 
     def _number(self, field: Field, value: Any) -> QDoubleSpinBox:
         told = field.told
@@ -91,8 +95,9 @@ class Editors:
         wanted = 0.0 if value is None else float(value) * told.scale
         spin.setDecimals(max(told.decimals, decimals_of(wanted)))
         spin.setFixedWidth(96)
-        if told.unit:
-            spin.setSuffix(f" {told.unit}")
+        unit = self.unit(field)
+        if unit:
+            spin.setSuffix(f" {unit}")
         if told.unset:
             # The lowest number stands for none.
             spin.setSpecialValueText(told.unset)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from ulvar.night.schema import Setting, setting_of
@@ -20,12 +21,15 @@ class Field:
         For a list of terms: the one that this row switches.
     words : tuple of str
         Title and sentence, where the schema's do not suit the station.
+    unit_of : callable or None
+        Returns the unit where another setting decides on it.
     """
 
     section: str
     name: str
     term: str = ""
     words: tuple[str, str] | None = None
+    unit_of: Callable[[NightSettings], str] | None = None
 
     @property
     def told(self) -> Setting:
@@ -65,7 +69,10 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "combine": _rows("combine", "method", "weights", "framing", "lost", "low", "high", "threshold"),
     "plate": _rows("plate", "catalogue", "radius_deg"),
-    "measure": _rows("measure", "radius", "in_fwhm", "centre"),
+    "measure": (
+        Field("measure", "radius", unit_of=lambda settings: "× FWHM" if settings.measure.in_fwhm else "px"),
+        *_rows("measure", "in_fwhm", "centre", "inner_px", "outer_px"),
+    ),
     "curve": (
         Field("curve", "model"),
         *(

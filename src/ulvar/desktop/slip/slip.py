@@ -24,6 +24,9 @@ from ulvar.desktop.work.soon import Soon
 from ulvar.inspection import Finding, Severity
 from ulvar.night import SERIES_STATIONS
 
+# Settings that others' units or values hang on.
+_DECIDES = ("in_fwhm", "inner_px", "outer_px")
+
 
 class Slip(QWidget):
     """The region at the right."""
@@ -163,13 +166,33 @@ class Slip(QWidget):
         station = self._model.station
         self._own = True
         try:
-            accepted = self._model.set_setting(section, name, value)
+            accepted = self._model.change_settings(section, self._together(section, name, value))
         finally:
             self._own = False
         if station in self._panels:
             # The field shows what is stored now; one that was refused is built anew when it comes in sight again.
             stands = self._stands() if accepted else ()
             self._panels[station] = (stands, self._panels[station][1])
+            # What decides on another field's unit has it built anew, once this click is over.
+            if name in _DECIDES:
+                self._panels[station] = ((), self._panels[station][1])
+                self._soon.ask()
+
+    def _together(self, section: str, name: str, value: object) -> dict[str, object]:
+        """Return a setting with those that go with it: the ring of sky has both of its radii or none."""
+        ring = ("inner_px", "outer_px")
+        if section != "measure" or name not in ring:
+            return {name: value}
+        other = ring[1 - ring.index(name)]
+        if not isinstance(value, float):
+            return dict.fromkeys(ring)
+        if getattr(self._model.settings().measure, other) is not None:
+            return {name: value}
+        # As far apart as the ring that follows the aperture.
+        return {
+            name: value,
+            other: round(max(1.8 * value, value + 6) if name == "inner_px" else min(value / 1.8, value - 6), 1),
+        }
 
     def _settings_arrived(self) -> None:
         """Show settings that were changed elsewhere, or by undo."""

@@ -42,7 +42,7 @@ from ulvar.night.stations.shared import (
     told_failures,
     working_exposures,
 )
-from ulvar.photometry import ApertureOptions, read_series, write_series
+from ulvar.photometry import read_series, write_series
 from ulvar.registration import Transform
 from ulvar.stars import StarTable, Trail
 
@@ -115,7 +115,7 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     }  # fmt: skip
     reference = _reference(night, scores.get(origin), plates.get(origin))
     options = MeasureOptions(
-        ApertureOptions(settings.radius, settings.in_fwhm, settings.inner_px, settings.outer_px),
+        settings.aperture,
         settings.centre == "refined",
     )
     shared = [
