@@ -59,13 +59,13 @@ class Fields(unittest.TestCase):
         self.assertEqual(len(find_series(polar)), 1)
 
     def test_without_pointing_the_name_decides(self) -> None:
-        exposures = [light(0, object="GX Vul"), light(1, object="gx-vul"), light(2, object="HY Vul"), light(3)]
-        self.assertEqual(shown(exposures), {"GX-Vul-V": ["000", "001"], "HY-Vul-V": ["002"], "field-V": ["003"]})
+        exposures = [light(0, object="Tarn 7"), light(1, object="tarn-7"), light(2, object="Holt 4"), light(3)]
+        self.assertEqual(shown(exposures), {"Tarn-7-V": ["000", "001"], "Holt-4-V": ["002"], "field-V": ["003"]})
         mixed = [
-            light(0, object="GX Vul", ra_deg=10.0, dec_deg=1.0), light(1, object="GX vul"),
-            light(2, object="HY Vul", ra_deg=30.0, dec_deg=1.0),
+            light(0, object="Tarn 7", ra_deg=10.0, dec_deg=1.0), light(1, object="tarn 7"),
+            light(2, object="Holt 4", ra_deg=30.0, dec_deg=1.0),
         ]  # fmt: skip
-        self.assertEqual(shown(mixed), {"GX-Vul-V": ["000", "001"], "HY-Vul-V": ["002"]})
+        self.assertEqual(shown(mixed), {"Tarn-7-V": ["000", "001"], "Holt-4-V": ["002"]})
 
     def test_a_name_that_the_user_gave_always_decides(self) -> None:
         by_hand = {"origins": {"object": "user"}}
