@@ -1,4 +1,4 @@
-"""Aperture and ring of sky are set and shown with their units."""
+"""Aperture and annulus are set and shown with their units."""
 
 from __future__ import annotations
 
@@ -72,7 +72,7 @@ class Apertures(ScoredCase):
         radii = self.sky.canvas.overlay.aperture
         fwhm = self.model.products("score")[self.model.current].values["fwhm_px"]
         self.assertAlmostEqual(radii[0], 1.7 * fwhm, places=6)
-        self.assertEqual(aperture_words((4.94, 8.9, 15.84)), "aperture 4.9 px, sky 8.9 to 15.8 px")
+        self.assertEqual(aperture_words((4.94, 8.9, 15.84)), "aperture 4.9 px, annulus 8.9 to 15.8 px")
         with_words = self.sky.canvas.grab().toImage()
         self.model.set_station("combine")
         self.quiet()

@@ -73,7 +73,7 @@ def plan_flat(
     good = [(t, v) for t, v in tests if t > 0 and zero_adu + 0.005 * full_adu < v < 0.95 * full_adu]
     if not good:
         if any(v >= 0.95 * full_adu for _, v in tests):
-            return Failed("every test is at the ceiling: take one ten times shorter")
+            return Failed("every test is saturated: take one ten times shorter")
         return Failed("no test saw light: take one ten times longer")
     times = np.array([t for t, _ in good])
     signal = np.array([v - zero_adu for _, v in good])

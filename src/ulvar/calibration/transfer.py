@@ -133,7 +133,7 @@ def fit_transfer(
     usable = [p.signal_adu < limit and p.variance_adu2 > 0 for p in flats]
     chosen = [p for p, good in zip(flats, usable) if good]
     if not chosen:
-        return Failed("there is no pair of flats below 70 % of the ceiling")
+        return Failed("there is no pair of flats below 70 % of saturation")
     zero = zero_error = math.nan
     if biases:
         weights = np.array([1 / p.error_adu2**2 for p in biases])

@@ -117,7 +117,7 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
             ("PEDESTAL", after.facts.pedestal_adu or None, "[adu] constant added"),
             ("NOISERAW", round(noise_before, 4), "[adu] noise of a pixel before"),
             ("NOISECAL", round(noise, 4), "[adu] noise of a pixel after"),
-            ("NOISEEXP", None if expected is None else round(expected, 4), "[adu] photons, dark and reading"),
+            ("NOISEEXP", None if expected is None else round(expected, 4), "[adu] photons, dark and read noise"),
             ("SKYLEVEL", round(level, 3), "[adu] median"),
         ]
         history = [f"calibrated: {step}" for step in after.steps]

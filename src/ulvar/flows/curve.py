@@ -136,7 +136,7 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
     if not np.isfinite(curve.magnitude_error).any():
         findings.append(
             notice(
-                "no_error_bars", "No error bars", "The gain in electrons per ADU is unknown, so errors cannot be told."
+                "no_error_bars", "No error bars", "The gain in electrons per ADU is unknown, so there are no errors."
             )  # fmt: skip
         )
     return CurveResult(

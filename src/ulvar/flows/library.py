@@ -259,7 +259,7 @@ class Library:
             ("INSTRUME", facts.camera or None, ""),
             ("XBINNING", facts.binning, ""),
             ("DATE-OBS", start, ""),
-            ("BAYERPAT", facts.cfa or None, "colours of the mosaic"),
+            ("BAYERPAT", facts.cfa or None, "Bayer (CFA) pattern"),
         ]
         write_fits(target, data, cards=cards, history=[f"copied from {source.name}"], replace=replace_existing)
 

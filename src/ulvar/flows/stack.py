@@ -348,7 +348,7 @@ def _write_stack(
     dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
     like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     if mixed:
-        history.append("colours of the mosaic brought to the scale of green and mixed")
+        history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
     write_fits(
         output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
     )  # fmt: skip

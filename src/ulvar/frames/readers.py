@@ -141,7 +141,7 @@ def carried_cards(facts: ExposureFacts, given: Iterable[str] = ()) -> tuple[str 
         ("OBJECT", facts.object or None, ""),
         ("INSTRUME", facts.camera or None, ""),
         ("GAIN", facts.gain, "camera setting"),
-        ("BAYERPAT", facts.cfa or None, "colours of the mosaic"),
+        ("BAYERPAT", facts.cfa or None, "Bayer (CFA) pattern"),
         ("APTDIA", facts.aperture_mm, "[mm]"),
     ]
     known = set(given)

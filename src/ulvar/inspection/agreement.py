@@ -60,7 +60,7 @@ def setting_findings(groups: Sequence[Group], looks: Mapping[str, PixelLook]) ->
             value = getattr(group, name)
             if group.role not in _CALIBRATION or value is None or value in wanted:
                 continue
-            label = f"{group.role.plural} {group.filter}".strip()
+            label = f"{group.filter} {group.role.plural.lower()}" if group.filter else group.role.plural
             told = ", ".join(f"{w:g}" for w in sorted(wanted))
             like = [g for g in groups if getattr(g, name) in wanted]
             text, numbers = _evidence(group, like, looks)
@@ -93,7 +93,7 @@ def _other_software(
             like = [g for g in groups if g is not group]
             text, numbers = _evidence(group, like, looks)
             told = ", ".join(sorted(wanted))
-            label = f"{group.role.plural} {group.filter}".strip()
+            label = f"{group.filter} {group.role.plural.lower()}" if group.filter else group.role.plural
             found.append(
                 notice(
                     f"other_{name}",

@@ -82,7 +82,7 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
             found.append(
                 notice(
                     "dark_temperature",
-                    f"{group.count} darks are {abs(off):.1f} °C {word}",
+                    f"{group.count} darks are {abs(off):.1f} °C too {word}",
                     f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
                     f"{group.temperature_c - off:.0f} °C.",
                     group.files,

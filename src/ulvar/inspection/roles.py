@@ -155,7 +155,7 @@ def _flats(group: Group, seen: Sequence[tuple[ExposureFacts, PixelLook]], zero: 
                 "flat_too_bright",
                 f"{len(files)} {label} are too bright",
                 f"{names_of(files)}: the bright part is at {median(v for _, v, _ in bright):.0f} ADU of {bright[0][2]:.0f}; "
-                "near the ceiling a sensor is not linear, and the flat would be too flat.",
+                "near saturation a sensor is not linear, and the flat would be too flat.",
                 files,
                 {"level_adu": bright[0][1]},
                 Mend.leave_out(files),

@@ -191,11 +191,11 @@ class MeasureSettings(Section):
         "The aperture follows each exposure's FWHM; otherwise the radius is in pixels",
     )  # fmt: skip
     inner_px: float | None = told(
-        None, "Sky from", "Inner radius of the ring of sky; without one it follows the aperture", unit="px",
+        None, "Annulus from", "Inner radius of the annulus that the sky is taken from; without one it follows the aperture", unit="px",
         span=(0, 500), unset="by aperture", fold=True, gt=0,
     )  # fmt: skip
     outer_px: float | None = told(
-        None, "Sky to", "Outer radius of the ring of sky; without one it follows the aperture", unit="px",
+        None, "Annulus to", "Outer radius of the annulus that the sky is taken from; without one it follows the aperture", unit="px",
         span=(0, 500), unset="by aperture", fold=True, gt=0,
     )  # fmt: skip
     centre: Literal["forced", "refined"] = told(
@@ -212,7 +212,7 @@ class MeasureSettings(Section):
 
     @property
     def aperture(self) -> ApertureOptions:
-        """As the core takes it; a ring of which one radius is missing follows the aperture."""
+        """As the core takes it; an annulus of which one radius is missing follows the aperture."""
         ring = (
             (self.inner_px, self.outer_px) if self.inner_px is not None and self.outer_px is not None else (None, None)
         )

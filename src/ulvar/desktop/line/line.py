@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import UTC, datetime, timedelta
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
@@ -63,10 +64,11 @@ class Line(QWidget):
             return
         self._paint_sky(painter, plot)
         self._paint_axes(painter, plot)
-        self._paint_calibration(painter, plot)
+        calibration = self._paint_calibration(painter, plot)
         dots = self.state.dots()
         inside = ((x, y, kind) for _, x, y, kind in dots if plot.left() <= x <= plot.right())
         self._dots_layer.paint(painter, self, (t.name, dots), lambda p: glyphs.draw_dots(p, t, inside))
+        self._name_calibration(painter, plot, calibration)
         self._paint_failed(painter, plot)
         self._paint_spans(painter, plot)
         self._paint_brush(painter, plot)
@@ -117,9 +119,9 @@ class Line(QWidget):
             painter.setPen(QPen(t.color("grid"), 1))
             painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
 
-    def _paint_calibration(self, painter: QPainter, plot: QRectF) -> None:
+    def _paint_calibration(self, painter: QPainter, plot: QRectF) -> dict[str, list[float]]:
+        """Draw a bar for each calibration frame; returns where those of a kind are."""
         t = self.theme
-        painter.setFont(font("unit"))
         spans: dict[str, list[float]] = {}
         times = self.state.times()
         for facts in self._model.cached("line calibration", self.state.calibration_frames):
@@ -127,12 +129,19 @@ class Line(QWidget):
             if plot.left() <= x <= plot.right():
                 painter.fillRect(QRectF(x - 1, plot.bottom() - 7, 2.4, 6), t.color("soft", 0.75))
                 spans.setdefault(facts.role.plural.lower(), []).append(x)
+        return spans
+
+    def _name_calibration(self, painter: QPainter, plot: QRectF, spans: Mapping[str, list[float]]) -> None:
+        """Write the kinds over their bars, on a ground of their own where dots lie there too."""
+        t = self.theme
+        painter.setFont(font("unit"))
         right = -1e9
         for name, xs in sorted(spans.items(), key=lambda item: min(item[1])):
             middle = (min(xs) + max(xs)) / 2
             width = painter.fontMetrics().horizontalAdvance(name)
             left = max(middle - width / 2, right + 8, plot.left() + 2)
             if left + width < plot.right():
+                painter.fillRect(QRectF(left - 2, plot.bottom() - 21, width + 4, 13), t.color("plot", 0.85))
                 painter.setPen(t.color("mute"))
                 painter.drawText(QPointF(left, plot.bottom() - 11), name)
                 right = left + width

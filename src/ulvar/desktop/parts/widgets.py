@@ -283,17 +283,26 @@ class Cells(QStyledItemDelegate):
 _FITTED_ROWS = 24
 
 
-class Table(QTableView):
-    """A view of `Rows` whose columns are as wide as their headings and first texts, but one that takes what is left."""
+# The column that takes what is left has at least this much [px].
+_LEAST_STRETCH = 56
 
-    def __init__(self, rows: Rows, stretch: int) -> None:
+
+class Table(QTableView):
+    """A view of `Rows` whose columns are as wide as their headings and first texts, but one that takes what is left.
+
+    Columns of `optional` give way, in that order, where not all have room: a number is never cut.
+    """
+
+    def __init__(self, rows: Rows, stretch: int, optional: Sequence[int] = ()) -> None:
         super().__init__()
-        self._rows, self._stretch = rows, stretch
+        self._rows, self._stretch, self._optional = rows, stretch, optional
+        self._natural: dict[int, int] = {}
         self.setModel(rows)
         self.setItemDelegate(Cells(rows, self))
         header = self.horizontalHeader()
         header.setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-        header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+        if not optional:
+            header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
         # A method, not a closure: a connection would keep that alive, and with it view and rows of every filling.
         rows.modelReset.connect(self.fit_columns)
         self.fit_columns()
@@ -308,19 +317,44 @@ class Table(QTableView):
         self.ensurePolished()
         plain, bold, header = self.fontMetrics(), QFontMetrics(font("value")), self.horizontalHeader()
         for column in range(self._rows.columnCount()):
+            if header.isSectionHidden(column):
+                # Hidden it has no size that could be asked for.
+                header.setSectionHidden(column, False)
+            self._natural[column] = header.sectionSizeHint(column)
             if column != self._stretch:
                 text = self._rows.widest(column, _FITTED_ROWS, plain, bold) + 2 * _CELL_PAD + 1
-                header.resizeSection(column, max(header.sectionSizeHint(column), text))
+                self._natural[column] = max(self._natural[column], text)
+                header.resizeSection(column, self._natural[column])
+        self._drop_columns()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Show as many columns as have room."""
+        super().resizeEvent(event)
+        self._drop_columns()
+
+    def _drop_columns(self) -> None:
+        if not self._optional:
+            return
+        header = self.horizontalHeader()
+        wide = {**self._natural, self._stretch: max(self._natural.get(self._stretch, 0), _LEAST_STRETCH)}
+        over = sum(wide.values()) - self.viewport().width()
+        for column in self._optional:
+            header.setSectionHidden(column, over > 0)
+            over -= wide[column] if over > 0 else 0
+        # Qt's own stretching does not follow columns that come and go.
+        header.resizeSection(self._stretch, max(wide[self._stretch] - over, _LEAST_STRETCH))
 
 
 def table(
-    model: Rows, name: str, *, on_row: Callable[[str], None] | None = None, stretch: int = 0, tip: str = ""
-) -> QTableView:
+    model: Rows, name: str, *, on_row: Callable[[str], None] | None = None, stretch: int = 0, tip: str = "",
+    optional: Sequence[int] = (),
+) -> QTableView:  # fmt: skip
     """Return a plain table without grid or zebra; the current row's key goes to `on_row`.
 
-    `name` says what it lists, to those who cannot see it too; `tip` what a click does.
+    `name` says what it lists, to those who cannot see it too; `tip` what a click does; columns of `optional` give way
+    where there is no room for all.
     """
-    view = Table(model, stretch)
+    view = Table(model, stretch, optional)
     view.setAccessibleName(name)
     view.setToolTip(tip or (f"{name}: a row goes to its exposure" if on_row is not None else name))
     view.setShowGrid(False)

@@ -44,7 +44,7 @@ TOGGLES = (
     Toggle("colour", "Sensor colours", "The colours of a Bayer (CFA) pattern, or brightness as it was measured", "C"),
     Toggle("defects", "Defective pixels", "Pixels that the thresholds call hot or cold", "H"),
     Toggle("stars", "Detected stars", "Stars and trails that were found", "S"),
-    Toggle("apertures", "Apertures", "Stars with a role, their apertures and rings of sky", "A"),
+    Toggle("apertures", "Apertures", "Stars with a role, their apertures and annuli of sky", "A"),
     Toggle("catalogue", "Grid and catalogue", "Catalogue stars, a grid and the compass", "G"),
     Toggle("residuals", "Residual arrows", "How far stars lie from the catalogue, enlarged", "R"),
     Toggle("invert", "Swap black and white", "Stars dark on bright ground", "I"),

@@ -311,9 +311,9 @@ def _role(painter: QPainter, scene: Scene, mark: RoleMark) -> None:
 
 
 def aperture_words(radii: tuple[float, float, float]) -> str:
-    """Return aperture and ring of sky with their units."""
+    """Return aperture and annulus with their units."""
     aperture, inner, outer = radii
-    return f"aperture {aperture:.1f} px, sky {inner:.1f} to {outer:.1f} px"
+    return f"aperture {aperture:.1f} px, annulus {inner:.1f} to {outer:.1f} px"
 
 
 def _compass(painter: QPainter, scene: Scene, wcs: Wcs) -> None:

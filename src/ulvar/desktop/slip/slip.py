@@ -179,7 +179,7 @@ class Slip(QWidget):
                 self._soon.ask()
 
     def _together(self, section: str, name: str, value: object) -> dict[str, object]:
-        """Return a setting with those that go with it: the ring of sky has both of its radii or none."""
+        """Return a setting with those that go with it: the annulus has both of its radii or none."""
         ring = ("inner_px", "outer_px")
         if section != "measure" or name not in ring:
             return {name: value}
@@ -188,7 +188,7 @@ class Slip(QWidget):
             return dict.fromkeys(ring)
         if getattr(self._model.settings().measure, other) is not None:
             return {name: value}
-        # As far apart as the ring that follows the aperture.
+        # As far apart as the annulus that follows the aperture.
         return {
             name: value,
             other: round(max(1.8 * value, value + 6) if name == "inner_px" else min(value / 1.8, value - 6), 1),

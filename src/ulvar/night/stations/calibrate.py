@@ -87,7 +87,7 @@ def _noisy(outcomes: Sequence[Outcome]) -> list[Finding]:
             notice(
                 "noise_over",
                 f"{len(files)} lights are noisier than they should be",
-                f"Their pixels scatter {ratio:.2f} times what photons, dark current and reading make: a noisy master, or "
+                f"Their pixels scatter {ratio:.2f} times what photons, dark current and read noise make: a noisy master, or "
                 "gain and read noise that are not those of this camera.",
                 files,
                 {"ratio": ratio},

@@ -101,7 +101,7 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         return no_series(night, "measure")
     stars = night.stars(series)
     if not any(s.role == "target" for s in stars):
-        problem = "no target: click it in the picture, or propose stars"
+        problem = "no target: click it in the picture, or give its place on the sky"
         return finish(night, StationResult("measure", problem, problem=problem), [], series)
     settings = night.settings.measure
     working = working_exposures(night, series)

@@ -30,9 +30,9 @@ _ROWS = 600
 
 
 def _star_row(stars: StarTable, i: int) -> list[str]:
-    """Return the texts of a star's row."""
+    """Return the texts of a star's row; people read pixels from 1 on."""
     return [
-        number(stars.x[i], 1), number(stars.y[i], 1), number(stars.flux[i], 0), number(stars.flux_error[i], 0),
+        number(stars.x[i] + 1, 1), number(stars.y[i] + 1, 1), number(stars.flux[i], 0), number(stars.flux_error[i], 0),
         number(stars.snr[i], 0), number(stars.fwhm_px[i], 2), number(stars.fwhm_fit_px[i], 2),
         number(stars.ellipticity[i], 2), number(stars.angle_deg[i], 0), number(stars.peak[i], 0),
         flag_words(int(stars.flags[i])).replace("|", ", ").replace("_", " "),
@@ -88,14 +88,16 @@ class StarsPage(QWidget):
         row.addStretch(1)
         column.addLayout(row)
         self.rows = Rows(
-            ["x\npx", "y\npx", "Flux\nADU", "±\nADU", "SNR\n", "FWHM\npx", "by fit\npx", "Ellip.\n", "Angle\n°", "Peak\nADU", "Doubts\n"],
+            ["x\npx", "y\npx", "Flux\nADU", "±\nADU", "SNR\n", "FWHM\npx", "by fit\npx", "Ellip.\n", "Angle\n°", "Peak\nADU", "Flags\n"],
             left=(10,),
         )  # fmt: skip
         self.rows.theme = theme
-        self.view = table(self.rows, "Stars of the exposure on screen", on_row=self._row_chosen, stretch=10)
-        self.view.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAsNeeded)
-        self.view.horizontalHeader().setStretchLastSection(True)
-        self.view.setToolTip("A row's star is ringed on the picture; click a star there for its row")
+        self.view = table(
+            self.rows, "Stars of the exposure on screen", on_row=self._row_chosen, stretch=10, optional=(8, 3, 6, 1, 0)
+        )
+        self.view.setToolTip(
+            "A row's star is ringed on the picture; click a star there for its row. A wider board shows more columns."
+        )
         column.addWidget(self.view, 1)
         self._set_sliders()
 

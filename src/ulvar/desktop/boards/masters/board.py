@@ -191,7 +191,7 @@ class MastersBoard(Board):
             )
             self.body.addStretch(1)
             return
-        self._rows = Rows(["Master", "Frames", "Exposure\ns", "Temp.\n°C", "Noise\nADU", "Level\nADU", "Rejected\n%"])
+        self._rows = Rows(["Master", "Frames", "Exp. time\ns", "Temp.\n°C", "Noise\nADU", "Level\nADU", "Rejected\n%"])
         self._rows.theme = self.theme
         rows = []
         for product in made.values():

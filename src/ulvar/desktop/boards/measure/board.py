@@ -12,7 +12,9 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyleOptionViewItem
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.plots import Plot, Points, draw_spark
+from ulvar.desktop.parts.theme import font
 from ulvar.desktop.parts.widgets import Cells, Rows, empty_state, hairline, label, number, table
+from ulvar.engine import percent
 from ulvar.photometry import ListedStar
 
 
@@ -44,9 +46,16 @@ class _Marks(Cells):
             if values is not None:
                 box = QRectF(option.rect).adjusted(0, 2, 0, -2)
                 token = "check" if star.name in self._board.suspects else glyphs.role_token(star.role)
-                low, high = (
-                    (0.97, 1.03) if star.role != "target" else (float(np.nanmin(values)), float(np.nanmax(values)))
-                )
+                low, high = 0.97, 1.03
+                if star.role == "target":
+                    # Its own range, which is written beside it: three per cent would cut an eclipse off.
+                    low, high = float(np.nanmin(values)), float(np.nanmax(values))
+                    painter.setFont(font("unit"))
+                    painter.setPen(t.color("soft"))
+                    painter.drawText(
+                        box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, percent(high - low)
+                    )
+                    box.setRight(box.right() - 34)
                 draw_spark(painter, t, box, values, token, (low, high))
         painter.restore()
 
