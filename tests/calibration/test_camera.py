@@ -112,7 +112,7 @@ class PlanningFlats(unittest.TestCase):
         self.assertIn("not linear", words([(2.0, 20300.0)], fraction=0.8))
         self.assertIn("is short", words([(0.01, 20300.0)]))
         self.assertIn("minute", words([(40.0, 6300.0)]))
-        self.assertIn("ceiling", plan_flat([(1.0, 65535.0)], zero_adu=300, full_adu=65535).reason)  # type: ignore[union-attr]
+        self.assertIn("saturated", plan_flat([(1.0, 65535.0)], zero_adu=300, full_adu=65535).reason)  # type: ignore[union-attr]
         self.assertIn("no test saw light", plan_flat([(1.0, 301.0)], zero_adu=300, full_adu=65535).reason)  # type: ignore[union-attr]
 
     def test_twelve_bits_count(self) -> None:
@@ -240,7 +240,11 @@ class ByHand(unittest.TestCase):
         bias = self.candidate(Role.BIAS, exposure_s=0.0)
         short = self.candidate(Role.DARK, exposure_s=180.0)
         groups = group_exposures(lights)
-        matches = [(g, match_lights(g.typical, [flat, bias, short])) for g in groups]
+        # Flats of seconds are content with a bias; longer ones are not.
+        brief = [(g, match_lights(g.typical, [flat, bias, short])) for g in groups]
+        self.assertNotIn(Role.DARK_FLAT, {s.kind for s in shooting_list(brief)})
+        slow = self.candidate(Role.FLAT, exposure_s=20.0)
+        matches = [(g, match_lights(g.typical, [slow, bias, short])) for g in groups]
         shots = {(s.kind, s.filter): s for s in shooting_list(matches)}
         self.assertEqual(set(shots), {(Role.DARK, ""), (Role.FLAT, "B"), (Role.DARK_FLAT, "")})
         dark = shots[Role.DARK, ""]
@@ -249,7 +253,7 @@ class ByHand(unittest.TestCase):
         )
         self.assertEqual(dark.why, "180 s is 60 s too short")
         self.assertAlmostEqual(dark.minutes, 20 * 245 / 60)
-        self.assertEqual(shots[Role.DARK_FLAT, ""].exposure_s, 2.0)
+        self.assertEqual(shots[Role.DARK_FLAT, ""].exposure_s, 20.0)
         everything = [
             flat,
             bias,
