@@ -17,9 +17,16 @@ class Failed:
         return False
 
 
-def counted(count: int, word: str) -> str:
-    """Return a count with its word, in the plural unless it is one."""
-    return f"{count} {word}" if count == 1 else f"{count} {word}s"
+def counted(count: int, word: str, one: str = "", many: str = "") -> str:
+    """Return a count with its word, in the plural unless it is one, and with the verb that goes with it.
+
+    Examples
+    --------
+    >>> counted(1, "light", "has", "have"), counted(3, "light", "has", "have"), counted(2, "file")
+    ('1 light has', '3 lights have', '2 files')
+    """
+    what, verb = (word, one) if count == 1 else (f"{word}s", many)
+    return f"{count} {what} {verb}".rstrip()
 
 
 def percent(share: float, decimals: int = 0) -> str:

@@ -18,7 +18,7 @@ from ulvar.calibration import (
 )
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Rejection
-from ulvar.engine import Failed, JobContext, OutputExists, check_disk
+from ulvar.engine import Failed, JobContext, OutputExists, check_disk, counted
 from ulvar.flows.common import Outcome, done_before
 from ulvar.frames import (
     GIVEN,
@@ -266,7 +266,7 @@ def _excluded_findings(exposures: Sequence[ExposureFacts], excluded: Mapping[str
     return [
         notice(
             "not_used",
-            f"{len(files)} frames are in no master",
+            f"{counted(len(files), 'frame', 'is', 'are')} in no master",
             f"{files[0].rpartition('/')[2]}{' and others' if len(files) > 1 else ''}: {reason}. Give them their role "
             "at Intake if that is wrong.",
             tuple(files),

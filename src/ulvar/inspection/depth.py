@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
+from ulvar.engine import counted
 from ulvar.frames import ExposureFacts
 from ulvar.inspection.findings import Finding, notice
 from ulvar.inspection.pixels import PixelLook
@@ -143,7 +144,7 @@ def _mixed_depth(exposures: Sequence[ExposureFacts], looks: Mapping[str, PixelLo
         found.append(
             notice(
                 "mixed_depth",
-                f"{len(files)} files have another bit depth",
+                f"{counted(len(files), 'file', 'has', 'have')} another bit depth",
                 f"Their values come in steps of {fewest}, those of {rest} others of the same camera in steps of "
                 f"{', '.join(str(s) for s in sorted(steps) if s != fewest)}: their levels do not fit each other.",
                 files,

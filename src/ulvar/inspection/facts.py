@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from ulvar.calibration import Fit, Match
-from ulvar.engine import Failed
+from ulvar.engine import Failed, counted
 from ulvar.frames import Group, Role, Tolerances, file_of
 from ulvar.inspection.agreement import setting_findings
 from ulvar.inspection.findings import Finding, Mend, notice
@@ -49,7 +49,7 @@ def intake_findings(
         found.append(
             notice(
                 "role_unknown",
-                f"{len(unsure)} files have no role",
+                f"{counted(len(unsure), 'file', 'has', 'have')} no role",
                 f"Neither header nor name says what {names_of(unsure)} is for; give it a role.",
                 tuple(unsure),
             )  # fmt: skip
@@ -82,7 +82,7 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
             found.append(
                 notice(
                     "dark_temperature",
-                    f"{group.count} darks are {abs(off):.1f} °C too {word}",
+                    f"{counted(group.count, 'dark', 'is', 'are')} {abs(off):.1f} °C too {word}",
                     f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
                     f"{group.temperature_c - off:.0f} °C.",
                     group.files,
@@ -131,7 +131,7 @@ def _clocks_and_planes(groups: Sequence[Group]) -> list[Finding]:
             notice(
                 "clock_assumed",
                 "The camera's clock is taken for UTC",
-                f"{len(guessed)} files such as {names_of(guessed[:1])} give a time without a time zone; correct "
+                f"Times without a zone, as in {names_of(guessed[:1])} ({counted(len(guessed), 'file')}): correct "
                 "start_utc if the clock ran on local time.",
                 guessed,
             )  # fmt: skip
@@ -163,7 +163,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
         found.append(
             notice(
                 "no_time",
-                f"{len(no_time)} lights have no time",
+                f"{counted(len(no_time), 'light', 'has', 'have')} no time",
                 f"{names_of(no_time)}: no start time in the header, so there is no light curve of them.",
                 tuple(no_time),
             )  # fmt: skip
@@ -174,7 +174,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
             notice(
                 "no_egain",
                 "Electrons per ADU unknown",
-                f"{len(no_gain)} lights lack EGAIN: measurements of them will have no error bars.",
+                f"{counted(len(no_gain), 'light', 'lacks', 'lack')} EGAIN: measurements of them will have no error bars.",
                 tuple(no_gain),
             )  # fmt: skip
         )
@@ -196,7 +196,7 @@ def _missing_facts(groups: Sequence[Group]) -> list[Finding]:
             notice(
                 "gain_missing",
                 f"{group.role.plural} {group.exposure_s or 0:g} s: gain unknown",
-                f"{group.count} headers do not say the gain; they are used with reserve.",
+                f"{counted(group.count, 'header', 'does', 'do')} not say the gain; they are used with reserve.",
                 group.files,
             )  # fmt: skip
         )
@@ -219,7 +219,7 @@ def match_findings(matches: Sequence[tuple[Group, Match]]) -> list[Finding]:
                     notice(
                         kind_code[choice.kind],
                         f"{label} lights: no safe {word}" if group.filter else f"Lights: no safe {word}",
-                        f"{group.count} lights of {group.exposure_s or 0:g} s stay uncalibrated: "
+                        f"Uncalibrated stay {counted(group.count, 'light')} of {group.exposure_s or 0:g} s: "
                         + "; ".join(dict.fromkeys(reason for _, reason in choice.refused[:4]))
                         + ".",
                         group.files,
@@ -236,7 +236,7 @@ def match_findings(matches: Sequence[tuple[Group, Match]]) -> list[Finding]:
                     notice(
                         f"no_{choice.kind.value}",
                         f"{label}: no {word} was taken",
-                        f"{group.count} lights are calibrated without a {word}.",
+                        f"{counted(group.count, 'light', 'is', 'are')} calibrated without a {word}.",
                         group.files,
                     )  # fmt: skip
                 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from statistics import median
 
+from ulvar.engine import counted
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.inspection.depth import camera_key
 from ulvar.inspection.findings import Finding, Mend, Severity, notice
@@ -114,7 +115,7 @@ def _exposed_bias(group: Group) -> list[Finding]:
     return [
         notice(
             "bias_exposed",
-            f"{group.count} bias frames were exposed {group.exposure_s:g} s",
+            f"{counted(group.count, 'bias frame', 'was', 'were')} exposed {group.exposure_s:g} s",
             "A bias has the shortest exposure that the camera can do; these hold dark current and are darks.",
             group.files,
             {"exposure_s": group.exposure_s},
@@ -186,7 +187,7 @@ def _dark_lights(
         found.append(
             notice(
                 "light_is_dark",
-                f"{len(capped)} lights show neither sky nor stars",
+                f"{counted(len(capped), 'light', 'shows', 'show')} neither sky nor stars",
                 f"{names_of(capped)}: no star, and the level is that of the darks. Are they darks?",
                 tuple(capped),
                 {},
@@ -198,7 +199,7 @@ def _dark_lights(
         found.append(
             notice(
                 "light_no_stars",
-                f"{len(blind)} lights show no stars",
+                f"{counted(len(blind), 'light', 'shows', 'show')} no stars",
                 f"{names_of(blind)}: no star in a strip where the others of their group have {usual:.0f}: cloud, or not "
                 "a light.",
                 tuple(blind),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from ulvar.desktop.models.model import Model
+from ulvar.engine import counted
 from ulvar.frames import Role
 from ulvar.night import SERIES_STATIONS, STATIONS
 
@@ -123,7 +124,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             )
         return (
             f"Measure {of_series} exposures",
-            f"{len(stars)} stars in {model.series_name()}.",
+            f"{counted(len(stars), 'star')} in {model.series_name()}.",
             "run measure",
         )
     if model.curves.series() is None:

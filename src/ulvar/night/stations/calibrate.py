@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ulvar.calibration import Candidate, read_master
-from ulvar.engine import Failed, JobContext
+from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import NO_MATCH, Outcome, calibrate_lights
 from ulvar.frames import ExposureFacts, FrameError, read_frame
 from ulvar.inspection import Finding, FlatCheck, check_flat, flat_findings, notice
@@ -86,7 +86,7 @@ def _noisy(outcomes: Sequence[Outcome]) -> list[Finding]:
         found.append(
             notice(
                 "noise_over",
-                f"{len(files)} lights are noisier than they should be",
+                f"{counted(len(files), 'light', 'is', 'are')} noisier than expected",
                 f"Their pixels scatter {ratio:.2f} times what photons, dark current and read noise make: a noisy master, or "
                 "gain and read noise that are not those of this camera.",
                 files,

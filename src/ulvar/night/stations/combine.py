@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, JobContext
+from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     Aligned,
     Scored,
@@ -76,7 +76,7 @@ def run_score(night: Night, context: JobContext, series: Series | None = None) -
             products.append(Product("score", raw_of[one.facts.path], one.facts.path, values))
     night.store_products("score", products, series=series.key, clear=True)
     findings += _series_findings(night, series)
-    text = f"{len(products)} exposures scored"
+    text = f"{counted(len(products), 'exposure')} scored"
     aligned_count = sum(1 for p in products if p.values["matrix"] is not None)
     problem = "" if products else "no exposure could be scored"
     result = StationResult("combine", text, len(products), len(failed) + len(products) - aligned_count, problem)
@@ -196,7 +196,7 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
     night.store_products("stack_frame", frames, series=series.key, clear=True)
     night.store_products("stack", [stack], series=series.key, clear=True)
     findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night, series)
-    text = f"{len(frames)} exposures stacked, {len(ruled)} ruled out"
+    text = f"{counted(len(frames), 'exposure')} stacked, {len(ruled)} ruled out"
     return finish(night, StationResult("combine", text, len(frames), 0, "", stack.values), findings, series)
 
 

@@ -89,7 +89,7 @@ def _guessed(night: Night) -> list[Finding]:
     return [
         notice(
             "role_guessed",
-            f"{len(guessed)} files taken for lights",
+            f"{counted(len(guessed), 'file')} taken for lights",
             "Neither headers nor names say what they are for; drag them to another role if they are not lights.",
             guessed,
         )
@@ -105,7 +105,7 @@ def _changes(known: dict[str, tuple[int, int]], files: list[str], read: list[str
         found.append(
             notice(
                 "file_changed",
-                f"{len(changed)} files changed since they were read",
+                f"{counted(len(changed), 'file')} changed since the last reading",
                 f"{Path(file_of(changed[0])).name} has another size or time; it was read anew, and what was made of "
                 "the old one is stale.",
                 changed,
@@ -115,7 +115,7 @@ def _changes(known: dict[str, tuple[int, int]], files: list[str], read: list[str
         found.append(
             notice(
                 "file_missing",
-                f"{len(missing)} files are gone",
+                f"{counted(len(missing), 'file', 'is', 'are')} gone",
                 f"{Path(missing[0]).name} was here when the night was read last. Its products and corrections are kept.",
                 missing,
             )

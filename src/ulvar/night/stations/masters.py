@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from ulvar.calibration import Candidate, Match, MatchOptions, Shot, master_numbers, shooting_list
 from ulvar.calibration.prepare import Preparation
-from ulvar.engine import JobContext
+from ulvar.engine import JobContext, counted
 from ulvar.flows import KINDS, Library, MasterOptions, contradicted, library_at, make_masters, match_groups, prepared
 from ulvar.frames import ExposureFacts, Group, Role
 from ulvar.inspection import match_findings, notice
@@ -119,7 +119,7 @@ def run_masters(night: Night, context: JobContext) -> StationResult:
     matches = match_groups(lights, masters, options=matching, preparation=preparation_of(night, lights))
     findings = findings + match_findings(matches)
     problem = "" if good or given else "no master could be made"
-    text = f"{len(good)} masters" + (f", {len(given)} there before" if given else "")
+    text = counted(len(good), "master") + (f", {len(given)} there before" if given else "")
     return finish(night, StationResult("masters", text, len(good), len(outcomes) - len(good), problem), findings)
 
 

@@ -154,7 +154,7 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         path.parent.mkdir(parents=True, exist_ok=True)
         write_series(path, rows, replace=True)
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
-    text = f"{len(stars)} stars measured in {len(good)} exposures"
+    text = f"{counted(len(stars), 'star')} measured in {counted(len(good), 'exposure')}"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
 
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ulvar.engine import counted
 from ulvar.flows import Outcome, Series, calibrated_facts
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import Finding, Severity, notice, sort_findings
@@ -53,7 +54,7 @@ def told_failures(
     return [
         notice(
             code,
-            f"{len(bad)} exposures are not {done}",
+            f"{counted(len(bad), 'exposure', 'is', 'are')} not {done}",
             f"{Path(bad[0].file).name}: {bad[0].reason}.",
             tuple(raw_of[o.file] for o in bad),
             station=station,

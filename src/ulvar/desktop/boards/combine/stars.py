@@ -14,6 +14,7 @@ from ulvar.desktop.parts.inputs import Slide
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import LazyRows, Rows, label, number, table
 from ulvar.desktop.work.background import Asker
+from ulvar.engine import counted
 from ulvar.flows import detect_in
 from ulvar.night.stations import working_exposures
 from ulvar.stars import Detection, DetectOptions, StarTable, flag_words, limit_stars
@@ -171,7 +172,7 @@ class StarsPage(QWidget):
         assert self._open is not None
         found = limit_stars(self._open.stars, self._open.fwhm_px, self._open.ellipticity, self._options())
         gone = len(self._open.stars) - len(found)
-        self.words.setText(f"{len(found)} stars within the limits, {gone} peaks beyond them.")
+        self.words.setText(f"{counted(len(found), 'star')} within the limits, {counted(gone, 'peak')} beyond them.")
         self._fill(found)
         self._model.looking.tune_stars(np.column_stack([found.x, found.y]) if len(found) else np.empty((0, 2)))
 

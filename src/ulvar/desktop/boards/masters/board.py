@@ -22,6 +22,7 @@ from ulvar.desktop.boards.masters.cells import MatchCell
 from ulvar.desktop.boards.masters.library import LibraryMap
 from ulvar.desktop.boards.masters.words import candidate_words, shot_words
 from ulvar.desktop.parts.widgets import Rows, empty_state, hairline, label, number, table
+from ulvar.engine import counted
 from ulvar.flows import KINDS
 from ulvar.frames import Group, Role
 
@@ -88,9 +89,9 @@ class MastersBoard(Board):
             inner.setVerticalSpacing(2)
             exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"
             inner.addWidget(label(f"{group.filter}   {exposure}".strip() or "lights", "value"), 0, 0)
-            session = group.session if group.one_of_sessions else f"{group.count} lights"
+            session = group.session if group.one_of_sessions else counted(group.count, "light")
             inner.addWidget(label(session), 1, 0)
-            head.setToolTip(f"{group.count} lights, {group.key}")
+            head.setToolTip(f"{counted(group.count, 'light')}, {group.key}")
             grid.addWidget(head, row, 0)
             for column, choice in enumerate(match.choices, 1):
                 cell = MatchCell(self.theme, group, choice)
