@@ -352,7 +352,7 @@ class Kept(ScoredCase):
         self.assertEqual(field("measure.radius").value(), 2.5)
         # A value that is refused does not stay in the field.
         radius = field("measure.radius")
-        with mock.patch.object(self.model, "set_setting", return_value=False):
+        with mock.patch.object(self.model, "change_settings", return_value=False):
             radius.setValue(4.0)
             radius.editingFinished.emit()
         self.model.set_station("combine")
