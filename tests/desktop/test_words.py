@@ -85,7 +85,7 @@ class Cells(unittest.TestCase):
         self.theme = THEMES["dark"]
         self.rows = Rows(["Name\n", "Value\npx", "More\n"])
         self.rows.theme = self.theme
-        self.view = table(self.rows, stretch=2)
+        self.view = table(self.rows, "Words", stretch=2)
         self.view.resize(300, 120)
         self.view.show()
         self.addCleanup(self.view.deleteLater)
@@ -148,7 +148,7 @@ class Cells(unittest.TestCase):
     def test_a_table_that_goes_takes_its_rows_with_it(self) -> None:
         def made() -> list[weakref.ref]:
             rows = Rows(["Name\n", "Value\n"])
-            view = table(rows)
+            view = table(rows, "Words")
             rows.fill([("star", "1")], ["a"])
             view.deleteLater()
             return [weakref.ref(rows), weakref.ref(view)]

@@ -108,7 +108,7 @@ class BadFiles(FolderCase):
     def test_truncated(self) -> None:
         path = Path(self.write("cut.fits", np.zeros((100, 100), dtype=np.uint16)))
         path.write_bytes(path.read_bytes()[: 2880 + 12000])
-        self.check(path, "cut short: it ends at 60%")
+        self.check(path, "cut short: it ends at 60\u00a0%")
 
     def test_text_zero_length_missing_table(self) -> None:
         (self.folder / "a.fits").write_text("hello")

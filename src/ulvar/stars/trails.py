@@ -15,6 +15,10 @@ from ulvar.stars._kernels import line_votes
 
 # Pixels beside a line that are looked at.
 _REACH = 24
+# Of a trail's light in all: chance lines up pixels of a few deviations in one frame of some dozens.
+_LEAST_SNR = 8.0
+# Of the frame's shorter side: some bright stars in a row are no trail.
+_LEAST_LENGTH = 0.2
 
 
 @dataclass(frozen=True)
@@ -173,12 +177,14 @@ def _measured(residual: F32Array, noise: F32Array, angle: float, rho: float) -> 
         if cut is None:
             return None
         pieces, start, piece = cut
-        profile = np.median(pieces, axis=1)
-        profile = profile - np.median(np.r_[profile[:8], profile[-8:]])
+        told = _across(pieces)
+        if told is None:
+            return None
+        profile = told
         top = int(np.argmax(cv2.GaussianBlur(profile[None, :], (5, 1), 1.0)[0][8:-8])) + 8
         level = float(profile[top])
         error = 1.25 * noise_adu / math.sqrt(piece)
-        near = pieces[max(0, top - 2) : top + 3]
+        near = np.nan_to_num(pieces[max(0, top - 2) : top + 3])
         lit = near.mean(axis=0) > max(0.4 * level, 1.5 * error / math.sqrt(len(near)) * 2)
         inside = np.flatnonzero(lit)
         count = pieces.shape[1]
@@ -192,20 +198,25 @@ def _measured(residual: F32Array, noise: F32Array, angle: float, rho: float) -> 
         return None
     left, right = _half_edge(profile, top, -1), _half_edge(profile, top, 1)
     broad = right - left
-    # A bright column or row of the sensor is one pixel wide and runs along an axis.
+    # A bright column or row of the sensor is one pixel wide and runs along an axis; a glow at the edge of the frame has
+    # no far side.
     c, s = math.cos(angle), math.sin(angle)
+    if not (_falls(pieces, profile, top, -1) and _falls(pieces, profile, top, 1)):
+        return None
     if broad > _REACH or (broad < 1.6 and min(abs(c), abs(s)) < 0.004):
         return None
     ridge = rho - _REACH + (left + right) / 2
     t0, t1 = start + first * piece, start + (final + 1) * piece
     snr = level * math.sqrt((t1 - t0) * broad) / noise_adu
+    if snr < _LEAST_SNR or t1 - t0 < _LEAST_LENGTH * min(height, width):
+        return None
     return Trail(ridge * c - t0 * s, ridge * s + t0 * c, ridge * c - t1 * s, ridge * s + t1 * c, broad, level, snr)
 
 
 def _cut_along(residual: F32Array, angle: float, rho: float) -> tuple[F64Array, float, int] | None:
     """Return medians of pieces along a line, shape (2 reach + 1, pieces), where they start, and a piece's length [px].
 
-    Stars on the line must not make a trail: medians pass them over.
+    Stars on the line must not make a trail: medians pass them over. NaN beyond the frame.
     """
     height, width = residual.shape
     c, s = math.cos(angle), math.sin(angle)
@@ -217,13 +228,42 @@ def _cut_along(residual: F32Array, angle: float, rho: float) -> tuple[F64Array, 
     across = np.arange(-_REACH, _REACH + 1)
     x = (rho + across[:, None]) * c - t[None, :] * s
     y = (rho + across[:, None]) * s + t[None, :] * c
-    # Beyond the frame and where pixels are hidden there is nothing, as beside the trail.
+    # Where pixels are hidden there is nothing, as beside the trail; of what lies beyond the frame nobody knows.
     strip = np.nan_to_num(
         cv2.remap(residual, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR, borderValue=0.0)
     ).astype(np.float64)
+    strip[(x < 0) | (y < 0) | (x > width - 1) | (y > height - 1)] = np.nan
     piece = max(16, steps // 60)
     count = steps // piece
     return np.median(strip[:, : count * piece].reshape(len(across), count, piece), axis=2), float(ends[0]), piece
+
+
+def _across(pieces: F64Array) -> F64Array | None:
+    """Return the profile across a line over its surroundings; None when they are not in the frame.
+
+    Beyond the frame it is level with the surroundings.
+    """
+    known = np.isfinite(pieces)
+    enough = known.sum(axis=1) >= 0.25 * pieces.shape[1]
+    profile = np.full(len(pieces), np.nan)
+    profile[enough] = np.nanmedian(pieces[enough], axis=1)
+    beside = np.r_[profile[:8], profile[-8:]]
+    if np.isfinite(beside).sum() < 6:
+        return None
+    return np.nan_to_num(profile - np.nanmedian(beside))
+
+
+def _falls(pieces: F64Array, profile: F64Array, top: int, step: int) -> bool:
+    """Whether the light falls to half of its ridge within the frame, going one way."""
+    seen = np.isfinite(pieces).mean(axis=1) >= 0.25
+    i = top
+    while 0 <= i < len(profile):
+        if not seen[i]:
+            return False
+        if profile[i] <= profile[top] / 2:
+            return True
+        i += step
+    return False
 
 
 def _straightened(
@@ -231,7 +271,7 @@ def _straightened(
 ) -> tuple[float, float]:
     """Return angle and distance of the line through the ridge of each piece."""
     window = slice(max(0, top - 6), top + 7)
-    part = np.maximum(pieces[window][:, inside], 0.0)
+    part = np.maximum(np.nan_to_num(pieces[window][:, inside]), 0.0)
     offset = np.arange(-_REACH, _REACH + 1)[window]
     weight = part.sum(axis=0)
     middle = (part * offset[:, None]).sum(axis=0) / np.maximum(weight, 1e-9)
