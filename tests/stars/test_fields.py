@@ -20,7 +20,9 @@ from tests.stars.fields import (
     make_field,
 )
 from ulvar.frames import MaskBit
+from ulvar.simulation import Psf, add_stars
 from ulvar.stars import Detection, DetectOptions, StarFlag, find_stars, limit_stars
+from ulvar.stars.trails import find_trails
 
 
 def found_in(field: Field, **given: object) -> Detection:
@@ -164,6 +166,33 @@ class NotStars(unittest.TestCase):
             rng = np.random.default_rng(100 + seed)
             field = make_field(rng, stars=int(rng.choice([20, 300, 1500])))
             self.assertEqual(found_in(field).trails, (), seed)
+
+    def test_a_glow_along_an_edge_is_no_trail_and_a_trail_beside_it_is_one(self) -> None:
+        rng = np.random.default_rng(44)
+        height, width = 480, 720
+        noise = np.full((height, width), 6.0, np.float32)
+        for turned in (False, True):
+            for scale in (6.0, 14.0, 25.0):
+                sky = rng.normal(0, 6, (height, width)).astype(np.float32)
+                glow = 20 * np.exp(-np.arange(width)[::-1] / scale).astype(np.float32)
+                sky += glow[None, :]
+                grid = np.ascontiguousarray(sky.T) if turned else sky
+                with self.subTest(turned=turned, scale=scale):
+                    self.assertEqual(find_trails(grid, np.ascontiguousarray(noise.T) if turned else noise), [])
+        # Parallel to an edge, 40 px from it, a trail has both of its sides.
+        sky = rng.normal(0, 6, (height, width)).astype(np.float32)
+        draw_trail(sky, (680, -10), (676, 500), width_px=3.0, level=20)
+        (trail,) = find_trails(sky, noise)
+        self.assertLess(trail.distance(np.array([679.6, 676.4]), np.array([40.0, 440.0])).max(), 1.0)
+
+    def test_stars_in_a_row_and_faint_chance_lines_are_no_trails(self) -> None:
+        noise = np.full((480, 720), 6.0, np.float32)
+        for seed in range(25):
+            rng = np.random.default_rng(700 + seed)
+            sky = rng.normal(0, 6, (480, 720)).astype(np.float32)
+            # Bright stars, wings and all, along a short line.
+            add_stars(sky, 300 + 9.0 * np.arange(8), 200 + 3.0 * np.arange(8), np.full(8, 9000.0), Psf.with_fwhm(4.0))
+            self.assertEqual(find_trails(sky, noise), [], seed)
 
     def test_saturated_stars(self) -> None:
         rng = np.random.default_rng(23)
