@@ -67,7 +67,7 @@ def cut(window: QWidget) -> list[str]:
             text, room = widget.text(), widget.width()
         elif isinstance(widget, QAbstractSpinBox):
             line = widget.findChild(QLineEdit)
-            text, room = widget.text(), line.width() if line is not None else widget.width()
+            text, room = widget.text(), (line.width() if line is not None else widget.width()) - 5
         elif isinstance(widget, QComboBox):
             text, room = widget.currentText(), widget.width() - 30
         elif isinstance(widget, QTableView) and isinstance(widget.model(), Rows):

@@ -79,7 +79,7 @@ class Nights(unittest.TestCase):
         found = [f for f in series_findings(night) if f.code == "cloud"]
         self.assertEqual([f.files for f in found], [("f090.fits",)])
         self.assertRegex(found[0].title, r"^Cloud at \d\d:\d\d$")
-        self.assertRegex(found[0].text, r"^One exposure loses (4|5)\d% of its light\.$")
+        self.assertRegex(found[0].text, r"^One exposure loses (4|5)\d\xa0% of its light\.$")
 
     def test_focus_that_drifts_and_is_mended(self) -> None:
         span = range(60, 100)
@@ -138,5 +138,15 @@ class Nights(unittest.TestCase):
         found = series_findings(night)
         self.assertEqual([(f.code, f.files) for f in found], [("outliers", ("f070.fits",))])
         self.assertIn("2.00\u00a0% of it, 0.10\u00a0% is usual", found[0].text)
+        # Several are one finding; what else explains it is enough.
+        both = planted(night, [20], rejected_high=lambda v, k: 0.03)
+        (found,) = series_findings(both)
+        self.assertEqual((found.title, found.files), ("Outliers in 2 exposures", ("f020.fits", "f070.fits")))
+        self.assertIn("up to 3.00\u00a0% of them", found.text)
+        for change in ({"fwhm_px": 1.3}, {"sky_adu": 1.5}):
+            ((name, factor),) = change.items()
+            with self.subTest(name):
+                told = series_findings(planted(night, [70], **{name: lambda v, k, f=factor: v * f}))
+                self.assertNotIn("outliers", {f.code for f in told})
         # One with a trail is told of once.
         self.assertEqual({f.code for f in series_findings(planted(night, [70], trails=lambda v, k: 1))}, {"trail"})

@@ -189,7 +189,7 @@ _ALL = (
     Code("jump", Severity.CHECK, "combine", "The field jumped", line="jump", dots=True),
     Code("flip", Severity.NOTE, "combine", "The field is turned by 180 degrees", line="flip"),
     Code("trail", Severity.NOTE, "combine", "A satellite or aeroplane crossed", line="trail"),
-    Code("outliers", Severity.NOTE, "combine", "Stacking rejected far more of an exposure than of its fellows", line="outliers"),
+    Code("outliers", Severity.NOTE, "combine", "Stacking rejected far more of an exposure than of its fellows"),
     Code("catalogue", Severity.BLOCKS, "plate", "The star catalogue cannot be used"),
     Code("not_solved", Severity.CHECK, "plate", "Exposures are not solved"),
     Code("not_written", Severity.CHECK, "plate", "The stack could not take its solution into its header"),

@@ -79,7 +79,8 @@ def series_findings(exposures: Sequence[ExposureSummary]) -> list[Finding]:
     if len(timed) < 4:
         return []
     return [
-        *_cloud(timed), *_focus(timed), *_trailing(timed), *_flip_and_jump(timed), *_dawn(timed), *_trail(timed)
+        *_cloud(timed), *_focus(timed), *_trailing(timed), *_flip_and_jump(timed), *_dawn(timed), *_trail(timed),
+        *_outliers(timed),
     ]  # fmt: skip
 
 
@@ -288,26 +289,36 @@ def _trail(series: Sequence[ExposureSummary]) -> list[Finding]:
                 files,
             )  # fmt: skip
         )
-    rejected = _column(series, "rejected_high")
+    return found
+
+
+def _outliers(series: Sequence[ExposureSummary]) -> list[Finding]:
+    """Exposures of which stacking rejected far more than usual, where nothing else that is told explains it."""
+    rejected, fwhm, sky = (_column(series, name) for name in ("rejected_high", "fwhm_px", "sky_adu"))
     if np.isfinite(rejected).sum() < 5:
-        return found
+        return []
     typical = float(np.nanmedian(rejected))
     spread = 1.4826 * float(np.nanmedian(np.abs(rejected - typical)))
-    usual_sky = float(np.nanmedian(_column(series, "sky_adu")))
-    for i in np.flatnonzero(np.nan_to_num(rejected, nan=0.0) > typical + max(8 * spread, 1.5e-3)):
-        entry = series[int(i)]
-        # Long stars and a bright, uneven sky are rejected too, and have findings of their own.
-        if np.isfinite(entry.ellipticity) and entry.ellipticity > 0.3:
-            continue
-        if entry.trails or (np.isfinite(entry.sky_adu) and entry.sky_adu > 1.4 * usual_sky):
-            continue
-        found.append(
-            notice(
-                "outliers",
-                f"Outliers in {Path(entry.file).stem}",
-                f"Stacking rejected {percent(rejected[i], 2)} of it, {percent(typical, 2)} is usual. No trail was found in it: look at "
-                "it.",
-                (entry.file,),
-            )  # fmt: skip
-        )
-    return found
+    usual_sky = float(np.nanmedian(sky)) if np.isfinite(sky).any() else math.nan
+    usual_fwhm = float(np.nanmedian(fwhm)) if np.isfinite(fwhm).any() else math.nan
+    much = np.nan_to_num(rejected, nan=0.0) > typical + max(8 * spread, 1.5e-3)
+    # Long or wide stars and a bright, uneven sky are rejected too, as trails are, and have findings of their own.
+    told = (
+        (_column(series, "ellipticity") > 0.3) | (fwhm > 1.2 * usual_fwhm) | (sky > 1.4 * usual_sky)
+        | (_column(series, "trails") > 0)
+    )  # fmt: skip
+    members = [series[int(i)] for i in np.flatnonzero(much & ~told)]
+    if not members:
+        return []
+    files = tuple(e.file for e in members)
+    most = max(e.rejected_high for e in members)
+    one = len(members) == 1
+    return [
+        notice(
+            "outliers",
+            f"Outliers in {Path(files[0]).stem}" if one else f"Outliers in {len(files)} exposures",
+            f"Stacking rejected {'' if one else 'up to '}{percent(most, 2)} of {'it' if one else 'them'}, "
+            f"{percent(typical, 2)} is usual. No trail was found: look at {'it' if one else 'them'}.",
+            files,
+        )  # fmt: skip
+    ]

@@ -94,10 +94,11 @@ class Editors:
         spin.setRange(*told.span)
         wanted = 0.0 if value is None else float(value) * told.scale
         spin.setDecimals(max(told.decimals, decimals_of(wanted)))
-        spin.setFixedWidth(96)
         unit = self.unit(field)
         if unit:
             spin.setSuffix(f" {unit}")
+        words = max((spin.textFromValue(v) + spin.suffix() for v in (spin.value(), wanted)), key=len)
+        spin.setFixedWidth(max(96, spin.fontMetrics().horizontalAdvance(words) + 34))
         if told.unset:
             # The lowest number stands for none.
             spin.setSpecialValueText(told.unset)
