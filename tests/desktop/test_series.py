@@ -16,6 +16,7 @@ from ulvar.desktop.models.starpick import give_role
 from ulvar.desktop.picture.saving import picture_caption
 from ulvar.desktop.shell.places import Places
 from ulvar.desktop.shell.window import MainWindow
+from ulvar.frames.fits_header import header_cards
 
 
 class SeriesWindow(WindowCase):
@@ -208,6 +209,8 @@ class Series(SeriesWindow):
         self.until(lambda: sky.settled, 20, "the stack's picture")
         name, first, second = picture_caption(model, sky.header.name.text(), sky.canvas, sky.product)
         self.assertEqual(name, "East Field, Stack of 4")
+        told = [value for key, value, _ in header_cards(stack.output) if key == "HISTORY"]
+        self.assertTrue(any("4 exposures of the series East-Field-R" in line for line in told), told)
         # Twelve exposures went before in the other field; every third of these is R, one a minute.
         self.assertEqual(first, "4 exposures, 2 min in all, filter R, 2027-02-11 20:14:00 to 20:23:30 UTC")
         self.assertIn("ADU", second)

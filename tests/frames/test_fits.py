@@ -149,7 +149,7 @@ class Writing(FolderCase):
             data,
             like=source,
             cards=[("EGAIN", 1.5, ""), ("OBJECT", None, "")],
-            history=["step one"],
+            history=["step one", "on Gråsö.fits"],
             mask=mask,
             drop=("SATURATE",),
         )
@@ -166,6 +166,7 @@ class Writing(FolderCase):
             self.assertIsNone(result)
             text = str(handle[0].read_header())
         self.assertIn("step one", text)
+        self.assertIn("on Gr?s?.fits", text, "cards hold ASCII only")
         self.assertNotIn("BZERO", header)
         self.assertEqual(files_under(self.folder), {"raw.fits", "out/ä.fits"})
 

@@ -163,7 +163,9 @@ def stack(
         for name, title, output, members_of in sets:
             # A reference belongs to one series; the others choose theirs.
             grid = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)
-            made.append((name, title, stack_exposures(members_of, output, context, options=grid, replace=replace)))
+            made.append(
+                (name, title, stack_exposures(members_of, output, context, options=grid, replace=replace, name=name))
+            )
     of = {o.file: name for name, _, result in made for o in result.frames}
     outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *rest])
     findings = []

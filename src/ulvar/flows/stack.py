@@ -147,6 +147,7 @@ def stack_exposures(
     scored: Sequence[Scored] | None = None,
     aligned: Sequence[Aligned] | None = None,
     solution: Wcs | None = None,
+    name: str = "",
 ) -> StackResult:
     """Align exposures on the best of them and combine them into one file.
 
@@ -163,6 +164,8 @@ def stack_exposures(
         Results of earlier steps, so that a night does not find its stars twice.
     solution : Wcs, optional
         The reference's plate solution; by default that of its header, or of the ``.wcs`` file beside it.
+    name : str
+        Of the series, which the stack's history tells.
 
     Raises
     ------
@@ -208,7 +211,7 @@ def stack_exposures(
         _write_tiff(output, stacked.data, settings.depth)
     else:
         placed = _sky_cards(reference, solution, grid)
-        _write_stack(output, stacked, kept, reference, placed, stamp, settings, replace)
+        _write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
         aligned=tuple(kept),
@@ -321,7 +324,7 @@ def _write_tiff(output: Path, data: F32Array, depth: int) -> None:
 
 def _write_stack(
     output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
-    settings: StackOptions, replace: bool,
+    settings: StackOptions, replace: bool, name: str,
 ) -> None:  # fmt: skip
     weights = stacked.weights
     # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
@@ -340,7 +343,7 @@ def _write_stack(
     ]
     cards += placed
     history = [
-        f"stack of {len(kept)} exposures on {Path(reference.facts.path).name}",
+        f"stack of {len(kept)} exposures{f' of the series {name}' if name else ''} on {Path(reference.facts.path).name}",
         f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]

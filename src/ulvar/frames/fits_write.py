@@ -102,7 +102,8 @@ def write_fits(
         if value is not None:
             header.add_record({"name": name, "value": value, "comment": comment})
     for line in (*history, f"written by Ulvar {__version__}"):
-        header.add_record({"name": "HISTORY", "value": line})
+        # Cards hold ASCII (FITS standard 4.0, section 4.1.2.3); file names and objects need not.
+        header.add_record({"name": "HISTORY", "value": line.encode("ascii", "replace").decode()})
     pixels = np.ascontiguousarray(data, dtype=np.float32)
     with atomic_path(path, replace=replace) as temporary:
         with _created(temporary) as handle:

@@ -223,13 +223,13 @@ def _all_aligned(night: Night, series: Series, keep: dict[str, Product]) -> tupl
 
 def _stacked(
     night: Night, keep: dict[str, Product], aligned: list[Aligned], output: Path, context: JobContext,
-    options: StackOptions,
+    options: StackOptions, name: str,
 ) -> StackResult:  # fmt: skip
     scored = [a.scored for a in aligned]
     raw = next(raw for raw, a in zip(keep, aligned) if a.scored.facts.path == options.reference)
     return stack_exposures(
         [one.facts for one in scored], output, context, options=options, replace=True, scored=scored, aligned=aligned,
-        solution=solutions(night).get(raw),
+        solution=solutions(night).get(raw), name=name,
     )  # fmt: skip
 
 
@@ -245,7 +245,7 @@ def _stack(
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
     output = series_file(night, series, "stack.fits")
-    result = _stacked(night, keep, aligned, output, context, options)
+    result = _stacked(night, keep, aligned, output, context, options, series.key)
     if not result.ok:
         return Failed(result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
@@ -279,7 +279,7 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
         weighting=Weighting.EQUAL, reference=best.scored.facts.path,
     )  # fmt: skip
     output = series_file(night, series, "deep.fits")
-    result = _stacked(night, keep, aligned, output, context, options)
+    result = _stacked(night, keep, aligned, output, context, options, series.key)
     if not result.ok:
         return StationResult("combine", result.reason, problem=result.reason)
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}

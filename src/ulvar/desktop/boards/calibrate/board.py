@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import numpy as np
@@ -156,4 +157,5 @@ def _short(path: object) -> str:
     if not path:
         return "none"
     parts = Path(str(path)).stem.removeprefix("master-").split("-")
-    return " ".join(parts[:3]) if parts[0] == "flat" else " ".join(parts[:2])
+    words = " ".join(parts[:3]) if parts[0] == "flat" else " ".join(parts[:2])
+    return re.sub(r"(\d)s\b", "\\1\u00a0s", words)
