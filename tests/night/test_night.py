@@ -115,6 +115,32 @@ class Project(FolderCase):
         self.assertEqual(len(self.night.products_of("stack_frame")), 4)
         self.assertEqual(stamps(self.raw), before)
 
+    def test_a_station_goes_stale_by_what_it_used_only(self) -> None:
+        self.run_all("intake", "masters", "calibrate", "combine")
+        later = ("plate", "measure", "curve")
+        # Only the stamps count here: nothing is measured.
+        for station in later:
+            self.night.mark_run(station, "done")
+        changes = {
+            "combine": {"weights": "fwhm", "lost": 0.1, "low": 4.0, "framing": "union", "rules": [], "blend": {"stars": 1.0}},
+            "measure": {"radius": 2.5}, "curve": {"detrend": ["sky"]},
+        }  # fmt: skip
+        for section, values in changes.items():
+            for name, value in values.items():
+                before = self.night.settings
+                settings = self.night.settings
+                setattr(getattr(settings, section), name, value)
+                self.night.set_settings(settings)
+                with self.subTest(f"{section}.{name}"):
+                    stale = [s for s in ("combine", *later) if self.night.state(s) == "stale"]
+                    wanted = {"combine": ["combine"], "measure": ["measure", "curve"], "curve": ["curve"]}[section]
+                    self.assertEqual(stale, wanted)
+                self.night.set_settings(before)
+        settings = self.night.settings
+        settings.combine.threshold = 9.0
+        self.night.set_settings(settings)
+        self.assertEqual([self.night.state(s) for s in ("combine", *later)], ["stale"] * 4, "other stars")
+
     def test_recipe_runs_on_another_folder(self) -> None:
         settings = self.night.settings
         settings.combine.rules = []

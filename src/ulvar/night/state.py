@@ -46,6 +46,17 @@ def _lights(exposures: Sequence[ExposureFacts]) -> list[ExposureFacts]:
     return [f for f in exposures if f.role is Role.LIGHT and not f.is_master]
 
 
+# Of Combine's settings, how stars are found is all that later stations take: not what holds for the stack alone.
+_OF_STAR_FINDING = ("threshold", "smallest", "widest", "longest", "regions")
+
+
+def _used_of(name: str, section: Mapping[str, Any], station: str) -> Mapping[str, Any]:
+    """Return the settings of a station that another one, or it itself, takes."""
+    if name == "combine" and station != "combine":
+        return {key: section[key] for key in _OF_STAR_FINDING}
+    return section
+
+
 def input_stamp(night: Asked, station: str, series: Series | None = None) -> str:
     """Return a fingerprint of all that a station's result depends on.
 
@@ -58,7 +69,9 @@ def input_stamp(night: Asked, station: str, series: Series | None = None) -> str
     origins = KNOWN_OTHERWISE if upto >= 2 else GIVEN
     exposures = night.exposures
     members = set(series.files) if series is not None else set()
-    parts: list[Any] = [settings["intake"], [settings[name] for name in STATIONS[1 : upto + 1]]]
+    parts: list[Any] = [
+        settings["intake"], [_used_of(name, settings[name], station) for name in STATIONS[1 : upto + 1]]
+    ]  # fmt: skip
     lights = _lights(exposures)
     if station == "intake":
         return fingerprint(*parts, [identity(f, origins) for f in exposures])
