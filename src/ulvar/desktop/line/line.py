@@ -13,8 +13,8 @@ from ulvar.desktop.line.state import LineState
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.layers import Layer
-from ulvar.desktop.parts.plots import nice_ticks
 from ulvar.desktop.parts.theme import Theme, font
+from ulvar.desktop.parts.ticks import nice_ticks
 from ulvar.inspection import CODES, Severity
 from ulvar.night import SERIES_STATIONS
 

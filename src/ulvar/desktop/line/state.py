@@ -11,7 +11,7 @@ from PySide6.QtCore import QRectF
 from ulvar.desktop.line.sky import LANE, NightSky
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.numbers import METRICS
-from ulvar.desktop.parts.plots import nice_ticks
+from ulvar.desktop.parts.ticks import nice_ticks
 from ulvar.frames import ExposureFacts, Role
 from ulvar.night import SERIES_STATIONS
 

@@ -1,4 +1,4 @@
-"""Small plots drawn with a painter: axes, points, lines, sparklines."""
+"""Small plots drawn with a painter: axes, points, lines, notes."""
 
 from __future__ import annotations
 
@@ -14,38 +14,12 @@ from PySide6.QtWidgets import QWidget
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.layers import Layer
 from ulvar.desktop.parts.theme import Theme, font
+from ulvar.desktop.parts.ticks import nice_ticks, tick_text
 
 # Height of the vertical axis's label [px].
 _LABEL = 17
 # Over the plot [px].
 _TOP = 8
-
-
-def nice_ticks(low: float, high: float, count: int) -> list[float]:
-    """Return about `count` round numbers inside a range, at least two: one number is no scale."""
-    if not (math.isfinite(low) and math.isfinite(high)) or high <= low:
-        return []
-    rough = (high - low) / max(1, count)
-    power = 10 ** math.floor(math.log10(rough))
-    steps = [m * power for m in (0.2, 0.25, 0.5, 1, 2, 2.5, 5, 10)]
-    widest = next((i for i, step in enumerate(steps) if rough <= step * 1.0001), len(steps) - 1)
-    ticks: list[float] = []
-    for step in steps[widest::-1]:
-        first, last = math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9)
-        ticks = [k * step for k in range(first, last + 1)]
-        if len(ticks) >= 2:
-            break
-    return ticks
-
-
-def tick_text(value: float, step: float) -> str:
-    """Return a tick's text with as many decimals as its step needs and a true minus."""
-    places = max(0, -math.floor(math.log10(step) + 1e-9)) if step > 0 else 0
-    if step > 0 and abs(step * 10**places - round(step * 10**places)) > 1e-6:
-        places += 1
-    # Digits in groups of three from five digits on, as everywhere.
-    grouped = f"{value:,.{places}f}" if abs(value) >= 10_000 else f"{value:.{places}f}"
-    return grouped.replace(",", "\u2009").replace("-", "−")
 
 
 @dataclass
@@ -411,41 +385,3 @@ class Plot(QWidget):
             for key, place in zip(points.keys, self._all_to_screen(points.x, points.y))
             if math.isfinite(place.x() + place.y())
         ]
-
-
-class Sparkline(QWidget):
-    """A line of small dots, for evidence."""
-
-    def __init__(self, theme: Theme, values: Sequence[float], token: str = "soft") -> None:
-        super().__init__()
-        self.theme, self._values, self._token = theme, np.asarray(values, dtype=float), token
-        self.setFixedHeight(30)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        """Draw the dots."""
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.fillRect(self.rect(), self.theme.color("plot"))
-        draw_spark(painter, self.theme, QRectF(self.rect()), self._values, self._token)
-
-
-def draw_spark(
-    painter: QPainter,
-    theme: Theme,
-    box: QRectF,
-    values: np.ndarray,
-    token: str,
-    scale: tuple[float, float] | None = None,
-) -> None:
-    """Draw values as small dots in a box; `scale` fixes the range so that several can be compared."""
-    good = np.isfinite(values)
-    if not good.any():
-        return
-    low, high = scale or (float(values[good].min()), float(values[good].max()))
-    span = max(high - low, 1e-12)
-    # Wide round pen points in one call: an ellipse each is ten times the work.
-    painter.setPen(glyphs.round_pen(theme.color(token), 2.6))
-    share = np.clip((values[good] - low) / span, 0, 1)
-    across = box.left() + 4 + (box.width() - 8) * np.flatnonzero(good) / max(1, len(values) - 1)
-    down = box.bottom() - 4 - share * (box.height() - 8)
-    painter.drawPoints([QPointF(x, y) for x, y in zip(across.tolist(), down.tolist())])

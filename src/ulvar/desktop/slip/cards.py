@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent, QPainter, QPaintEvent
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.parts import glyphs
-from ulvar.desktop.parts.plots import Sparkline
+from ulvar.desktop.parts.sparks import Sparkline
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label, short_words
 from ulvar.inspection import Finding

@@ -14,7 +14,8 @@ from ulvar.desktop.boards.combine.quality_box import QualityBox
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.layers import Layer
-from ulvar.desktop.parts.plots import Plot, Points, draw_spark
+from ulvar.desktop.parts.plots import Plot, Points
+from ulvar.desktop.parts.sparks import draw_spark
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import LazyRows, Rows, clear, label, number, table
 from ulvar.desktop.work.soon import Soon

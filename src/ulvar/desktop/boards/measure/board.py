@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyleOptionViewItem
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.parts import glyphs
-from ulvar.desktop.parts.plots import Plot, Points, draw_spark
+from ulvar.desktop.parts.plots import Plot, Points
+from ulvar.desktop.parts.sparks import draw_spark
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.parts.widgets import Cells, Rows, empty_state, hairline, label, number, table
 from ulvar.engine import percent
