@@ -56,10 +56,19 @@ class NightSky:
             return
         step = plot.width() / _MOMENTS
         tones = np.select([self.sun < -18, self.sun < -12, self.sun < -6, self.sun < 0], [0.0, 0.16, 0.34, 0.55], 0.8)
-        for x, tone in zip(self._x(plot), tones):
-            if tone:
+        edges = [0, *(np.flatnonzero(np.diff(tones)) + 1).tolist(), len(tones)]
+        xs = self._x(plot)
+        # A tone is one rectangle: many beside each other would show their seams.
+        for first, last in zip(edges[:-1], edges[1:]):
+            if tones[first]:
+                left, right = (
+                    min(max(float(xs[k]) - step / 2, plot.left()), plot.right())
+                    for k in (first, min(last, len(xs) - 1))
+                )
+                right = plot.right() if last == len(xs) else right
                 painter.fillRect(
-                    QRectF(x - step / 2, plot.top(), step + 0.6, plot.height()), theme.color("edge", 0.42 * float(tone))
+                    QRectF(left, plot.top(), right - left, plot.height()),
+                    theme.color("edge", 0.42 * float(tones[first])),
                 )
 
     def paint_moon(self, painter: QPainter, theme: Theme, plot: QRectF) -> None:
