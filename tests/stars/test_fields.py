@@ -167,6 +167,24 @@ class NotStars(unittest.TestCase):
             field = make_field(rng, stars=int(rng.choice([20, 300, 1500])))
             self.assertEqual(found_in(field).trails, (), seed)
 
+    def test_hidden_parts_change_nothing_of_what_is_seen(self) -> None:
+        rng = np.random.default_rng(61)
+        field = make_field(rng, stars=150)
+        # Noise that its pixels do not tell of: resampled frames have it, and stars too faint to be seen.
+        lumpy = gaussian_filter(rng.normal(0, 1, field.image.shape), 1.3)
+        image = (field.image + 1.5 * NOISE * lumpy / lumpy.std()).astype(np.float32)
+        whole = find_stars(image, gain_e_per_adu=1.0).stars
+        half = image.copy()
+        half[:, : image.shape[1] * 6 // 10] = np.nan
+        part = find_stars(half, gain_e_per_adu=1.0).stars
+        there = whole.x > image.shape[1] * 6 // 10 + 12
+        distance, match = cKDTree(np.column_stack([part.x, part.y])).query(np.column_stack([whole.x, whole.y])[there])
+        same = distance < 0.5
+        self.assertGreater(same.mean(), 0.9)
+        ratio = part.snr[match[same]] / whole.snr[there][same]
+        self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.06)
+        self.assertLess(len(part), 1.3 * there.sum())
+
     def test_a_glow_along_an_edge_is_no_trail_and_a_trail_beside_it_is_one(self) -> None:
         rng = np.random.default_rng(44)
         height, width = 480, 720

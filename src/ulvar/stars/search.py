@@ -150,7 +150,9 @@ def _peaks(
     # The best flux of a profile p is sum(p d) / sum(p^2); of a Gaussian stand-in that is near enough to start.
     step = max(1, math.isqrt(smooth.size // 40_000))
     sample = smooth[::step, ::step] / (factor * scene.noise[::step, ::step])
-    scatter = robust_spread(sample)
+    # Where pixels are hidden nothing scatters.
+    seen = sample[~scene.hidden[::step, ::step]]
+    scatter = robust_spread(seen) if seen.size else 1.0
     return xs.astype(np.float64), ys.astype(np.float64), height / factor**2, snr, factor, scatter
 
 
