@@ -83,6 +83,19 @@ class Leftovers(FolderCase):
                 temporary.write_text(text)
             self.assertEqual(path.read_text(), text)
 
+    def test_bytes_are_on_the_disk_before_the_name_is(self) -> None:
+        path = self.folder / "out.txt"
+        path.write_text("old")
+        seen = []
+
+        def flushed(handle: int) -> None:
+            seen.append((os.fstat(handle).st_ino, os.fstat(handle).st_size, path.read_text()))
+
+        with mock.patch("ulvar.engine.atomic.os.fsync", flushed), atomic_path(path) as temporary:
+            temporary.write_text("new one")
+        self.assertEqual(seen, [(path.stat().st_ino, 7, "old")])
+        self.assertEqual(path.read_text(), "new one")
+
     def test_table(self) -> None:
         path = self.folder / "table.csv"
         write_csv(path, ["name", "remark"], [["A", 'says "yes", twice'], ["B", ""]])

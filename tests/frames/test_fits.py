@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 import shutil
+import unittest
 from pathlib import Path
 
 import fitsio
@@ -22,6 +23,8 @@ from ulvar.frames import (
     scan_file,
     write_fits,
 )
+from ulvar.frames._kernels import swap16_to_float32
+from ulvar.frames.fits_rows import _swap_in_numpy
 
 
 class Reading(FolderCase):
@@ -53,6 +56,21 @@ class Reading(FolderCase):
             handle[0].write_key("BSCALE", 0.5)
             handle[0].write_key("BZERO", 10.0)
         np.testing.assert_allclose(read_plane(path), raw * 0.5 + 10.0)
+
+    def test_scaled_rows_from_the_middle(self) -> None:
+        for dtype, blank in (("u1", None), ("i2", None), ("i2", 7), ("i4", None), ("i4", 7)):
+            raw = np.arange(20, dtype=dtype).reshape(5, 4)
+            path = self.write(f"{dtype}-{blank}.fits", raw)
+            with fitsio.FITS(path, "rw") as handle:
+                handle[0].write_key("BSCALE", 0.25)
+                handle[0].write_key("BZERO", -3.0)
+                if blank is not None:
+                    handle[0].write_key("BLANK", blank)
+            truth = np.where(raw == blank, np.nan, raw * 0.25 - 3.0)
+            rows = FileRows(path)
+            for y0, y1 in ((0, 5), (1, 3), (4, 5)):
+                with self.subTest(f"{dtype} {blank} {y0}"):
+                    np.testing.assert_array_equal(rows.rows(y0, y1), truth[y0:y1].astype(np.float32))
 
     def test_blank_pixels_become_nan_and_masked(self) -> None:
         raw = np.arange(12, dtype=np.int16).reshape(3, 4)
@@ -93,6 +111,18 @@ class Reading(FolderCase):
         cube = self.write("cube.fits", np.ones((3, 4, 5), dtype=np.float32))
         with self.assertRaisesRegex(FrameError, "5 x 4 x 3"):
             read_plane(cube)
+
+
+class Swapping(unittest.TestCase):
+    def test_every_word_is_the_same_with_and_without_the_compiler(self) -> None:
+        words = np.arange(65536, dtype=np.uint16)
+        truth = words.view(">i2").astype(np.float32)
+        for zero, scale in ((32768.0, 1.0), (0.0, 1.0), (-5.5, 1.7e-3)):
+            made = [np.empty(words.size, dtype=np.float32) for _ in range(2)]
+            for swap, out in zip((swap16_to_float32, _swap_in_numpy), made):
+                swap(words, np.float32(zero), np.float32(scale), out)
+                np.testing.assert_array_equal(out, np.float32(zero) + np.float32(scale) * truth)
+            np.testing.assert_array_equal(*made)
 
 
 class BadFiles(FolderCase):

@@ -196,6 +196,25 @@ class Tiff(FolderCase):
         for k, f in enumerate(facts):
             np.testing.assert_array_equal(read_plane(f.path), data[..., k])
 
+    def test_colours_beside_or_behind_each_other(self) -> None:
+        rng = np.random.default_rng(5)
+        # As high as there are colours, and as wide: the sizes alone do not tell which axis holds them.
+        for config, shape in (
+            ("contig", (3, 5, 3)),
+            ("separate", (3, 5, 3)),
+            ("contig", (5, 3, 3)),
+            ("contig", (4, 6, 4)),
+        ):
+            data = rng.integers(0, 65535, shape).astype(np.uint16)
+            path = self.folder / f"{config}-{shape[0]}-{shape[-1]}.tif"
+            extra = {"extrasamples": ["unassalpha"]} if shape[-1] == 4 else {}
+            tifffile.imwrite(path, data, photometric="rgb", planarconfig=config, **extra)
+            for k, facts in enumerate(scan_images(str(path))):
+                with self.subTest(f"{config} {shape} {k}"):
+                    plane = data[k] if config == "separate" else data[..., k]
+                    self.assertEqual((facts.height, facts.width), plane.shape)
+                    np.testing.assert_array_equal(read_plane(facts.path), plane)
+
     def test_what_is_no_tiff_is_told(self) -> None:
         path = self.folder / "a.tif"
         path.write_bytes(b"not a picture at all")

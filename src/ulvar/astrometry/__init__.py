@@ -1,23 +1,6 @@
 """World coordinates, star catalogues, the plate solver, separations."""
 
-from ulvar.astrometry.catalogue import CatalogueError, StarCatalogue, load_catalogue, write_tiles
-from ulvar.astrometry.solver import PlateSolution, SolveHints, solve_plate
-from ulvar.astrometry.sphere import offset_position, separation_deg, tangent_plane, tangent_to_sky
-from ulvar.astrometry.wcs import Wcs, fit_wcs, wcs_from_header
+import lazy_loader
 
-__all__ = [
-    "CatalogueError",
-    "PlateSolution",
-    "SolveHints",
-    "StarCatalogue",
-    "Wcs",
-    "fit_wcs",
-    "load_catalogue",
-    "offset_position",
-    "separation_deg",
-    "solve_plate",
-    "tangent_plane",
-    "tangent_to_sky",
-    "wcs_from_header",
-    "write_tiles",
-]
+# What is taken from the room is imported when it is taken; the stub beside this file says from where.
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -6,7 +6,6 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.spatial import cKDTree
 
 from ulvar.astrometry.catalogue import StarCatalogue
 from ulvar.astrometry.sphere import offset_position, separation_deg, tangent_plane
@@ -72,6 +71,8 @@ _MOST_PLACES = 200
 
 def _places(hints: SolveHints, catalogue: StarCatalogue, field_deg: float) -> list[tuple[float, float]]:
     """Return places to try: rings around the hint out to its radius, then the rest of the catalogue, near to far."""
+    from scipy.spatial import cKDTree
+
     step = _SKY_STEP * field_deg
     vectors = _unit(catalogue.ra, catalogue.dec)
     places: list[tuple[float, float]] = []
@@ -202,6 +203,8 @@ def _refine(
     catalogue: StarCatalogue,
 ) -> PlateSolution | Failed:
     """Match the whole frame with the catalogue and fit TAN, then SIP if it predicts better."""
+    from scipy.spatial import cKDTree
+
     height, width = shape
     centre = ((width - 1) / 2, (height - 1) / 2)
     xi0, eta0 = matrix[:, 2] / 3600

@@ -9,63 +9,15 @@ from typing import Literal
 
 import numpy as np
 
-from ulvar.calibration._kernels import EMPTY, subtract_divide
 from ulvar.calibration.cosmic import clean_cosmic_rays
-from ulvar.calibration.defects import DefectOptions, Defects, dark_excess, find_defects, repair
+from ulvar.calibration.defects import Defects, dark_excess, find_defects, repair
 from ulvar.calibration.levels import bias_taken_off
 from ulvar.calibration.masters import Master
-from ulvar.calibration.overscan import Region
-from ulvar.calibration.prepare import Preparation
+from ulvar.calibration.options import CalibrateOptions
 from ulvar.engine import F32Array, MaskArray
 from ulvar.frames import Frame, MaskBit, mark
 
 _REPAIRED = MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN
-
-
-@dataclass(frozen=True)
-class CalibrateOptions:
-    """Which steps are done, and how.
-
-    Attributes
-    ----------
-    preparation : Preparation
-        Overscan, trimming, linearity: the same as the masters were made with.
-    dark_scale : {'exposure', 'noise'}
-        A dark that has to be scaled follows the exposure times, or the factor that takes most of the hot
-        pixels out of each light.
-    mark_defects, repair : bool
-        Whether defects are looked for in the masters, and whether they are replaced by their neighbours.
-    defects : DefectOptions
-    cosmic : bool
-        Whether cosmic rays are found and repaired.
-    cosmic_sigma, cosmic_contrast : float
-        As `find_cosmic_rays`.
-    overlays : tuple of Region
-        Rectangles without picture (a burnt-in time stamp): no data.
-    pedestal : 'off', 'auto' or float
-        A constant added to every pixel [ADU]; ``auto`` adds one when more than a few pixels would be negative.
-    """
-
-    preparation: Preparation = field(default_factory=Preparation)
-    dark_scale: Literal["exposure", "noise"] = "exposure"
-    mark_defects: bool = True
-    repair: bool = False
-    defects: DefectOptions = field(default_factory=DefectOptions)
-    cosmic: bool = False
-    cosmic_sigma: float = 4.5
-    cosmic_contrast: float = 3.0
-    overlays: tuple[Region, ...] = ()
-    pedestal: float | Literal["off", "auto"] = "off"
-
-    def key(self) -> list[object]:
-        """Return what makes two sets of options alike, for fingerprints."""
-        d = self.defects
-        return [
-            self.preparation.key(), self.dark_scale, self.mark_defects, self.repair,
-            [d.hot_sigma, d.cold_below, d.bright_above, d.columns] if self.mark_defects else [],
-            [self.cosmic_sigma, self.cosmic_contrast] if self.cosmic else [], [r.text for r in self.overlays],
-            self.pedestal,
-        ]  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -171,6 +123,8 @@ class Calibrator:
         return self.defects.mask.copy() if given is None else given | self.defects.mask
 
     def _subtract_divide(self, data: F32Array, zero: F32Array | None, out: F32Array) -> int:
+        from ulvar.calibration._kernels import EMPTY, subtract_divide
+
         flat = EMPTY if self.inverse_flat is None else self.inverse_flat.reshape(-1)
         dark = EMPTY if zero is None else zero.reshape(-1)
         pixels, result = data.reshape(-1), out.reshape(-1)

@@ -9,9 +9,7 @@ from __future__ import annotations
 
 import cv2
 import numpy as np
-from scipy import ndimage
 
-from ulvar.calibration._kernels import laplacian_edges
 from ulvar.calibration.defects import repair
 from ulvar.engine import BoolArray, F32Array, MaskArray
 from ulvar.frames import MaskBit, mark
@@ -66,6 +64,10 @@ def find_cosmic_rays(
     Where we differ from the paper: the fine structure is evaluated only at pixels whose edge is significant,
     and neighbours of a hit are taken in at 0.3 sigma without asking for contrast, once.
     """
+    from scipy import ndimage
+
+    from ulvar.calibration._kernels import laplacian_edges
+
     if sigma <= 0 or contrast <= 0:
         raise ValueError("sigma and contrast must be above 0")
     good = np.isfinite(data)
@@ -98,6 +100,8 @@ def find_cosmic_rays(
 
 
 def _grown_mosaic(hit: BoolArray) -> BoolArray:
+    from scipy import ndimage
+
     structure = np.zeros((5, 5), dtype=np.bool_)
     structure[::2, ::2] = True
     return np.asarray(ndimage.binary_dilation(hit, structure=structure))

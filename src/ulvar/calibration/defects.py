@@ -6,37 +6,14 @@ from dataclasses import dataclass, field
 
 import cv2
 import numpy as np
-from scipy import ndimage
 
-from ulvar.calibration._kernels import repair_pixels
+from ulvar.calibration.options import DefectOptions
 from ulvar.engine import BoolArray, F32Array, MaskArray
 from ulvar.frames import MaskBit, mark
 
 # A run of a column is defective when this share of this many rows is.
 _RUN_ROWS = 32
 _RUN_SHARE = 0.6
-
-
-@dataclass(frozen=True)
-class DefectOptions:
-    """Thresholds.
-
-    Attributes
-    ----------
-    hot_sigma : float
-        A pixel is hot when it stands this many robust deviations over its surroundings in the master dark.
-    cold_below : float
-        A pixel is cold when it is below this fraction of its surroundings in the master flat.
-    bright_above : float
-        ... and over-sensitive when it is above this fraction.
-    columns : bool
-        Whether columns most of whose pixels are defective are marked as a whole.
-    """
-
-    hot_sigma: float = 8.0
-    cold_below: float = 0.5
-    bright_above: float = 1.5
-    columns: bool = True
 
 
 @dataclass(frozen=True)
@@ -182,6 +159,8 @@ def find_defects(
 
 
 def _column_runs(bad: BoolArray) -> tuple[BoolArray, int]:
+    from scipy import ndimage
+
     columns = np.flatnonzero(bad.sum(axis=0) >= _RUN_SHARE * _RUN_ROWS)
     marked = np.zeros(bad.shape, dtype=np.bool_)
     runs = 0
@@ -198,6 +177,8 @@ def _column_runs(bad: BoolArray) -> tuple[BoolArray, int]:
 
 
 def _clusters(bad: BoolArray) -> int:
+    from scipy import ndimage
+
     if not bad.any():
         return 0
     labels, count = ndimage.label(bad, structure=np.ones((3, 3)))
@@ -225,6 +206,8 @@ def repair(data: F32Array, mask: MaskArray, *, bits: int, mosaic: bool = False) 
     The neighbourhood grows from 3 x 3 to 9 x 9 until it holds three good pixels; a pixel without is left as
     it is and keeps its mark.
     """
+    from ulvar.calibration._kernels import repair_pixels
+
     wanted = (mask & np.uint16(bits)) != 0
     wanted &= (mask & np.uint16(MaskBit.NO_DATA)) == 0
     ys, xs = np.nonzero(wanted)

@@ -1,4 +1,4 @@
-"""ulvar sort, masters, calibrate."""
+"""ulvar masters, calibrate."""
 
 from __future__ import annotations
 
@@ -28,21 +28,17 @@ from ulvar.cli.common import (
     running,
 )
 from ulvar.cli.common import told as told_outcomes
+from ulvar.cli.sorting import Tag, rules, told_sort
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, JobContext, counted, percent
+from ulvar.engine import percent
 from ulvar.flows import (
     KINDS,
     MasterOptions,
-    Sorted,
     calibrate_lights,
     contradicted,
-    find_series,
     load_masters,
-    look_at_pixels,
     make_masters,
-    sort_exposures,
 )
-from ulvar.frames import ExposureFacts, Group, Role, TagRule
 from ulvar.inspection import Severity, notice
 from ulvar.night.settings import CalibrateSettings
 
@@ -54,73 +50,6 @@ Linearity = Annotated[
     str,
     typer.Option("--linearity", metavar="C1,C2...", help="Polynomial: true = d (1 + c1 u + c2 u^2), u = d / 65535."),
 ]
-
-
-def _group_json(group: Group) -> dict[str, object]:
-    return {
-        "role": group.role.value, "is_master": group.is_master, "filter": group.filter,
-        "exposure_s": group.exposure_s, "gain": group.gain, "offset": group.offset,
-        "temperature_c": group.temperature_c, "binning": group.binning, "width": group.width,
-        "height": group.height, "camera": group.camera, "session": group.session, "count": group.count, "files": list(group.files),
-    }  # fmt: skip
-
-
-Tag = Annotated[
-    list[str],
-    typer.Option(
-        "--tag",
-        metavar="NAME=PATTERN",
-        help="A tag, or the session, that stands in the folders' names: session={}/*. {} is the value, * anything.",
-    ),
-]
-
-
-def _rules(tags: list[str]) -> list[TagRule]:
-    rules = []
-    for text in tags:
-        name, mark, pattern = text.partition("=")
-        if not mark or not name.strip() or pattern.count("{}") != 1:
-            fail_usage(f"--tag takes NAME=PATTERN with {{}} once in the pattern, not '{text}'")
-        rules.append(TagRule(name.strip(), pattern, matches=True))
-    return rules
-
-
-def _told_sort(
-    exposures: list[ExposureFacts], failed: list[Failed], other: list[str], context: JobContext | None
-) -> Sorted:
-    looks = look_at_pixels(exposures, context) if context is not None else {}
-    return sort_exposures(exposures, failed, other, looks=looks)
-
-
-def sort(
-    paths: Paths,
-    json: Json = False,
-    fact: Facts = [],
-    tag: Tag = [],
-    pixels: Annotated[
-        bool, typer.Option("--pixels/--no-pixels", help="Check roles and bit depth against the pixels.")
-    ] = True,
-) -> None:
-    """Say what there is: groups of exposures, and what does not fit or cannot be read."""
-    exposures, failed, other = read_exposures(paths, fact, _rules(tag))
-    with running(len(exposures) // 20) as context:
-        result = _told_sort(exposures, failed, other, context if pixels else None)
-    lines = [f"{counted(len(exposures), 'exposure')} in {counted(len(result.groups), 'group')}"]
-    for group in result.groups:
-        temperature = "" if group.temperature_c is None else f"{group.temperature_c:+.1f} C"
-        exposure = "" if group.exposure_s is None else f"{group.exposure_s:g} s"
-        gain = "" if group.gain is None else f"gain {group.gain:g}"
-        session = f"{group.session:<12}" if group.one_of_sessions else ""
-        lines.append(
-            f"{group.count:>6}  {group.role.value:<10}{group.filter:<6}{exposure:<9}{gain:<9}{temperature:<9}"
-            f"{session}{group.width} x {group.height}  {group.camera}"
-        )
-    series = find_series(f for f in result.exposures if f.role is Role.LIGHT)
-    lines += [f"{len(one.members):>6}  series    {one.key}  ({one.title})" for one in series]
-    finish(
-        {"groups": [_group_json(g) for g in result.groups], "series": [one.as_json() for one in series]}, as_json=json,
-        done=len(exposures), failed=len(failed), lines=lines, findings=result.findings,
-    )  # fmt: skip
 
 
 def masters(
@@ -139,10 +68,10 @@ def masters(
     replace: Replace = False,
 ) -> None:
     """Build every master that the frames allow."""
-    exposures, failed, other = read_exposures(paths, fact, _rules(tag))
+    exposures, failed, other = read_exposures(paths, fact, rules(tag))
     preparation = _preparation(overscan, trim, linearity)
     if not any(f.role in KINDS and not f.is_master for f in exposures):
-        findings = list(_told_sort(exposures, failed, other, None).findings)
+        findings = list(told_sort(exposures, failed, other, None).findings)
         findings.append(
             notice(
                 "no_calibration",
@@ -154,9 +83,9 @@ def masters(
         )
         finish({"masters": []}, as_json=json, done=0, failed=1, findings=findings)
     with plain_errors(), running(len(exposures)) as context:
-        told = _told_sort(exposures, failed, other, context)
+        told = told_sort(exposures, failed, other, context)
         options = MasterOptions(
-            matching=MatchOptions(bound_tags=tuple(r.name for r in _rules(tag))),
+            matching=MatchOptions(bound_tags=tuple(r.name for r in rules(tag))),
             rejection=_rejection(method, low, high), preparation=preparation, compare=compare,
             excluded=contradicted(told.findings, exposures),
         )  # fmt: skip
@@ -222,10 +151,10 @@ def calibrate(
     tag: Tag = [],
     replace: Replace = False,
 ) -> None:
-    """Calibrate lights with the masters that fit them; a light without a safe match is told, not calibrated."""
+    """Calibrate lights with the masters that fit them; a light without a safe match is skipped and named."""
     if not masters.is_dir():
         fail_usage(f"{masters}: there is no such folder")
-    exposures, failed, _ = read_exposures(paths, fact, _rules(tag))
+    exposures, failed, _ = read_exposures(paths, fact, rules(tag))
     lights, rest = lights_of(exposures)
     found, _ = load_masters(masters)
     if not found:
@@ -241,7 +170,7 @@ def calibrate(
         fail_setting(error)
     except ValueError as error:
         fail_usage(str(error))
-    matching = MatchOptions(scale_darks=scale_darks, bound_tags=tuple(r.name for r in _rules(tag)))
+    matching = MatchOptions(scale_darks=scale_darks, bound_tags=tuple(r.name for r in rules(tag)))
     with plain_errors(), running(len(lights)) as context:
         outcomes, findings = calibrate_lights(
             lights, found, out, context, matching=matching, options=settings.options(settings.preparation()),

@@ -8,7 +8,18 @@ from typing import Annotated
 import typer
 
 from ulvar.calibration import Candidate, FlatPlan, MatchOptions, Transfer, shooting_list
-from ulvar.cli.common import Facts, Json, Paths, Replace, fail_usage, finish, plain_errors, read_exposures, running
+from ulvar.cli.common import (
+    Facts,
+    Json,
+    Paths,
+    Replace,
+    command_group,
+    fail_usage,
+    finish,
+    plain_errors,
+    read_exposures,
+    running,
+)
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
     KINDS,
@@ -24,7 +35,7 @@ from ulvar.flows import (
 from ulvar.frames import FrameError, Role, group_exposures
 from ulvar.night.shooting import write_shooting_list
 
-library = typer.Typer(help="Masters that serve many nights.", no_args_is_help=True)
+library = command_group("Masters that serve many nights.")
 Folder = Annotated[
     Path | None, typer.Option("--library", metavar="DIR", help="The library's folder; by default the user's own.")
 ]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import logging
 import math
 import os
 import sys
@@ -17,10 +16,8 @@ import typer
 from pydantic import ValidationError
 from rich.console import Console
 from rich.markup import escape
-from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
-from rich.progress import Progress as Bar
 
-from ulvar.engine import DiskFull, Failed, JobContext, WorkerDied, default_budget, worker_pool
+from ulvar.engine import DiskFull, Failed, JobContext, Progress, WorkerDied, default_budget, silent, worker_pool
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
 from ulvar.inspection import Finding
@@ -40,6 +37,14 @@ Facts = Annotated[
     ),
 ]
 Replace = Annotated[bool, typer.Option("--replace", help="Replace outputs that exist.")]
+
+
+def command_group(sentence: str) -> typer.Typer:
+    """Return what commands below a word are registered with, as `ulvar` itself is made."""
+    return typer.Typer(
+        help=sentence, no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False,
+        context_settings={"help_option_names": ["-h", "--help"]},
+    )  # fmt: skip
 
 
 def option(section: str, name: str, *flags: str, metavar: str | None = None) -> Any:
@@ -88,20 +93,32 @@ def given_facts(texts: Sequence[str]) -> dict[str, str]:
 
 
 @contextmanager
-def running(items: int | None = None, *, memory_gib: float | None = None) -> Iterator[JobContext]:
-    """Yield a context with workers (for more than a few items), a progress bar on a terminal, and a budget."""
-    budget = default_budget() if memory_gib is None else int(memory_gib * 1024**3)
-    workers = max(1, len(os.sched_getaffinity(0)))
+def _told_progress() -> Iterator[Progress]:
+    """Yield what shows how far a job is: a bar on a terminal, nothing elsewhere."""
+    if not errors.is_terminal:
+        yield silent
+        return
+    from rich.progress import BarColumn, MofNCompleteColumn, TextColumn, TimeRemainingColumn
+    from rich.progress import Progress as Bar
+
     columns = (TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
-    with Bar(*columns, console=errors, transient=True, disable=not errors.is_terminal) as bar:
+    with Bar(*columns, console=errors, transient=True) as bar:
         task = bar.add_task("", total=None)
 
         def progress(done: int, total: int, text: str) -> None:
             bar.update(task, description=text, completed=done, total=total)
 
-        many = items is None or items > 3
-        with worker_pool(workers) if many else nullcontext() as pool:
-            yield JobContext(executor=pool, progress=progress, budget_bytes=budget, workers=workers)
+        yield progress
+
+
+@contextmanager
+def running(items: int | None = None, *, memory_gib: float | None = None) -> Iterator[JobContext]:
+    """Yield a context with workers (for more than a few items), a progress bar on a terminal, and a budget."""
+    budget = default_budget() if memory_gib is None else int(memory_gib * 1024**3)
+    workers = max(1, len(os.sched_getaffinity(0)))
+    many = items is None or items > 3
+    with _told_progress() as progress, worker_pool(workers) if many else nullcontext() as pool:
+        yield JobContext(executor=pool, progress=progress, budget_bytes=budget, workers=workers)
 
 
 def read_exposures(
@@ -226,8 +243,3 @@ def plain_errors() -> Iterator[None]:
         _end_with(f"{error.filename}: it may not be written ({error.strerror})", NOTHING_DONE)
     except WorkerDied as error:
         _end_with(f"{error}; finished products are kept, and the same command goes on from there", NOTHING_DONE)
-
-
-def set_up_log() -> None:
-    """Send warnings to standard error."""
-    logging.basicConfig(level=logging.WARNING, stream=sys.stderr, format="%(levelname)s %(name)s: %(message)s")

@@ -2,46 +2,93 @@
 
 from __future__ import annotations
 
+import ast
+import importlib
+import importlib.util
+import logging
+import sys
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
+from typer.core import TyperCommand, TyperGroup
 
-from ulvar.cli import calibration, camera, measuring, nights, stacking
-from ulvar.cli.common import fail_usage, set_up_log
+# Where each command is: imported when it is called, so that none waits for what others need.
+_COMMANDS = {
+    "sort": "ulvar.cli.sorting:sort",
+    "masters": "ulvar.cli.calibration:masters",
+    "calibrate": "ulvar.cli.calibration:calibrate",
+    "stars": "ulvar.cli.stacking:stars",
+    "stack": "ulvar.cli.stacking:stack",
+    "solve": "ulvar.cli.measuring:solve",
+    "measure": "ulvar.cli.measuring:measure",
+    "curve": "ulvar.cli.measuring:curve",
+    "demo": "ulvar.cli.nights:demo",
+    "run": "ulvar.cli.nights:run",
+    "shooting": "ulvar.cli.camera:shooting",
+    "camera": "ulvar.cli.camera:camera",
+    "open": "ulvar.cli.window:open_night",
+}
+# Commands with words of their own below them.
+_GROUPS = {
+    "catalogue": ("ulvar.cli.measuring:catalogue", "Local star catalogues."),
+    "library": ("ulvar.cli.camera:library", "Masters that serve many nights."),
+}
+
+
+def _first_sentence(place: str) -> str:
+    """Return the first line of a function's docstring without importing its module."""
+    module, _, name = place.partition(":")
+    spec = importlib.util.find_spec(module)
+    assert spec is not None and spec.origin is not None
+    tree = ast.parse(Path(spec.origin).read_text(encoding="utf-8"))
+    found = next(n for n in tree.body if isinstance(n, ast.FunctionDef) and n.name == name)
+    return (ast.get_docstring(found) or "").partition("\n")[0]
+
+
+def _loaded(name: str) -> Any:
+    """Return a command with all that it needs imported."""
+    place = _COMMANDS[name] if name in _COMMANDS else _GROUPS[name][0]
+    module, _, attribute = place.partition(":")
+    found: Any = getattr(importlib.import_module(module), attribute)
+    if name in _COMMANDS:
+        alone = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
+        alone.command(name)(found)
+        found = alone
+    command = typer.main.get_command(found)
+    command.name = name
+    return command
+
+
+class _Commands(TyperGroup):
+    """Knows the commands by name and sentence; one is imported when it is called."""
+
+    def list_commands(self, ctx: Any) -> list[str]:
+        """Return the commands in the order of a night."""
+        return [*_COMMANDS, *_GROUPS]
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        """Return what the list of commands shows of one."""
+        if cmd_name in _COMMANDS:
+            return TyperCommand(cmd_name, help=_first_sentence(_COMMANDS[cmd_name]))
+        return TyperCommand(cmd_name, help=_GROUPS[cmd_name][1]) if cmd_name in _GROUPS else None
+
+    def resolve_command(self, ctx: Any, args: list[str]) -> Any:
+        """Import the command that is called."""
+        if args and (args[0] in _COMMANDS or args[0] in _GROUPS):
+            return args[0], _loaded(args[0]), args[1:]
+        return super().resolve_command(ctx, args)
+
 
 app = typer.Typer(
     name="ulvar",
+    cls=_Commands,
     help="From a night of raw telescope exposures to a stack, a plate solution and a light curve.",
     add_completion=False,
     no_args_is_help=False,
     pretty_exceptions_enable=False,
     context_settings={"help_option_names": ["-h", "--help"]},
 )
-catalogue = typer.Typer(help="Local star catalogues.", no_args_is_help=True)
-
-app.command("sort")(calibration.sort)
-app.command("masters")(calibration.masters)
-app.command("calibrate")(calibration.calibrate)
-app.command("stars")(stacking.stars)
-app.command("stack")(stacking.stack)
-app.command("solve")(measuring.solve)
-app.command("measure")(measuring.measure)
-app.command("curve")(measuring.curve)
-app.command("demo")(nights.demo)
-app.command("run")(nights.run)
-catalogue.command("import")(measuring.catalogue_import)
-catalogue.command("fetch")(measuring.catalogue_fetch)
-app.add_typer(catalogue, name="catalogue")
-app.command("shooting")(camera.shooting)
-app.command("camera")(camera.camera)
-app.add_typer(camera.library, name="library")
-
-
-def _open_window(path: Path | None) -> None:
-    from ulvar.desktop.app import run_window
-
-    raise typer.Exit(run_window(path))
 
 
 @app.callback(invoke_without_command=True)
@@ -50,26 +97,16 @@ def root(
     version: Annotated[bool, typer.Option("--version", help="Print the version.")] = False,
 ) -> None:
     """Without a command the window opens."""
-    set_up_log()
+    logging.basicConfig(level=logging.WARNING, stream=sys.stderr, format="%(levelname)s %(name)s: %(message)s")
     if version:
         from ulvar import __version__
 
         typer.echo(__version__)
         raise typer.Exit()
     if context.invoked_subcommand is None:
-        _open_window(None)
+        from ulvar.cli.window import open_window
 
-
-@app.command("open")
-def open_night(
-    night: Annotated[
-        Path | None, typer.Argument(metavar="[NIGHT]", help="A night, or a folder of raw exposures.")
-    ] = None,
-) -> None:
-    """Open the window, on a night or a folder of exposures if one is named."""
-    if night is not None and not night.exists():
-        fail_usage(f"{night}: there is no such folder")
-    _open_window(night)
+        open_window(None)
 
 
 def main() -> None:

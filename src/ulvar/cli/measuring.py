@@ -17,6 +17,7 @@ from ulvar.cli.common import (
     Paths,
     Replace,
     SeriesName,
+    command_group,
     default,
     fail_usage,
     failed_outcomes,
@@ -140,6 +141,10 @@ def solve(
     )
 
 
+catalogue = command_group("Local star catalogues.")
+
+
+@catalogue.command("import")
 def catalogue_import(
     files: Annotated[list[Path], typer.Argument(metavar="FILE...", help="CSV files with ra and dec in degrees.")],
     out: Annotated[Path, typer.Option(metavar="DIR", help="Folder of the tiles.")],
@@ -162,6 +167,7 @@ def catalogue_import(
     )  # fmt: skip
 
 
+@catalogue.command("fetch")
 def catalogue_fetch(
     service: Annotated[str, typer.Option(metavar="URL", help="Cone search service.")],
     at: Annotated[str, typer.Option(metavar="RA,DEC")],

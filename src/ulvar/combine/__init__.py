@@ -1,24 +1,6 @@
 """N aligned arrays to one: mean, median, rejection, weights, in row bands."""
 
-from ulvar.combine.combine import (
-    Combined,
-    Method,
-    Rejection,
-    RowSource,
-    ScaledRows,
-    combine_sources,
-    combine_stack,
-)
-from ulvar.combine.limits import limit_for, suited
+import lazy_loader
 
-__all__ = [
-    "Combined",
-    "Method",
-    "Rejection",
-    "RowSource",
-    "ScaledRows",
-    "combine_sources",
-    "combine_stack",
-    "limit_for",
-    "suited",
-]
+# What is taken from the room is imported when it is taken; the stub beside this file says from where.
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

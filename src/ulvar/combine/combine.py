@@ -5,85 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
-from enum import StrEnum
 from functools import lru_cache
-from typing import Protocol, runtime_checkable
+from statistics import NormalDist
 
 import numpy as np
-from scipy.special import ndtri
 
-from ulvar.combine import _kernels, _kernels_bounds
+from ulvar.combine.rejection import Method, Rejection
+from ulvar.combine.sources import DirectRows, RowSource
 from ulvar.engine import F32Array, F64Array, I64Array, Progress, StopToken, row_bands, silent
-
-
-class Method(StrEnum):
-    """How pixels of one position become one value."""
-
-    MEAN = "mean"
-    MEDIAN = "median"
-    SIGMA = "sigma"
-    WINSORIZED = "winsorized"
-    MAD = "mad"
-    LINEAR = "linear"
-
-
-_CODES = {
-    Method.MEAN: _kernels_bounds.MEAN,
-    Method.MEDIAN: _kernels_bounds.MEDIAN,
-    Method.SIGMA: _kernels_bounds.SIGMA,
-    Method.WINSORIZED: _kernels_bounds.WINSORIZED,
-    Method.MAD: _kernels_bounds.MAD,
-    Method.LINEAR: _kernels_bounds.LINEAR,
-}
-
-
-@dataclass(frozen=True)
-class Rejection:
-    """A method and its limits in units of the spread (of the mean deviation for ``linear``).
-
-    A limit that is None is found for the count of frames, so that `lost` good values a pixel are lost (see
-    `ulvar.combine.suited`). With `few` two and three values are judged too, by the spread of the pixels around: right for calibration
-    frames, whose noise is alike over the frame, and wrong for stars.
-    """
-
-    method: Method = Method.SIGMA
-    low: float | None = 4.0
-    high: float | None = 4.0
-    few: bool = False
-    lost: float = 0.01
-
-    def __post_init__(self) -> None:
-        if any(limit is not None and limit <= 0 for limit in (self.low, self.high)):
-            raise ValueError("rejection limits must be above 0")
-        if not 0 < self.lost < 1:
-            raise ValueError("the number of good values lost lies between 0 and 1")
-
-
-class RowSource(Protocol):
-    """Anything that gives rows of float32 pixels: a mapped file, an array, a resampled exposure."""
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        ...
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        ...
-
-    def rows(self, y0: int, y1: int) -> F32Array:
-        """Return rows ``y0 <= y < y1``; the caller owns the array."""
-        ...
-
-
-@runtime_checkable
-class DirectRows(RowSource, Protocol):
-    """A source that can write its rows where they are wanted, which saves a copy of them all."""
-
-    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
-        """Write rows ``y0 <= y < y1`` into `out`, C-contiguous float32 of shape (y1 - y0, width)."""
-        ...
 
 
 def _fill(source: RowSource, y0: int, y1: int, out: F32Array) -> None:
@@ -170,12 +99,14 @@ def _plan(frames: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     With k values cut from each end, ``(v[n-1-k] - v[k]) / z`` estimates the spread; z is the expected
     distance of those order statistics for a unit normal (Blom 1958, alpha = 3/8).
     """
+    from ulvar.combine import _kernels
+
     ks = np.full(frames + 1, -1, dtype=np.int64)
     zs = np.ones(frames + 1, dtype=np.float64)
     for n in range(4, frames + 1):
         k = max(1, int(0.16 * n))
         ks[n] = k
-        zs[n] = -2.0 * ndtri((k + 1 - 0.375) / (n + 0.25))
+        zs[n] = -2.0 * NormalDist().inv_cdf((k + 1 - 0.375) / (n + 0.25))
     return _kernels.merge_network(frames), ks, zs
 
 
@@ -244,12 +175,14 @@ def _empty(frames: int, height: int, width: int) -> Combined:
 
 
 def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into: Combined, y0: int) -> None:
+    from ulvar.combine import _kernels, _kernels_bounds
+
     assert rejection.low is not None and rejection.high is not None
     rows = slice(y0, y0 + stack.shape[1])
     low = np.zeros(stack.shape[0], dtype=np.int64)
     high = np.zeros(stack.shape[0], dtype=np.int64)
     _kernels.combine_rows(
-        stack, weights, _CODES[rejection.method], float(rejection.low), float(rejection.high),
+        stack, weights, getattr(_kernels_bounds, rejection.method.name), float(rejection.low), float(rejection.high),
         rejection.few, *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
     )  # fmt: skip
     # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 from functools import lru_cache
+from statistics import NormalDist
 
 import numpy as np
-from scipy.special import ndtri
 
-from ulvar.combine.combine import Method, Rejection, combine_stack
+from ulvar.combine.combine import combine_stack
+from ulvar.combine.rejection import Method, Rejection
 
 # Pixels of pure noise that a limit is tried on. A hundredth of a value lost at each gives 160 losses, known to 8 %,
 # and the limit to 0.02 of the spread.
@@ -64,7 +65,7 @@ def limit_for(method: Method, frames: int, lost: float) -> float:
     float
         In units of the method's spread, to 0.01; between 1.5 and 40.
     """
-    normal = float(-ndtri(min(0.5 * lost / max(1, frames), 0.25)))
+    normal = -NormalDist().inv_cdf(min(0.5 * lost / max(1, frames), 0.25))
     if method in (Method.MEAN, Method.MEDIAN) or frames < _JUDGED_ALONE:
         # These reject nothing by a spread of their own.
         return round(min(max(normal, _LOWEST), _HIGHEST), 2)

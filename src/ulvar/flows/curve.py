@@ -5,23 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
 from ulvar.inspection import Finding, comparison_findings, notice
-from ulvar.lightcurves import (
-    EclipseFit,
-    LightCurve,
-    Minimum,
-    PeriodResult,
-    differential_curve,
-    find_period,
-    fit_eclipse,
-    kwee_van_woerden,
-)
+from ulvar.lightcurves import EclipseFit, LightCurve, Minimum, differential_curve, fit_eclipse, kwee_van_woerden
 from ulvar.photometry import SeriesTable
+
+if TYPE_CHECKING:
+    from ulvar.lightcurves import PeriodResult
 
 DETREND = {"airmass": "airmass", "fwhm": "fwhm_px", "sky": "sky", "x": "x", "y": "y", "time": "time"}
 
@@ -128,6 +122,8 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
         residual = magnitude - design @ solution
     period = None
     if options.period is not None:
+        from ulvar.lightcurves import find_period
+
         found = find_period(time, residual, error, shortest_d=options.period[0], longest_d=options.period[1])
         if isinstance(found, Failed):
             notes.append(found.reason)

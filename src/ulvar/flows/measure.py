@@ -18,7 +18,7 @@ from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
 from ulvar.registration import Transform, match_stars
-from ulvar.stars import StarTable, Trail, even_frame, find_stars, mask_trails
+from ulvar.stars import StarTable, Trail, even_frame, mask_trails
 
 
 @dataclass(frozen=True)
@@ -72,6 +72,8 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         return Failed(error.reason, facts.path)
     fwhm, detected, trails = task.fwhm_px, task.detected, task.trails
     if detected is None or not math.isfinite(fwhm):
+        from ulvar.stars import find_stars
+
         detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
         fwhm, detected, trails = detection.fwhm_px, detection.stars, detection.trails
     placed = _positions(task, own, detected)
@@ -185,6 +187,8 @@ def _held_bytes(task: MeasureTask) -> int:
 
 def make_reference(facts: ExposureFacts) -> Reference | Failed:
     """Find the stars of the exposure that positions refer to."""
+    from ulvar.stars import find_stars
+
     try:
         frame = read_frame(facts)
         wcs = wcs_of(facts.path)

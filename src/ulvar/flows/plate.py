@@ -36,7 +36,7 @@ from ulvar.frames import (
     write_fits,
 )
 from ulvar.lightcurves import julian_year
-from ulvar.stars import StarTable, find_stars
+from ulvar.stars import StarTable
 
 
 @dataclass(frozen=True)
@@ -83,6 +83,8 @@ def solve_exposure(
 ) -> PlateSolution | Failed:
     """Solve one exposure, finding its stars if they are not given."""
     if stars is None:
+        from ulvar.stars import find_stars
+
         try:
             frame = read_frame(facts)
         except FrameError as error:

@@ -23,7 +23,6 @@ from ulvar.stars import (
     StarFlag,
     StarTable,
     Trail,
-    find_stars,
     flag_words,
     measure_quality,
     relative_scores,
@@ -81,6 +80,8 @@ def detect_in(facts: ExposureFacts, options: DetectOptions, regions: Sequence[Sh
     FrameError
         If it cannot be read.
     """
+    from ulvar.stars import find_stars
+
     frame = read_frame(facts)
     data, mask = frame.above_pedestal(), frame.mask
     if regions:

@@ -6,11 +6,9 @@ from collections.abc import Mapping
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import exifread
 import numpy as np
-import rawpy
 
 from ulvar.engine import F32Array
 from ulvar.frames.dialects import role_from_path
@@ -18,8 +16,13 @@ from ulvar.frames.facts import ExposureFacts, Role
 from ulvar.frames.frame import FrameError
 from ulvar.frames.times import parse_time
 
+if TYPE_CHECKING:
+    import rawpy
+
 
 def _tags(path: str) -> Mapping[str, Any]:
+    import exifread
+
     try:
         with Path(path).open("rb") as handle:
             return exifread.process_file(handle, details=False)  # type: ignore[no-any-return]
@@ -99,6 +102,8 @@ def _moment(tags: Mapping[str, Any]) -> tuple[datetime | None, bool]:
 
 
 def _opened(path: str) -> rawpy.RawPy:
+    import rawpy
+
     try:
         return rawpy.imread(path)
     except rawpy.LibRawError as error:
@@ -146,6 +151,8 @@ def raw_pixels(path: str) -> F32Array:
     FrameError
         If LibRaw cannot read it.
     """
+    import rawpy
+
     with _opened(path) as raw:
         try:
             image = raw.raw_image_visible

@@ -14,7 +14,6 @@ import numpy as np
 
 from ulvar import __version__
 from ulvar.engine import F32Array, MaskArray, atomic_path
-from ulvar.frames._kernels import float32_to_swapped
 from ulvar.frames.checksum import PLACEHOLDER, fold, stamped
 from ulvar.frames.fits_header import SPECIAL, image_hdu, open_fits
 
@@ -123,6 +122,8 @@ def write_fits(
 
 def _write_pixels(path: Path, start: int, pixels: F32Array) -> None:
     """Write the pixel block at the offset that fitsio gave it, summing on the way, and stamp the header."""
+    from ulvar.frames._kernels import float32_to_swapped
+
     words = pixels.reshape(-1).view(np.uint32)
     buffer = np.empty(min(words.size, _BUFFER_PIXELS), dtype=np.uint32)
     handle = os.open(path, os.O_RDWR)

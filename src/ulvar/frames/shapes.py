@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 
 from ulvar.engine import BoolArray
@@ -74,6 +73,8 @@ def shapes_mask(shapes: Sequence[Shape], height: int, width: int) -> BoolArray:
             ys, xs = np.ogrid[:height, :width]
             mask |= (xs - x) ** 2 + (ys - y) ** 2 <= radius**2
         else:
+            import cv2
+
             plane = np.zeros((height, width), dtype=np.uint8)
             # Sixteenths of a pixel keep the corners where they were put.
             corners = np.rint(np.array(shape.points) * 16).astype(np.int32)

@@ -93,8 +93,8 @@ def tiff_pixels(path: str) -> F32Array:
             data = page.asarray()
         except (ValueError, OSError, RuntimeError, tifffile.TiffFileError) as error:
             raise FrameError(path, f"its pixels cannot be read: {error}") from None
-    planar = samples > 1 and data.shape[0] == samples
     if samples > 1:
         sample = address.plane or 0
-        data = data[sample] if planar else data[..., sample]
+        separate = int(page.planarconfig) == int(tifffile.PLANARCONFIG.SEPARATE)
+        data = data[sample] if separate else data[..., sample]
     return np.ascontiguousarray(data.reshape(height, width), dtype=np.float32)

@@ -6,12 +6,10 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.optimize import least_squares
 
 from ulvar.engine import F32Array, F64Array, Failed, MaskArray
 from ulvar.frames import CLIPPED_TO_SIGMA, MaskBit
 from ulvar.photometry import measure_apertures
-from ulvar.stars._kernels import windowed_moments
 from ulvar.stars.bright import SIGMA_TO_FWHM
 
 # Farther out another star is nearer than this one's light is of use.
@@ -172,6 +170,8 @@ def _settled_moments(
     cut: F32Array, noise: float, x: float, y: float, fwhm_px: float
 ) -> tuple[float, float, float, float, float, float] | None:
     """Windowed centroid and moments with a window as wide as the star."""
+    from ulvar.stars._kernels import windowed_moments
+
     fwhm = fwhm_px
     noise_plane = np.full(cut.shape, noise, dtype=np.float32)
     bad = ~np.isfinite(cut)
@@ -194,6 +194,8 @@ def _settled_moments(
 
 def _profile(radius: F64Array, values: F64Array, fwhm: float, peak: float) -> tuple[float, F64Array]:
     """Fit a Moffat profile (Moffat 1969, A&A 3, 455) to the core; (NaN, zeros) when it does not settle."""
+    from scipy.optimize import least_squares
+
     core = radius < 2 * fwhm
     r, v = radius[core], values[core] / peak
 

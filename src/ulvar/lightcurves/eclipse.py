@@ -5,11 +5,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.optimize import OptimizeResult, least_squares
 
 from ulvar.engine import F64Array, Failed
+
+if TYPE_CHECKING:
+    from scipy.optimize import OptimizeResult
 
 _LIMB = 0.5
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
@@ -140,6 +143,8 @@ def fit_eclipse(
     near mid-eclipse, other shapes (total, partial) may fit about as well; they widen the errors by their own
     distance from the best, weighted by likelihood.
     """
+    from scipy.optimize import least_squares
+
     n = len(time)
     free = 6 + len(trends)
     if n < free + 4:

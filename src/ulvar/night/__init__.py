@@ -1,23 +1,6 @@
 """The project: SQLite store, selections, findings, recipe, provenance; runs the stations."""
 
-from ulvar.night.products import Product
-from ulvar.night.project import Night
-from ulvar.night.recipe import RecipeError, read_recipe
-from ulvar.night.settings import NightSettings
-from ulvar.night.state import SERIES_STATIONS, STATIONS
-from ulvar.night.stations import RUNNERS, StationResult, run_station
-from ulvar.night.store import NightError
+import lazy_loader
 
-__all__ = [
-    "RUNNERS",
-    "SERIES_STATIONS",
-    "STATIONS",
-    "Night",
-    "NightError",
-    "NightSettings",
-    "Product",
-    "RecipeError",
-    "StationResult",
-    "read_recipe",
-    "run_station",
-]
+# What is taken from the room is imported when it is taken; the stub beside this file says from where.
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -15,7 +15,8 @@ import numpy as np
 
 from ulvar.engine import F64Array, write_csv
 from ulvar.frames import Frame, parse_angle, parse_time
-from ulvar.photometry.aperture import ApertureOptions, measure_apertures
+from ulvar.photometry.aperture import measure_apertures
+from ulvar.photometry.options import ApertureOptions
 from ulvar.stars import StarFlag, StarTable, flag_words
 
 ROLES = ("target", "comparison", "check")

@@ -1,7 +1,6 @@
 """Star-pattern matching, transforms, resampling."""
 
-from ulvar.registration.matching import MatchOptions, match_stars
-from ulvar.registration.resample import resample
-from ulvar.registration.transform import Transform, fit_transform
+import lazy_loader
 
-__all__ = ["MatchOptions", "Transform", "fit_transform", "match_stars", "resample"]
+# What is taken from the room is imported when it is taken; the stub beside this file says from where.
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

@@ -5,13 +5,15 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
-from scipy.spatial import cKDTree
-from scipy.stats import binom
 
 from ulvar.engine import F64Array, Failed
 from ulvar.registration.transform import Transform, fit_transform
+
+if TYPE_CHECKING:
+    from scipy.spatial import cKDTree
 
 
 @dataclass(frozen=True)
@@ -46,6 +48,8 @@ def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]
     Vertices are ordered by the length of the side opposite, so equal invariants give the correspondence
     of the vertices (Groth 1986, AJ 91, 1244; Valdes et al. 1995, PASP 107, 1119).
     """
+    from scipy.spatial import cKDTree
+
     n = len(points)
     chosen: set[tuple[int, int, int]] = set()
     _, near = cKDTree(points).query(points, k=min(n, neighbours + 1))
@@ -70,6 +74,8 @@ def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]
 
 def _hypotheses(source: F64Array, target: F64Array, options: MatchOptions) -> F64Array:
     """Return candidate affine matrices (n, 2, 3), the most voted first."""
+    from scipy.spatial import cKDTree
+
     inv_s, tri_s = _triangles(source, options.neighbours)
     inv_t, tri_t = _triangles(target, options.neighbours)
     if len(inv_s) == 0 or len(inv_t) == 0:
@@ -159,6 +165,8 @@ def match_stars(
     binomial chance of as many among randomly strewn stars, times the number of hypotheses tried. A match
     that could be an accident fails instead.
     """
+    from scipy.spatial import cKDTree
+
     settings = options or MatchOptions()
     if len(source) < 5:
         return Failed(f"too few stars: {len(source)}, at least 5 are needed")
@@ -222,7 +230,7 @@ def _verify(
     p = min(0.5, len(target) * math.pi * options.tolerance_px**2 / area)
     # The fit has six free numbers: three of the pairs agree by construction.
     matched = max(0, len(keep) - 3)
-    return float(binom.logsf(matched - 1, max(matched, inside - 3), p)), refined
+    return _log_chance(matched, max(matched, inside - 3), p), refined
 
 
 def _refine(
@@ -266,3 +274,18 @@ def _refine(
         bright = source_snr[keep] > 50  # type: ignore[assignment]
     rms = float(np.sqrt((residual[bright] ** 2).mean()))
     return Transform(matrix, rms, len(keep), np.column_stack([keep, partner]), residual)
+
+
+def _log_chance(matched: int, tried: int, p: float) -> float:
+    """Return the logarithm of the chance that so many or more of what was tried match, each with probability p.
+
+    The upper tail of a binomial distribution is an incomplete beta function (Abramowitz & Stegun 1964, 26.5.24).
+    """
+    from scipy.special import betainc
+
+    if matched <= 0:
+        return 0.0
+    if matched > tried:
+        return -math.inf
+    tail = float(betainc(matched, tried - matched + 1, p))
+    return math.log(tail) if tail > 0 else -math.inf

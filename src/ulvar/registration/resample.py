@@ -8,10 +8,14 @@ import cv2
 import numpy as np
 
 from ulvar.engine import F32Array
-from ulvar.registration._kernels import lanczos_rows, lanczos_table
 from ulvar.registration.transform import Transform
 
-_table = lru_cache(maxsize=4)(lanczos_table)
+
+@lru_cache(maxsize=4)
+def _table(order: int) -> F32Array:
+    from ulvar.registration._kernels import lanczos_table
+
+    return lanczos_table(order)  # type: ignore[no-any-return]
 
 
 def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, order: int = 3) -> F32Array:
@@ -39,6 +43,8 @@ def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, or
     ValueError
         For another order.
     """
+    from ulvar.registration._kernels import lanczos_rows
+
     if order not in (3, 4):
         raise ValueError("the Lanczos order is 3 or 4")
     missing = ~np.isfinite(data)

@@ -1,34 +1,6 @@
 """Registration, normalisation, weights and combination of exposures."""
 
-from ulvar.stacking.framing import Frame2D, Framing, frame_exposures
-from ulvar.stacking.selection import QualityRow, Rule, RuleCount, StackOutlook, count_rules, stack_outlook
-from ulvar.stacking.stack import (
-    STACK_REJECTION,
-    Normalise,
-    Stacked,
-    StackInput,
-    Weighting,
-    normalisation,
-    stack_warped,
-    stack_weights,
-)
+import lazy_loader
 
-__all__ = [
-    "STACK_REJECTION",
-    "Frame2D",
-    "Framing",
-    "Normalise",
-    "QualityRow",
-    "Rule",
-    "RuleCount",
-    "StackInput",
-    "StackOutlook",
-    "Stacked",
-    "Weighting",
-    "count_rules",
-    "frame_exposures",
-    "normalisation",
-    "stack_outlook",
-    "stack_warped",
-    "stack_weights",
-]
+# What is taken from the room is imported when it is taken; the stub beside this file says from where.
+__getattr__, __dir__, __all__ = lazy_loader.attach_stub(__name__, __file__)

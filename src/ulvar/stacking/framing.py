@@ -5,19 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
 
 from ulvar.registration import Transform
-
-
-class Framing(StrEnum):
-    """Which part of the sky the stack shows."""
-
-    REFERENCE = "reference"
-    UNION = "union"
-    COMMON = "common"
+from ulvar.stacking.options import Framing
 
 
 @dataclass(frozen=True)

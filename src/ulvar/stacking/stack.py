@@ -5,34 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from enum import StrEnum
 
 import numpy as np
 
 from ulvar.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
-
-# Of what is wrong in a picture more is bright than dark: trails, cosmic rays.
-STACK_REJECTION = Rejection(Method.SIGMA, None, None)
-
-
-class Normalise(StrEnum):
-    """What is made equal before pixels are compared."""
-
-    NONE = "none"
-    LEVEL = "level"
-    SCALE = "scale"
-    BOTH = "both"
-
-
-class Weighting(StrEnum):
-    """What an exposure counts."""
-
-    EQUAL = "equal"
-    NOISE = "noise"
-    SNR = "snr"
-    FWHM = "fwhm"
-    SCORE = "score"
+from ulvar.stacking.options import STACK_REJECTION, Normalise, Weighting
 
 
 @dataclass(frozen=True)

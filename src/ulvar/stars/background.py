@@ -6,11 +6,9 @@ from dataclasses import dataclass
 
 import cv2
 import numpy as np
-from scipy import ndimage
 
 from ulvar.engine import BoolArray, F32Array, in_parts
 from ulvar.frames import CELL_SITES
-from ulvar.stars._kernels import clipped_cells
 
 
 @dataclass(frozen=True)
@@ -92,6 +90,8 @@ def _mesh(
     data: F32Array, skip: BoolArray, rows: int, columns: int, step: int, starless: bool
 ) -> tuple[F32Array, F32Array]:
     """Return level and noise of each cell, NaN where too few pixels are usable."""
+    from ulvar.stars._kernels import clipped_cells
+
     height, width = data.shape
     edges_y = np.linspace(0, height, rows + 1).round().astype(np.int64)
     edges_x = np.linspace(0, width, columns + 1).round().astype(np.int64)
@@ -105,6 +105,8 @@ def _mesh(
 
 
 def _smooth(cells: F32Array) -> F32Array:
+    from scipy import ndimage
+
     filled = cells.copy()
     holes = ~np.isfinite(filled)
     if holes.any():

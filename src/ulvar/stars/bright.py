@@ -9,7 +9,6 @@ import cv2
 import numpy as np
 
 from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts
-from ulvar.stars._kernels import local_maxima, windowed_moments
 
 # As many of the brightest are measured.
 _MOST = 200
@@ -99,6 +98,8 @@ def find_maxima(
 ) -> tuple[I64Array, I64Array]:
     """Return x, y of local maxima over ``level * noise``, at least `apart` px from a higher one."""
 
+    from ulvar.stars._kernels import local_maxima
+
     def part(first: int, last: int) -> tuple[I64Array, I64Array]:
         out_y, out_x = np.empty(limit, dtype=np.int64), np.empty(limit, dtype=np.int64)
         found = local_maxima(smooth, noise, np.float32(level), hidden, first, last, 2, out_y, out_x)
@@ -129,6 +130,8 @@ def _candidates(
 
 
 def _moments(residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float) -> F64Array:
+    from ulvar.stars._kernels import windowed_moments
+
     out = np.empty((len(x), 11), dtype=np.float64)
 
     def part(first: int, last: int) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 from scipy.spatial import cKDTree
@@ -14,85 +14,17 @@ from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.bright import SIGMA_TO_FWHM, BrightStars, find_bright_stars
 from ulvar.stars.fitting import gather_psf, stamps
 from ulvar.stars.focus import autocorrelation_width
+from ulvar.stars.found import Detection, limit_stars
 from ulvar.stars.measuring import measure_stars
 from ulvar.stars.mosaic import even_mosaic
+from ulvar.stars.options import DetectOptions
 from ulvar.stars.psf import MeasuredPsf, gaussian_psf
 from ulvar.stars.search import Scene, search_stars, stars_for_profile
-from ulvar.stars.table import StarFlag, StarTable
-from ulvar.stars.trails import Trail, find_trails
+from ulvar.stars.table import StarTable
+from ulvar.stars.trails import find_trails
 
 # Saturated and bent pixels show where a star is, repaired ones have a value.
 _UNUSABLE = np.uint16(0xFFFF & ~int(MaskBit.SATURATED | MaskBit.NONLINEAR | MaskBit.REPAIRED))
-
-
-@dataclass(frozen=True)
-class DetectOptions:
-    """How stars are looked for.
-
-    Attributes
-    ----------
-    threshold : float
-        Smallest signal-to-noise ratio of a star.
-    noise_peaks : float
-        Expected peaks of pure noise in the whole frame; of large frames the threshold is raised to keep them
-        at this many. 0 leaves the threshold as it is.
-    smallest, widest : float
-        Fitted width over that of the exposure's profile, of stars with an SNR over 12: sharper is a hot pixel or a
-        cosmic ray, wider is no star.
-    longest : float
-        Axis ratio over the typical one of the exposure, of stars with an SNR over 12.
-    box_px : int
-        Background mesh cell [px].
-    fwhm_px : float or None
-        Expected FWHM [px]; measured on bright stars when None.
-    max_stars : int
-        The brightest this many are kept.
-    """
-
-    threshold: float = 5.0
-    noise_peaks: float = 1.0
-    smallest: float = 0.55
-    widest: float = 3.0
-    longest: float = 2.2
-    box_px: int = 64
-    fwhm_px: float | None = None
-    max_stars: int = 50_000
-
-    def __post_init__(self) -> None:
-        if self.threshold <= 0 or self.box_px < 8 or self.max_stars < 1:
-            raise ValueError("threshold must be above 0, the mesh cell 8 px or more, at least one star kept")
-        if self.noise_peaks < 0 or not 0 <= self.smallest < 1 < self.widest or self.longest <= 1:
-            raise ValueError("noise peaks from 0 on, the smallest size under 1, the widest and the longest over 1")
-
-
-@dataclass(frozen=True)
-class Detection:
-    """Stars of one frame with the background they stand on and the shared shape.
-
-    Attributes
-    ----------
-    stars : StarTable
-    background : Background
-    fwhm_px, ellipticity : float
-        Of the shared profile; NaN without stars.
-    psf : MeasuredPsf or None
-        The profile itself.
-    trails : tuple of Trail
-        Of satellites and aeroplanes.
-    threshold : float
-        The signal-to-noise ratio that was asked of a star in the end.
-    bands : tuple of (float, float)
-        Of a colour mosaic: sky level [ADU] and factor of each pixel of its cell, see `even_mosaic`.
-    """
-
-    stars: StarTable
-    background: Background
-    fwhm_px: float
-    ellipticity: float
-    psf: MeasuredPsf | None = None
-    trails: tuple[Trail, ...] = ()
-    threshold: float = math.nan
-    bands: tuple[tuple[float, float], ...] = ()
 
 
 def find_stars(
@@ -172,25 +104,6 @@ def find_stars(
     if not len(stars):
         return Detection(stars, scene.background, math.nan, math.nan, None, trails, threshold, bands)
     return Detection(stars, scene.background, psf.fwhm_px, ellipticity, psf, trails, threshold, bands)
-
-
-def limit_stars(stars: StarTable, fwhm_px: float, ellipticity: float, options: DetectOptions) -> StarTable:
-    """Return the stars within the limits of threshold, size and shape, the brightest first.
-
-    Parameters
-    ----------
-    stars : StarTable
-    fwhm_px, ellipticity : float
-        Of the exposure.
-    options : DetectOptions
-    """
-    sure = (stars.snr > 12) & ((stars.flags & StarFlag.SATURATED) == 0)
-    with np.errstate(invalid="ignore", divide="ignore"):
-        size = stars.fwhm_fit_px / fwhm_px
-        longer = (1 - (ellipticity if math.isfinite(ellipticity) else 0.0)) / (1 - stars.ellipticity)
-        odd = (size < options.smallest) | (size > options.widest) | (longer > options.longest)
-    keep = np.flatnonzero((stars.snr >= options.threshold) & ~(sure & odd))
-    return stars.select(keep[np.argsort(-stars.flux[keep], kind="stable")][: options.max_stars])
 
 
 def _subtract(data: F32Array, background: Background, hidden: BoolArray) -> F32Array:

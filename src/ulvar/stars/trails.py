@@ -11,7 +11,6 @@ import numpy as np
 
 from ulvar.engine import BoolArray, F32Array, F64Array
 from ulvar.frames import Frame, MaskBit, mark
-from ulvar.stars._kernels import line_votes
 
 # Pixels beside a line that are looked at.
 _REACH = 24
@@ -136,6 +135,8 @@ def _erase_blobs(over: BoolArray) -> None:
 
 def _best_line(over: BoolArray) -> tuple[float, float] | None:
     """Return (angle of the normal [rad], distance) of the line with most votes beyond chance, or None."""
+    from ulvar.stars._kernels import line_votes
+
     ys, xs = np.nonzero(over)
     if len(xs) < 40:
         return None

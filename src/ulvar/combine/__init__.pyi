@@ -1,0 +1,9 @@
+from .combine import Combined as Combined
+from .combine import ScaledRows as ScaledRows
+from .combine import combine_sources as combine_sources
+from .combine import combine_stack as combine_stack
+from .limits import limit_for as limit_for
+from .limits import suited as suited
+from .rejection import Method as Method
+from .rejection import Rejection as Rejection
+from .sources import RowSource as RowSource

@@ -1,0 +1,34 @@
+"""What rows of pixels can be taken from."""
+
+from __future__ import annotations
+
+from typing import Protocol, runtime_checkable
+
+from ulvar.engine import F32Array
+
+
+class RowSource(Protocol):
+    """Anything that gives rows of float32 pixels: a mapped file, an array, a resampled exposure."""
+
+    @property
+    def height(self) -> int:
+        """Rows."""
+        ...
+
+    @property
+    def width(self) -> int:
+        """Columns."""
+        ...
+
+    def rows(self, y0: int, y1: int) -> F32Array:
+        """Return rows ``y0 <= y < y1``; the caller owns the array."""
+        ...
+
+
+@runtime_checkable
+class DirectRows(RowSource, Protocol):
+    """A source that can write its rows where they are wanted, which saves a copy of them all."""
+
+    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
+        """Write rows ``y0 <= y < y1`` into `out`, C-contiguous float32 of shape (y1 - y0, width)."""
+        ...

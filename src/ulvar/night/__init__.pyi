@@ -1,0 +1,11 @@
+from .products import Product as Product
+from .project import Night as Night
+from .recipe import RecipeError as RecipeError
+from .recipe import read_recipe as read_recipe
+from .settings import NightSettings as NightSettings
+from .state import SERIES_STATIONS as SERIES_STATIONS
+from .state import STATIONS as STATIONS
+from .stations import RUNNERS as RUNNERS
+from .stations import StationResult as StationResult
+from .stations import run_station as run_station
+from .store import NightError as NightError

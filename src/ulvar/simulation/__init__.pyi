@@ -1,0 +1,13 @@
+from .camera import Camera as Camera
+from .camera import CameraState as CameraState
+from .demo import make_demo_night as make_demo_night
+from .demo_plan import DEMO_NAME as DEMO_NAME
+from .demo_plan import DemoSize as DemoSize
+from .eclipse import EclipsingBinary as EclipsingBinary
+from .optics import Pointing as Pointing
+from .optics import Psf as Psf
+from .optics import recorded_fwhm as recorded_fwhm
+from .render import add_stars as add_stars
+from .render import star_field as star_field
+from .sky import MadeUpSky as MadeUpSky
+from .sky import make_sky as make_sky

@@ -1,0 +1,17 @@
+from .framing import Frame2D as Frame2D
+from .framing import frame_exposures as frame_exposures
+from .options import STACK_REJECTION as STACK_REJECTION
+from .options import Framing as Framing
+from .options import Normalise as Normalise
+from .options import Weighting as Weighting
+from .selection import QualityRow as QualityRow
+from .selection import Rule as Rule
+from .selection import RuleCount as RuleCount
+from .selection import StackOutlook as StackOutlook
+from .selection import count_rules as count_rules
+from .selection import stack_outlook as stack_outlook
+from .stack import Stacked as Stacked
+from .stack import StackInput as StackInput
+from .stack import normalisation as normalisation
+from .stack import stack_warped as stack_warped
+from .stack import stack_weights as stack_weights

@@ -1,0 +1,37 @@
+"""How exposures are stacked: what is made equal, what an exposure counts, which part of the sky is shown."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+
+from ulvar.combine import Method, Rejection
+
+# The limits follow from the number of exposures.
+STACK_REJECTION = Rejection(Method.SIGMA, None, None)
+
+
+class Normalise(StrEnum):
+    """What is made equal before pixels are compared."""
+
+    NONE = "none"
+    LEVEL = "level"
+    SCALE = "scale"
+    BOTH = "both"
+
+
+class Weighting(StrEnum):
+    """What an exposure counts."""
+
+    EQUAL = "equal"
+    NOISE = "noise"
+    SNR = "snr"
+    FWHM = "fwhm"
+    SCORE = "score"
+
+
+class Framing(StrEnum):
+    """Which part of the sky the stack shows."""
+
+    REFERENCE = "reference"
+    UNION = "union"
+    COMMON = "common"
