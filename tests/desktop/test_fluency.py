@@ -140,6 +140,15 @@ class TheEndOfAJob(ScoredCase):
         self.assertEqual((first.severity, first.code), (Severity.BLOCKS, "job_failed"))
         self.assertIn("no such thing", first.text)
 
+    def test_a_place_that_is_full_is_named(self) -> None:
+        place = str(self.model.night.products / "series.csv")
+        self.model.jobs.job.state, self.model.jobs.job.error = "failed", OSError(28, "No space left on device", place)
+        self.model.jobs._on_event(self.model.jobs.job)
+        self.idle()
+        text = self.model.jobs.findings()[0].text
+        self.assertTrue(text.startswith(f"{place}: its disk is full ("), text)
+        self.assertNotIn("Errno", text)
+
 
 class Kept(ScoredCase):
     """Nothing is built twice for nothing."""

@@ -467,7 +467,7 @@ class Changes(MadeNight):
         self.assertTrue(result.problem)
         told = [f for f in night.findings("calibrate") if f.code == "not_calibrated"]
         self.assertEqual(len(told), 6)
-        self.assertIn("Permission denied", told[0].text)
+        self.assertIn("the rights to it are missing", told[0].text)
 
     def test_a_full_disk_is_told_before_the_run(self) -> None:
         from unittest import mock
@@ -504,7 +504,7 @@ class Changes(MadeNight):
         self.assertEqual(len(night.products_of("calibrated")), 5)
         (finding,) = [f for f in night.findings("calibrate") if f.code == "not_calibrated"]
         self.assertEqual(finding.severity, Severity.CHECK)
-        self.assertIn("No space left", finding.text)
+        self.assertIn("its disk is full", finding.text)
         self.assertEqual(len(list((night.products / "calibrated").iterdir())), 5)
         for product in night.products_of("calibrated").values():
             self.assertEqual(read_plane(product.output).shape, (HEIGHT, WIDTH))

@@ -61,12 +61,16 @@ def default(section: str, name: str) -> Any:
 errors = Console(stderr=True, highlight=False, soft_wrap=True)
 
 
-def _end_with(text: str, code: int) -> NoReturn:
-    """End with a sentence on standard error, and as JSON where that was asked for."""
+def tell_end(text: str) -> None:
+    """Say in a sentence on standard error why a command ends, and as JSON where that was asked for."""
     errors.print(text, markup=False)
     # Some errors come before options are taken apart.
     if "--json" in sys.argv[1:]:
         sys.stdout.write(json.dumps({"error": text}) + "\n")
+
+
+def _end_with(text: str, code: int) -> NoReturn:
+    tell_end(text)
     raise typer.Exit(code)
 
 
@@ -239,7 +243,5 @@ def plain_errors() -> Iterator[None]:
         yield
     except DiskFull as error:
         _end_with(str(error), NOTHING_DONE)
-    except PermissionError as error:
-        _end_with(f"{error.filename}: it may not be written ({error.strerror})", NOTHING_DONE)
     except WorkerDied as error:
         _end_with(f"{error}; finished products are kept, and the same command goes on from there", NOTHING_DONE)

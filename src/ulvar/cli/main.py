@@ -110,5 +110,12 @@ def root(
 
 
 def main() -> None:
-    """Entry point."""
-    app()
+    """Entry point. What the place of an output, or of a list, does not allow ends in a sentence, whatever the command."""
+    try:
+        app()
+    except OSError as error:
+        from ulvar.cli.common import NOTHING_DONE, tell_end
+        from ulvar.engine import place_words
+
+        tell_end(place_words(error))
+        sys.exit(NOTHING_DONE)

@@ -19,6 +19,7 @@ from .memory import available_bytes as available_bytes
 from .memory import default_budget as default_budget
 from .memory import keep_large_blocks as keep_large_blocks
 from .memory import row_bands as row_bands
+from .places import place_words as place_words
 from .progress import Progress as Progress
 from .progress import StopRequested as StopRequested
 from .progress import StopToken as StopToken

@@ -9,6 +9,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
+from ulvar.engine.places import with_place
+
 
 class OutputExists(FileExistsError):
     """An output is already there and may not be replaced without being asked to."""
@@ -59,6 +61,8 @@ def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
     ------
     OutputExists
         If `path` exists and `replace` is false.
+    OSError
+        If it cannot be written; it names `path` and has a number, also where a library's error had neither.
     """
     if not replace and path.exists():
         raise OutputExists(f"{path} exists; it is not replaced unless asked")
@@ -69,6 +73,13 @@ def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
         with temporary.open("rb") as handle:
             os.fsync(handle.fileno())
         temporary.replace(path)
+    except OSError as error:
+        if isinstance(error, OutputExists | DiskFull) or error.filename not in (None, str(temporary)):
+            raise
+        placed = with_place(error, path)
+        if placed is error:
+            raise
+        raise placed from error
     finally:
         temporary.unlink(missing_ok=True)
 

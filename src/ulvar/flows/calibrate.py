@@ -24,7 +24,7 @@ from ulvar.calibration import (
     read_master,
 )
 from ulvar.calibration.prepare import Preparation
-from ulvar.engine import F32Array, JobContext, OutputExists, check_disk
+from ulvar.engine import F32Array, JobContext, check_disk, place_words
 from ulvar.flows.common import NO_MATCH, Outcome, done_before
 from ulvar.flows.library import Library
 from ulvar.frames import (
@@ -134,7 +134,9 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         }  # fmt: skip
     except FrameError as error:
         return Outcome(task.facts.path, False, error.reason, values=values)
-    except (OutputExists, OSError, ValueError) as error:
+    except OSError as error:
+        return Outcome(task.facts.path, False, place_words(error), values=values)
+    except ValueError as error:
         return Outcome(task.facts.path, False, str(error), values=values)
     return Outcome(task.facts.path, True, "", task.output, values=values)
 

@@ -18,7 +18,7 @@ from ulvar.calibration import (
 )
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Rejection
-from ulvar.engine import Failed, JobContext, OutputExists, check_disk, counted
+from ulvar.engine import Failed, JobContext, check_disk, counted, place_words
 from ulvar.flows.common import Outcome, done_before
 from ulvar.frames import (
     GIVEN,
@@ -133,7 +133,9 @@ def master_item(task: MasterTask) -> Outcome:
         if isinstance(master, Failed):
             return Outcome(task.output, False, master.reason, values=values)
         write_master(path, master, fingerprint=task.print, replace_existing=task.again)
-    except (FrameError, OutputExists, OSError, ValueError) as error:
+    except OSError as error:
+        return Outcome(task.output, False, place_words(error), values=values)
+    except (FrameError, ValueError) as error:
         return Outcome(task.output, False, str(error), values=values)
     values.update(
         count=master.count,

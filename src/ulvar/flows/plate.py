@@ -19,7 +19,7 @@ from ulvar.astrometry import (
     solve_plate,
     wcs_from_header,
 )
-from ulvar.engine import Failed, JobContext, OutputExists, atomic_path
+from ulvar.engine import Failed, JobContext, atomic_path, place_words
 from ulvar.flows.common import SOLVED_BEFORE, Outcome, may_write
 from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.frames import (
@@ -136,8 +136,9 @@ def plate_item(task: PlateTask) -> Outcome:
             )  # fmt: skip
         else:
             write_wcs_file(path, solution.wcs, note)
-    except (FrameError, OutputExists, OSError) as error:
-        return Outcome(task.facts.path, False, str(error), values={"seconds": time.perf_counter() - start})
+    except (FrameError, OSError) as error:
+        reason = place_words(error) if isinstance(error, OSError) else str(error)
+        return Outcome(task.facts.path, False, reason, values={"seconds": time.perf_counter() - start})
     values = describe(solution.wcs, task.facts) | {
         "matched": solution.matched, "rms_arcsec": solution.rms_arcsec, "seconds": time.perf_counter() - start,
         "residuals": np.column_stack([solution.x, solution.y, solution.dx, solution.dy]).round(3).tolist(),

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import Failed, JobContext, write_text
+from ulvar.engine import Failed, JobContext, place_words, write_text
 from ulvar.flows.common import Outcome, write_same_text
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
 from ulvar.stars import (
@@ -68,7 +68,7 @@ def stars_item(task: FindTask) -> Scored | Failed:
         try:
             write_text(Path(task.table), star_csv(detection.stars), replace=True)
         except OSError as error:
-            return Failed(f"its star table could not be written: {error.strerror or error}", facts.path)
+            return Failed(f"its star table could not be written: {place_words(error)}", facts.path)
     return Scored(facts, detection.stars, quality, detection.trails)
 
 

@@ -16,7 +16,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.mends import done_words
 from ulvar.desktop.models.numbers import METRICS, Numbers
 from ulvar.desktop.work.soon import Soon
-from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied
+from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied, place_words
 from ulvar.inspection import CODES, Finding, Severity, notice
 from ulvar.night import RUNNERS, SERIES_STATIONS, STATIONS, Night, StationResult
 from ulvar.night.stations import SERIES_RUNNERS, for_each_series, run_deep, run_score, run_stack
@@ -271,5 +271,6 @@ def _failure_finding(station: str, error: BaseException | None) -> Finding:
             f"{str(error).capitalize()}. Nothing is lost: finished products are kept, and a new run goes on from there."
         )
         return notice("worker_died", "A worker process died", text, station=station)
-    text = f"{type(error).__name__}: {error}. Finished products are kept; details are in the log."
+    reason = place_words(error) if isinstance(error, OSError) else f"{type(error).__name__}: {error}"
+    text = f"{reason}. Finished products are kept; details are in the log."
     return notice("job_failed", f"{station.title()} could not finish", text, station=station)

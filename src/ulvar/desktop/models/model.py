@@ -15,6 +15,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.matching import Matching
 from ulvar.desktop.models.mends import without_stars
 from ulvar.desktop.models.numbers import Numbers
+from ulvar.engine import place_words
 from ulvar.inspection import Finding
 from ulvar.night import SERIES_STATIONS, Night, NightError
 from ulvar.night.stations.intake import wants_reading
@@ -54,7 +55,7 @@ class Model(Ground):
         try:
             night = Night.for_path(path)
         except (NightError, OSError) as error:
-            self.message.emit(str(error))
+            self.message.emit(place_words(error) if isinstance(error, OSError) else str(error))
             return False
         self.close_night()
         self.night = night
@@ -82,7 +83,7 @@ class Model(Ground):
             folder = night.folder
             night.close()
         except (NightError, OSError) as error:
-            self.message.emit(str(error))
+            self.message.emit(place_words(error) if isinstance(error, OSError) else str(error))
             return False
         return self.open(folder)
 

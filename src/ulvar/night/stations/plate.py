@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
-from ulvar.engine import JobContext
+from ulvar.engine import JobContext, place_words
 from ulvar.flows import (
     Outcome,
     PlateOptions,
@@ -104,7 +104,8 @@ def _solve_stack(
             try:
                 put_solution(Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars")
             except (FrameError, OSError) as error:
-                findings.append(notice("not_written", "The stack has no solution in its header", f"{error}."))
+                reason = place_words(error) if isinstance(error, OSError) else str(error)
+                findings.append(notice("not_written", "The stack has no solution in its header", f"{reason}."))
             solved.append(Product("plate_stack", series.key, outcome.output, dict(outcome.values)))
     night.store_products("plate_stack", solved, series=series.key, clear=True)
     return findings
