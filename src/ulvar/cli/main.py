@@ -6,6 +6,7 @@ import ast
 import importlib
 import importlib.util
 import logging
+import signal
 import sys
 from pathlib import Path
 from typing import Annotated, Any
@@ -111,6 +112,8 @@ def root(
 
 def main() -> None:
     """Entry point. What the place of an output, or of a list, does not allow ends in a sentence, whatever the command."""
+    # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
+    signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         app()
     except OSError as error:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import signal
 from pathlib import Path
 from typing import Annotated
 
@@ -12,6 +13,8 @@ def open_window(path: Path | None) -> None:
     """Open the window, and end with its exit code."""
     from ulvar.desktop.app import run_window
 
+    # Qt's loop would not let a command's way of ending through; workers end with the window's process anyway.
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
     raise typer.Exit(run_window(path))
 
 

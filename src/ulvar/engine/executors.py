@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
+from multiprocessing import connection
 from typing import Any, TypeVar
 
 from ulvar.engine.memory import default_budget, keep_large_blocks
@@ -27,7 +28,18 @@ class WorkerDied(RuntimeError):
     """A worker process ended while it had work; finished items are kept."""
 
 
+def _end_with_parent() -> None:
+    """End this process as soon as its parent is gone, however that ended."""
+    parent = multiprocessing.parent_process()
+    if parent is not None:
+        # A pipe that the kernel closes with the parent. The system's own signal for it comes when the *thread* ends that
+        # started a worker, and a window's workers outlive the job they were started for.
+        connection.wait([parent.sentinel])
+        os._exit(1)
+
+
 def _prepare_worker(polite: bool) -> None:
+    threading.Thread(target=_end_with_parent, name="ulvar-parent", daemon=True).start()
     # Ctrl+C goes to the whole process group; the parent decides what stops, not each worker.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     keep_large_blocks()

@@ -1,0 +1,81 @@
+"""A command that is told to end, or killed, leaves no worker and no half file behind."""
+
+from __future__ import annotations
+
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from pathlib import Path
+
+from tests.cli.support import Command
+from tests.support import files_under
+
+_ULVAR = "from ulvar.cli.main import main; main()"
+
+
+def children(process: int) -> list[int]:
+    """Return the processes that a process has started."""
+    found = Path(f"/proc/{process}/task/{process}/children").read_text().split()
+    return [int(number) for number in found]
+
+
+def lives(process: int) -> bool:
+    """Whether a process runs still."""
+    try:
+        state = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0]
+    except OSError:
+        return False
+    return state not in ("Z", "X")
+
+
+class Ended(Command):
+    def begun(self) -> tuple[subprocess.Popen, list[int]]:
+        """Start finding stars, and return the command and its workers once each has done something."""
+        lights = self.bare(40)
+        command = subprocess.Popen(
+            [sys.executable, "-c", _ULVAR, "stars", str(lights), "--table", str(self.folder / "t")],
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        self.addCleanup(command.wait)
+        self.addCleanup(command.kill)
+        for _ in range(1200):
+            if len(list(self.folder.glob("t/*.csv"))) > 2 or command.poll() is not None:
+                break
+            time.sleep(0.05)
+        self.assertIsNone(command.poll(), "it was done before it could be stopped")
+        workers = children(command.pid)
+        self.assertGreaterEqual(len(workers), 2)
+        return command, workers
+
+    def gone(self, workers: list[int]) -> bool:
+        """Whether all workers end; long after any would have without being told to, this waits no more."""
+        for _ in range(200):
+            if not any(lives(worker) for worker in workers):
+                return True
+            time.sleep(0.05)
+        return False
+
+    def test_told_to_end(self) -> None:
+        for number in (signal.SIGTERM, signal.SIGINT):
+            with self.subTest(number.name):
+                command, workers = self.begun()
+                command.send_signal(number)
+                _, err = command.communicate(timeout=60)
+                self.assertEqual(command.returncode, 130)
+                self.assertNotIn("Traceback", err)
+                self.assertTrue(self.gone(workers))
+                self.assertEqual([f for f in files_under(self.folder / "t") if f.startswith(".")], [])
+                for file in (self.folder / "t").iterdir():
+                    file.unlink()
+
+    def test_killed(self) -> None:
+        command, workers = self.begun()
+        command.kill()
+        command.communicate(timeout=60)
+        self.assertTrue(self.gone(workers))
+
+
+if __name__ == "__main__":
+    unittest.main()
