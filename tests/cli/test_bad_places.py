@@ -11,6 +11,7 @@ import numpy as np
 
 from tests.cli.support import Command
 from tests.support import files_under, stamps
+from ulvar.simulation import Psf, star_field
 
 
 class BadPlaces(Command):
@@ -66,6 +67,36 @@ class BadPlaces(Command):
     def few(self, words: tuple[object, ...]) -> list[object]:
         """Return the words with as few exposures as are worked on in this process."""
         return [self.lights / "im0.fits", self.lights / "im1.fits", *words[2:]]
+
+
+class HeadersThatClimb(Command):
+    """What a header says never leads out of the folder that was asked for."""
+
+    def test_filters_and_objects_that_look_like_paths(self) -> None:
+        rng = np.random.default_rng(9)
+        x, y, flux = rng.uniform(20, 380, 40), rng.uniform(20, 280, 40), 10 ** rng.uniform(4, 5, 40)
+        for k, (name, filter_name) in enumerate(
+            (("../../up", "../../x"), ("/etc/top", "V/../../../../y"), ("a\\b", "..")) * 3
+        ):
+            sky = star_field(rng, width=400, height=300, x=x, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0))
+            cards = {"IMAGETYP": "Light", "EXPTIME": 30.0, "FILTER": filter_name, "OBJECT": name, "GAIN": 1}
+            self.write(f"in/l{k}.fits", sky.astype(np.uint16), **cards)
+            flat = rng.normal(20_000, 100, (300, 400)).astype(np.uint16)
+            self.write(f"in/f{k}.fits", flat, IMAGETYP="Flat", EXPTIME=2.0, FILTER=filter_name, GAIN=1)
+            bias = rng.normal(300, 5, (300, 400)).astype(np.uint16)
+            self.write(f"in/b{k}.fits", bias, IMAGETYP="Bias", EXPTIME=0.0, GAIN=1)
+        before, out = files_under(self.folder), self.folder / "deep" / "out"
+        code, body = self.json("masters", self.folder / "in", "--out", out / "m")
+        self.assertEqual((code, len(body["masters"])), (0, 4))
+        code, _ = self.json(
+            "library", "add", *sorted((out / "m").glob("*.fits")), "--library", self.folder / "deep" / "lib"
+        )
+        self.assertEqual(code, 0)
+        code, body = self.json("stack", *sorted((self.folder / "in").glob("l*.fits")), "--out", out / "s.fits")
+        self.assertEqual((code, len(body["series"])), (0, 3))
+        made = files_under(self.folder) - before
+        self.assertGreaterEqual(len(made), 6)
+        self.assertEqual({str(Path(f).parent) for f in made}, {"deep/out", "deep/out/m", "deep/lib"})
 
 
 if __name__ == "__main__":
