@@ -296,6 +296,8 @@ class Meant(ScoredCase):
         def heading():
             return [w.text() for w in slip.findChildren(QLabel) if w.property("kind") == "unit" and w.isVisible()]
 
+        # Cards follow in a later turn.
+        self.until(lambda: cloud.title in self.cards(), 20, "the card of the cloud")
         card = self.cards()[cloud.title]
         before = sum(f.station == "combine" for f in self.model.jobs.findings())
         self.assertIn(str(before), heading())
