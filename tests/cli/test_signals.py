@@ -12,7 +12,13 @@ from pathlib import Path
 from tests.cli.support import Command
 from tests.support import files_under
 
-_ULVAR = "from ulvar.cli.main import main; main()"
+# Whoever runs the tests in the background of a shell has Ctrl+C ignored, and what they start inherits that.
+_ULVAR = """
+import signal
+signal.signal(signal.SIGINT, signal.default_int_handler)
+from ulvar.cli.main import main
+main()
+"""
 
 
 def children(process: int) -> list[int]:
