@@ -90,6 +90,12 @@ class WindowCase(unittest.TestCase):
         """Wait for the running job."""
         self.until(lambda: not self.window.model.jobs.busy, 300, "the job to end")
 
+    def quiet(self) -> None:
+        """Let what follows in later turns have its turns."""
+        for _ in range(20):
+            QApplication.processEvents()
+            QTest.qWait(3)
+
     def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         """Press a key in the window."""
         self.window.activateWindow()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QCheckBox, QDoubleSpinBox
+from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.models.starpick import give_role
@@ -17,11 +17,6 @@ class Apertures(ScoredCase):
         self.model.set_station("measure")
         self.window.slip._toggle_fold()
         self.quiet()
-
-    def quiet(self) -> None:
-        for _ in range(12):
-            QApplication.processEvents()
-            QTest.qWait(2)
 
     def spin(self, name: str) -> QDoubleSpinBox:
         return next(s for s in self.window.slip.findChildren(QDoubleSpinBox, f"measure.{name}") if s.isVisible())

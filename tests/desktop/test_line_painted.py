@@ -39,11 +39,6 @@ class Painted(ScoredCase):
         self.state = self.line.state
         self.quiet()
 
-    def quiet(self) -> None:
-        for _ in range(12):
-            QApplication.processEvents()
-            QTest.qWait(2)
-
     def seen(self) -> np.ndarray:
         self.quiet()
         return pixels(self.line.grab().toImage())

@@ -51,11 +51,6 @@ class Meant(ScoredCase):
         kinds = (QComboBox, QAbstractSpinBox, QSlider)
         return [w for kind in kinds for w in self.window.findChildren(kind) if w.isVisible() and w.isEnabled()]
 
-    def quiet(self) -> None:
-        for _ in range(10):
-            QApplication.processEvents()
-            QTest.qWait(2)
-
     def test_the_wheel_changes_only_what_has_the_keyboard(self) -> None:
         seen = 0
         for station in ("masters", "calibrate", "combine", "plate", "measure", "curve"):

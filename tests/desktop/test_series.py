@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel
+from PySide6.QtWidgets import QLabel
 
 from tests.desktop.support import WindowCase
 from tests.interleaved import PER_SERIES, WIDTH, interleaved
@@ -34,11 +34,6 @@ class SeriesWindow(WindowCase):
 
     # The made night is written as a folder's test writes.
     write = FolderCase.write
-
-    def quiet(self) -> None:
-        for _ in range(30):
-            QApplication.processEvents()
-            QTest.qWait(2)
 
     def choose(self, key: str) -> None:
         self.click(self.bar.buttons[key])

@@ -10,10 +10,8 @@ import unittest
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractSpinBox,
-    QApplication,
     QComboBox,
     QLabel,
     QLineEdit,
@@ -81,11 +79,6 @@ def cut(window: QWidget) -> list[str]:
 
 
 class Sizes(ScoredCase):
-    def quiet(self) -> None:
-        for _ in range(12):
-            QApplication.processEvents()
-            QTest.qWait(2)
-
     def test_nothing_is_cut_at_1024_and_at_1280(self) -> None:
         for width, height in ((1024, 700), (1280, 800)):
             self.window.resize(width, height)

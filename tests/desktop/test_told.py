@@ -6,7 +6,6 @@ import unittest
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor, QPalette
-from PySide6.QtTest import QTest
 from PySide6.QtWidgets import (
     QAbstractButton,
     QAbstractItemView,
@@ -59,11 +58,6 @@ def untold(top: QWidget) -> list[str]:
 
 
 class Told(ScoredCase):
-    def quiet(self) -> None:
-        for _ in range(15):
-            QApplication.processEvents()
-            QTest.qWait(3)
-
     def test_every_control_at_every_station(self) -> None:
         window = self.window
         window.slip._toggle_fold()

@@ -7,8 +7,7 @@ import threading
 from unittest import mock
 
 from PySide6.QtCore import Qt
-from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QLabel, QPushButton
+from PySide6.QtWidgets import QLabel, QPushButton
 
 from tests.desktop.support import WindowCase
 from tests.support import small_demo
@@ -21,11 +20,6 @@ class WayOn(WindowCase):
     def setUp(self) -> None:
         super().setUp()
         self.model = self.window.model
-
-    def quiet(self) -> None:
-        for _ in range(12):
-            QApplication.processEvents()
-            QTest.qWait(2)
 
     def open(self, *kinds: str, count: int = 3) -> None:
         """Open a night of a few files of each folder of the demo."""

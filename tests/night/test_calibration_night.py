@@ -478,7 +478,7 @@ class Changes(MadeNight):
         night = self.night()
         self.run_to(night, "intake", "masters")
         small = mock.Mock(free=1000)
-        with mock.patch("ulvar.engine.atomic.shutil.disk_usage", return_value=small), self.assertRaises(DiskFull):
+        with mock.patch("ulvar.engine.places.shutil.disk_usage", return_value=small), self.assertRaises(DiskFull):
             RUNNERS["calibrate"](night, JobContext())
         self.assertEqual(
             list((night.products / "calibrated").glob("*")) if (night.products / "calibrated").exists() else [], []

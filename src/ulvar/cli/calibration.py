@@ -23,7 +23,6 @@ from ulvar.cli.common import (
     hinted,
     lights_of,
     option,
-    plain_errors,
     read_exposures,
     running,
 )
@@ -82,7 +81,7 @@ def masters(
             )  # fmt: skip
         )
         finish({"masters": []}, as_json=json, done=0, failed=1, findings=findings)
-    with plain_errors(), running(len(exposures)) as context:
+    with running(len(exposures)) as context:
         told = told_sort(exposures, failed, other, context)
         options = MasterOptions(
             matching=MatchOptions(bound_tags=tuple(r.name for r in rules(tag))),
@@ -171,7 +170,7 @@ def calibrate(
     except ValueError as error:
         fail_usage(str(error))
     matching = MatchOptions(scale_darks=scale_darks, bound_tags=tuple(r.name for r in rules(tag)))
-    with plain_errors(), running(len(lights)) as context:
+    with running(len(lights)) as context:
         outcomes, findings = calibrate_lights(
             lights, found, out, context, matching=matching, options=settings.options(settings.preparation()),
             suffix=f"{suffix}.fits", partial=partial, replace_existing=replace,

@@ -13,10 +13,8 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
-    command_group,
     fail_usage,
     finish,
-    plain_errors,
     read_exposures,
     running,
 )
@@ -35,7 +33,7 @@ from ulvar.flows import (
 from ulvar.frames import FrameError, Role, group_exposures
 from ulvar.night.shooting import write_shooting_list
 
-library = command_group("Masters that serve many nights.")
+library = typer.Typer(no_args_is_help=True, add_completion=False)
 Folder = Annotated[
     Path | None, typer.Option("--library", metavar="DIR", help="The library's folder; by default the user's own.")
 ]
@@ -60,11 +58,10 @@ def shooting(
     lights = [f for f in exposures if f.role is Role.LIGHT and not f.is_master]
     shots = shooting_list(match_groups(lights, [(c, "") for c in candidates], options=MatchOptions()))
     if out is not None and lights:
-        with plain_errors():
-            try:
-                write_shooting_list(out, shots, f"{len(lights)} lights", replace=replace)
-            except OutputExists as error:
-                fail_usage(f"{error} (see --replace)")
+        try:
+            write_shooting_list(out, shots, f"{len(lights)} lights", replace=replace)
+        except OutputExists as error:
+            fail_usage(f"{error} (see --replace)")
     entries = [{**vars(s), "kind": s.kind.value, "minutes": round(s.minutes, 1)} for s in shots]
     lines = [f"{s.count:>4} x {s.kind.value.replace('_', ' '):<10} {s.filter:<4} "
              f"{'' if s.exposure_s is None else f'{s.exposure_s:g} s':<9} {s.why}" for s in shots]  # fmt: skip

@@ -17,7 +17,7 @@ from pydantic import ValidationError
 from rich.console import Console
 from rich.markup import escape
 
-from ulvar.engine import DiskFull, Failed, JobContext, Progress, WorkerDied, default_budget, silent, worker_pool
+from ulvar.engine import Failed, JobContext, Progress, WorkerDied, default_budget, place_words, silent, worker_pool
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
 from ulvar.inspection import Finding
@@ -37,14 +37,6 @@ Facts = Annotated[
     ),
 ]
 Replace = Annotated[bool, typer.Option("--replace", help="Replace outputs that exist.")]
-
-
-def command_group(sentence: str) -> typer.Typer:
-    """Return what commands below a word are registered with, as `ulvar` itself is made."""
-    return typer.Typer(
-        help=sentence, no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False,
-        context_settings={"help_option_names": ["-h", "--help"]},
-    )  # fmt: skip
 
 
 def option(section: str, name: str, *flags: str, metavar: str | None = None) -> Any:
@@ -69,14 +61,17 @@ def tell_end(text: str) -> None:
         sys.stdout.write(json.dumps({"error": text}) + "\n")
 
 
-def _end_with(text: str, code: int) -> NoReturn:
-    tell_end(text)
-    raise typer.Exit(code)
+def end_words(error: OSError | RuntimeError) -> str:
+    """Return in a sentence why the surroundings ended a command: a place, or a worker; empty for any other error."""
+    if isinstance(error, WorkerDied):
+        return f"{error}; finished products are kept, and the same command goes on from there"
+    return place_words(error) if isinstance(error, OSError) else ""
 
 
 def fail_usage(text: str) -> NoReturn:
     """End with exit code 2 and a plain sentence."""
-    _end_with(text, WRONG_USAGE)
+    tell_end(text)
+    raise typer.Exit(WRONG_USAGE)
 
 
 def fail_setting(error: ValidationError) -> NoReturn:
@@ -234,14 +229,3 @@ def hinted(outcomes: Sequence[Outcome]) -> list[Outcome]:
 def told(outcomes: Sequence[Outcome]) -> list[str]:
     """Return a line for each outcome that failed or was skipped."""
     return [f"{Path(o.file).name}: {o.reason}" for o in outcomes if not o.ok]
-
-
-@contextmanager
-def plain_errors() -> Iterator[None]:
-    """Turn errors of the surroundings into a sentence and exit code 3."""
-    try:
-        yield
-    except DiskFull as error:
-        _end_with(str(error), NOTHING_DONE)
-    except WorkerDied as error:
-        _end_with(f"{error}; finished products are kept, and the same command goes on from there", NOTHING_DONE)

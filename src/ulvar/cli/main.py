@@ -8,6 +8,7 @@ import importlib.util
 import logging
 import signal
 import sys
+from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -37,27 +38,27 @@ _GROUPS = {
 }
 
 
-def _first_sentence(place: str) -> str:
-    """Return the first line of a function's docstring without importing its module."""
-    module, _, name = place.partition(":")
+@lru_cache
+def _sentences(module: str) -> dict[str, str]:
+    """Return the first line of the docstring of each function of a module, which is not imported for it."""
     spec = importlib.util.find_spec(module)
     assert spec is not None and spec.origin is not None
     tree = ast.parse(Path(spec.origin).read_text(encoding="utf-8"))
-    found = next(n for n in tree.body if isinstance(n, ast.FunctionDef) and n.name == name)
-    return (ast.get_docstring(found) or "").partition("\n")[0]
+    functions = [n for n in tree.body if isinstance(n, ast.FunctionDef)]
+    return {f.name: (ast.get_docstring(f) or "").partition("\n")[0] for f in functions}
 
 
 def _loaded(name: str) -> Any:
     """Return a command with all that it needs imported."""
-    place = _COMMANDS[name] if name in _COMMANDS else _GROUPS[name][0]
+    place, sentence = _GROUPS.get(name) or (_COMMANDS[name], None)
     module, _, attribute = place.partition(":")
     found: Any = getattr(importlib.import_module(module), attribute)
     if name in _COMMANDS:
-        alone = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
+        alone = typer.Typer(add_completion=False)
         alone.command(name)(found)
         found = alone
     command = typer.main.get_command(found)
-    command.name = name
+    command.name, command.help = name, sentence or command.help
     return command
 
 
@@ -71,7 +72,8 @@ class _Commands(TyperGroup):
     def get_command(self, ctx: Any, cmd_name: str) -> Any:
         """Return what the list of commands shows of one."""
         if cmd_name in _COMMANDS:
-            return TyperCommand(cmd_name, help=_first_sentence(_COMMANDS[cmd_name]))
+            module, _, function = _COMMANDS[cmd_name].partition(":")
+            return TyperCommand(cmd_name, help=_sentences(module)[function])
         return TyperCommand(cmd_name, help=_GROUPS[cmd_name][1]) if cmd_name in _GROUPS else None
 
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
@@ -111,14 +113,16 @@ def root(
 
 
 def main() -> None:
-    """Entry point. What the place of an output, or of a list, does not allow ends in a sentence, whatever the command."""
+    """Entry point. What the surroundings do not allow (a place, a worker) ends in a sentence, whatever the command."""
     # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
         app()
-    except OSError as error:
-        from ulvar.cli.common import NOTHING_DONE, tell_end
-        from ulvar.engine import place_words
+    except (OSError, RuntimeError) as error:
+        from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
 
-        tell_end(place_words(error))
+        words = end_words(error)
+        if not words:
+            raise
+        tell_end(words)
         sys.exit(NOTHING_DONE)

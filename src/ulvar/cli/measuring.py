@@ -17,7 +17,6 @@ from ulvar.cli.common import (
     Paths,
     Replace,
     SeriesName,
-    command_group,
     default,
     fail_usage,
     failed_outcomes,
@@ -27,7 +26,6 @@ from ulvar.cli.common import (
     lights_of,
     option,
     output_of,
-    plain_errors,
     read_exposures,
     running,
     series_among,
@@ -109,7 +107,7 @@ def solve(
         stars = load_catalogue(catalogue, near=hinted_cones(exposures, options))
     except CatalogueError as error:
         fail_usage(str(error))
-    with plain_errors(), running(len(exposures)) as context:
+    with running(len(exposures)) as context:
         outcomes = solve_files(exposures, stars, context, options=options, out=out, replace_existing=replace)
     outcomes = hinted([*outcomes, *failed_outcomes(failed)])
     good = [o for o in outcomes if o.ok]
@@ -141,7 +139,7 @@ def solve(
     )
 
 
-catalogue = command_group("Local star catalogues.")
+catalogue = typer.Typer(no_args_is_help=True, add_completion=False)
 
 
 @catalogue.command("import")
@@ -159,8 +157,7 @@ def catalogue_import(
             catalogues.append(load_catalogue(path))
         except CatalogueError as error:
             problems.append(str(error))
-    with plain_errors():
-        stars, tiles = write_tiles(catalogues, out)
+    stars, tiles = write_tiles(catalogues, out)
     finish(
         {"stars": stars, "tiles": tiles, "failed": problems}, as_json=json, done=len(catalogues), failed=len(problems),
         lines=[f"{stars} stars in {tiles} tiles", *problems],
@@ -215,7 +212,7 @@ def measure(
             fail_usage(f"{output} exists; it is kept (see --replace)")
     given = _given_reference(reference, fact)
     frames, lines, told_series, bad, good_count, total = [], [], [], [], 0, 0
-    with plain_errors(), running(len(lights)) as context:
+    with running(len(lights)) as context:
         for one, output, members in sets:
             origin = _origin(given or members[0], listed, reference is not None) if members else None
             rows, outcomes = measure_series(members, listed, context, options=options, reference=origin)
@@ -309,8 +306,7 @@ def curve(
             lines.append(f"{path}: {result.reason}" if several else result.reason)
             failed += 1
             continue
-        with plain_errors():
-            write_curve(outputs[name], result.curve, replace=replace)
+        write_curve(outputs[name], result.curve, replace=replace)
         body = result.as_json()
         bodies.append({"output": str(outputs[name]), **body, "series": name})
         lines += _curve_lines(outputs[name], result, body)

@@ -11,7 +11,7 @@ import numpy as np
 import platformdirs
 import typer
 
-from ulvar.cli.common import Json, errors, fail_usage, finish, plain_errors, running
+from ulvar.cli.common import Json, errors, fail_usage, finish, running
 from ulvar.frames import read_frame, scan_file
 from ulvar.inspection import Finding
 from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
@@ -45,7 +45,7 @@ def demo(
     """Make the demo night if it is absent, and open it."""
     place = (folder or platformdirs.user_data_path("ulvar") / "demo").resolve()
     start = time.perf_counter()
-    with plain_errors(), running() as context:
+    with running() as context:
         truth = make_demo_night(place, context=context)
         made = time.perf_counter() - start
         night = prepare_demo(place, truth)
@@ -208,7 +208,7 @@ def run(
     for field, listed in stars.items():
         target.wait_with_stars(field, listed)
     results: list[StationResult] = []
-    with plain_errors(), running() as context:
+    with running() as context:
         for station in stations if "intake" in stations else ["intake", *stations]:
             results.append(run_station(target, context, station))
             if results[-1].problem and station == "intake":

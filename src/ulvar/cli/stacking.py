@@ -24,7 +24,6 @@ from ulvar.cli.common import (
     lights_of,
     option,
     output_of,
-    plain_errors,
     read_exposures,
     running,
     series_among,
@@ -60,7 +59,7 @@ def stars(
     except ValueError as error:
         fail_usage(str(error))
     exposures, failed, _ = read_exposures(paths, fact)
-    with plain_errors(), running(len(exposures)) as context:
+    with running(len(exposures)) as context:
         scored, unread = find_all(exposures, context, options=options)
         written: dict[str, Outcome] = {}
         if table is not None:
@@ -159,7 +158,7 @@ def stack(
         several = len(chosen_series) > 1
         sets = [(one.key, one.title, output_of(out, one.key, several), list(one.members)) for one in chosen_series]
     made: list[tuple[str, str, StackResult]] = []
-    with plain_errors(), running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
+    with running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
         for name, title, output, members_of in sets:
             # A reference belongs to one series; the others choose theirs.
             grid = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import csv
 import os
-import shutil
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from ulvar.engine.places import with_place
+from ulvar.engine.places import free_bytes, with_place
 
 
 class OutputExists(FileExistsError):
@@ -101,11 +100,8 @@ def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[str]], 
 def check_disk(folder: Path, need_bytes: int) -> None:
     """Raise `DiskFull` when `folder`'s disk has less than `need_bytes` free.
 
-    `folder` need not exist yet; its nearest existing parent is asked.
+    `folder` need not exist yet; its nearest existing parent is asked. A disk that does not say is tried.
     """
-    place = folder
-    while not place.exists():
-        place = place.parent
-    free = shutil.disk_usage(place).free
-    if free < need_bytes:
+    free = free_bytes(folder)
+    if free is not None and free < need_bytes:
         raise DiskFull(f"{folder} needs about {need_bytes / 1e6:.0f} MB, but its disk has {free / 1e6:.0f} MB free")

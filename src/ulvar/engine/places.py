@@ -47,15 +47,17 @@ def with_place(error: OSError, path: Path) -> OSError:
     return error
 
 
-def place_words(error: OSError) -> str:
+def place_words(error: Exception) -> str:
     """Return why something could not be read or written, for people: the place, the reason, the room where it lacks.
+
+    An error that is not of a place is told as it tells itself.
 
     Examples
     --------
     >>> place_words(PermissionError(13, "Permission denied", "night/products"))
     'night/products: the rights to it are missing'
     """
-    if error.errno is None:
+    if not isinstance(error, OSError) or error.errno is None:
         return str(error)
     place = str(error.filename or "")
     file = Path(place)

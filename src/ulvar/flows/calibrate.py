@@ -134,10 +134,8 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         }  # fmt: skip
     except FrameError as error:
         return Outcome(task.facts.path, False, error.reason, values=values)
-    except OSError as error:
+    except (OSError, ValueError) as error:
         return Outcome(task.facts.path, False, place_words(error), values=values)
-    except ValueError as error:
-        return Outcome(task.facts.path, False, str(error), values=values)
     return Outcome(task.facts.path, True, "", task.output, values=values)
 
 

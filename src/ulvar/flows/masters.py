@@ -133,10 +133,8 @@ def master_item(task: MasterTask) -> Outcome:
         if isinstance(master, Failed):
             return Outcome(task.output, False, master.reason, values=values)
         write_master(path, master, fingerprint=task.print, replace_existing=task.again)
-    except OSError as error:
+    except (FrameError, OSError, ValueError) as error:
         return Outcome(task.output, False, place_words(error), values=values)
-    except (FrameError, ValueError) as error:
-        return Outcome(task.output, False, str(error), values=values)
     values.update(
         count=master.count,
         rejected_fraction=master.rejected_fraction,

@@ -137,8 +137,7 @@ def plate_item(task: PlateTask) -> Outcome:
         else:
             write_wcs_file(path, solution.wcs, note)
     except (FrameError, OSError) as error:
-        reason = place_words(error) if isinstance(error, OSError) else str(error)
-        return Outcome(task.facts.path, False, reason, values={"seconds": time.perf_counter() - start})
+        return Outcome(task.facts.path, False, place_words(error), values={"seconds": time.perf_counter() - start})
     values = describe(solution.wcs, task.facts) | {
         "matched": solution.matched, "rms_arcsec": solution.rms_arcsec, "seconds": time.perf_counter() - start,
         "residuals": np.column_stack([solution.x, solution.y, solution.dx, solution.dy]).round(3).tolist(),

@@ -2,33 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QObject, Signal
 
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.work.background import Asker
 from ulvar.flows import CurveResult, Series
-from ulvar.lightcurves import LightCurve
-from ulvar.night.stations import curve_path, curves_beside, night_curve, series_path
+from ulvar.night.stations import Beside, curve_path, curves_beside, night_curve, series_path
 from ulvar.photometry import SeriesTable, read_series
-
-
-@dataclass(frozen=True)
-class Beside:
-    """The light curve of another series of the field.
-
-    Attributes
-    ----------
-    series : Series
-    curve : LightCurve
-    raws : dict of str to str
-        Name in the table to the raw exposure.
-    """
-
-    series: Series
-    curve: LightCurve
-    raws: dict[str, str]
 
 
 class Curves(QObject):
@@ -98,9 +78,7 @@ class Curves(QObject):
             night = self._ground.night
             if night is not None:
                 self._asks_beside = True
-                self._asker.ask(
-                    self._ground.order, lambda: tuple(Beside(*found) for found in curves_beside(night, others))
-                )
+                self._asker.ask(self._ground.order, lambda: curves_beside(night, others))
         return self._ground.caches.get("curves beside", self._last_beside)
 
     def close(self) -> None:

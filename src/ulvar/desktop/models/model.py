@@ -55,7 +55,7 @@ class Model(Ground):
         try:
             night = Night.for_path(path)
         except (NightError, OSError) as error:
-            self.message.emit(place_words(error) if isinstance(error, OSError) else str(error))
+            self.message.emit(place_words(error))
             return False
         self.close_night()
         self.night = night
@@ -83,7 +83,7 @@ class Model(Ground):
             folder = night.folder
             night.close()
         except (NightError, OSError) as error:
-            self.message.emit(place_words(error) if isinstance(error, OSError) else str(error))
+            self.message.emit(place_words(error))
             return False
         return self.open(folder)
 

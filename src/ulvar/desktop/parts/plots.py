@@ -218,22 +218,23 @@ class Plot(QWidget):
         taken: list[QRectF] = [QRectF(area.left(), area.top(), words + 10, 18)] if self._tall else []
         result = []
         for x, y, text, color, bar in notes:
-            place = self.to_screen(x, y)
             width, height = painter.fontMetrics().horizontalAdvance(text) + (20 if bar else 12), 20.0
-            best, cost = QRectF(), math.inf
-            for down in np.arange(area.top() + 2, area.bottom() - height, 6.0):
-                for across in np.arange(area.left() + 2, max(area.right() - width, area.left() + 3), 12.0):
-                    box = QRectF(float(across), float(down), width, height)
-                    far = math.hypot(box.center().x() - place.x(), box.center().y() - place.y())
-                    if far >= cost:
-                        continue
-                    near = box.adjusted(-4, -3, 4, 3)
-                    hidden = (points[:, 0] > near.left()) & (points[:, 0] < near.right())
-                    hidden &= (points[:, 1] > near.top()) & (points[:, 1] < near.bottom())
-                    # A point that is hidden costs more than any way over the plot.
-                    worth = far + 5000.0 * int(hidden.sum()) + 50000.0 * sum(box.intersects(other) for other in taken)
-                    if worth < cost:
-                        best, cost = box, worth
+            lefts = np.arange(area.left() + 2, max(area.right() - width, area.left() + 3), 12.0)
+            tops = np.arange(area.top() + 2, area.bottom() - height, 6.0)[:, np.newaxis]
+            place = self.to_screen(x, y)
+            cost = np.hypot(lefts + width / 2 - place.x(), tops + height / 2 - place.y())
+            # A point that is hidden costs more than any way over the plot: columns and rows that hold it, multiplied.
+            across = (points[:, :1] > lefts - 4) & (points[:, :1] < lefts + width + 4)
+            down = (points[:, 1] > tops - 3) & (points[:, 1] < tops + height + 3)
+            cost += 5000.0 * (down.astype(float) @ across.astype(float))
+            for other in taken:
+                beside = (lefts >= other.right()) | (lefts + width <= other.left())
+                apart = (tops >= other.bottom()) | (tops + height <= other.top())
+                cost += 50000.0 * ~(beside | apart)
+            best = QRectF()
+            if cost.size:
+                row, column = np.unravel_index(int(np.argmin(cost)), cost.shape)
+                best = QRectF(float(lefts[column]), float(tops[row, 0]), width, height)
             taken.append(best.adjusted(-2, -2, 2, 2))
             result.append((best, text, color, bar))
         return result

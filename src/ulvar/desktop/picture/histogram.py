@@ -112,9 +112,9 @@ class Histogram(QWidget):
         self._paint_saturation(painter)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("cur"))
-        for value in (self.stretch.floor, self.stretch.ceiling):
+        for handle, value in (("floor", self.stretch.floor), ("ceiling", self.stretch.ceiling)):
             x = self._x(value)
-            wide = 3.0 if self.hasFocus() and value == self._chosen_level else 1.4
+            wide = 3.0 if self.hasFocus() and handle == self._chosen else 1.4
             painter.fillRect(QRectF(x - wide / 2, 0, wide, self.height()), self.theme.color("cur"))
             painter.drawPolygon(
                 QPolygonF([QPointF(x - 4, self.height()), QPointF(x + 4, self.height()), QPointF(x, self.height() - 6)])
@@ -130,16 +130,6 @@ class Histogram(QWidget):
             painter.setPen(QPen(self.theme.color("cur"), 1))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5))
-
-    @property
-    def _chosen_level(self) -> float:
-        return (
-            self.stretch.ceiling
-            if self._chosen == "ceiling"
-            else self.stretch.floor
-            if self._chosen == "floor"
-            else float("nan")
-        )
 
     def _paint_saturation(self, painter: QPainter) -> None:
         if self.saturation is None:

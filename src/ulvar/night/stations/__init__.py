@@ -9,7 +9,15 @@ from ulvar.night.stations.calibrate import run_calibrate
 from ulvar.night.stations.combine import run_combine, run_deep, run_score, run_stack
 from ulvar.night.stations.intake import run_intake
 from ulvar.night.stations.masters import run_masters
-from ulvar.night.stations.measure import curve_path, curves_beside, night_curve, run_curve, run_measure, series_path
+from ulvar.night.stations.measure import (
+    Beside,
+    curve_path,
+    curves_beside,
+    night_curve,
+    run_curve,
+    run_measure,
+    series_path,
+)
 from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
 from ulvar.night.stations.plate import run_plate, solutions
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
@@ -64,6 +72,7 @@ def for_each_series(
 __all__ = [
     "RUNNERS",
     "SERIES_RUNNERS",
+    "Beside",
     "QualityRow",
     "StationResult",
     "curve_path",

@@ -197,8 +197,25 @@ def night_curve(night: Night, series: Series) -> CurveResult | Failed:
     return make_curve(table, options)
 
 
-def curves_beside(night: Night, others: Sequence[Series]) -> list[tuple[Series, LightCurve, dict[str, str]]]:
-    """Return the curves of series, each with its exposures by the names in its table; those that can be read."""
+@dataclass(frozen=True)
+class Beside:
+    """The light curve of another series of the field.
+
+    Attributes
+    ----------
+    series : Series
+    curve : LightCurve
+    raws : dict of str to str
+        Name in the table to the raw exposure.
+    """
+
+    series: Series
+    curve: LightCurve
+    raws: dict[str, str]
+
+
+def curves_beside(night: Night, others: Sequence[Series]) -> tuple[Beside, ...]:
+    """Return the curves of series, those that can be made."""
     result = []
     gone, leave_out = night.left_out, tuple(night.settings.curve.leave_out)
     for other in others:
@@ -208,5 +225,5 @@ def curves_beside(night: Night, others: Sequence[Series]) -> list[tuple[Series, 
         out = frozenset(file for raw, file in files.items() if raw in gone)
         curve = differential_curve(read_series(series_path(night, other)), leave_out=leave_out, files_out=out)
         if not isinstance(curve, Failed):
-            result.append((other, curve, {file: raw for raw, file in files.items()}))
-    return result
+            result.append(Beside(other, curve, {file: raw for raw, file in files.items()}))
+    return tuple(result)

@@ -104,8 +104,8 @@ def _solve_stack(
             try:
                 put_solution(Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars")
             except (FrameError, OSError) as error:
-                reason = place_words(error) if isinstance(error, OSError) else str(error)
-                findings.append(notice("not_written", "The stack has no solution in its header", f"{reason}."))
+                why = f"{place_words(error)}."
+                findings.append(notice("not_written", "The stack has no solution in its header", why))
             solved.append(Product("plate_stack", series.key, outcome.output, dict(outcome.values)))
     night.store_products("plate_stack", solved, series=series.key, clear=True)
     return findings

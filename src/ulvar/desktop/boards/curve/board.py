@@ -10,7 +10,6 @@ from PySide6.QtCore import QLocale
 from PySide6.QtWidgets import QHBoxLayout, QToolButton
 
 from ulvar.desktop.boards.base import Board
-from ulvar.desktop.models.curves import Beside
 from ulvar.desktop.parts.glyphs import SHAPES
 from ulvar.desktop.parts.inputs import Number
 from ulvar.desktop.parts.plots import Plot, Points
@@ -18,6 +17,7 @@ from ulvar.desktop.parts.theme import filter_color
 from ulvar.desktop.parts.widgets import decimals_for, empty_state, label
 from ulvar.engine import counted
 from ulvar.lightcurves import eclipse_template
+from ulvar.night.stations import Beside
 
 _STRIPS = (("airmass", "Airmass"), ("fwhm_px", "FWHM px"), ("sky", "Sky ADU"))
 
