@@ -61,6 +61,9 @@ def cut(window: QWidget) -> list[str]:
         metrics = widget.fontMetrics()
         if isinstance(widget, QPushButton | QToolButton) and widget.text():
             text, room = widget.text().replace("&", ""), widget.width() - 4
+            # With the margins of its frame.
+            if widget.width() < widget.sizeHint().width():
+                found.append(f"{type(widget).__name__} '{text}' {widget.width()} < {widget.sizeHint().width()}")
         elif isinstance(widget, QLabel) and not isinstance(widget, ElidedLabel) and not widget.wordWrap():
             text, room = widget.text(), widget.width()
         elif isinstance(widget, QAbstractSpinBox):

@@ -27,10 +27,10 @@ class SkyFoot(QWidget):
         self.current = Stretch()
         self._kept: dict[str, Stretch] = {}
         self._kind = ""
-        column = QVBoxLayout(self)
+        self._column = column = QVBoxLayout(self)
         column.setContentsMargins(12, 4, 12, 4)
         column.setSpacing(2)
-        row = QHBoxLayout()
+        self._row = row = QHBoxLayout()
         row.setSpacing(6)
         self.stretch_box = Choice()
         for name, sentence in STRETCHES.items():
@@ -73,9 +73,13 @@ class SkyFoot(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Where it is narrow, what the finder has too gives way: first the colours, then the levels' buttons."""
         super().resizeEvent(event)
-        wide = event.size().width()
-        self.colour_box.setVisible(wide >= 400)
-        self.keep.setVisible(wide >= 330)
+        edges = self._column.contentsMargins()
+        room = event.size().width() - edges.left() - edges.right() + self._row.spacing()
+        for widget in (self.stretch_box, self.histogram, self.auto, self.keep, self.colour_box):
+            wanted = max(widget.minimumWidth(), widget.sizeHint().width())
+            room -= min(wanted, widget.maximumWidth()) + self._row.spacing()
+            if widget in (self.keep, self.colour_box):
+                widget.setVisible(room >= 0)
 
     def show_picture(self, picture: Picture | None, kind: str, saturation: float | None) -> Stretch:
         """Take a picture of a kind and return the stretch that it is shown with."""
