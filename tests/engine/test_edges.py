@@ -15,7 +15,7 @@ from unittest import mock
 
 import cv2
 
-from tests.support import FolderCase
+from tests.support import FolderCase, files_under
 from ulvar.engine import (
     Job,
     JobContext,
@@ -28,7 +28,7 @@ from ulvar.engine import (
     keep_large_blocks,
     write_csv,
 )
-from ulvar.engine.atomic import _lives, clear_leftovers
+from ulvar.engine.atomic import _begun, clear_leftovers, temporary_name
 from ulvar.engine.threads import in_parts
 
 
@@ -52,20 +52,58 @@ class Leftovers(FolderCase):
         os.waitid(os.P_PID, zombie.pid, os.WEXITED | os.WNOWAIT)
         below = self.folder / "a" / "b"
         below.mkdir(parents=True)
-        gone = [below / f".{ended.pid}-stack.fits", self.folder / f".{zombie.pid}-x-1.csv"]
+        mine = temporary_name("y.csv")
+        number, begun = mine.split("-")[1:3]
+        self.assertEqual((int(number), int(begun)), (os.getpid(), _begun(os.getpid())))
+        gone = [
+            below / f".ulvar-{ended.pid}-5-0a1b2c3d.fits", self.folder / f".ulvar-{zombie.pid}-77-scratch",
+            # The number was given to another process since.
+            self.folder / f".ulvar-{os.getpid()}-{int(begun) + 1}-0a1b2c3d.csv",
+        ]  # fmt: skip
         stay = [
-            self.folder / f".{os.getpid()}-y.csv", self.folder / ".settings-1.txt", below / f"{ended.pid}-no.fits",
-            below / f".{ended.pid}",
+            self.folder / mine, self.folder / ".settings-1.txt", below / f"ulvar-{ended.pid}-5-0a1b2c3d.fits",
+            below / f".{ended.pid}-notes.txt", below / ".2027-02-11.txt", below / f".ulvar-{ended.pid}-5-My File.fits",
         ]  # fmt: skip
         for path in (*gone, *stay):
             path.touch()
         try:
-            self.assertEqual(clear_leftovers(self.folder), 2)
+            self.assertEqual(clear_leftovers(self.folder), 3)
         finally:
             zombie.wait()
-        self.assertEqual([path.exists() for path in gone], [False, False])
-        self.assertEqual([path.exists() for path in stay], [True] * 4)
+        self.assertEqual([path.exists() for path in gone], [False] * 3)
+        self.assertEqual([path.exists() for path in stay], [True] * 6)
         self.assertEqual(clear_leftovers(self.folder), 0)
+
+    def test_a_whole_folder_of_a_dead_process_goes_and_links_are_not_followed(self) -> None:
+        ended = subprocess.Popen([sys.executable, "-c", ""])
+        ended.wait()
+        outside = self.folder / "outside"
+        outside.mkdir()
+        (outside / f".ulvar-{ended.pid}-5-0a1b2c3d.fits").touch()
+        inside = self.folder / "inside"
+        inside.mkdir()
+        (inside / "link").symlink_to(outside)
+        scratch = inside / f".ulvar-{ended.pid}-5-scratch"
+        scratch.mkdir()
+        (scratch / "0.f32").write_bytes(b"1234")
+        self.assertEqual(clear_leftovers(inside), 1)
+        self.assertEqual(files_under(self.folder), {f"outside/.ulvar-{ended.pid}-5-0a1b2c3d.fits"})
+
+    def test_whoever_writes_into_a_folder_clears_it(self) -> None:
+        ended = subprocess.Popen([sys.executable, "-c", ""])
+        ended.wait()
+        for name in (f".ulvar-{ended.pid}-5-0a1b2c3d.fits", ".mine"):
+            (self.folder / name).touch()
+        write_csv(self.folder / "t.csv", ["a"], [])
+        self.assertEqual(files_under(self.folder), {"t.csv", ".mine"})
+
+    def test_names_while_writing(self) -> None:
+        self.assertRegex(temporary_name("a [x].fits"), r"^\.ulvar-\d+-\d+-[0-9a-f]{8}\.fits$")
+        self.assertRegex(temporary_name("n" * 250 + ".csv"), r"^.{1,60}\.csv$")
+        self.assertRegex(temporary_name("a.\u00e9\u00e9"), r"^\.ulvar-\d+-\d+-[0-9a-f]{8}$")
+        self.assertNotEqual(temporary_name("a.csv"), temporary_name("b.csv"))
+        # Names may hold any bytes.
+        self.assertTrue(temporary_name(os.fsdecode(b"\xff.fits")).isascii())
 
     def test_a_body_that_writes_nothing_leaves_nothing(self) -> None:
         path = self.folder / "out.txt"
@@ -79,7 +117,7 @@ class Leftovers(FolderCase):
         path = self.folder / "new" / "out.txt"
         for text in ("first", "second"):
             with atomic_path(path) as temporary:
-                self.assertTrue(temporary.name.startswith(f".{os.getpid()}-"))
+                self.assertEqual(temporary.name, temporary_name("out.txt"))
                 temporary.write_text(text)
             self.assertEqual(path.read_text(), text)
 
@@ -117,17 +155,17 @@ class Pools(unittest.TestCase):
         self.assertIs(keeper.get(), first)
         pid = first.submit(process_of, 0).result()
         self.assertEqual(keeper.pids, [pid])
-        self.assertTrue(_lives(str(pid)))
+        self.assertTrue(_begun(pid))
         self.assertEqual(first.submit(priority_of, 0).result(), 19)
         keeper.discard()
         self.assertEqual(keeper.pids, [])
-        self.assertFalse(_lives(str(pid)))
+        self.assertFalse(_begun(pid))
         second = keeper.get()
         self.assertIsNot(second, first)
         other = second.submit(process_of, 0).result()
         self.assertNotEqual(other, pid)
         keeper.close()
-        self.assertFalse(_lives(str(other)))
+        self.assertFalse(_begun(other))
 
     def test_stop_is_heard_between_the_results_of_workers(self) -> None:
         stop, got = StopToken(), []

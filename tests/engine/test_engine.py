@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import threading
 import time
@@ -44,6 +45,41 @@ def die(value: int) -> int:
     if value == 3:
         os._exit(9)
     return value
+
+
+def die_at_first(task: tuple[str, int]) -> int:
+    """An item whose worker is killed from outside the first time."""
+    path, value = task
+    if value == 3 and not Path(path).exists():
+        Path(path).touch()
+        os._exit(9)
+    return value
+
+
+def fail(value: int) -> int:
+    """An item that meets what nobody foresaw."""
+    if value == 3:
+        raise ZeroDivisionError("by nothing")
+    if value == 5:
+        raise MemoryError
+    return value
+
+
+def full(value: int) -> int:
+    """An item whose place takes nothing more."""
+    raise OSError(errno.ENOSPC, "No space left on device", "place")
+
+
+def write_long(path: str) -> None:
+    """An item that is in the middle of writing until it is ended."""
+    with atomic_path(Path(path)) as temporary:
+        temporary.write_text("half")
+        time.sleep(600)
+
+
+def named(value: object, reason: str) -> str:
+    """What stands for a lost item."""
+    return f"{value}: {reason}"
 
 
 def slow(value: int) -> int:
@@ -89,7 +125,7 @@ class AtomicFiles(FolderCase):
 
     def test_temporary_name_keeps_the_ending(self) -> None:
         with atomic_path(self.folder / "x.fits.fz") as temporary:
-            self.assertTrue(temporary.name.endswith("x.fits.fz"))
+            self.assertTrue(temporary.name.endswith(".fits.fz"))
             temporary.write_bytes(b"1")
 
     def test_full_disk_is_told_before_the_run(self) -> None:
@@ -129,6 +165,55 @@ class Running(FolderCase):
                 for item, _ in context.each(die, range(8), "Working"):
                     got.append(item)
         self.assertTrue(set(got) <= {0, 1, 2})
+
+    def kept(self, workers: int = 2) -> JobContext:
+        """Return a context whose workers are replaced when they die."""
+        pools = PoolKeeper(workers)
+        self.addCleanup(pools.close)
+        return JobContext(executor=pools.get(), workers=workers, renew=pools.renewed, abandon=pools.discard)
+
+    def test_an_item_that_ends_its_worker_is_named_and_the_others_are_done(self) -> None:
+        told = []
+        context = self.kept()
+        context.progress = lambda done, total, text: told.append(done)
+        got = dict(context.each(die, range(8), "Working", lost=named))
+        self.assertEqual(got.pop(3), "3: whatever works on it crashes: it was tried twice")
+        self.assertEqual(got, {i: i for i in range(8) if i != 3})
+        self.assertEqual(told, list(range(9)))
+        # The context goes on with workers that live.
+        self.assertEqual(dict(context.each(double, range(3), "Doubling")), {0: 0, 1: 2, 2: 4})
+
+    def test_a_worker_that_was_killed_costs_nothing(self) -> None:
+        tasks = [(str(self.folder / "mark"), i) for i in range(8)]
+        got = dict(self.kept().each(die_at_first, tasks, "Working", lost=named))
+        self.assertEqual(got, {task: task[1] for task in tasks})
+
+    def test_an_item_that_raises_is_named_with_workers_and_without(self) -> None:
+        for context in (JobContext(), self.kept()):
+            got = dict(context.each(fail, range(8), "Working", lost=named))
+            self.assertEqual(got.pop(3), "3: it cannot be worked on (ZeroDivisionError: by nothing)")
+            self.assertEqual(got.pop(5), "5: it needs more memory than there is")
+            self.assertEqual(got, {i: i for i in (0, 1, 2, 4, 6, 7)})
+            with self.assertRaises(ZeroDivisionError):
+                list(context.each(fail, range(8), "Working"))
+            # What is wrong with the place would be wrong with the next item too.
+            with self.assertRaises(OSError) as caught:
+                list(context.each(full, range(8), "Working", lost=named))
+            self.assertEqual(caught.exception.filename, "place")
+
+    def test_a_worker_that_is_ended_takes_its_half_file_away(self) -> None:
+        pools = PoolKeeper(1)
+        self.addCleanup(pools.close)
+        job = Job("long", lambda c: list(c.each(write_long, [str(self.folder / "a.txt")], "Writing")), pools=pools)
+        job.start()
+        end = time.monotonic() + 60
+        while not files_under(self.folder) and time.monotonic() < end:
+            time.sleep(0.02)
+        self.assertEqual(len(files_under(self.folder)), 1)
+        job.stop()
+        job.join(60)
+        self.assertEqual(job.state, "stopped")
+        self.assertEqual(files_under(self.folder), set())
 
     def test_only_workers_beside_a_window_give_way(self) -> None:
         own = os.nice(0)

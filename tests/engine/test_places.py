@@ -10,7 +10,7 @@ from pathlib import Path
 from unittest import mock
 
 from tests.support import FolderCase
-from ulvar.engine import DiskFull, OutputExists, atomic_path, place_words
+from ulvar.engine import DiskFull, OutputExists, atomic_path, place_words, temporary_name
 from ulvar.engine.places import with_place
 
 
@@ -63,7 +63,7 @@ class Named(FolderCase):
         self.assertEqual(self.failing(OSError(errno.ENOSPC, "No space left on device")).filename, path)
         own = OSError(errno.EACCES, "Permission denied", "another/file")
         self.assertEqual(self.failing(own).filename, "another/file")
-        temporary = str(self.folder / f".{os.getpid()}-a.fits")
+        temporary = str(self.folder / temporary_name("a.fits"))
         self.assertEqual(self.failing(OSError(errno.EIO, "", temporary)).filename, path)
 
     def test_an_error_of_a_library_gets_a_reason(self) -> None:

@@ -218,7 +218,7 @@ class Tiff(FolderCase):
     def test_what_is_no_tiff_is_told(self) -> None:
         path = self.folder / "a.tif"
         path.write_bytes(b"not a picture at all")
-        with self.assertRaisesRegex(FrameError, "cannot be read as TIFF"):
+        with self.assertRaisesRegex(FrameError, "this is not a TIFF file"):
             scan_file(str(path))
 
     def test_finding_them(self) -> None:

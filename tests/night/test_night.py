@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.support import FolderCase, stamps
-from ulvar.engine import JobContext
+from ulvar.engine import JobContext, temporary_name
 from ulvar.flows import CameraNumbers
 from ulvar.frames import ExposureFacts, Role, facts_from_text, facts_to_text
 from ulvar.inspection import Finding, Mend, Severity, camera_key
@@ -161,11 +161,11 @@ class Project(FolderCase):
     def test_half_written_files_of_dead_processes_go(self) -> None:
         left = self.night.products / "calibrated"
         left.mkdir(parents=True)
-        (left / ".999999-x.fits").write_text("half")
-        (left / f".{os.getpid()}-y.fits").write_text("being written")
+        (left / ".ulvar-999999-7-0a1b2c3d.fits").write_text("half")
+        (left / temporary_name("y.fits")).write_text("being written")
         again = Night(self.night.folder)
         self.addCleanup(again.close)
-        self.assertEqual([p.name for p in left.iterdir()], [f".{os.getpid()}-y.fits"])
+        self.assertEqual([p.name for p in left.iterdir()], [temporary_name("y.fits")])
 
     def test_not_a_night(self) -> None:
         place = self.folder / "odd"

@@ -354,6 +354,8 @@ def read_master(path: str) -> Master:
         raise FrameError(path, "it does not say which kind of master it is")
     numbers = master_numbers(path)
     data = read_plane(path)
+    if not np.isfinite(data).any():
+        raise FrameError(path, "none of its pixels has a value")
     if facts.role is Role.FLAT:
         norm = _illuminated_median(data)
         # Made here it is 1 to rounding, on a mosaic to the difference between its colours' samples.

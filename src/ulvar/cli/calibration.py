@@ -15,6 +15,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    as_failed,
     default,
     fail_setting,
     fail_usage,
@@ -25,11 +26,12 @@ from ulvar.cli.common import (
     option,
     read_exposures,
     running,
+    told_failed,
 )
 from ulvar.cli.common import told as told_outcomes
 from ulvar.cli.sorting import Tag, rules, told_sort
 from ulvar.combine import Method, Rejection
-from ulvar.engine import percent
+from ulvar.engine import Failed, percent
 from ulvar.flows import (
     KINDS,
     MasterOptions,
@@ -155,9 +157,9 @@ def calibrate(
         fail_usage(f"{masters}: there is no such folder")
     exposures, failed, _ = read_exposures(paths, fact, rules(tag))
     lights, rest = lights_of(exposures)
-    found, _ = load_masters(masters)
+    found, unusable = load_masters(masters)
     if not found:
-        fail_usage(f"{masters}: the folder holds no master")
+        fail_usage(f"{masters}: the folder holds no master" + "".join(f"; {line}" for line in told_failed(unusable)))
     try:
         settings = CalibrateSettings(
             overscan=overscan, trim=trim, linearity=[float(n) for n in linearity.split(",")] if linearity else [],
@@ -190,7 +192,10 @@ def calibrate(
     lines = [f"{len(good)} of {len(outcomes)} lights calibrated into {out}", *told_outcomes(outcomes)]
     if rest and not lights:
         lines += told_outcomes(rest)
+    passed = [*unusable, *(Failed(o.reason, o.file) for o in rest)]
+    # A master that cannot be read is not what was asked for, but whoever counts on it has to know.
+    lines += told_failed(unusable)
     finish(
-        {"frames": frames}, as_json=json, done=len(good), failed=len(outcomes) - len(good), lines=lines,
-        findings=findings,
+        {"frames": frames, "passed_over": as_failed(passed)}, as_json=json, done=len(good),
+        failed=len(outcomes) - len(good), lines=lines, findings=findings,
     )  # fmt: skip

@@ -13,10 +13,12 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    as_failed,
     fail_usage,
     finish,
     read_exposures,
     running,
+    told_failed,
 )
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
@@ -54,7 +56,9 @@ def shooting(
     if masters is not None:
         if not masters.is_dir():
             fail_usage(f"{masters}: there is no such folder")
-        candidates += [candidate for candidate, _ in load_masters(masters)[0]]
+        found, unusable = load_masters(masters)
+        candidates += [candidate for candidate, _ in found]
+        failed = [*failed, *unusable]
     lights = [f for f in exposures if f.role is Role.LIGHT and not f.is_master]
     shots = shooting_list(match_groups(lights, [(c, "") for c in candidates], options=MatchOptions()))
     if out is not None and lights:
@@ -66,8 +70,9 @@ def shooting(
     lines = [f"{s.count:>4} x {s.kind.value.replace('_', ' '):<10} {s.filter:<4} "
              f"{'' if s.exposure_s is None else f'{s.exposure_s:g} s':<9} {s.why}" for s in shots]  # fmt: skip
     finish(
-        {"shots": entries, "output": str(out) if out else ""}, as_json=json, done=len(lights), failed=len(failed),
-        lines=lines or ["Nothing to take: every group of lights has what it needs."],
+        {"shots": entries, "output": str(out) if out else "", "failed": as_failed(failed)}, as_json=json,
+        done=len(lights), failed=len(failed),
+        lines=[*(lines or ["Nothing to take: every group of lights has what it needs."]), *told_failed(failed)],
     )  # fmt: skip
 
 
@@ -105,11 +110,11 @@ def camera(
         else:
             lines.append(f"flats {name}: {plan.reason}")
     finish(
-        {"cameras": cameras, "flats": flats},
+        {"cameras": cameras, "flats": flats, "failed": as_failed(failed)},
         as_json=json,
         done=len(cameras) + len(flats),
         failed=len(failed),
-        lines=lines,
+        lines=lines + told_failed(failed),
     )
 
 

@@ -7,7 +7,7 @@ import math
 import os
 import sys
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, nullcontext
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, NoReturn
@@ -17,7 +17,7 @@ from pydantic import ValidationError
 from rich.console import Console
 from rich.markup import escape
 
-from ulvar.engine import Failed, JobContext, Progress, WorkerDied, default_budget, place_words, silent, worker_pool
+from ulvar.engine import Failed, JobContext, PoolKeeper, Progress, WorkerDied, default_budget, place_words, silent
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
 from ulvar.inspection import Finding
@@ -116,8 +116,12 @@ def running(items: int | None = None, *, memory_gib: float | None = None) -> Ite
     budget = default_budget() if memory_gib is None else int(memory_gib * 1024**3)
     workers = max(1, len(os.sched_getaffinity(0)))
     many = items is None or items > 3
-    with _told_progress() as progress, worker_pool(workers) if many else nullcontext() as pool:
-        yield JobContext(executor=pool, progress=progress, budget_bytes=budget, workers=workers)
+    pools = PoolKeeper(workers, polite=False)
+    with _told_progress() as progress, closing(pools):
+        context = JobContext(progress=progress, budget_bytes=budget, workers=workers)
+        if many:
+            context = replace(context, executor=pools.get(), abandon=pools.discard, renew=pools.renewed)
+        yield context
 
 
 def read_exposures(
@@ -224,6 +228,16 @@ def hint(code: str) -> str:
 def hinted(outcomes: Sequence[Outcome]) -> list[Outcome]:
     """Return outcomes whose reasons name the option that would do otherwise."""
     return [replace(o, reason=o.reason + hint(o.code)) if o.code else o for o in outcomes]
+
+
+def told_failed(failed: Sequence[Failed]) -> list[str]:
+    """Return a line for each file that cannot be used."""
+    return [f"{Path(f.file).name}: {f.reason}" for f in failed]
+
+
+def as_failed(failed: Sequence[Failed]) -> list[dict[str, str]]:
+    """Return files that cannot be used, for JSON."""
+    return [{"file": f.file, "reason": f.reason} for f in failed]
 
 
 def told(outcomes: Sequence[Outcome]) -> list[str]:

@@ -8,6 +8,7 @@ import importlib.util
 import logging
 import signal
 import sys
+import warnings
 from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any
@@ -117,7 +118,10 @@ def main() -> None:
     # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
     try:
-        app()
+        with warnings.catch_warnings():
+            # What cannot be computed comes out as no value, and is told as such where it matters.
+            warnings.simplefilter("ignore", RuntimeWarning)
+            app()
     except (OSError, RuntimeError) as error:
         from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
 

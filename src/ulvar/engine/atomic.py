@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import csv
 import os
+import re
+import shutil
+import zlib
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from ulvar.engine.places import free_bytes, with_place
@@ -19,27 +22,73 @@ class DiskFull(OSError):
     """The output folder has less free space than the run is estimated to need."""
 
 
-def _lives(process_id: str) -> bool:
-    """Whether a process runs; one that ended but was not yet waited for does not."""
+def _begun(process: int) -> int:
+    """Return when a process began, in ticks of the kernel; 0 where it has ended."""
     try:
-        state = Path(f"/proc/{process_id}/stat").read_text().rpartition(")")[2].split()[0]
-    except (OSError, IndexError):
-        return False
-    return state not in ("Z", "X")
+        fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+    except OSError:
+        return 0
+    return 0 if fields[0] in ("Z", "X") else int(fields[19])
+
+
+# Of two endings the writers look at both (``.fits.fz``).
+_ENDING = re.compile(r"(\.fits)?\.[A-Za-z0-9]{1,7}$")
+
+
+def temporary_name(name: str, *, mark: str = "") -> str:
+    """Return the name that a file has while it is written: hidden, short, plain, and told from anybody else's.
+
+    It carries this process's number and when it began, by which another process knows that the file is in use. The
+    suffix stays, because writers of FITS and images choose the format from it.
+    """
+    process = os.getpid()
+    ending = _ENDING.search(name)
+    middle = mark or f"{zlib.crc32(os.fsencode(name)):08x}"
+    return f".ulvar-{process}-{_begun(process)}-{middle}{ending.group() if ending and not mark else ''}"
+
+
+_LEFT = re.compile(r"\.ulvar-(?P<process>\d{1,10})-(?P<begun>\d{1,20})-[0-9a-z]+(\.[A-Za-z0-9]{1,7}){0,2}")
+
+
+def is_left_over(name: str) -> bool:
+    """Whether a file is one of `temporary_name` whose process has ended."""
+    found = _LEFT.fullmatch(name)
+    return found is not None and _begun(int(found["process"])) != int(found["begun"])
 
 
 def clear_leftovers(folder: Path) -> int:
-    """Remove temporary files that killed processes left below `folder`; returns how many.
+    """Remove what killed processes left below `folder` in the middle of writing; returns how many.
 
-    A temporary file of `atomic_path` carries the process id of its writer; one whose process still runs stays.
+    Only what `temporary_name` has named, of processes that have ended; links are not followed. What may not be
+    removed stays.
     """
     removed = 0
-    for path in folder.rglob(".*-*"):
-        number = path.name[1:].split("-", 1)[0]
-        if number.isdigit() and path.is_file() and not _lives(number):
-            path.unlink(missing_ok=True)
+    for place, folders, files in os.walk(folder):
+        for name in files:
+            if is_left_over(name):
+                with suppress(OSError):
+                    Path(place, name).unlink()
+                    removed += 1
+        for name in [n for n in folders if is_left_over(n)]:
+            folders.remove(name)
+            shutil.rmtree(Path(place, name), ignore_errors=True)
             removed += 1
     return removed
+
+
+# Folders that this process has written into, and cleared before.
+_cleared: set[Path] = set()
+
+
+def _clear_once(folder: Path) -> None:
+    if folder in _cleared:
+        return
+    _cleared.add(folder)
+    with suppress(OSError):
+        for entry in list(os.scandir(folder)):
+            if is_left_over(entry.name) and entry.is_file(follow_symlinks=False):
+                with suppress(OSError):
+                    Path(entry.path).unlink()
 
 
 @contextmanager
@@ -66,7 +115,8 @@ def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
     if not replace and path.exists():
         raise OutputExists(f"{path} exists; it is not replaced unless asked")
     path.parent.mkdir(parents=True, exist_ok=True)
-    temporary = path.with_name(f".{os.getpid()}-{path.name}")
+    _clear_once(path.parent)
+    temporary = path.with_name(temporary_name(path.name))
     try:
         yield temporary
         with temporary.open("rb") as handle:

@@ -66,7 +66,10 @@ def align_all(
     """Align exposures on a reference's stars."""
     done: dict[str, Aligned] = {}
     failed: list[Failed] = []
-    for (one, _), result in context.each(align_item, [(s, reference) for s in scored], "Aligning"):
+    tasks = [(s, reference) for s in scored]
+    for (one, _), result in context.each(
+        align_item, tasks, "Aligning", lost=lambda t, why: Failed(why, t[0].facts.path)
+    ):
         if isinstance(result, Failed):
             failed.append(result)
         else:

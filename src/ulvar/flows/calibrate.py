@@ -24,7 +24,7 @@ from ulvar.calibration import (
     read_master,
 )
 from ulvar.calibration.prepare import Preparation
-from ulvar.engine import F32Array, JobContext, check_disk, place_words
+from ulvar.engine import F32Array, Failed, JobContext, check_disk, place_words
 from ulvar.flows.common import NO_MATCH, Outcome, done_before
 from ulvar.flows.library import Library
 from ulvar.frames import (
@@ -91,9 +91,17 @@ def _calibrator(
     )
 
 
+def _values_of(task: CalibrateTask) -> dict[str, object]:
+    return {"bias": task.bias, "dark": task.dark, "flat": task.flat, "scale": task.scale}
+
+
+def _lost(task: CalibrateTask, reason: str) -> Outcome:
+    return Outcome(task.facts.path, False, reason, values=_values_of(task))
+
+
 def calibrate_item(task: CalibrateTask) -> Outcome:
     """Calibrate and write one light (runs in a worker)."""
-    values: dict[str, object] = {"bias": task.bias, "dark": task.dark, "flat": task.flat, "scale": task.scale}
+    values = _values_of(task)
     path = Path(task.output)
     done = done_before(path, task.print, task.again)
     if done is not None:
@@ -133,7 +141,9 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
             "steps": list(after.steps),
         }  # fmt: skip
     except FrameError as error:
-        return Outcome(task.facts.path, False, error.reason, values=values)
+        # A master that cannot be read is named; the exposure itself stands beside the reason.
+        reason = error.reason if error.path == task.facts.path else str(error)
+        return Outcome(task.facts.path, False, reason, values=values)
     except (OSError, ValueError) as error:
         return Outcome(task.facts.path, False, place_words(error), values=values)
     return Outcome(task.facts.path, True, "", task.output, values=values)
@@ -208,19 +218,18 @@ def expected_noise(
     return math.sqrt(variance)
 
 
-def load_masters(folder: Path) -> tuple[list[tuple[Candidate, str]], list[str]]:
-    """Return (master, path) for the masters in a folder, and the names of files that are none."""
+def load_masters(folder: Path) -> tuple[list[tuple[Candidate, str]], list[Failed]]:
+    """Return (master, path) for the masters in a folder, and the files that cannot be used as one, with the reason."""
     found, other = [], []
     for path in sorted(folder.glob("*.fit*")):
         try:
             facts = scan_file(str(path))
-        except FrameError:
-            other.append(path.name)
+            if facts.role in (Role.LIGHT, Role.UNKNOWN):
+                raise FrameError(str(path), "it does not say which kind of master it is")
+            level = master_numbers(str(path)).get("MLEVEL")
+        except FrameError as error:
+            other.append(Failed(error.reason, str(path)))
             continue
-        if facts.role in (Role.LIGHT, Role.UNKNOWN):
-            other.append(path.name)
-            continue
-        level = master_numbers(str(path)).get("MLEVEL")
         found.append((Candidate(facts.role, facts, facts.count, path.name, level), str(path)))
     return found, other
 
@@ -318,7 +327,7 @@ def calibrate_lights(
     # A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a
     # mask, and a plane or two in passing.
     held = max((27 * t.facts.width * t.facts.height for t in tasks), default=0)
-    for _, outcome in context.each(calibrate_item, tasks, "Calibrating", item_bytes=held):
+    for _, outcome in context.each(calibrate_item, tasks, "Calibrating", item_bytes=held, lost=_lost):
         outcomes.append(outcome)
     order = {facts.path: i for i, facts in enumerate(lights)}
     outcomes.sort(key=lambda o: order[o.file])

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
-from ulvar.engine import write_text
-from ulvar.frames import FrameError, header_of
+from ulvar.engine import Failed, write_text
+from ulvar.frames import ExposureFacts, FrameError, header_of
 
 
 def existing_fingerprint(path: Path) -> str | None:
@@ -36,6 +36,18 @@ class Outcome:
     skipped: bool = False
     code: str = ""
     values: Mapping[str, Any] = field(default_factory=dict)
+
+
+class _OfExposure(Protocol):
+    @property
+    def facts(self) -> ExposureFacts:
+        """The exposure that a task is about."""
+        ...
+
+
+def failed_task(task: _OfExposure, reason: str) -> Failed:
+    """Return the failure of a task about one exposure."""
+    return Failed(reason, task.facts.path)
 
 
 def may_write(path: Path, wanted: str, replace: bool) -> Outcome | None:

@@ -58,8 +58,6 @@ def scan_batch(paths: Sequence[str]) -> list[ExposureFacts | Failed]:
             result += scan_images(path)
         except FrameError as error:
             result.append(Failed(error.reason, path))
-        except Exception as error:  # a header no one foresaw must not stop the scan
-            result.append(Failed(f"its header could not be understood ({type(error).__name__}: {error})", path))
     return result
 
 
@@ -89,8 +87,21 @@ def scan_files(files: Sequence[str], context: JobContext) -> tuple[list[Exposure
     # A few hundred headers are read faster than workers start.
     run = context if len(files) > 2000 else JobContext(progress=context.progress, stop=context.stop)
     by_batch: dict[str, list[ExposureFacts | Failed]] = {}
-    for batch, results in run.each(scan_batch, batches, "Reading headers"):
+    crashed: list[str] = []
+
+    def lost(batch: Sequence[str], reason: str) -> list[ExposureFacts | Failed]:
+        crashed.extend(batch)
+        return [Failed(reason, path) for path in batch]
+
+    for batch, results in run.each(scan_batch, batches, "Reading headers", lost=lost):
         by_batch[batch[0]] = results
+    if crashed:
+        # Only one of a batch is at fault, as a rule.
+        alone = dict(zip(crashed, [[path] for path in crashed]))
+        single = {b[0]: r for b, r in run.each(scan_batch, list(alone.values()), "Reading headers", lost=lost)}
+        for batch in batches:
+            if batch[0] in alone:
+                by_batch[batch[0]] = [result for path in batch for result in single[path]]
     # Batches end in any order; the files keep theirs.
     ordered = [result for batch in batches for result in by_batch.get(batch[0], [])]
     exposures = [r for r in ordered if not isinstance(r, Failed)]
@@ -105,7 +116,7 @@ def look_batch(exposures: Sequence[ExposureFacts]) -> dict[str, PixelLook]:
         try:
             source = open_rows(facts.path)
             looks[facts.path] = look_at(source.rows(*look_band(source.height, source.width)), mosaic=bool(facts.cfa))
-        except (FrameError, OSError):
+        except FrameError:
             continue
     return looks
 
@@ -138,7 +149,7 @@ def look_at_pixels(
     todo = [f for f in wanted if f.path not in looks]
     batches = [todo[i : i + _LOOK_BATCH] for i in range(0, len(todo), _LOOK_BATCH)]
     run = context if len(todo) > 30 else JobContext(progress=context.progress, stop=context.stop)
-    for _, fresh in run.each(look_batch, batches, "Looking at pixels"):
+    for _, fresh in run.each(look_batch, batches, "Looking at pixels", lost=lambda batch, reason: {}):
         looks.update(fresh)
     return looks
 

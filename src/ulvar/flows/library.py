@@ -15,7 +15,7 @@ import numpy as np
 import platformdirs
 
 from ulvar.calibration import Candidate, master_numbers, read_master
-from ulvar.engine import MaskArray, OutputExists, atomic_path, write_csv, write_text
+from ulvar.engine import F32Array, MaskArray, OutputExists, atomic_path, write_csv, write_text
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -229,22 +229,27 @@ class Library:
             raise FrameError(str(source), "it does not say what it is a master of; give its role")
         name = master_file_name(facts)
         target = self.folder / name
-        # Read as a master, so that a flat made elsewhere becomes relative and the copy says what it is.
+        # Read as a master, so that a flat made elsewhere becomes relative and the copy says what it is; read in any case,
+        # because a header may promise pixels that are not there.
+        told = scan_file(str(source)).role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
+        data = read_master(str(source)).data if told else read_plane(str(source))
+        if not np.isfinite(data).any():
+            raise FrameError(str(source), "none of its pixels has a value")
         from_here = master_numbers(str(source))
         if from_here and not given:
             with atomic_path(target, replace=replace_existing) as temporary:
                 shutil.copyfile(source, temporary)
         else:
-            self._write_copy(source, facts, target, replace_existing)
+            self._write_copy(source, facts, data, target, replace_existing)
         decided = self._decided()
         decided.retired.discard(name)
         decided.origins[name] = [datetime.now(UTC).strftime("%Y-%m-%d"), origin or source.name]
         self._decide(decided)
         return next(e for e in self.entries(retired=True) if e.name == name)
 
-    def _write_copy(self, source: Path, facts: ExposureFacts, target: Path, replace_existing: bool) -> None:
-        told = scan_file(str(source)).role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
-        data = read_master(str(source)).data if told else read_plane(str(source))
+    def _write_copy(
+        self, source: Path, facts: ExposureFacts, data: F32Array, target: Path, replace_existing: bool
+    ) -> None:
         level = float(np.nanmedian(data[::4, ::4]))
         start = facts.start_utc.strftime("%Y-%m-%dT%H:%M:%S") if facts.start_utc else None
         cards = [

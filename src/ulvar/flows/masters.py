@@ -90,11 +90,10 @@ class MasterTask:
         )
 
 
-def master_item(task: MasterTask) -> Outcome:
-    """Build and write one master (runs in a worker)."""
+def _values_of(task: MasterTask) -> dict[str, Any]:
+    """Return what is told of a master whatever becomes of it."""
     group = task.group
-    path = Path(task.output)
-    values: dict[str, Any] = {
+    return {
         "kind": group.role.value,
         "filter": group.filter,
         "exposure_s": group.exposure_s,
@@ -108,6 +107,13 @@ def master_item(task: MasterTask) -> Outcome:
         "session": group.session,
         "subtracted": task.subtract_note,
     }
+
+
+def master_item(task: MasterTask) -> Outcome:
+    """Build and write one master (runs in a worker)."""
+    path = Path(task.output)
+    values = _values_of(task)
+    group = task.group
     done = done_before(path, task.print, task.again)
     if done is not None:
         if done.ok:
@@ -223,7 +229,7 @@ def make_masters(
         return MasterTask(group, str(out / names[id(group)]), rules, subtract, note, budget, replace_existing)
 
     built: list[tuple[Candidate, str]] = []
-    for job, outcome in context.each(master_item, [task(g) for g in first], "Making masters"):
+    for job, outcome in context.each(master_item, [task(g) for g in first], "Making masters", lost=_lost):
         outcomes.append(outcome)
         if outcome.ok:
             built.append((_candidate(job.group, outcome), outcome.output))
@@ -246,12 +252,16 @@ def make_masters(
             continue
         path = next(p for candidate, p in available if candidate is choice.candidate)
         jobs.append(task(group, path, f"{choice.candidate.key} {fingerprint(Path(path).stat().st_size)}"))
-    for _, outcome in context.each(master_item, jobs, "Making flats"):
+    for _, outcome in context.each(master_item, jobs, "Making flats", lost=_lost):
         outcomes.append(outcome)
     for outcome in outcomes:
         findings += set_findings(outcome.values)
     outcomes.sort(key=lambda o: o.file)
     return outcomes, sort_findings(findings)
+
+
+def _lost(task: MasterTask, reason: str) -> Outcome:
+    return Outcome(task.output, False, reason, values=_values_of(task))
 
 
 def _candidate(group: Group, outcome: Outcome) -> Candidate:

@@ -11,7 +11,7 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array, Failed, JobContext
-from ulvar.flows.common import Outcome
+from ulvar.flows.common import Outcome, failed_task
 from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
@@ -230,7 +230,7 @@ def measure_series(
     measured = dict(known or {})
     outcomes: dict[str, Outcome] = {}
     held = max((_held_bytes(t) for t in tasks), default=0)
-    for task, result in context.each(measure_item, tasks, "Measuring stars", item_bytes=held):
+    for task, result in context.each(measure_item, tasks, "Measuring stars", item_bytes=held, lost=failed_task):
         path = task.facts.path
         if isinstance(result, Failed):
             outcomes[path] = Outcome(path, False, result.reason)

@@ -93,6 +93,10 @@ def solve_exposure(
     return solve_plate(stars.x, stars.y, stars.snr, (facts.height, facts.width), catalogue, hints_for(facts, options))
 
 
+def _lost(task: PlateTask, reason: str) -> Outcome:
+    return Outcome(task.facts.path, False, reason)
+
+
 def plate_item(task: PlateTask) -> Outcome:
     """Solve and write one file (runs in a worker)."""
     start = time.perf_counter()
@@ -281,7 +285,7 @@ def solve_files(
     # With stars given nothing is read but their positions.
     held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks if t.stars is None), default=0)
     outcomes: dict[str, Outcome] = {}
-    for task, outcome in context.each(plate_item, tasks, "Solving plates", item_bytes=held):
+    for task, outcome in context.each(plate_item, tasks, "Solving plates", item_bytes=held, lost=_lost):
         outcomes[task.facts.path] = outcome
         if arrived is not None:
             arrived(outcome)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import shutil
-import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 from dataclasses import replace as changed
@@ -17,9 +16,9 @@ import tifffile
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk
+from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
-from ulvar.flows.common import KEPT, Outcome, may_write
+from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.frames import (
@@ -245,7 +244,8 @@ def _combine(
     out_shape = (grid.height, grid.width)
     check_disk(output.parent, 4 * grid.width * grid.height * (len(aligned) + 2))
     output.parent.mkdir(parents=True, exist_ok=True)
-    scratch = tempfile.mkdtemp(prefix=".ulvar-", dir=output.parent)
+    scratch = str(output.parent / temporary_name(output.name, mark="scratch"))
+    Path(scratch).mkdir()
     failed: list[Failed] = []
     try:
         tasks = [
@@ -261,7 +261,7 @@ def _combine(
         bad: set[str] = set()
         # A frame with its mask, and what it becomes on the stack's grid.
         sizes = [14 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
-        for task, problem in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes)):
+        for task, problem in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes), lost=failed_task):
             if problem is not None:
                 failed.append(problem)
                 bad.add(task.facts.path)

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import Failed, JobContext, place_words, write_text
-from ulvar.flows.common import Outcome, write_same_text
+from ulvar.flows.common import Outcome, failed_task, write_same_text
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
 from ulvar.stars import (
     STAR_COLUMNS,
@@ -122,7 +122,7 @@ def find_all(
         FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, "")) for f in exposures if f.path not in done
     ]
     held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
-    for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held):
+    for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held, lost=failed_task):
         if isinstance(result, Failed):
             failed.append(result)
             continue

@@ -13,7 +13,9 @@ import numpy as np
 from ulvar.engine import F32Array
 from ulvar.frames.dialects import role_from_path
 from ulvar.frames.facts import ExposureFacts, Role
+from ulvar.frames.fits_layout import MAX_PIXELS
 from ulvar.frames.frame import FrameError
+from ulvar.frames.gate import reading
 from ulvar.frames.times import parse_time
 
 if TYPE_CHECKING:
@@ -104,6 +106,8 @@ def _moment(tags: Mapping[str, Any]) -> tuple[datetime | None, bool]:
 def _opened(path: str) -> rawpy.RawPy:
     import rawpy
 
+    if not Path(path).is_file():
+        raise FrameError(path, "it is no ordinary file" if Path(path).exists() else "there is no such file")
     try:
         return rawpy.imread(path)
     except rawpy.LibRawError as error:
@@ -114,6 +118,14 @@ def _opened(path: str) -> rawpy.RawPy:
         raise FrameError(path, f"it cannot be read as a camera's raw file: {reason}") from None
 
 
+def _check_size(raw: rawpy.RawPy, path: str) -> Any:
+    """Return LibRaw's sizes; memory for the pixels is made by what they say, so they may not say anything."""
+    sizes = raw.sizes
+    if not 0 < sizes.raw_width * sizes.raw_height <= MAX_PIXELS or not sizes.width or not sizes.height:
+        raise FrameError(path, f"its metadata give {sizes.raw_width} x {sizes.raw_height} pixels")
+    return sizes
+
+
 def scan_raw(path: str) -> list[ExposureFacts]:
     """Return the facts of a camera's raw file; its pixels are not unpacked.
 
@@ -122,8 +134,8 @@ def scan_raw(path: str) -> list[ExposureFacts]:
     FrameError
         If LibRaw cannot read it, or its sensor is not a 2 x 2 colour mosaic or mono.
     """
-    with _opened(path) as raw:
-        sizes = raw.sizes
+    with reading(path, "its metadata"), _opened(path) as raw:
+        sizes = _check_size(raw, path)
         pattern = raw.raw_pattern
         white = float(raw.white_level) if raw.white_level else None
         blacks = [float(b) for b in raw.black_level_per_channel]
@@ -153,7 +165,8 @@ def raw_pixels(path: str) -> F32Array:
     """
     import rawpy
 
-    with _opened(path) as raw:
+    with reading(path, "its pixels"), _opened(path) as raw:
+        _check_size(raw, path)
         try:
             image = raw.raw_image_visible
         except rawpy.LibRawError as error:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import os
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -15,54 +14,13 @@ from ulvar.engine import percent
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.facts import ExposureFacts
+from ulvar.frames.fits_open import is_packed, open_fits
 from ulvar.frames.frame import FrameError
+from ulvar.frames.gate import reading
 
 _IMAGE_HDU = 0
-SPECIAL = set("[](){}+*?!")
 # Planes that Ulvar writes beside the pixels: they are about the image, not images of their own.
 _BESIDE = ("MASK", "REJECTED")
-
-
-def open_fits(path: str) -> fitsio.FITS:
-    """Open a file for reading only.
-
-    Raises
-    ------
-    FrameError
-        If it cannot be opened as FITS.
-    """
-    file = split_address(path).file
-    place = Path(file)
-    try:
-        if not place.is_file():
-            raise FrameError(path, "there is no such file")
-        if place.stat().st_size == 0:
-            raise FrameError(path, "the file is empty (0 bytes)")
-        if SPECIAL & set(file):
-            # CFITSIO takes these characters of a name for its own language; a descriptor has a plain name.
-            handle = os.open(file, os.O_RDONLY)
-            try:
-                return fitsio.FITS(f"/proc/self/fd/{handle}", "r")
-            finally:
-                os.close(handle)
-        return fitsio.FITS(file, "r")
-    except OSError as error:
-        raise FrameError(path, plain_reason(error)) from None
-
-
-def plain_reason(error: Exception) -> str:
-    """Return what the library's error means, in plain words."""
-    text = str(error)
-    if "past end of file" in text or "status = 107" in text:
-        return "the file is cut short: it ends before its pixels do"
-    if "status = 108" in text or "could not interpret primary array header" in text or "status = 252" in text:
-        return "this is not a FITS file"
-    if "status = 104" in text or "Permission" in text:
-        return "the file may not be read (permission)"
-    if "status = 413" in text or "status = 414" in text:
-        return "its compressed pixels are damaged"
-    last = [line.strip() for line in text.splitlines() if line.strip()]
-    return last[-1] if last else type(error).__name__
 
 
 def _is_image(handle: fitsio.FITS, index: int, *, beside: bool = False) -> bool:
@@ -99,11 +57,8 @@ def header_of(path: str) -> dict[str, Any]:
     FrameError
         If the file cannot be read as FITS or holds no image.
     """
-    with open_fits(path) as handle:
-        try:
-            return _merged_header(handle, image_hdu(handle, path))
-        except OSError as error:
-            raise FrameError(path, plain_reason(error)) from None
+    with reading(path, "its header"), open_fits(path) as handle:
+        return _merged_header(handle, image_hdu(handle, path))
 
 
 def header_cards(path: str) -> list[tuple[str, str, str]]:
@@ -116,15 +71,12 @@ def header_cards(path: str) -> list[tuple[str, str, str]]:
     FrameError
         As `header_of`.
     """
-    with open_fits(path) as handle:
-        try:
-            return [
-                (name, str(value).strip(), comment)
-                for name, value, comment in _cards(handle, image_hdu(handle, path))
-                if name != "CONTINUE"
-            ]
-        except OSError as error:
-            raise FrameError(path, plain_reason(error)) from None
+    with reading(path, "its header"), open_fits(path) as handle:
+        return [
+            (name, str(value).strip(), comment)
+            for name, value, comment in _cards(handle, image_hdu(handle, path))
+            if name != "CONTINUE"
+        ]
 
 
 def _cards(handle: fitsio.FITS, hdu: int) -> Iterator[tuple[str, Any, str]]:
@@ -154,19 +106,16 @@ def scan_fits(path: str) -> list[ExposureFacts]:
         for a short file it gives the fraction of rows that are there.
     """
     address = split_address(path)
-    with open_fits(path) as handle:
-        try:
-            if address.hdu is None:
-                hdus = [i for i in range(len(handle)) if _is_image(handle, i)]
-            else:
-                hdus = [image_hdu(handle, path)]
-            if not hdus:
-                raise FrameError(path, "it holds no image")
-            found: list[ExposureFacts] = []
-            for hdu in hdus:
-                found += _scan_hdu(handle, address, hdu, several=len(hdus) > 1)
-        except OSError as error:
-            raise FrameError(path, plain_reason(error)) from None
+    found: list[ExposureFacts] = []
+    with reading(path, "its header"), open_fits(path) as handle:
+        if address.hdu is None:
+            hdus = [i for i in range(len(handle)) if _is_image(handle, i)]
+        else:
+            hdus = [image_hdu(handle, path)]
+        if not hdus:
+            raise FrameError(path, "it holds no image")
+        for hdu in hdus:
+            found += _scan_hdu(handle, address, hdu, several=len(hdus) > 1)
     return found
 
 
@@ -178,7 +127,7 @@ def _scan_hdu(handle: fitsio.FITS, address: Address, hdu: int, *, several: bool)
     planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
     status = Path(address.file).stat()
     bitpix = int(info["img_type"])
-    if not info["is_compressed_image"] and not address.file.lower().endswith((".gz", ".bz2")):
+    if not info["is_compressed_image"] and not is_packed(address.file):
         need = height * width * planes * abs(bitpix) // 8
         have = status.st_size - int(handle[hdu].get_offsets()["data_start"])
         if have < need:

@@ -8,17 +8,21 @@ import sys
 import tempfile
 import warnings
 import weakref
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import numpy as np
 
 from ulvar.engine import F32Array, MaskArray, percent
 from ulvar.frames.address import split_address
-from ulvar.frames.fits_header import image_hdu, open_fits, plain_reason
+from ulvar.frames.fits_header import image_hdu
+from ulvar.frames.fits_open import is_packed, open_fits
 from ulvar.frames.frame import FrameError
+from ulvar.frames.gate import reading, without_nonsense
 
 _BUFFER_PIXELS = 256 * 1024
+# Scaled with more than this, a pixel of 16 bits leaves what a float32 holds.
+_LARGEST = 1e33
 
 
 class SpooledRows:
@@ -62,33 +66,30 @@ class FileRows:
         self._whole: SpooledRows | None = None
         self._tiled: int | None = None
         self._start: int | None = None
-        with open_fits(path) as handle:
-            try:
-                hdu = image_hdu(handle, path)
-                info = handle[hdu].get_info()
-                dims = list(info["dims"])
-                planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
-                if len(dims) < 2 or (planes > 1 and address.plane is None):
-                    shape = " x ".join(str(size) for size in reversed(info["dims"]))
-                    raise FrameError(path, f"it is not a two-dimensional image but {shape}")
-                plane = address.plane or 0
-                if plane >= planes:
-                    raise FrameError(path, f"it holds {planes} planes only")
-                self.height, self.width = int(dims[-2]), int(dims[-1])
-                header = handle[hdu].read_header()
-                plain = not info["is_compressed_image"] and not self._file.lower().endswith((".gz", ".bz2"))
-                self._type = int(info["img_type"])
-                self._zero = float(header.get("BZERO", 0.0) or 0.0)
-                self._scale = float(header.get("BSCALE", 1.0) or 1.0)
-                blank = header.get("BLANK") if self._type > 0 else None
-                self._blank = None if blank is None else int(blank)
-                if plain:
-                    skip = plane * self.height * self.width * abs(self._type) // 8
-                    self._check_block(int(handle[hdu].get_offsets()["data_start"]) + skip)
-                else:
-                    self._unpacked(handle[hdu], hdu, planes, plane)
-            except OSError as error:
-                raise FrameError(path, plain_reason(error)) from None
+        with reading(path, "its pixels"), open_fits(path) as handle:
+            hdu = image_hdu(handle, path)
+            info = handle[hdu].get_info()
+            dims = list(info["dims"])
+            planes = math.prod(dims[:-2]) if len(dims) > 2 else 1
+            if len(dims) < 2 or (planes > 1 and address.plane is None):
+                shape = " x ".join(str(size) for size in reversed(info["dims"]))
+                raise FrameError(path, f"it is not a two-dimensional image but {shape}")
+            plane = address.plane or 0
+            if plane >= planes:
+                raise FrameError(path, f"it holds {planes} planes only")
+            self.height, self.width = int(dims[-2]), int(dims[-1])
+            header = handle[hdu].read_header()
+            self._type = int(info["img_type"])
+            self._zero, self._scale = _scaling(header, path)
+            blank = header.get("BLANK") if self._type > 0 else None
+            self._blank = None if blank is None else int(blank)
+            self._packed = is_packed(self._file)
+            self._stamp = _stamp(os.stat(self._file))  # noqa: PTH116 - one call, the path is text here
+            if not info["is_compressed_image"] and not self._packed:
+                skip = plane * self.height * self.width * abs(self._type) // 8
+                self._check_block(int(handle[hdu].get_offsets()["data_start"]) + skip)
+            else:
+                self._unpacked(handle[hdu], hdu, planes, plane)
 
     def every(self, step: int) -> F32Array:
         """Return every `step`-th pixel of every `step`-th row: a quick look that touches little of a plain file."""
@@ -101,7 +102,7 @@ class FileRows:
         return self._start is not None
 
     def _check_block(self, start: int) -> None:
-        have = os.stat(self._file).st_size - start  # noqa: PTH116 - one call, path is text here
+        have = self._stamp[1] - start
         need = self.height * self.width * abs(self._type) // 8
         if have < need:
             raise FrameError(
@@ -110,7 +111,7 @@ class FileRows:
         self._start = start
 
     def _unpacked(self, image: Any, hdu: int, planes: int, plane: int) -> None:
-        if planes == 1 and image.get_info()["ndims"] == 2 and not self._file.lower().endswith((".gz", ".bz2")):
+        if planes == 1 and image.get_info()["ndims"] == 2 and not self._packed:
             # One row is unpacked now, so that damage is told when the file is opened.
             self._tiled = hdu
             self._tiles(image, 0, 1)
@@ -125,6 +126,8 @@ class FileRows:
 
     def _converted(self, raw: np.ndarray) -> F32Array:
         data = np.ascontiguousarray(raw, dtype=np.float32)
+        if raw.dtype.kind == "f":
+            data = without_nonsense(data if data.flags.writeable else data.copy())
         if self._blank is not None and raw.dtype.kind in "iu":
             data[raw == round(self._zero + self._scale * self._blank)] = np.nan
         return data
@@ -147,44 +150,73 @@ class FileRows:
             out[...] = self._whole.rows(y0, y1)
             return
         if self._tiled is not None:
-            try:
-                with open_fits(self.path) as handle:
-                    out[...] = self._tiles(handle[self._tiled], y0, y1)
-            except OSError as error:
-                raise FrameError(self.path, plain_reason(error)) from None
+            with reading(self.path, "its pixels"), open_fits(self.path) as handle:
+                self._check_same(os.stat(self._file))  # noqa: PTH116 - as above
+                out[...] = self._tiles(handle[self._tiled], y0, y1)
             return
+        with reading(self.path, "its pixels"):
+            handle = os.open(self._file, os.O_RDONLY)
+            try:
+                self._read_into(handle, y0, y1, out)
+                # Pixels of two files in one frame would be worse than none.
+                self._check_same(os.fstat(handle))
+            finally:
+                os.close(handle)
+
+    def _check_same(self, status: os.stat_result) -> None:
+        if _stamp(status) != self._stamp:
+            raise FrameError(self.path, "the file has changed while it was read")
+
+    def _read_into(self, handle: int, y0: int, y1: int, out: F32Array) -> None:
         assert self._start is not None
         # Read, not mapped: mapped pages of many files would count as this process's memory.
         dtype = np.dtype({8: "u1", 16: ">i2", 32: ">i4", 64: ">i8", -32: ">f4", -64: ">f8"}[self._type])
         count, offset = (y1 - y0) * self.width, self._start + y0 * self.width * dtype.itemsize
         if self._type == 16 and self._blank is None:
-            self._swap_into(offset, out.reshape(-1))
+            self._swap_into(handle, offset, out.reshape(-1))
             return
-        block = np.fromfile(self._file, dtype=dtype, count=count, offset=offset)
-        if block.size != count:
-            raise FrameError(self.path, "the file became shorter while it was read")
+        block = np.empty(count, dtype=dtype)
+        self._fill(handle, block, offset)
         block = block.reshape(y1 - y0, self.width)
         out[...] = _plain(block, self._zero, self._scale)
+        if self._type < 0:
+            without_nonsense(out)
         if self._blank is not None:
             out[block == self._blank] = np.nan
 
-    def _swap_into(self, offset: int, out: F32Array) -> None:
+    def _fill(self, handle: int, block: np.ndarray, offset: int) -> None:
+        view, done = block.view(np.uint8).data, 0
+        while done < len(view):
+            # The system reads up to 2 GiB at a time.
+            got = os.preadv(handle, [view[done:]], offset + done)
+            if not got:
+                raise FrameError(self.path, "the file became shorter while it was read")
+            done += got
+
+    def _swap_into(self, handle: int, offset: int, out: F32Array) -> None:
         """Read 16-bit pixels through a buffer that stays in the cache: no second copy of the frame is made."""
         buffer = np.empty(min(out.size, _BUFFER_PIXELS), dtype=np.uint16)
-        view = buffer.data.cast("B")
         zero, scale = np.float32(self._zero), np.float32(self._scale)
         swap = _swap()
-        handle = os.open(self._file, os.O_RDONLY)
-        try:
-            done = 0
-            while done < out.size:
-                size = min(buffer.size, out.size - done)
-                if os.preadv(handle, [view[: 2 * size]], offset + 2 * done) != 2 * size:
-                    raise FrameError(self.path, "the file became shorter while it was read")
-                swap(buffer[:size], zero, scale, out[done : done + size])
-                done += size
-        finally:
-            os.close(handle)
+        for done in range(0, out.size, buffer.size):
+            part = buffer[: out.size - done]
+            self._fill(handle, part, offset + 2 * done)
+            swap(part, zero, scale, out[done : done + part.size])
+
+
+def _stamp(status: os.stat_result) -> tuple[int, int, int]:
+    return status.st_ino, status.st_size, status.st_mtime_ns
+
+
+def _scaling(header: Mapping[str, Any], path: str) -> tuple[float, float]:
+    """Return BZERO and BSCALE."""
+    zero, scale = header.get("BZERO"), header.get("BSCALE")
+    values = (0.0 if zero is None else float(zero), 1.0 if scale is None else float(scale))
+    if not all(abs(v) < _LARGEST for v in values) or values[1] == 0:
+        raise FrameError(
+            path, f"its header gives BZERO as {zero} and BSCALE as {scale}, with which no pixel has a value"
+        )
+    return values
 
 
 def _swap_in_numpy(raw: np.ndarray, zero: np.float32, scale: np.float32, out: F32Array) -> None:
@@ -217,8 +249,8 @@ def _plain(block: np.ndarray, zero: float, scale: float) -> np.ndarray:
 
 def stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
     """Return the mask plane that `write_fits` wrote beside an image, or None."""
-    with open_fits(path) as handle:
+    with reading(path, "its mask"), open_fits(path) as handle:
         if len(handle) < 2 or "MASK" not in handle:
             return None
         plane = handle["MASK"].read()
-    return plane.astype(np.uint16) if plane.shape == shape else None
+        return plane.astype(np.uint16) if plane.shape == shape else None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-import zlib
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -15,9 +15,13 @@ import numpy as np
 from ulvar import __version__
 from ulvar.engine import F32Array, MaskArray, atomic_path
 from ulvar.frames.checksum import PLACEHOLDER, fold, stamped
-from ulvar.frames.fits_header import SPECIAL, image_hdu, open_fits
+from ulvar.frames.fits_header import image_hdu
+from ulvar.frames.fits_open import open_fits
+from ulvar.frames.gate import reading
 
 _BUFFER_PIXELS = 256 * 1024
+# Keywords as the standard has them (4.1.2.1), and longer ones of several words; a damaged one is not carried on.
+_KEYWORD = re.compile(r"[A-Z0-9_-]{1,8}|[A-Z0-9_.-]{1,30}( [A-Z0-9_.-]{1,30}){0,5}", re.IGNORECASE)
 # Keywords that describe the file's layout, not the exposure; the writer makes its own.
 _STRUCTURAL = {
     "SIMPLE", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "NAXIS3", "EXTEND", "BZERO", "BSCALE", "BLANK",
@@ -28,22 +32,13 @@ _STRUCTURAL = {
 
 
 @contextmanager
-def _created(path: Path, *, new: bool = True) -> Iterator[fitsio.FITS]:
-    """Open a file for writing, whatever characters its name and folder hold (see `open_fits`)."""
-    if not SPECIAL & set(str(path)):
-        with fitsio.FITS(str(path), "rw") as handle:
-            yield handle
-        return
+def _created(path: Path) -> Iterator[fitsio.FITS]:
+    """Open a file for writing, or for more; its own name is plain, its folder's may hold anything (see `open_fits`)."""
     folder = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY)
-    plain = f".{os.getpid()}-{zlib.crc32(path.name.encode()):08x}.fits"
-    if not new:
-        path.replace(path.with_name(plain))
     try:
-        with fitsio.FITS(f"/proc/self/fd/{folder}/{plain}", "rw") as handle:
+        with fitsio.FITS(f"/proc/self/fd/{folder}/{path.name}", "rw") as handle:
             yield handle
-        path.with_name(plain).replace(path)
     finally:
-        path.with_name(plain).unlink(missing_ok=True)
         os.close(folder)
 
 
@@ -92,10 +87,10 @@ def write_fits(
     new = [(k, v, "") for k, v in cards.items()] if isinstance(cards, Mapping) else list(cards)
     left_behind |= {name for name, _, _ in new}
     if like is not None:
-        with open_fits(like) as handle:
+        with reading(like, "its header"), open_fits(like) as handle:
             hdu = image_hdu(handle, like)
             for record in handle[hdu].read_header().records():
-                if record["name"] and record["name"] not in left_behind:
+                if _KEYWORD.fullmatch(record["name"] or "") and record["name"] not in left_behind:
                     header.add_record(record)
     for name, value, comment in new:
         if value is not None:
@@ -114,7 +109,7 @@ def write_fits(
         _write_pixels(temporary, start, pixels)
         beside = [(n, p) for n, p in (("MASK", mask), ("REJECTED", rejected)) if p is not None and p.any()]
         if beside:
-            with _created(temporary, new=False) as handle:
+            with _created(temporary) as handle:
                 for name, plane in beside:
                     handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
                     handle[name].write_checksum()

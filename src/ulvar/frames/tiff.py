@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import logging
 import math
 from dataclasses import replace
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -13,16 +15,21 @@ from ulvar.engine import F32Array
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.camera import exif_facts
 from ulvar.frames.facts import ExposureFacts
+from ulvar.frames.fits_layout import MAX_PIXELS, MAX_PLANES
 from ulvar.frames.frame import FrameError
+from ulvar.frames.gate import reading, without_nonsense
+
+# It tells in the log what it then raises; whoever reads a sentence needs no second one.
+logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+# No packing that TIFF knows makes pixels this many times smaller.
+_MOST_PACKED = 1100
 
 
 def _pages(path: str) -> tifffile.TiffFile:
     try:
         return tifffile.TiffFile(path)
-    except (tifffile.TiffFileError, OSError, ValueError) as error:
-        if isinstance(error, FileNotFoundError):
-            raise FrameError(path, "there is no such file") from None
-        raise FrameError(path, f"it cannot be read as TIFF: {error}") from None
+    except tifffile.TiffFileError:
+        raise FrameError(path, "this is not a TIFF file") from None
 
 
 def _layout(page: Any, path: str) -> tuple[int, int, int]:
@@ -32,6 +39,14 @@ def _layout(page: Any, path: str) -> tuple[int, int, int]:
     if math.prod(page.shape) != samples * height * width:
         shape = " x ".join(str(n) for n in page.shape)
         raise FrameError(path, f"its page is {shape}, which is no plane of pixels")
+    size, kind = samples * height * width, page.dtype
+    if size == 0 or kind is None:
+        raise FrameError(path, "it holds a page without pixels")
+    if height * width > MAX_PIXELS:
+        raise FrameError(path, f"it promises {width} x {height} pixels; up to {MAX_PIXELS // 10**6} million are read")
+    have = Path(path).stat().st_size
+    if size * kind.itemsize > have * (_MOST_PACKED if int(page.compression) > 1 else 1):
+        raise FrameError(path, f"the file is cut short: {have / 1e6:.1f} MB for {width} x {height} pixels")
     return samples, height, width
 
 
@@ -44,10 +59,12 @@ def scan_tiff(path: str) -> list[ExposureFacts]:
         If it cannot be read.
     """
     address = split_address(path)
-    with _pages(address.file) as tiff:
+    with reading(path, "its tags"), _pages(address.file) as tiff:
         if not tiff.pages:
             raise FrameError(path, "it holds no image")
-        layouts = [_layout(page, path) for page in tiff.pages]
+        if len(tiff.pages) > MAX_PLANES:
+            raise FrameError(path, f"it holds more than {MAX_PLANES} pages")
+        layouts = [_layout(page, address.file) for page in tiff.pages]
         bits = int(tiff.pages[0].bitspersample or 0) if not isinstance(tiff.pages[0].bitspersample, tuple) else 16
         kind = np.dtype(tiff.pages[0].dtype or np.uint16).kind
     wanted = [(i, s) for i, (samples, _, _) in enumerate(layouts) for s in range(samples)]
@@ -81,20 +98,17 @@ def tiff_pixels(path: str) -> F32Array:
         If it cannot be read, or holds several images and the path names none.
     """
     address = split_address(path)
-    with _pages(address.file) as tiff:
+    with reading(path, "its pixels"), _pages(address.file) as tiff:
         index = address.hdu or 0
         if index >= len(tiff.pages):
             raise FrameError(path, f"it holds {len(tiff.pages)} pages only")
         page = tiff.pages[index]
-        samples, height, width = _layout(page, path)
+        samples, height, width = _layout(page, address.file)
         if address.hdu is None and (len(tiff.pages) > 1 or samples > 1):
             raise FrameError(path, f"it holds {len(tiff.pages) * samples} images; name one")
-        try:
-            data = page.asarray()
-        except (ValueError, OSError, RuntimeError, tifffile.TiffFileError) as error:
-            raise FrameError(path, f"its pixels cannot be read: {error}") from None
-    if samples > 1:
-        sample = address.plane or 0
-        separate = int(page.planarconfig) == int(tifffile.PLANARCONFIG.SEPARATE)
-        data = data[sample] if separate else data[..., sample]
-    return np.ascontiguousarray(data.reshape(height, width), dtype=np.float32)
+        data = page.asarray()
+        if samples > 1:
+            sample = address.plane or 0
+            separate = int(page.planarconfig) == int(tifffile.PLANARCONFIG.SEPARATE)
+            data = data[sample] if separate else data[..., sample]
+        return without_nonsense(np.array(data.reshape(height, width), dtype=np.float32, order="C"))

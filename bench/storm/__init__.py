@@ -1,0 +1,1 @@
+"""The storm: damaged files, kills and full disks against the real commands, counted."""

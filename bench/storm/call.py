@@ -1,0 +1,163 @@
+"""One command in a process of its own, forked from this one (which has everything loaded), watched and judged."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import resource
+import signal
+import sys
+import tempfile
+import time
+import traceback
+from collections.abc import Sequence
+from contextlib import nullcontext
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+# A command that takes longer hangs [s].
+PATIENCE_S = 20.0
+# What a command on small files may take beyond what this process has already [bytes].
+MEMORY = 700 * 1024**2
+# Where memory is refused, so that a mistake does not take the machine [bytes].
+_WALL = 6 * 1024**3
+_ODD = re.compile(r"Traceback \(most recent|Error in |\w*Warning: |[Ss]egmentation|core dumped|status = \d+")
+
+
+@dataclass(frozen=True)
+class Call:
+    """What a command did.
+
+    Attributes
+    ----------
+    code : int
+        Exit code; negative for the signal that ended it.
+    out, err : str
+    seconds : float
+        By the clock.
+    grown : int
+        Memory beyond what the parent had [bytes].
+    hung : bool
+    """
+
+    words: tuple[str, ...]
+    code: int
+    out: str
+    err: str
+    seconds: float
+    grown: int
+    hung: bool
+
+    @property
+    def body(self) -> dict[str, Any] | None:
+        """What was printed as JSON; None where it is no single object."""
+        try:
+            body = json.loads(self.out)
+        except ValueError:
+            return None
+        return body if isinstance(body, dict) else None
+
+    def faults(self) -> list[str]:
+        """Return what no command may do, whatever it was given."""
+        found = []
+        if self.hung:
+            return ["hang"]
+        if self.code < 0:
+            found.append(f"signal {signal.Signals(-self.code).name}")
+        elif self.code not in (0, 1, 2, 3, 130):
+            found.append(f"exit {self.code}")
+        odd = _ODD.search(self.err) or _ODD.search(self.out)
+        if odd:
+            found.append("traceback" if odd.group().startswith("Traceback") else "library words")
+        if self.grown > MEMORY:
+            found.append("memory")
+        if "--json" in self.words and self.code >= 0 and self.body is None:
+            found.append("no JSON")
+        if self.code in (1, 2, 3) and not (self.err.strip() or self.out.strip()):
+            found.append("no sentence")
+        return found
+
+
+def preload() -> None:
+    """Load what commands load, so that forked ones have it."""
+    import importlib
+
+    import cv2
+
+    for name in ("calibration", "camera", "common", "main", "measuring", "nights", "sorting", "stacking"):
+        importlib.import_module(f"ulvar.cli.{name}")
+    for name in (
+        "fitsio",
+        "tifffile",
+        "rawpy",
+        "exifread",
+        "scipy.optimize",
+        "scipy.ndimage",
+        "scipy.spatial",
+        "scipy.stats",
+        "numba",
+    ):
+        importlib.import_module(name)
+    cv2.setNumThreads(1)
+
+
+def _run(words: Sequence[str], folder: Path, out: int, err: int) -> None:
+    """In the child: run the command and end as its process would."""
+    os.setpgid(0, 0)
+    os.dup2(out, 1)
+    os.dup2(err, 2)
+    os.chdir(folder)
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    have = int(Path("/proc/self/statm").read_text().split()[0]) * resource.getpagesize()
+    resource.setrlimit(resource.RLIMIT_AS, (have + _WALL, have + _WALL))
+    # Standard streams were opened by the parent, perhaps as something else than files.
+    sys.stdout, sys.stderr = os.fdopen(1, "w", encoding="utf-8"), os.fdopen(2, "w", encoding="utf-8")
+    sys.argv = ["ulvar", *words]
+    from ulvar.cli import common
+    from ulvar.cli.main import main
+
+    common.errors.file = sys.stderr
+    # Items run in this process: workers take a second to start, and what they add (their death) the kills look at.
+    common.worker_pool = lambda *given, **named: nullcontext()
+    code = 0
+    try:
+        main()
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 0 if end.code is None else 1
+    except BaseException:
+        traceback.print_exc()
+        code = 1
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    os._exit(code)
+
+
+def call(words: Sequence[str], folder: Path) -> Call:
+    """Run a command in a folder and return what it did."""
+    with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
+        start = time.monotonic()
+        base = int(Path("/proc/self/statm").read_text().split()[1]) * resource.getpagesize() // 1024
+        child = os.fork()
+        if child == 0:
+            try:
+                _run(words, folder, out.fileno(), err.fileno())
+            finally:
+                os._exit(99)
+        hung = False
+        while True:
+            done, status, used = os.wait4(child, os.WNOHANG)
+            if done:
+                break
+            if not hung and time.monotonic() - start > PATIENCE_S:
+                hung = True
+                os.kill(child, signal.SIGKILL)
+            time.sleep(0.002)
+        out.seek(0)
+        err.seek(0)
+        return Call(
+            tuple(words), os.waitstatus_to_exitcode(status), out.read().decode("utf-8", "replace"),
+            err.read().decode("utf-8", "replace"), time.monotonic() - start, (used.ru_maxrss - base) * 1024, hung,
+        )  # fmt: skip
