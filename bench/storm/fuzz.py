@@ -17,6 +17,7 @@ import numpy as np
 from storm import mutate
 from storm.base import LIGHTS
 from storm.call import Call, call
+from ulvar.frames import FrameError, read_plane
 
 _STARS = ["--stars", "stars.csv", "--aperture", "5"]
 # What light frames go through; BAD is the damaged file's name in the command.
@@ -161,11 +162,9 @@ def _product_faults(work: Path, base: Path, words: list[str]) -> list[str]:
             found.add("half-file")
         elif path.suffix == ".fits" and path.is_file():
             try:
-                with fitsio.FITS(str(path)) as handle:
-                    pixels = np.asarray(handle[0].read())
-                if not np.isfinite(pixels).any():
+                if not np.isfinite(read_plane(str(path))).any():
                     found.add("empty product")
-            except (OSError, ValueError):
+            except FrameError:
                 found.add("unreadable product")
     good = work / "made" / "light2-cal.fits"
     if words[0] == "calibrate" and "raw/light2.fits" in words and "--repair" not in words and good.exists():
@@ -189,13 +188,10 @@ def _pixels(path: Path) -> bytes:
 
 
 def _nameless(done: Call, name: str) -> bool:
-    # A fit that finds too few points names its product.
-    return (
-        done.code in (1, 3)
-        and done.words[0] != "curve"
-        and name not in done.out + done.err
-        and json.dumps(name)[1:-1] not in done.out
-    )
+    # A fit that finds too few points names its product, as does a master that lacks what to subtract.
+    if done.words[0] == "curve" or (done.words[0] == "masters" and "--json" not in done.words):
+        return False
+    return done.code in (1, 3) and name not in done.out + done.err and json.dumps(name)[1:-1] not in done.out
 
 
 @dataclass(frozen=True)
@@ -244,7 +240,7 @@ def one(
         shutil.rmtree(work / "made", ignore_errors=True)
         done = call(named, work)
         faults = done.faults()
-        if _nameless(done, bad.name) and given.kind.name != "night file":
+        if _nameless(done, bad.name) and given.kind.name not in ("night file", "recipe"):
             faults.append("nameless")
         if bad.read_bytes() != given.data and given.kind.name != "night file":
             faults.append("input changed")

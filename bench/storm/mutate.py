@@ -311,7 +311,7 @@ def table(data: bytes, rng: random.Random) -> bytes:
 
 def recipe(data: bytes, rng: random.Random) -> bytes:
     """A recipe (TOML) with keys missing, doubled, of other types, out of range."""
-    lines = data.decode().split("\n")
+    lines = data.decode("utf-8", "replace").split("\n")
     which = rng.randrange(6)
     if which == 0:
         return binary(data, rng)

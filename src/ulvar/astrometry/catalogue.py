@@ -118,6 +118,9 @@ def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float
     lower = [name.lower() for name in header]
     if "ra" not in lower or "dec" not in lower:
         raise CatalogueError(f"{path}: it has no ra and dec columns, only {', '.join(header) or 'nothing'}")
+    twice = [name for name in _POSITION if lower.count(name) > 1]
+    if twice:
+        raise CatalogueError(f"{path}: the column {twice[0]} stands twice")
     columns: dict[str, F64Array] = {}
     for index, name in enumerate(header):
         key = name.lower() if name.lower() in _POSITION else name

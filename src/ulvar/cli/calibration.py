@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace as replace_facts
 from pathlib import Path
 from typing import Annotated
 
@@ -40,6 +41,7 @@ from ulvar.flows import (
     load_masters,
     make_masters,
 )
+from ulvar.frames import Role
 from ulvar.inspection import Severity, notice
 from ulvar.night.settings import CalibrateSettings
 
@@ -157,6 +159,8 @@ def calibrate(
         fail_usage(f"{masters}: there is no such folder")
     exposures, failed, _ = read_exposures(paths, fact, rules(tag))
     lights, rest = lights_of(exposures)
+    # Who calibrates what does not say what it is, says that it is a light.
+    lights = [replace_facts(f, role=Role.LIGHT) for f in lights]
     found, unusable = load_masters(masters)
     if not found:
         fail_usage(f"{masters}: the folder holds no master" + "".join(f"; {line}" for line in told_failed(unusable)))

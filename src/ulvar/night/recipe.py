@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import tomlkit
-from pydantic import ValidationError
+from pydantic import BaseModel, Field, ValidationError, model_validator
 
 from ulvar import __version__
 from ulvar.engine import write_text
@@ -62,6 +62,39 @@ def _with_none(value: Any) -> Any:
     return None if value == "none" else value
 
 
+class _Star(BaseModel):
+    """A star as a recipe lists it."""
+
+    name: str = Field(min_length=1)
+    role: Literal["target", "comparison", "check"]
+    field: str = ""
+    ra: float | None = Field(default=None, ge=0, le=360, allow_inf_nan=False)
+    dec: float | None = Field(default=None, ge=-90, le=90, allow_inf_nan=False)
+    x: float | None = Field(default=None, allow_inf_nan=False)
+    y: float | None = Field(default=None, allow_inf_nan=False)
+
+    @model_validator(mode="after")
+    def _placed(self) -> _Star:
+        if (self.ra is None or self.dec is None) and (self.x is None or self.y is None):
+            raise ValueError("it has neither ra and dec nor x and y")
+        return self
+
+
+class _Recipe(BaseModel):
+    """What a recipe's file holds."""
+
+    steps: list[str] = Field(default_factory=lambda: list(STATIONS))
+    settings: dict[str, dict[str, Any]] = Field(default_factory=dict)
+    stars: list[_Star] = Field(default_factory=list)
+
+
+def _problem(error: ValidationError) -> str:
+    """Return the first thing that is wrong, with where it stands."""
+    first = error.errors()[0]
+    place = ".".join(str(part + 1 if isinstance(part, int) else part) for part in first["loc"])
+    return f"{place}: {first['msg'].removeprefix('Value error, ')}"
+
+
 def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[ListedStar]]]:
     """Return (stations, settings, field's name to stars) of a recipe.
 
@@ -71,25 +104,22 @@ def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[Li
         If the file cannot be read, or names an unknown station or setting.
     """
     try:
-        body = tomlkit.parse(path.read_text(encoding="utf-8")).unwrap()
-    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
-        raise RecipeError(f"{path}: {error}") from None
-    steps = body.get("steps", list(STATIONS))
-    unknown = [s for s in steps if s not in STATIONS]
-    if unknown:
-        raise RecipeError(f"{path}: there is no station '{unknown[0]}'")
-    try:
-        sections = body.get("settings", {})
+        body = _Recipe.model_validate(tomlkit.parse(path.read_text(encoding="utf-8")).unwrap())
         # "none" is a limit taken away, except where it is a choice of its own.
         cleaned = {
             name: {k: v if k in ("normalise", "model") else _with_none(v) for k, v in section.items()}
-            for name, section in sections.items()
+            for name, section in body.settings.items()
         }
         settings = NightSettings.model_validate(cleaned)
-    except (ValidationError, AttributeError) as error:
+    except ValidationError as error:
+        raise RecipeError(f"{path}: {_problem(error)}") from None
+    except (OSError, ValueError) as error:
+        # What is no TOML, and what is no text, are kinds of ValueError.
         raise RecipeError(f"{path}: {error}") from None
+    unknown = [s for s in body.steps if s not in STATIONS]
+    if unknown:
+        raise RecipeError(f"{path}: there is no station '{unknown[0]}'")
     stars: dict[str, list[ListedStar]] = {}
-    for s in body.get("stars", []):
-        star = ListedStar(str(s["name"]), str(s["role"]), s.get("ra"), s.get("dec"), s.get("x"), s.get("y"))
-        stars.setdefault(str(s.get("field", "")), []).append(star)
-    return [s for s in STATIONS if s in steps], settings, stars
+    for s in body.stars:
+        stars.setdefault(s.field, []).append(ListedStar(s.name, s.role, s.ra, s.dec, s.x, s.y))
+    return [s for s in STATIONS if s in body.steps], settings, stars

@@ -108,6 +108,8 @@ def read_star_list(path: str | Path) -> list[ListedStar]:
             rows = list(reader)
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise StarListError(f"{path}: {error}") from None
+    if len(set(names)) < len(names):
+        raise StarListError(f"{path}: a column stands twice: {', '.join(names)}")
     if "name" not in names or not ({"ra", "dec"} <= set(names) or {"x", "y"} <= set(names)):
         raise StarListError(f"{path}: it needs the columns name, role and ra, dec (or x, y); it has {', '.join(names)}")
     stars: dict[str, ListedStar] = {}
@@ -144,7 +146,10 @@ def _listed(row: dict[str, Any], where: str) -> tuple[ListedStar, float | None]:
                 raise ValueError(f"'{text['time_utc']}' is not a time")
             return ListedStar(name, role, ra=ra % 360, dec=dec), None if moment is None else moment.timestamp()
         if text["x"] and text["y"]:
-            return ListedStar(name, role, x=float(text["x"]), y=float(text["y"])), None
+            x, y = float(text["x"]), float(text["y"])
+            if not (math.isfinite(x) and math.isfinite(y)):
+                raise ValueError(f"{text['x']}, {text['y']} is no place in a picture")
+            return ListedStar(name, role, x=x, y=y), None
     except ValueError as error:
         raise StarListError(f"{where}: {error}") from None
     raise StarListError(f"{where}: {name} has neither ra, dec nor x, y")
