@@ -157,6 +157,7 @@ _ALL = (
     Code("light_no_stars", Severity.CHECK, "intake", "Lights show no stars", dots=True),
     Code("nothing_found", Severity.BLOCKS, "intake", "A folder holds no exposure", dots=True),
     Code("file_changed", Severity.CHECK, "intake", "A file is another than when it was read", dots=True),
+    Code("night_rebuilt", Severity.CHECK, "intake", "The night's file was damaged, and the night made anew"),
     Code("file_missing", Severity.CHECK, "intake", "A file is gone", dots=True),
     Code("mixed_filters", Severity.CHECK, "combine", "Exposures of several filters went into one stack", dots=True),
     Code("no_calibration", Severity.NOTE, "masters", "There are no calibration frames"),

@@ -23,13 +23,12 @@ from ulvar.frames import (
 from ulvar.inspection import Ceiling, PixelLook, with_ceilings
 from ulvar.night.carrying import WAITING, adopt_stars, carry_over
 from ulvar.night.exposures import replace_exposures, stored_exposures, with_camera_numbers
+from ulvar.night.rebuilding import FILE, REBUILT, opened_store, remember_raw
 from ulvar.night.rows import NightRows
 from ulvar.night.settings import NightSettings
 from ulvar.night.state import SERIES_STATIONS, back_again, input_stamp, run_key
-from ulvar.night.store import NightError, Store
+from ulvar.night.store import NightError
 from ulvar.photometry import ListedStar
-
-_FILE = "night.sqlite"
 
 
 class Night(NightRows):
@@ -42,20 +41,34 @@ class Night(NightRows):
     """
 
     def __init__(self, folder: Path) -> None:
-        super().__init__(Store(folder / _FILE))
+        super().__init__(opened_store(folder))
         self.folder = folder
         self._exposures: list[ExposureFacts] | None = None
         self._series: list[Series] | None = None
         self._told: list[ExposureFacts] = []
         self._failed: list[Failed] | None = None
         self.clear_leftovers()
+        if self.meta(REBUILT) and not self.meta("settings"):
+            self._take_recipe()
+
+    def _take_recipe(self) -> None:
+        """Take settings and stars from the recipe that was recorded, where the night's file was lost."""
+        from ulvar.night.recipe import RecipeError, read_recipe
+
+        try:
+            _, settings, stars = read_recipe(self.folder / "recipe.toml")
+        except RecipeError:
+            return
+        self.set_settings(settings)
+        for field, listed in stars.items():
+            self.wait_with_stars(field, listed)
 
     # ---- making and opening
 
     @classmethod
     def is_night(cls, folder: Path) -> bool:
         """Whether a folder is a night."""
-        return (folder / _FILE).is_file()
+        return (folder / FILE).is_file()
 
     @classmethod
     def create(cls, folder: Path, raw: Sequence[Path], name: str = "") -> Night:
@@ -74,7 +87,9 @@ class Night(NightRows):
         fresh = not cls.is_night(folder)
         night = cls(folder)
         if fresh:
-            night.set_meta("raw", [str(path.resolve()) for path in raw])
+            paths = [str(path.resolve()) for path in raw]
+            night.set_meta("raw", paths)
+            remember_raw(folder, paths)
             night.set_meta("name", name or raw[0].resolve().name)
         return night
 

@@ -14,6 +14,14 @@ class NightError(Exception):
     """A night that cannot be opened or made, with the reason."""
 
 
+class NightDamaged(NightError):
+    """A night's file that is there but cannot be read."""
+
+
+# Columns that hold JSON.
+_JSON = (("meta", "value"), ("exposures", "facts"), ("findings", "body"), ("products", "body"), ("looks", "body"))
+
+
 class Store:
     """One SQLite file in WAL mode; each thread gets a connection of its own.
 
@@ -24,8 +32,10 @@ class Store:
 
     Raises
     ------
+    NightDamaged
+        If the file is no database, or its contents are torn.
     NightError
-        If the file is not a night, or was made by a newer version.
+        If it was made by a newer version.
     """
 
     def __init__(self, path: Path) -> None:
@@ -35,19 +45,36 @@ class Store:
         self._lock = threading.Lock()
         try:
             self._migrate()
+            damage = self._damage()
         except sqlite3.DatabaseError as error:
-            raise NightError(f"{path} is not a night: {error}") from None
+            damage = str(error)
+        if damage:
+            self.close()
+            raise NightDamaged(f"{path} is damaged: {damage}")
 
     def _connection(self) -> sqlite3.Connection:
         connection = getattr(self._local, "connection", None)
         if connection is None:
             connection = sqlite3.connect(self.path, timeout=30, isolation_level=None, check_same_thread=False)
+            # Texts were written as UTF-8; one that is none any more must not hide the others.
+            connection.text_factory = lambda text: text.decode("utf-8", "replace")
             connection.execute("PRAGMA journal_mode=WAL")
             connection.execute("PRAGMA synchronous=NORMAL")
             self._local.connection = connection
             with self._lock:
                 self._all.append(connection)
         return connection
+
+    def _damage(self) -> str:
+        """Return what is wrong with the file, in the database's words; empty where nothing is."""
+        found = str(self.rows("PRAGMA quick_check(1)")[0][0])
+        if found != "ok":
+            return found
+        for table, column in _JSON:
+            # A value that is torn is noticed here, not in the middle of a night's work.
+            if self.rows(f"SELECT 1 FROM {table} WHERE {column} IS NOT NULL AND NOT json_valid({column}) LIMIT 1"):
+                return f"a value of {table} is not what was written"
+        return ""
 
     def _migrate(self) -> None:
         steps = sorted(

@@ -9,6 +9,7 @@ from ulvar.flows import look_at_pixels, scan_files, sort_exposures
 from ulvar.frames import file_of, find_files
 from ulvar.inspection import Finding, Severity, find_ceilings, notice
 from ulvar.night.project import Night
+from ulvar.night.rebuilding import rebuilt_finding, remember_raw
 from ulvar.night.stations.shared import StationResult, finish
 
 
@@ -63,7 +64,8 @@ def run_intake(night: Night, context: JobContext) -> StationResult:
     night.store_looks(looks)
     night.set_ceilings(find_ceilings(night.exposures_as_told(), looks))
     result = sort_exposures(night.exposures_as_told(), night.failed, other, settings.masters.tolerances, looks)
-    findings = list(result.findings) + _guessed(night) + _changes(known, files, todo)
+    remember_raw(night.folder, [str(path) for path in night.raw_paths])
+    findings = rebuilt_finding(night) + list(result.findings) + _guessed(night) + _changes(known, files, todo)
     problem = "" if night.exposures else result.findings[0].text if result.findings else "there is nothing to read"
     text = f"{counted(len(night.exposures), 'exposure')} in {counted(len(result.groups), 'group')}, {len(night.lights())} of them lights"
     return finish(night, StationResult("intake", text, len(night.exposures), len(night.failed), problem), findings)
@@ -75,7 +77,7 @@ def retell_intake(night: Night) -> None:
         night.exposures_as_told(), night.failed, (), night.settings.masters.tolerances, night.looks()
     )
     kept = [f for f in night.findings("intake") if f.code in ("file_changed", "file_missing")]
-    night.set_findings("intake", [*result.findings, *_guessed(night), *kept])
+    night.set_findings("intake", [*rebuilt_finding(night), *result.findings, *_guessed(night), *kept])
     ran = night.meta("ran", {}).get("intake")
     if ran is not None:
         blocks = any(f.severity is Severity.BLOCKS for f in result.findings)

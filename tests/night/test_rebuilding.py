@@ -1,0 +1,117 @@
+"""A night whose file is damaged is made anew from what lies beside it; nothing is thrown away."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sqlite3
+import unittest
+from contextlib import closing
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import FolderCase, stamps
+from ulvar.engine import JobContext
+from ulvar.night import Night, NightError, run_station
+from ulvar.night.recipe import record_step
+from ulvar.photometry import ListedStar
+
+
+class Damaged(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        rng = np.random.default_rng(4)
+        for i in range(3):
+            bias = rng.normal(300, 5, (40, 60)).astype(np.uint16)
+            self.write(f"raw/b{i}.fits", bias, IMAGETYP="Bias", EXPTIME=0.0, GAIN=1, INSTRUME="Kvist")
+            sky = rng.normal(900, 20, (40, 60)).astype(np.uint16)
+            self.write(f"raw/l{i}.fits", sky, IMAGETYP="Light", EXPTIME=30.0, GAIN=1, INSTRUME="Kvist", OBJECT="T")
+        night = Night.create(self.folder / "raw-night", [self.folder / "raw"])
+        settings = night.settings
+        settings.masters.method = "median"
+        night.set_settings(settings)
+        for station in ("intake", "masters"):
+            self.assertEqual(run_station(night, JobContext(), station).problem, "")
+            record_step(night, station)
+        night.set_stars([ListedStar("A", "target", 10.0, 20.0)])
+        record_step(night, "masters")
+        self.made = {p.name for p in night.products.rglob("*.fits")}
+        night.close()
+        self.place = self.folder / "raw-night"
+        self.file = self.place / "night.sqlite"
+
+    def looked_over(self, aside: str = "night.sqlite.damaged-1") -> Night:
+        """Open the night, and see that nothing is lost that can be known."""
+        night = Night.for_path(self.place)
+        self.addCleanup(night.close)
+        self.assertTrue((self.place / aside).exists())
+        self.assertEqual(night.raw_paths, [self.folder / "raw"])
+        self.assertEqual(night.settings.masters.method, "median")
+        before = stamps(night.products)
+        for station in ("intake", "masters"):
+            self.assertEqual(run_station(night, JobContext(), station).problem, "")
+        self.assertEqual(len(night.exposures), 6)
+        self.assertEqual([(s.name, s.ra) for s in night.stars()], [("A", 10.0)])
+        # The master that is there is the one that would be made.
+        self.assertEqual(stamps(night.products), before)
+        self.assertEqual({Path(p.output).name for p in night.products_of("master").values()}, self.made)
+        told = [f for f in night.findings() if f.code == "night_rebuilt"]
+        self.assertEqual(len(told), 1)
+        self.assertIn(aside, told[0].text)
+        return night
+
+    def test_garbage_halves_and_nothing(self) -> None:
+        good = self.file.read_bytes()
+        kept = self.folder / "kept"
+        shutil.copytree(self.place, kept)
+        for data in (b"", b"no database" * 500, good[: len(good) // 2], good[:100] + b"\xff" * 4000 + good[4100:]):
+            with self.subTest(len(data)):
+                shutil.rmtree(self.place)
+                shutil.copytree(kept, self.place)
+                self.file.write_bytes(data)
+                self.looked_over().close()
+                self.assertEqual((self.place / "night.sqlite.damaged-1").read_bytes(), data)
+
+    def test_a_torn_value_is_noticed_when_the_night_is_opened(self) -> None:
+        for table, column in (("meta", "value"), ("exposures", "facts"), ("products", "body"), ("looks", "body")):
+            with self.subTest(table):
+                with closing(sqlite3.connect(self.file)) as connection:
+                    connection.execute(f"UPDATE {table} SET {column} = substr({column}, 1, length({column}) - 1)")
+                    connection.commit()
+                for path in self.place.glob("night.sqlite.damaged*"):
+                    path.unlink()
+                self.looked_over().close()
+
+    def test_a_second_damage_does_not_replace_what_was_kept(self) -> None:
+        self.file.write_bytes(b"first" * 1000)
+        self.looked_over().close()
+        self.file.write_bytes(b"second" * 1000)
+        self.looked_over("night.sqlite.damaged-2").close()
+        self.assertEqual((self.place / "night.sqlite.damaged-1").read_bytes()[:5], b"first")
+
+    def test_raw_files_are_known_without_the_list_beside_it(self) -> None:
+        (self.place / "raw.json").unlink()
+        self.file.write_bytes(b"first" * 1000)
+        self.looked_over().close()
+        # In a folder of another name nothing tells them; then nothing is touched.
+        other = self.folder / "other"
+        shutil.copytree(self.place, other)
+        (other / "raw.json").write_text(json.dumps({"raw": ["/nowhere/at/all"]}))
+        (other / "night.sqlite").write_bytes(b"second" * 1000)
+        before = stamps(other)
+        with self.assertRaisesRegex(NightError, "nothing tells which exposures"):
+            Night(other)
+        self.assertEqual(stamps(other), before)
+
+    def test_a_list_that_is_none(self) -> None:
+        for text in ("", "[", "7", '{"raw": 3}', '{"raw": [3, null]}', '"x"'):
+            (self.place / "raw.json").write_text(text)
+            self.file.write_bytes(b"again" * 1000)
+            for path in self.place.glob("night.sqlite.damaged*"):
+                path.unlink()
+            self.looked_over().close()
+
+
+if __name__ == "__main__":
+    unittest.main()
