@@ -23,6 +23,36 @@ from ulvar.frames.dialects import role_from_path, role_from_words
 from ulvar.frames.times import parse_time, utc_from_scale
 
 
+class Silent(unittest.TestCase):
+    """What a header does not say, and what it says in other ways."""
+
+    def facts(self, **cards: object) -> ExposureFacts:
+        return facts_from_header(
+            cards, "a.fits", width=10, height=10, planes=1, bitpix=16, hdu=0, size_bytes=1, mtime_ns=1
+        )
+
+    def test_no_pedestal_is_none(self) -> None:
+        facts = self.facts()
+        self.assertEqual((facts.pedestal_adu, facts.binning, facts.count, facts.filter), (0.0, 1, 1, ""))
+        self.assertEqual(self.facts(PEDESTAL=-100).pedestal_adu, self.facts(PEDESTAL=-100.0).pedestal_adu)
+
+    def test_the_middle_of_a_solution_is_the_pointing_where_nothing_else_is(self) -> None:
+        solved = {"CTYPE1": "RA---TAN", "CTYPE2": "DEC--TAN", "CRVAL1": 115.5, "CRVAL2": 41.3}
+        facts = self.facts(**solved)
+        self.assertEqual((facts.ra_deg, facts.dec_deg), (115.5, 41.3))
+        self.assertEqual(self.facts(**solved, RA=10.0, DEC=20.0).ra_deg, 10.0)
+        for changes in ({"CTYPE1": "LINEAR"}, {"CRVAL1": None}, {"CRVAL2": "x"}):
+            facts = self.facts(**{**solved, **changes})
+            self.assertEqual((facts.ra_deg, facts.dec_deg), (None, None))
+
+    def test_places_at_the_edge_of_the_sky(self) -> None:
+        self.assertEqual(parse_position("360,-90"), (360.0, -90.0))
+        self.assertEqual(parse_position("0,90"), (0.0, 90.0))
+        for text in ("360.01,0", "-0.01,0", "10,90.01", "10,-90.01", "10", "1,2,3"):
+            with self.assertRaises(ValueError):
+                parse_position(text)
+
+
 class Roles(unittest.TestCase):
     """Role words in the spellings of the trade."""
 

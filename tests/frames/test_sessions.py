@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from hypothesis import given
@@ -19,6 +20,16 @@ def facts(path: str, start: datetime | None = None, **changes: object) -> Exposu
 
 class Noon(unittest.TestCase):
     """A night is one session wherever on Earth it is."""
+
+    def test_without_lights_and_site_the_others_tell(self) -> None:
+        # Flats from 20 to 21 h and at 5 h: the longest gap is from 5 to 20 h, and its middle at 12:30.
+        day = datetime(2027, 2, 11, tzinfo=UTC)
+        flats = [replace(facts(f"f{h}", day + timedelta(hours=h)), role=Role.FLAT) for h in (20, 21, 29)]
+        self.assertEqual(noon_offset(flats), timedelta(hours=12.5))
+        # Where there are lights only they count.
+        light = facts("l", day + timedelta(hours=2))
+        self.assertEqual(noon_offset([*flats, light]), timedelta(hours=14))
+        self.assertEqual(noon_offset([replace(f, start_utc=None) for f in flats]), timedelta(hours=12))
 
     @given(st.floats(-180, 180), st.integers(0, 300))
     def test_one_night_is_one_session(self, longitude: float, day: int) -> None:

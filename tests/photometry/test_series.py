@@ -184,6 +184,31 @@ class OneExposure(unittest.TestCase):
                 told = [bool(row.flags & StarFlag.NEIGHBOUR) for row in rows]
                 self.assertEqual(told, [flagged == 1, flagged == 2])
 
+    def test_a_detection_is_the_star_itself_up_to_part_of_its_width(self) -> None:
+        # Of a width of 3 px up to 2.1 px, of none known up to 1.5 px; a star is its own neighbour nowhere.
+        for fwhm, distance, told in (
+            (3.0, 2.0, False),
+            (3.0, 2.2, True),
+            (1.0, 0.9, False),
+            (math.nan, 1.4, False),
+            (math.nan, 1.6, True),
+        ):
+            with self.subTest(fwhm=fwhm, distance=distance):
+                rows = measure_exposure(
+                    Frame(self.image, ExposureFacts("e.fits")), [ListedStar("A", "target", x=40.3, y=30.5)], np.array([40.3]),
+                    np.array([30.5]), fwhm_px=fwhm, options=ApertureOptions(8.0, False),
+                    detected=detections([(40.3 + distance, 30.5, 9e4)]),
+                )  # fmt: skip
+                self.assertEqual(bool(rows[0].flags & StarFlag.NEIGHBOUR), told)
+
+    def test_a_place_that_is_half_known_is_none(self) -> None:
+        for x, y in ((math.nan, 30.5), (40.3, math.nan)):
+            found = measure_apertures(
+                self.image, np.array([x]), np.array([y]), radius_px=5.0, inner_px=9.0, outer_px=15.0, gain_e_per_adu=1.0
+            )
+            self.assertTrue(found.flags[0] & StarFlag.EDGE)
+            self.assertTrue(np.isnan(found.sky[0]))
+
     def test_lost_stars_are_told(self) -> None:
         rows = self.measure(self.image, lost=np.array([False, True]))
         self.assertEqual([row.flags for row in rows], [0, StarFlag.LOST])

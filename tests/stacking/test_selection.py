@@ -8,6 +8,7 @@ import unittest
 import numpy as np
 
 from ulvar.stacking import Rule, count_rules, stack_outlook
+from ulvar.stars import QUALITIES
 
 ROWS = [
     {"fwhm_px": 2.5, "transparency": 1.0, "noise_adu": 10.0, "ellipticity": 0.05},
@@ -74,3 +75,13 @@ class Outlook(unittest.TestCase):
     def test_nothing_known(self) -> None:
         self.assertTrue(math.isnan(stack_outlook([]).snr))
         self.assertTrue(math.isnan(stack_outlook([ROWS[3]]).fwhm_px))
+
+
+class Words(unittest.TestCase):
+    def test_reasons_with_their_units(self) -> None:
+        self.assertEqual(Rule("fwhm_px", "over", 4.2).why({"fwhm_px": 4.613}), "FWHM 4.61\u00a0px over 4.20")
+        for name, quality in QUALITIES.items():
+            between = "\u00a0" if quality.unit and quality.unit not in "°″" else ""
+            value, limit = (f"{number * quality.factor:.{quality.decimals}f}" for number in (2.0, 1.0))
+            told = Rule(name, "under", 1.0).why({name: 2.0})
+            self.assertEqual(told, f"{quality.title} {value}{between}{quality.unit} under {limit}")

@@ -23,6 +23,39 @@ from ulvar.stacking.framing import Frame2D
 from ulvar.stacking.stack import error_share
 
 
+def known(**values: float) -> StackInput:
+    """Return an exposure of which only these numbers are known."""
+    numbers = {
+        "sky_adu": 0.0,
+        "noise_adu": math.nan,
+        "fwhm_px": math.nan,
+        "flux_ratio": 1.0,
+        "score": math.nan,
+    } | values
+    return StackInput(Rows(np.zeros((2, 2), np.float32)), *numbers.values())
+
+
+class Edges(unittest.TestCase):
+    """What is not known of exposures."""
+
+    def test_weights_of_what_is_not_known(self) -> None:
+        for how in Weighting:
+            np.testing.assert_allclose(stack_weights([known(), known(), known()], [1, 1, 1], how), [1 / 3] * 3)
+        some = [known(noise_adu=2.0), known(), known(noise_adu=4.0), known(noise_adu=0.0)]
+        # Who has no number counts as the poorest of the others.
+        np.testing.assert_allclose(stack_weights(some, [1, 1, 1, 1], Weighting.NOISE), np.array([16, 4, 4, 4]) / 28)
+
+    def test_error_share(self) -> None:
+        self.assertAlmostEqual(error_share(np.array([2.0]), np.array([0.7])), 1.0)
+        self.assertAlmostEqual(error_share(np.array([3.0]), None), 1.0)
+        self.assertAlmostEqual(error_share(np.full(4, 2.0), np.full(4, 0.25)), 0.5)
+        # Without one of the deviations all count as equal, also where one is zero.
+        for odd in (0.0, math.nan):
+            self.assertAlmostEqual(error_share(np.array([odd, 5.0, 5.0, 5.0]), np.full(4, 0.25)), 0.5)
+        by_hand = math.sqrt(0.8**2 * 1 + 0.2**2 * 9) / math.sqrt((1 + 9) / 2)
+        self.assertAlmostEqual(error_share(np.array([1.0, 3.0]), np.array([0.8, 0.2])), by_hand)
+
+
 class Rows:
     """An array as a source of rows."""
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import replace
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -103,18 +104,22 @@ def _moment(tags: Mapping[str, Any]) -> tuple[datetime | None, bool]:
     return moment, bool(zone)
 
 
-def _opened(path: str) -> rawpy.RawPy:
+@contextmanager
+def _opened(path: str) -> Iterator[rawpy.RawPy]:
+    """Yield a camera's raw file; what LibRaw says of it, then or later, is told in words."""
     import rawpy
 
     if not Path(path).is_file():
         raise FrameError(path, "it is no ordinary file" if Path(path).exists() else "there is no such file")
     try:
-        return rawpy.imread(path)
+        with rawpy.imread(path) as raw:
+            yield raw
     except rawpy.LibRawError as error:
         text = str(error.args[0] if error.args else error)
         if isinstance(error.args[0] if error.args else "", bytes):
             text = error.args[0].decode("utf-8", "replace")
-        reason = "the file is cut short or damaged" if "data" in text.lower() or "i/o" in text.lower() else text
+        damaged = any(word in text.lower() for word in ("data", "i/o", "input/output"))
+        reason = "the file is cut short or damaged" if damaged else text
         raise FrameError(path, f"it cannot be read as a camera's raw file: {reason}") from None
 
 
@@ -163,14 +168,9 @@ def raw_pixels(path: str) -> F32Array:
     FrameError
         If LibRaw cannot read it.
     """
-    import rawpy
-
     with reading(path, "its pixels"), _opened(path) as raw:
         _check_size(raw, path)
-        try:
-            image = raw.raw_image_visible
-        except rawpy.LibRawError as error:
-            raise FrameError(path, f"its pixels are damaged ({error})") from None
+        image = raw.raw_image_visible
         if image is None or image.ndim != 2:
             raise FrameError(path, "it does not hold one value a pixel")
         return np.array(image, dtype=np.float32)

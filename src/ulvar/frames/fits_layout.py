@@ -66,10 +66,10 @@ def _header(read: Callable[[int, int], bytes], start: int, path: str) -> bytes:
         first = len(header)
         header += more
         for at in range(first - first % CARD, len(header) - 7, CARD):
+            if at > MAX_CARDS * CARD:
+                raise FrameError(path, f"its header is longer than {MAX_CARDS} cards")
             if header[at : at + 8] == b"END     ":
                 return header[: -(-(at + CARD) // BLOCK) * BLOCK]
-        if len(header) > MAX_CARDS * CARD:
-            raise FrameError(path, f"its header is longer than {MAX_CARDS} cards")
         step = 64 * BLOCK
 
 

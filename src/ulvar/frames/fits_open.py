@@ -7,6 +7,7 @@ import gzip
 import os
 import stat
 import tempfile
+import zlib
 from pathlib import Path
 from typing import BinaryIO
 
@@ -54,8 +55,7 @@ class _Unpacking:
                 part = self._stream.read(min(_STEP, start + count - self._have))
             except EOFError:
                 raise FrameError(self._path, "the file is cut short: its packed contents have no end") from None
-            except (OSError, ValueError) as error:
-                # zlib's errors are not of these kinds; `reading` names them.
+            except (OSError, ValueError, zlib.error) as error:
                 raise FrameError(self._path, f"its packed contents are damaged ({error})") from None
             self._ended = not part
             self.spool.write(part)
@@ -81,6 +81,11 @@ def _opened(descriptor: int) -> fitsio.FITS:
     return fitsio.FITS(f"/proc/self/fd/{descriptor}", "r")
 
 
+def _clean_header(source: int, target: int, unit: Unit) -> None:
+    header = os.pread(source, unit.data_start - unit.start, unit.start)
+    os.pwrite(target, cleaned(header), unit.start)
+
+
 def _with_clean_headers(descriptor: int, units: list[Unit]) -> fitsio.FITS:
     """Open a copy whose headers are ASCII.
 
@@ -88,8 +93,7 @@ def _with_clean_headers(descriptor: int, units: list[Unit]) -> fitsio.FITS:
     """
     with tempfile.TemporaryFile(prefix="ulvar-") as copy:
         for unit in units:
-            header = os.pread(descriptor, unit.data_start - unit.start, unit.start)
-            os.pwrite(copy.fileno(), cleaned(header), unit.start)
+            _clean_header(descriptor, copy.fileno(), unit)
             for at in range(unit.data_start, 0 if unit.plain else unit.end, _STEP):
                 os.pwrite(copy.fileno(), os.pread(descriptor, min(_STEP, unit.end - at), at), at)
         os.truncate(copy.fileno(), min(os.fstat(descriptor).st_size, units[-1].end))
@@ -118,7 +122,9 @@ def open_fits(path: str) -> fitsio.FITS:
                 spool = packed.spool.fileno()
                 # Nothing of what follows the last unit is kept.
                 os.truncate(spool, min(os.fstat(spool).st_size, units[-1].end))
-                return _with_clean_headers(spool, units) if any(unit.odd for unit in units) else _opened(spool)
+                for unit in units:
+                    _clean_header(spool, spool, unit)
+                return _opened(spool)
             finally:
                 packed.close()
         descriptor = os.open(file, os.O_RDONLY)
