@@ -187,10 +187,11 @@ def write_tiles(catalogues: Iterable[StarCatalogue], folder: Path) -> tuple[int,
             path = folder / f"{name}.parquet"
             columns = _columns(part)
             if path.exists():
-                known = {key: np.asarray(value) for key, value in pq.read_table(path).to_pydict().items()}
+                known = {name: np.asarray(column) for name, column in _read_tile(path).items()}
                 columns = _merged(known, columns)
-            with atomic_path(path) as temporary:
-                pq.write_table(pa.table(columns), temporary)
+            # Arrow takes names that are UTF-8; a file that is open needs none.
+            with atomic_path(path) as temporary, temporary.open("wb") as handle:
+                pq.write_table(pa.table(columns), handle)
             touched.add(name)
         stars += len(catalogue)
     return stars, len(touched)
@@ -231,9 +232,30 @@ def tiles_near(ra: float, dec: float, radius_deg: float) -> set[str]:
     return names
 
 
-def _load_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) -> StarCatalogue:
+def _read_tile(path: Path) -> dict[str, F64Array]:
+    """Return the columns of a tile.
+
+    Raises
+    ------
+    CatalogueError
+        If it cannot be read or is none.
+    """
+    import pyarrow as pa
     import pyarrow.parquet as pq
 
+    try:
+        with path.open("rb") as handle:
+            table = pq.read_table(handle)
+        columns = {name: np.asarray(table.column(name).to_numpy(), dtype=np.float64) for name in table.column_names}
+    except (OSError, ValueError, TypeError, MemoryError, pa.ArrowException) as error:
+        first = (str(error).splitlines() or [type(error).__name__])[0]
+        raise CatalogueError(f"{path}: it cannot be read as a catalogue tile ({first})") from None
+    if not {"ra", "dec"} <= set(columns):
+        raise CatalogueError(f"{path}: it is no catalogue tile: it has no ra and dec columns")
+    return columns
+
+
+def _load_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) -> StarCatalogue:
     files = sorted(folder.glob("*.parquet"))
     if not files:
         raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
@@ -245,15 +267,14 @@ def _load_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None)
     columns: dict[str, list[F64Array]] = {}
     total = 0
     for path in files:
-        table = pq.read_table(path)
-        for name in table.column_names:
-            values = np.asarray(table.column(name).to_numpy(), dtype=np.float64)
+        tile = _read_tile(path)
+        for name, values in tile.items():
             parts = columns.setdefault(name.removeprefix("band_"), [])
             held = sum(len(part) for part in parts)
             if held < total:
                 parts.append(np.full(total - held, math.nan))
             parts.append(values)
-        total += table.num_rows
+        total += len(tile["ra"])
     whole = {}
     for name, parts in columns.items():
         values = np.concatenate(parts)

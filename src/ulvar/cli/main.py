@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 import importlib
 import importlib.util
+import io
 import logging
 import signal
 import sys
@@ -117,6 +118,10 @@ def main() -> None:
     """Entry point. What the surroundings do not allow (a place, a worker) ends in a sentence, whatever the command."""
     # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
+    for stream in (sys.stdout, sys.stderr):
+        # Names of files may hold bytes that are no text.
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     try:
         with warnings.catch_warnings():
             # What cannot be computed comes out as no value, and is told as such where it matters.

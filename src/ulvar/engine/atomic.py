@@ -10,6 +10,7 @@ import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import TextIO
 
 from ulvar.engine.places import free_bytes, with_place
 
@@ -136,12 +137,17 @@ def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
 def write_text(path: Path, text: str, *, replace: bool = True) -> None:
     """Write `text` as UTF-8 to `path` atomically (see `atomic_path`)."""
     with atomic_path(path, replace=replace) as temporary:
-        temporary.write_text(text, encoding="utf-8")
+        # Names may hold bytes that are no text.
+        temporary.write_text(text, encoding="utf-8", errors="backslashreplace")
+
+
+def _opened_table(path: Path) -> TextIO:
+    return path.open("w", newline="", encoding="utf-8", errors="backslashreplace")
 
 
 def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[str]], *, replace: bool = True) -> None:
     """Write a CSV table of prepared texts atomically (see `atomic_path`)."""
-    with atomic_path(path, replace=replace) as temporary, temporary.open("w", newline="", encoding="utf-8") as handle:
+    with atomic_path(path, replace=replace) as temporary, _opened_table(temporary) as handle:
         writer = csv.writer(handle)
         writer.writerow(header)
         writer.writerows(rows)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Iterable
 
 from ulvar.frames.facts import ExposureFacts
@@ -26,7 +27,30 @@ def distinct_names(paths: Iterable[str]) -> dict[str, str]:
         names |= {same[0]: tail for tail, same in tails.items() if len(same) == 1 or tail == same[0]}
         waiting = [path for same in tails.values() if len(same) > 1 for path in same if path not in names]
         length += 1
-    return {path: names[path] for path in order}
+    return {path: readable(names[path]) for path in order}
+
+
+# A file's name holds 255 bytes; what is made of an exposure is called more than the exposure itself [bytes].
+_LONGEST = 200
+
+
+def readable(name: str) -> str:
+    """Return a name whose bytes are no UTF-8 with escapes in their place, as tables and products can hold it.
+
+    Examples
+    --------
+    >>> readable("a" + chr(0xDCFF)), readable("b")
+    ('a\\\\xff', 'b')
+    """
+    return name.encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
+def _fitting(stem: str) -> str:
+    """Return a stem to which endings can be put; one that is too long ends in a number made of all of it."""
+    data = stem.encode()
+    if len(data) <= _LONGEST:
+        return stem
+    return f"{data[: _LONGEST - 9].decode('utf-8', 'ignore')}-{zlib.crc32(data):08x}"
 
 
 def distinct_stems(paths: Iterable[str]) -> dict[str, str]:
@@ -43,7 +67,7 @@ def distinct_stems(paths: Iterable[str]) -> dict[str, str]:
     stems: dict[str, str] = {}
     taken: set[str] = set()
     for path, place in bare.items():
-        wanted = tails[place].strip("/").replace("/", "-")
+        wanted = _fitting(readable(tails[place].strip("/").replace("/", "-")))
         stem, number = wanted, 2
         while stem in taken:
             stem, number = f"{wanted}-{number}", number + 1

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import re
 import sqlite3
 import threading
 from collections.abc import Iterable, Iterator, Sequence
@@ -20,6 +22,19 @@ class NightDamaged(NightError):
 
 # Columns that hold JSON.
 _JSON = (("meta", "value"), ("exposures", "facts"), ("findings", "body"), ("products", "body"), ("looks", "body"))
+
+
+def _storable(text: str) -> str | bytes:
+    """Return what stands for a text in the file: bytes where it is the name of a file that is no UTF-8."""
+    return text if text.isascii() or not _SURROGATE.search(text) else os.fsencode(text)
+
+
+def _named(cursor: sqlite3.Cursor, row: tuple) -> tuple:
+    return tuple(os.fsdecode(value) if isinstance(value, bytes) else value for value in row)
+
+
+_SURROGATE = re.compile("[\\udc80-\\udcff]")
+sqlite3.register_adapter(str, _storable)
 
 
 class Store:
@@ -57,6 +72,7 @@ class Store:
         if connection is None:
             connection = sqlite3.connect(self.path, timeout=30, isolation_level=None, check_same_thread=False)
             # Texts were written as UTF-8; one that is none any more must not hide the others.
+            connection.row_factory = _named
             connection.text_factory = lambda text: text.decode("utf-8", "replace")
             connection.execute("PRAGMA journal_mode=WAL")
             connection.execute("PRAGMA synchronous=NORMAL")
