@@ -11,8 +11,7 @@ import sys
 import tempfile
 import time
 import traceback
-from collections.abc import Sequence
-from contextlib import nullcontext
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -32,6 +31,8 @@ class Call:
 
     Attributes
     ----------
+    process : int
+        Its number, and that of its group.
     code : int
         Exit code; negative for the signal that ended it.
     out, err : str
@@ -43,6 +44,7 @@ class Call:
     """
 
     words: tuple[str, ...]
+    process: int
     code: int
     out: str
     err: str
@@ -103,7 +105,7 @@ def preload() -> None:
     cv2.setNumThreads(1)
 
 
-def _run(words: Sequence[str], folder: Path, out: int, err: int) -> None:
+def _run(words: Sequence[str], folder: Path, out: int, err: int, workers: bool) -> None:
     """In the child: run the command and end as its process would."""
     os.setpgid(0, 0)
     os.dup2(out, 1)
@@ -119,8 +121,9 @@ def _run(words: Sequence[str], folder: Path, out: int, err: int) -> None:
     from ulvar.cli.main import main
 
     common.errors.file = sys.stderr
-    # Items run in this process: workers take a second to start, and what they add (their death) the kills look at.
-    common.worker_pool = lambda *given, **named: nullcontext()
+    if not workers:
+        # Items run in this process: workers take a second to start.
+        common.PoolKeeper = NoPools
     code = 0
     try:
         main()
@@ -135,15 +138,50 @@ def _run(words: Sequence[str], folder: Path, out: int, err: int) -> None:
     os._exit(code)
 
 
-def call(words: Sequence[str], folder: Path) -> Call:
-    """Run a command in a folder and return what it did."""
+class NoPools:
+    """Stands for the pool of workers where items run in the calling process."""
+
+    def __init__(self, workers: int | None = None, *, polite: bool = True) -> None:
+        self.workers = 1
+
+    def get(self) -> None:
+        """No executor."""
+
+    renewed = discard = close = get
+
+
+def members(group: int) -> list[int]:
+    """Return the processes of a group that live."""
+    found = []
+    for place in Path("/proc").iterdir():
+        if place.name.isdigit():
+            try:
+                fields = (place / "stat").read_text().rpartition(")")[2].split()
+            except OSError:
+                continue
+            if int(fields[2]) == group and fields[0] not in ("Z", "X"):
+                found.append(int(place.name))
+    return found
+
+
+def call(
+    words: Sequence[str],
+    folder: Path,
+    *,
+    workers: bool = False,
+    meanwhile: Callable[[int, float], object] | None = None,
+) -> Call:
+    """Run a command in a folder and return what it did.
+
+    `meanwhile` is told, again and again while the command runs, its process and how long it has run [s].
+    """
     with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
         start = time.monotonic()
         base = int(Path("/proc/self/statm").read_text().split()[1]) * resource.getpagesize() // 1024
         child = os.fork()
         if child == 0:
             try:
-                _run(words, folder, out.fileno(), err.fileno())
+                _run(words, folder, out.fileno(), err.fileno(), workers)
             finally:
                 os._exit(99)
         hung = False
@@ -153,11 +191,14 @@ def call(words: Sequence[str], folder: Path) -> Call:
                 break
             if not hung and time.monotonic() - start > PATIENCE_S:
                 hung = True
-                os.kill(child, signal.SIGKILL)
+                # Its workers too.
+                os.killpg(child, signal.SIGKILL)
+            if meanwhile is not None:
+                meanwhile(child, time.monotonic() - start)
             time.sleep(0.002)
         out.seek(0)
         err.seek(0)
         return Call(
-            tuple(words), os.waitstatus_to_exitcode(status), out.read().decode("utf-8", "replace"),
+            tuple(words), child, os.waitstatus_to_exitcode(status), out.read().decode("utf-8", "replace"),
             err.read().decode("utf-8", "replace"), time.monotonic() - start, (used.ru_maxrss - base) * 1024, hung,
         )  # fmt: skip

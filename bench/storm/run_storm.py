@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import re
 import sys
 import time
@@ -18,9 +19,10 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent.parent
 sys.path[:0] = [str(ROOT / "bench"), str(ROOT)]
 
+from storm import disk, kill
 from storm.base import make_base
 from storm.call import Call, preload
-from storm.fuzz import Count, Input, one
+from storm.fuzz import Count, Input, laid_out, one
 
 PLACE = ROOT / "build" / "storm"
 
@@ -56,8 +58,67 @@ def fuzz(seed: int, count: int, minutes: float, only: str, kept: Path) -> tuple[
                     json.dumps({**told, "out": done.out[-3000:], "err": done.err[-6000:]}, indent=1)
                 )
 
-        one(n, base, PLACE / "work", counted, tell, only)
+        one(n, base, PLACE / f"work-{os.getpid()}", counted, tell, only)
     return counted, seen
+
+
+def _kept(kept: Path, seen: dict[str, list[int]], seed: int, done: Call, faults: list[str]) -> None:
+    """Note a failure that is no damaged input: the command, what it said, and the seed."""
+    mark = signature(done, faults)
+    if mark not in seen:
+        kept.mkdir(parents=True, exist_ok=True)
+        told = {
+            "seed": seed,
+            "words": done.words,
+            "faults": faults,
+            "code": done.code,
+            "out": done.out[-3000:],
+            "err": done.err[-6000:],
+        }
+        (kept / f"{seed}.json").write_text(json.dumps(told, indent=1))
+    seen.setdefault(mark, []).append(seed)
+
+
+def _tell(seen: dict[str, list[int]], faults: dict[str, int]) -> int:
+    for fault, number in sorted(faults.items()):
+        print(f"  {fault:32} {number}")
+    for mark, seeds in sorted(seen.items(), key=lambda pair: -len(pair[1])):
+        print(f"{len(seeds):5}  {mark}  seeds {seeds[:3]}")
+    return sum(faults.values())
+
+
+def kills(seed: int, count: int, minutes: float, work: Path) -> int:
+    """End commands at random moments; every tenth has workers."""
+    base = make_base(PLACE)
+    counted, seen, known = kill.Count(), dict[str, list[int]](), dict[tuple[str, bool], tuple[dict[str, str], float]]()
+    end = time.monotonic() + 60 * minutes
+    for n in range(seed, seed + count):
+        if time.monotonic() > end:
+            break
+        kill.one(
+            n, lambda: laid_out(base, work), work, counted,
+            lambda s, done, faults: _kept(PLACE / "failures" / "kill", seen, s, done, faults), known, n % 10 == 0,
+        )  # fmt: skip
+    print(
+        f"kill: {counted.kills} kills, {counted.in_the_middle} before the end; slowest stop {counted.slowest_stop:.1f} s"
+    )
+    return _tell(seen, counted.faults)
+
+
+def disks(seed: int, count: int, minutes: float, work: Path) -> int:
+    """Give commands small disks."""
+    base = make_base(PLACE)
+    counted, seen = disk.Count(), dict[str, list[int]]()
+    end = time.monotonic() + 60 * minutes
+    for n in range(seed, seed + count):
+        if time.monotonic() > end:
+            break
+        disk.one(
+            n, lambda: laid_out(base, work), work, counted,
+            lambda s, done, faults: _kept(PLACE / "failures" / "disk", seen, s, done, faults),
+        )  # fmt: skip
+    print(f"disk: {counted.disks} small disks, {counted.full} of them too small")
+    return _tell(seen, counted.faults)
 
 
 def main() -> int:
@@ -77,11 +138,13 @@ def main() -> int:
             f"fuzz: {counted.inputs} inputs, {counted.calls} calls, {counted.sentences} sentences; longest {counted.longest:.1f} s, "
             f"most memory {counted.most_memory / 1e6:.0f} MB, {counted.seconds / max(1, counted.calls):.2f} s a call"
         )
-        for fault, number in sorted(counted.faults.items()):
-            print(f"  {fault:24} {number}")
-        for mark, seeds in sorted(seen.items(), key=lambda pair: -len(pair[1])):
-            print(f"{len(seeds):5}  {mark}  seeds {seeds[:3]}")
-        bad += sum(counted.faults.values())
+        bad += _tell(seen, counted.faults)
+    work = PLACE / f"work-{os.getpid()}"
+    if given.campaign in ("kill", "all"):
+        bad += kills(given.seed, given.count, given.minutes, work)
+    if given.campaign in ("disk", "all"):
+        bad += disks(given.seed, given.count, given.minutes, work)
+    kill.tidy(work)
     return 1 if bad else 0
 
 

@@ -50,14 +50,23 @@ class Shelf(FolderCase):
             (entry.facts.count, entry.level_adu, entry.noise_adu, entry.origin), (20, 301.5, 1.2, "first night")
         )
         self.assertEqual((entry.facts.role, entry.facts.is_master, entry.facts.gain), (Role.DARK, True, 100.0))
-        with self.assertRaises(OutputExists):
-            self.library.add(self.folder / "master.fits")
+        # The same once more is there already, also where it was never listed; nothing of what is told of it changes.
+        self.assertEqual(self.library.add(self.folder / "master.fits", origin="again"), entry)
+        for name in ("kept.json", "kept-copy.json"):
+            (self.library.folder / name).unlink()
+        self.assertEqual(self.library.add(self.folder / "master.fits", origin="again").origin, "again")
         np.testing.assert_array_equal(
             read_plane(str(self.library.folder / entry.name)), read_plane(str(self.folder / "master.fits"))
         )
         (candidate, path) = self.library.candidates()[0]
         self.assertEqual((candidate.key, candidate.level_adu), ("library/" + entry.name, 301.5))
         self.assertTrue(path.endswith(entry.name))
+        # Another one of the same name is not put in its place.
+        before = read_plane(path)
+        self.made()
+        with self.assertRaises(OutputExists):
+            self.library.add(self.folder / "master.fits")
+        np.testing.assert_array_equal(read_plane(path), before)
 
     def test_retire_and_back(self) -> None:
         self.made()

@@ -127,6 +127,9 @@ def main() -> None:
             # What cannot be computed comes out as no value, and is told as such where it matters.
             warnings.simplefilter("ignore", RuntimeWarning)
             app()
+    except KeyboardInterrupt:
+        # Before the command has begun nobody else catches it.
+        sys.exit(130)
     except (OSError, RuntimeError) as error:
         from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
 

@@ -103,6 +103,13 @@ def default_library() -> Path:
     return platformdirs.user_data_path("ulvar") / "library"
 
 
+def _same_pixels(path: Path, data: F32Array) -> bool:
+    try:
+        return np.array_equal(read_master(str(path)).data, data, equal_nan=True)
+    except FrameError:
+        return False
+
+
 class Library:
     """A folder of masters with an index that can be made anew from the files, and what was decided beside it.
 
@@ -236,14 +243,17 @@ class Library:
         if not np.isfinite(data).any():
             raise FrameError(str(source), "none of its pixels has a value")
         from_here = master_numbers(str(source))
-        if from_here and not given:
+        # It may have been copied before, by a command that was ended before it was listed.
+        there = target.exists() and not replace_existing and _same_pixels(target, data)
+        if from_here and not given and not there:
             with atomic_path(target, replace=replace_existing) as temporary:
                 shutil.copyfile(source, temporary)
-        else:
+        elif not there:
             self._write_copy(source, facts, data, target, replace_existing)
         decided = self._decided()
         decided.retired.discard(name)
-        decided.origins[name] = [datetime.now(UTC).strftime("%Y-%m-%d"), origin or source.name]
+        if not there or name not in decided.origins:
+            decided.origins[name] = [datetime.now(UTC).strftime("%Y-%m-%d"), origin or source.name]
         self._decide(decided)
         return next(e for e in self.entries(retired=True) if e.name == name)
 

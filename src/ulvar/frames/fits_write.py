@@ -14,8 +14,9 @@ import numpy as np
 
 from ulvar import __version__
 from ulvar.engine import F32Array, MaskArray, atomic_path
-from ulvar.frames.checksum import PLACEHOLDER, fold, stamped
+from ulvar.frames.checksum import PLACEHOLDER, block_sum, fold, stamped
 from ulvar.frames.fits_header import image_hdu
+from ulvar.frames.fits_layout import units_of
 from ulvar.frames.fits_open import open_fits
 from ulvar.frames.gate import reading
 
@@ -112,7 +113,9 @@ def write_fits(
             with _created(temporary) as handle:
                 for name, plane in beside:
                     handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
-                    handle[name].write_checksum()
+                    for keyword in ("DATASUM", "CHECKSUM"):
+                        handle[name].write_key(keyword, PLACEHOLDER)
+            _stamp_extensions(temporary)
 
 
 def _write_pixels(path: Path, start: int, pixels: F32Array) -> None:
@@ -134,6 +137,18 @@ def _write_pixels(path: Path, start: int, pixels: F32Array) -> None:
         os.truncate(handle, end)
         os.truncate(handle, -(-end // 2880) * 2880)
         _write_all(handle, memoryview(stamped(os.pread(handle, start, 0), fold(total))), 0)
+    finally:
+        os.close(handle)
+
+
+def _stamp_extensions(path: Path) -> None:
+    """Stamp the units behind the first; CFITSIO's own stamps tell the time, by which equal products would differ."""
+    handle = os.open(path, os.O_RDWR)
+    try:
+        for unit in units_of(lambda start, count: os.pread(handle, count, start), str(path))[1:]:
+            data = os.pread(handle, unit.end - unit.data_start, unit.data_start)
+            header = os.pread(handle, unit.data_start - unit.start, unit.start)
+            _write_all(handle, memoryview(stamped(header, block_sum(data))), unit.start)
     finally:
         os.close(handle)
 

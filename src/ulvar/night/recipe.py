@@ -113,8 +113,7 @@ def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[Li
         settings = NightSettings.model_validate(cleaned)
     except ValidationError as error:
         raise RecipeError(f"{path}: {_problem(error)}") from None
-    except (OSError, ValueError) as error:
-        # What is no TOML, and what is no text, are kinds of ValueError.
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
         raise RecipeError(f"{path}: {error}") from None
     unknown = [s for s in body.steps if s not in STATIONS]
     if unknown:
