@@ -44,7 +44,11 @@ def contents(*places: Path) -> dict[str, str]:
     found = {}
     for place in places:
         for path in sorted(place.rglob("*")):
-            timed = path.name.startswith("night.sqlite") or path.name in ("recipe.toml", "library.json") or "log" in path.parts
+            timed = (
+                path.name.startswith("night.sqlite")
+                or path.name in ("recipe.toml", "library.json")
+                or "log" in path.parts
+            )
             if path.is_file() and not timed and not _HALF.match(path.name):
                 found[str(path.relative_to(place.parent))] = hashlib.blake2b(path.read_bytes()).hexdigest()
     return found

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import os
 import unittest
-from pathlib import Path
 
 from tests.cli.support import Command
 from tests.support import files_under

@@ -63,9 +63,9 @@ class Shelf(FolderCase):
         self.assertTrue(path.endswith(entry.name))
         # Another one of the same name is not put in its place.
         before = read_plane(path)
-        self.made()
+        self.made("other.fits")
         with self.assertRaises(OutputExists):
-            self.library.add(self.folder / "master.fits")
+            self.library.add(self.folder / "other.fits")
         np.testing.assert_array_equal(read_plane(path), before)
 
     def test_retire_and_back(self) -> None:

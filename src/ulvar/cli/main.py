@@ -29,6 +29,7 @@ _COMMANDS = {
     "curve": "ulvar.cli.measuring:curve",
     "demo": "ulvar.cli.nights:demo",
     "run": "ulvar.cli.nights:run",
+    "check": "ulvar.cli.nights:check",
     "shooting": "ulvar.cli.camera:shooting",
     "camera": "ulvar.cli.camera:camera",
     "open": "ulvar.cli.window:open_night",

@@ -1,4 +1,4 @@
-"""ulvar demo, run."""
+"""ulvar demo, run, check."""
 
 from __future__ import annotations
 
@@ -15,6 +15,8 @@ from ulvar.cli.common import Json, errors, fail_usage, finish, running
 from ulvar.frames import read_frame, scan_file
 from ulvar.inspection import Finding
 from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
+from ulvar.night.checking import check_night, set_aside, stations_again
+from ulvar.night.recipe import record_step
 from ulvar.photometry import read_star_list
 from ulvar.simulation import make_demo_night
 from ulvar.stars import estimate_background
@@ -232,3 +234,56 @@ def run(
         failed=sum(not s["ok"] for s in steps), lines=[f"{s['station']:<10} {s['text']}" for s in steps],
         findings=findings,
     )  # fmt: skip
+
+
+def check(
+    night: Annotated[Path, typer.Argument(metavar="NIGHT", help="A night, or the folder of raw exposures beside it.")],
+    again: Annotated[bool, typer.Option("--again", help="Make again what is damaged or gone.")] = False,
+    json: Json = False,
+) -> None:
+    """Verify every file of a night, raws too, and say what would be made again."""
+    target = _existing(night)
+    with running() as context:
+        checked = check_night(target, context)
+        broken = [one for one in checked if one.problem]
+        stations = stations_again(checked)
+        ran = [s for s in stations if s in {step["station"] for step in target.meta("steps", [])}]
+        lines = [f"{Path(one.file).name}: {one.problem}" for one in broken]
+        results: list[StationResult] = []
+        if again and ran:
+            set_aside(checked)
+            for station in ran:
+                results.append(run_station(target, context, station))
+                record_step(target, station)
+            lines += [f"made again: {r.station:<10} {r.problem or r.text}" for r in results]
+            left = {one.file for one in check_night(target, context) if one.problem}
+        else:
+            left = {one.file for one in broken}
+    lines.append(
+        f"{len(checked)} files verified, {len(broken)} not as they were"
+        if broken
+        else f"{len(checked)} files are as they were"
+    )
+    if ran and not again:
+        lines.append(f"--again would make again: {', '.join(ran)}")
+    folder = target.folder
+    target.close()
+    finish(
+        {
+            "night": str(folder), "verified": len(checked), "again": ran,
+            "problems": [{**vars(one), "mended": one.file not in left} for one in broken],
+        },
+        as_json=json, done=len(checked), failed=len(left), lines=lines,
+    )  # fmt: skip
+
+
+def _existing(path: Path) -> Night:
+    """Open a night that is there: none is made by being looked over."""
+    beside = path.resolve().with_name(f"{path.resolve().name}-night")
+    place = next((p for p in (path, beside) if Night.is_night(p)), None)
+    if place is None:
+        fail_usage(f"{path}: there is no night")
+    try:
+        return Night(place)
+    except NightError as error:
+        fail_usage(str(error))

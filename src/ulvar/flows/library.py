@@ -252,7 +252,7 @@ class Library:
             self._write_copy(source, facts, data, target, replace_existing)
         decided = self._decided()
         decided.retired.discard(name)
-        if not there or name not in decided.origins:
+        if not (there and decided.origins.get(name, ["", ""])[1]):
             decided.origins[name] = [datetime.now(UTC).strftime("%Y-%m-%d"), origin or source.name]
         self._decide(decided)
         return next(e for e in self.entries(retired=True) if e.name == name)

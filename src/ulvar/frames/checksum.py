@@ -32,6 +32,11 @@ def block_sum(block: bytes) -> int:
     return fold(int(np.frombuffer(block, dtype=">u4").sum(dtype=np.uint64)))
 
 
+def word_sum(pixels: np.ndarray) -> str:
+    """Return the DATASUM of float32 pixels as they are written: the sum of their words is the same in any byte order."""
+    return str(fold(int(pixels.reshape(-1).view(np.uint32).sum(dtype=np.uint64))))
+
+
 def encoded(total: int) -> str:
     """Return the sixteen letters that make a unit's sum come out as minus zero when they stand in CHECKSUM.
 

@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field, ValidationError, model_validator
 
 from ulvar import __version__
 from ulvar.engine import write_text
+from ulvar.night.checking import remember_sums
 from ulvar.night.project import Night
 from ulvar.night.settings import NightSettings
 from ulvar.night.state import STATIONS
@@ -28,6 +29,7 @@ def record_step(night: Night, station: str) -> None:
     steps.sort(key=lambda s: STATIONS.index(s["station"]))
     night.set_meta("steps", steps)
     write_text(night.folder / "recipe.toml", recipe_text(night))
+    remember_sums(night)
 
 
 def recipe_text(night: Night) -> str:
