@@ -69,6 +69,9 @@ def stars_item(task: FindTask) -> Scored | Failed:
             write_text(Path(task.table), star_csv(detection.stars), replace=True)
         except OSError as error:
             return Failed(f"its star table could not be written: {place_words(error)}", facts.path)
+        # What follows works with the numbers as they are written: a run that goes on after a stop reads them back, and
+        # has to come to the same result.
+        return Scored(facts, read_stars(Path(task.table)), quality, detection.trails)
     return Scored(facts, detection.stars, quality, detection.trails)
 
 

@@ -120,6 +120,10 @@ class Night(NightRows):
         """Remove half-written files of processes that were killed."""
         clear_leftovers(self.products)
 
+    def look_again(self) -> None:
+        """Forget what was read of the night's file: another process has worked on it."""
+        self._exposures = self._series = self._failed = None
+
     @property
     def name(self) -> str:
         """What the night is called: its lights' object, else its folder."""

@@ -14,6 +14,7 @@ from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.masters import given_masters, library_of, made_masters, matching_of, preparation_of
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
+from ulvar.night.working import one_at_a_time
 
 # A few lights tell what a flat does; more of them only take longer.
 _CHECKED = 6
@@ -25,6 +26,7 @@ def calibrated_folder(night: Night) -> Path:
     return Path(chosen) if chosen else night.products / "calibrated"
 
 
+@one_at_a_time
 def run_calibrate(night: Night, context: JobContext) -> StationResult:
     """Calibrate the kept lights that have safe masters, then hold the flats against the calibrated sky."""
     settings = night.settings

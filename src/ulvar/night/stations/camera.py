@@ -11,6 +11,7 @@ from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.masters import excluded_frames, library_of
 from ulvar.night.stations.shared import StationResult
+from ulvar.night.working import one_at_a_time
 
 
 def measure_camera(night: Night, context: JobContext | None = None) -> list[CameraMeasure | Failed]:
@@ -20,6 +21,7 @@ def measure_camera(night: Night, context: JobContext | None = None) -> list[Came
     return measure_settings(usable, night.looks(), context)
 
 
+@one_at_a_time
 def run_camera(night: Night, context: JobContext) -> StationResult:
     """Measure the camera and keep the result with the night; nothing else changes."""
     results = measure_camera(night, context)

@@ -41,11 +41,13 @@ from ulvar.night.stations.shared import (
     star_table_path,
     working_exposures,
 )
+from ulvar.night.working import one_at_a_time
 from ulvar.registration import Transform
 from ulvar.stacking import Framing, Normalise, Weighting
 from ulvar.stars import DetectOptions, ExposureQuality
 
 
+@one_at_a_time
 def run_score(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Find stars in the working exposures of a series, judge them, align them."""
     series = series or night.current_series()
@@ -179,6 +181,7 @@ def _sky_geometry(facts: ExposureFacts | None) -> tuple[float, float]:
     return float(airmass_at([facts.mid_utc], facts.ra_deg, facts.dec_deg, facts.site)[0]), sun
 
 
+@one_at_a_time
 def run_stack(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Stack the scored exposures of a series that no rule takes out."""
     series = series or night.current_series()
@@ -262,6 +265,7 @@ def _stack(
     return Product("stack", series.key, str(output), values), frames
 
 
+@one_at_a_time
 def run_deep(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Make the deep view: the median of the aligned exposures that the rules keep, on the reference's own pixels.
 
@@ -299,6 +303,7 @@ def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: flo
     return Aligned(Scored(facts, stars, quality), transform, number_of(v["flux_ratio"]))
 
 
+@one_at_a_time
 def run_combine(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Score, then stack."""
     series = series or night.current_series()

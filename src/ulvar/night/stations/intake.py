@@ -11,6 +11,7 @@ from ulvar.inspection import Finding, Severity, find_ceilings, notice
 from ulvar.night.project import Night
 from ulvar.night.rebuilding import rebuilt_finding, remember_raw
 from ulvar.night.stations.shared import StationResult, finish
+from ulvar.night.working import one_at_a_time
 
 
 def files_on_disk(night: Night) -> tuple[list[str], list[str]]:
@@ -52,6 +53,7 @@ def wants_reading(night: Night) -> bool:
     return differs_from_disk(night) or (bool(night.exposures) and not night.has_looks())
 
 
+@one_at_a_time
 def run_intake(night: Night, context: JobContext) -> StationResult:
     """Scan headers and look at pixels: of new and changed files only, the rest comes from the night."""
     files, other = files_on_disk(night)

@@ -13,6 +13,7 @@ from ulvar.inspection import match_findings, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, finish, kept_lights
+from ulvar.night.working import one_at_a_time
 
 
 def matching_of(night: Night) -> MatchOptions:
@@ -88,6 +89,7 @@ def night_shooting_list(night: Night) -> list[Shot]:
     return shooting_list(board_matches(night))
 
 
+@one_at_a_time
 def run_masters(night: Night, context: JobContext) -> StationResult:
     """Build the masters that the night's calibration frames allow."""
     settings = night.settings

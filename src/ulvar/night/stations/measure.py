@@ -42,6 +42,7 @@ from ulvar.night.stations.shared import (
     told_failures,
     working_exposures,
 )
+from ulvar.night.working import one_at_a_time
 from ulvar.photometry import read_series, write_series
 from ulvar.registration import Transform
 from ulvar.stars import StarTable, Trail
@@ -94,6 +95,7 @@ def _known(
     )  # fmt: skip
 
 
+@one_at_a_time
 def run_measure(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Measure the stars of the field in every working exposure of a series."""
     series = series or night.current_series()
@@ -165,6 +167,7 @@ def _reference(night: Night, score: Product | None, wcs: Wcs | None) -> Referenc
     return Reference(score.output, read_stars(table), wcs) if table.exists() else None
 
 
+@one_at_a_time
 def run_curve(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Make the light curve of a series and its fits from the series table."""
     series = series or night.current_series()

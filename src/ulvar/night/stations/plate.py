@@ -31,8 +31,10 @@ from ulvar.night.stations.shared import (
     told_failures,
     working_exposures,
 )
+from ulvar.night.working import one_at_a_time
 
 
+@one_at_a_time
 def run_plate(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Solve the stack and every scored exposure of a series."""
     series = series or night.current_series()
