@@ -35,6 +35,7 @@ WAYS = [
 ]  # fmt: skip
 # Half-written files have names of their own; see ulvar.engine.atomic.
 _HALF = re.compile(r"\.ulvar-\d+-\d+-")
+_FIRST_S = 0.05
 # How long processes may take to follow their parent [s].
 _FOLLOW_S = 3.0
 
@@ -57,6 +58,14 @@ def contents(*places: Path) -> dict[str, str]:
 def halves(work: Path) -> list[str]:
     """Return half-written files and folders of scratch."""
     return [path.name for path in work.rglob(".ulvar-*") if _HALF.match(path.name)]
+
+
+def _is_worker(process: int) -> bool:
+    """Whether a process is one of a pool's, not what Python keeps beside it."""
+    try:
+        return b"spawn_main" in Path(f"/proc/{process}/cmdline").read_bytes()
+    except OSError:
+        return False
 
 
 @dataclass
@@ -103,7 +112,7 @@ def one(
             return
         targets = [process]
         if who == "worker":
-            targets = [p for p in members(process) if p != process][-1:] or [process]
+            targets = [p for p in members(process) if _is_worker(p)][-1:] or [process]
         sent[0] = time.monotonic()
         for target in targets:
             try:
@@ -116,8 +125,9 @@ def one(
     if sent[0]:
         count.in_the_middle += 1
     faults = []
-    ended = -int(number) if number == signal.SIGKILL and who != "worker" else 130
-    if sent[0] and who != "worker" and done.code not in (0, 1, ended):
+    # In its first moments, before it has begun, a command ends by the signal itself.
+    ended = (-int(number),) if number == signal.SIGKILL else (130, -int(number)) if moment < _FIRST_S else (130,)
+    if sent[0] and who != "worker" and done.code not in (0, 1, *ended):
         faults.append(f"exit {done.code} after {number.name}")
     if who == "worker" and done.code not in (0, 1, -9):
         faults.append(f"exit {done.code} after a worker was killed")

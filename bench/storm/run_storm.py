@@ -14,6 +14,7 @@ import os
 import re
 import sys
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent.parent
@@ -35,12 +36,12 @@ def signature(done: Call, faults: list[str]) -> str:
     return f"{'+'.join(faults)} | {done.words[0]} | {own} | {re.sub(chr(39) + '.*', '', last[-1])[:90] if last else ''}"
 
 
-def fuzz(seed: int, count: int, minutes: float, only: str, kept: Path) -> tuple[Count, dict[str, list[int]]]:
+def fuzz(seeds: Sequence[int], minutes: float, only: str, kept: Path) -> tuple[Count, dict[str, list[int]]]:
     """Try inputs until there were enough or time is up; returns counts, and the seeds of each kind of failure."""
     base = make_base(PLACE)
     counted, seen = Count(), dict[str, list[int]]()
     end = time.monotonic() + 60 * minutes
-    for n in range(seed, seed + count):
+    for n in seeds:
         if time.monotonic() > end:
             break
 
@@ -128,12 +129,17 @@ def main() -> int:
     parser.add_argument("--minutes", type=float, default=10.0)
     parser.add_argument("--count", type=int, default=1_000_000)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--also", default="", help="Further seeds of inputs, with commas between.")
     parser.add_argument("--only", default="", help="Only this kind of input.")
     given = parser.parse_args()
     preload()
     bad = 0
     if given.campaign in ("fuzz", "all"):
-        counted, seen = fuzz(given.seed, given.count, given.minutes, given.only, PLACE / "failures")
+        seeds = [
+            *(int(n) for n in given.also.split(",") if n),
+            *range(given.seed, given.seed + min(given.count, 10**7)),
+        ]
+        counted, seen = fuzz(seeds, given.minutes, given.only, PLACE / "failures")
         print(
             f"fuzz: {counted.inputs} inputs, {counted.calls} calls, {counted.sentences} sentences; longest {counted.longest:.1f} s, "
             f"most memory {counted.most_memory / 1e6:.0f} MB, {counted.seconds / max(1, counted.calls):.2f} s a call"

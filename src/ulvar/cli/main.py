@@ -7,6 +7,7 @@ import importlib
 import importlib.util
 import io
 import logging
+import os
 import signal
 import sys
 import warnings
@@ -115,10 +116,19 @@ def root(
         open_window(None)
 
 
+def _not_swallowed(told: Any) -> None:
+    """Deliver Ctrl+C once more where it came in the middle of an object's finalizer, which would swallow it."""
+    if told.exc_type is KeyboardInterrupt:
+        os.kill(os.getpid(), signal.SIGINT)
+    else:
+        sys.__unraisablehook__(told)
+
+
 def main() -> None:
     """Entry point. What the surroundings do not allow (a place, a worker) ends in a sentence, whatever the command."""
     # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
     signal.signal(signal.SIGTERM, signal.default_int_handler)
+    sys.unraisablehook = _not_swallowed
     for stream in (sys.stdout, sys.stderr):
         # Names of files may hold bytes that are no text.
         if isinstance(stream, io.TextIOWrapper):

@@ -242,7 +242,7 @@ def measure(
     written = [s["output"] for s in told_series if s["output"]]
     finish(
         {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,
-        done=good_count, failed=len(bad), lines=lines + told(bad),
+        done=good_count, failed=len(bad), lines=lines + told(bad if good_count else [*bad, *rest]),
     )  # fmt: skip
 
 

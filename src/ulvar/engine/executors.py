@@ -38,6 +38,9 @@ def _end_with_parent() -> None:
         # started a worker, and a window's workers outlive the job they were started for.
         connection.wait([parent.sentinel])
         os.kill(os.getpid(), signal.SIGTERM)
+        # A kernel at work, or one being compiled, hears no signal before it is done.
+        time.sleep(_LAST_WORDS_S)
+        os._exit(1)
 
 
 # Whether this worker is at an item.

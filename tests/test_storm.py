@@ -1,0 +1,45 @@
+"""The storm in short: fixed seeds of every kind of input, kills, full disks; and every input that ever did harm."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import unittest
+
+from tests.support import ROOT
+
+# Seeds of inputs that once ended in a traceback, a wrong product, a hang or a sentence without the file's name.
+FOUND = (
+    3, 4, 33, 44, 50, 58, 63, 70, 86, 92, 101, 112, 116, 121, 145, 169, 192, 219, 263, 267, 291, 1010, 1016, 1033, 1064, 1094, 1099,
+    1171, 2199, 10064, 10294, 10351,
+)  # fmt: skip
+
+
+class Short(unittest.TestCase):
+    def storm(self, *words: str) -> str:
+        """Run a campaign that has to find nothing; returns what it says."""
+        done = subprocess.run(
+            [sys.executable, str(ROOT / "bench" / "storm" / "run_storm.py"), *words],
+            capture_output=True, text=True, check=False, timeout=900, cwd=ROOT,
+        )  # fmt: skip
+        self.assertEqual((done.returncode, done.stderr[-2000:]), (0, ""), done.stdout[-4000:])
+        return done.stdout
+
+    def test_damaged_inputs(self) -> None:
+        said = self.storm(
+            "fuzz", "--count", "40", "--seed", "500", "--minutes", "5", "--also", ",".join(map(str, FOUND))
+        )
+        self.assertIn(f"fuzz: {40 + len(FOUND)} inputs", said)
+
+    def test_kills(self) -> None:
+        self.assertIn("kill: 21 kills", self.storm("kill", "--count", "21", "--seed", "500", "--minutes", "5"))
+
+    def test_full_disks(self) -> None:
+        if os.geteuid() != 0:
+            self.skipTest("small file systems are mounted by root only")
+        self.assertIn("disk: 20 small disks", self.storm("disk", "--count", "20", "--seed", "500", "--minutes", "5"))
+
+
+if __name__ == "__main__":
+    unittest.main()
