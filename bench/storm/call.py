@@ -133,6 +133,9 @@ def _run(words: Sequence[str], folder: Path, out: int, err: int, workers: bool) 
         traceback.print_exc()
         code = 1
     finally:
+        # The command has ended; what is left is this harness.
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
         sys.stdout.flush()
         sys.stderr.flush()
     os._exit(code)

@@ -187,6 +187,10 @@ def _pixels(path: Path) -> bytes:
         return np.asarray(handle[0].read()).tobytes()
 
 
+# A recipe that says something else is followed; a catalogue of another sky matches no exposure.
+_NAMED_OTHERWISE = ("night file", "recipe", "catalogue")
+
+
 def _nameless(done: Call, name: str) -> bool:
     # A fit that finds too few points names its product, as does a master that lacks what to subtract.
     if done.words[0] == "curve" or (done.words[0] == "masters" and "--json" not in done.words):
@@ -240,7 +244,7 @@ def one(
         shutil.rmtree(work / "made", ignore_errors=True)
         done = call(named, work)
         faults = done.faults()
-        if _nameless(done, bad.name) and given.kind.name not in ("night file", "recipe"):
+        if _nameless(done, bad.name) and given.kind.name not in _NAMED_OTHERWISE:
             faults.append("nameless")
         if bad.read_bytes() != given.data and given.kind.name != "night file":
             faults.append("input changed")

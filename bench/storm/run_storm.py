@@ -59,6 +59,11 @@ def fuzz(seeds: Sequence[int], minutes: float, only: str, kept: Path) -> tuple[C
                     json.dumps({**told, "out": done.out[-3000:], "err": done.err[-6000:]}, indent=1)
                 )
 
+        if counted.inputs % 500 == 499:
+            print(
+                f"... {counted.inputs + 1} inputs, {counted.calls} calls, {sum(counted.faults.values())} faults",
+                flush=True,
+            )
         one(n, base, PLACE / f"work-{os.getpid()}", counted, tell, only)
     return counted, seen
 
@@ -96,6 +101,8 @@ def kills(seed: int, count: int, minutes: float, work: Path) -> int:
     for n in range(seed, seed + count):
         if time.monotonic() > end:
             break
+        if counted.kills % 100 == 99:
+            print(f"... {counted.kills + 1} kills, {sum(counted.faults.values())} faults", flush=True)
         kill.one(
             n, lambda: laid_out(base, work), work, counted,
             lambda s, done, faults: _kept(PLACE / "failures" / "kill", seen, s, done, faults), known, n % 10 == 0,
