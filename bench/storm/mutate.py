@@ -98,7 +98,7 @@ def header_bytes(data: bytes, rng: random.Random) -> bytes:
 def odd_cards(data: bytes, rng: random.Random) -> bytes:
     """Cards that are no cards: without a name, twice, continued nowhere, not ASCII, after END, or no END at all."""
     header = rng.choice(_headers(data))
-    which = rng.randrange(8)
+    which = rng.randrange(8) if data else 0
     if which == 0:
         return _with_card(
             data, header, "COMMENT  \u00b5m, 20 \u00b0C".encode(rng.choice(["utf-8", "latin-1"])).ljust(80)
@@ -260,7 +260,7 @@ FITS: list[Mutator] = [
 
 def binary(data: bytes, rng: random.Random) -> bytes:
     """Damage that knows nothing of the format (TIFF, raw files, stores)."""
-    if rng.random() < 0.3:
+    if rng.random() < 0.3 or not data:
         return rng.choice([cut, grown, other_kind])(data, rng)
     out = bytearray(data)
     # Tags stand at the start and at the end.

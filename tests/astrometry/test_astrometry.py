@@ -71,7 +71,22 @@ class Coordinates(FolderCase):
 
     def test_header_round_trip_and_forms(self) -> None:
         wcs = self.wcs()
-        again = wcs_from_header({name: value for name, value, _ in wcs.cards()})
+        cards = {name: value for name, value, _ in wcs.cards()}
+        for name in ("CRVAL1", "CRVAL2", "CRPIX1", "CD1_2"):
+            for value in (math.nan, math.inf, 1e308 if name != "CRVAL1" else math.nan, "x", None):
+                with self.subTest(name, value=value):
+                    found = wcs_from_header({**cards, name: value})
+                    # A picture of a pixel's place far out is a picture still; anything else is no solution.
+                    self.assertTrue(found is None or (name == "CRPIX1" and value == 1e308))
+        for odd in (
+            {"A_ORDER": 10},
+            {"A_ORDER": -1},
+            {"A_ORDER": "x"},
+            {"A_ORDER": 2, "A_2_0": math.nan},
+            {"CD1_1": 500.0},
+        ):
+            self.assertIsNone(wcs_from_header({**cards, **odd}))
+        again = wcs_from_header(cards)
         assert again is not None
         np.testing.assert_allclose(again.sky(10.0, 700.0), wcs.sky(10.0, 700.0), atol=1e-12)
         base = {

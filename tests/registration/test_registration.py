@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import unittest
+from unittest import mock
 
 import numpy as np
 
@@ -163,6 +164,16 @@ class Resampling(unittest.TestCase):
                     self.assertLess(abs(total / flux - 1), 0.002)
                     self.assertLess(abs((stamp * inside * xs).sum() / total - cx), 0.02)
                     self.assertLess(abs((stamp * inside * ys).sum() / total - cy), 0.02)
+
+    def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
+        data = np.ones((40, 50), dtype=np.float32)
+        for value in (np.nan, np.inf, 1e300, -1e300):
+            for place in ((0, 2), (1, 2)):
+                matrix = np.array([[1.0, 0.0, 0.0], [0.0, 1.0, 0.0]])
+                matrix[place] = value
+                nowhere = Transform(matrix)
+                with np.errstate(all="ignore"), mock.patch.object(Transform, "inverse", lambda self: self):
+                    self.assertTrue(np.isnan(resample(data, nowhere, (40, 50))).all())
 
     def test_holes_and_outside_are_nan(self) -> None:
         self.image[100:110, 30:40] = np.nan

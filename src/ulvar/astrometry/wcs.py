@@ -140,6 +140,10 @@ class Wcs:
         return cards
 
 
+# Shupe et al. 2005 (ASP Conf. Ser. 347, 491) know orders up to this one.
+_HIGHEST_SIP = 9
+
+
 def wcs_from_header(header: Mapping[str, Any]) -> Wcs | None:
     """Return the TAN (with or without SIP) solution of a header, or None when it has none that is complete.
 
@@ -151,16 +155,24 @@ def wcs_from_header(header: Mapping[str, Any]) -> Wcs | None:
         ra0, dec0 = float(header["CRVAL1"]), float(header["CRVAL2"])
         x0, y0 = float(header["CRPIX1"]) - 1, float(header["CRPIX2"]) - 1
         cd = _cd_matrix(header)
-    except (KeyError, TypeError, ValueError):
+        sips = [_sip_terms(header, letter) for letter in "AB"]
+    except (KeyError, TypeError, ValueError, OverflowError):
         return None
-    if cd is None or not np.isfinite(cd).all() or abs(np.linalg.det(cd)) < 1e-20:
+    numbers = [ra0, dec0, x0, y0, *(value for terms in sips for value in terms.values())]
+    if cd is None or not np.isfinite(cd).all() or not np.isfinite(numbers).all():
         return None
-    sips: list[dict[tuple[int, int], float]] = []
-    for letter in "AB":
-        order = int(header.get(f"{letter}_ORDER", 0) or 0)
-        terms = {pq: float(header.get(f"{letter}_{pq[0]}_{pq[1]}", 0.0) or 0.0) for pq in _terms(order)}
-        sips.append({pq: value for pq, value in terms.items() if value})
+    # A singular matrix maps the picture onto a line; steps of more than the sky's half are no pixels.
+    if abs(np.linalg.det(cd)) < 1e-20 or np.abs(cd).max() > 180 or abs(dec0) > 90:
+        return None
     return Wcs(ra0, dec0, x0, y0, cd, *sips)
+
+
+def _sip_terms(header: Mapping[str, Any], letter: str) -> dict[tuple[int, int], float]:
+    order = int(header.get(f"{letter}_ORDER", 0) or 0)
+    if not 0 <= order <= _HIGHEST_SIP:
+        raise ValueError(f"no distortion has the order {order}")
+    terms = {pq: float(header.get(f"{letter}_{pq[0]}_{pq[1]}", 0.0) or 0.0) for pq in _terms(order)}
+    return {pq: value for pq, value in terms.items() if value}
 
 
 def _cd_matrix(header: Mapping[str, Any]) -> F64Array | None:

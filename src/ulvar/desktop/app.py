@@ -17,6 +17,7 @@ from ulvar.desktop.shell.places import Places
 from ulvar.desktop.shell.sizing import USUAL, chosen_percent
 from ulvar.desktop.shell.window import MainWindow
 from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
+from ulvar.desktop.work.warming import Warmer
 
 
 def _take_size() -> None:
@@ -72,9 +73,11 @@ def run_window(path: Path | None = None) -> int:
     places = Places(window, window.model, window.settings)
     app.aboutToQuit.connect(places.keep)
     sweeper = Sweeper(window, window.use, lambda: window.occupied)
+    warmer = Warmer(window, window.model.message.emit)
     window.show()
     if path is not None:
         window.model.open(path)
     code = int(app.exec())
     sweeper.stop()
+    warmer.stop()
     return code

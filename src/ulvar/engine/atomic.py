@@ -65,16 +65,21 @@ def clear_leftovers(folder: Path) -> int:
     """
     removed = 0
     for place, folders, files in os.walk(folder):
-        for name in files:
-            if is_left_over(name):
-                with suppress(OSError):
-                    Path(place, name).unlink()
-                    removed += 1
-        for name in [n for n in folders if is_left_over(n)]:
-            folders.remove(name)
-            shutil.rmtree(Path(place, name), ignore_errors=True)
-            removed += 1
+        removed += sum(_cleared_away(Path(place, name)) for name in [*files, *folders])
+        folders[:] = [name for name in folders if not is_left_over(name)]
     return removed
+
+
+def _cleared_away(path: Path) -> bool:
+    """Remove a file or folder if it is left over; whether it is gone."""
+    if not is_left_over(path.name) or path.is_symlink():
+        return False
+    if path.is_dir():
+        shutil.rmtree(path, ignore_errors=True)
+    else:
+        with suppress(OSError):
+            path.unlink()
+    return not path.exists()
 
 
 # Folders that this process has written into, and cleared before.
@@ -82,14 +87,11 @@ _cleared: set[Path] = set()
 
 
 def _clear_once(folder: Path) -> None:
-    if folder in _cleared:
-        return
-    _cleared.add(folder)
-    with suppress(OSError):
-        for entry in list(os.scandir(folder)):
-            if is_left_over(entry.name) and entry.is_file(follow_symlinks=False):
-                with suppress(OSError):
-                    Path(entry.path).unlink()
+    if folder not in _cleared:
+        _cleared.add(folder)
+        with suppress(OSError):
+            for name in os.listdir(folder):  # noqa: PTH208 - names are all that is wanted
+                _cleared_away(folder / name)
 
 
 @contextmanager

@@ -31,7 +31,8 @@ def lanczos_rows(data, holes, inverse, table, order, factor, out):
         for i in range(out.shape[1]):
             x = inverse[0, 0] * i + inverse[0, 1] * j + inverse[0, 2]
             y = inverse[1, 0] * i + inverse[1, 1] * j + inverse[1, 2]
-            if x < -0.5 or y < -0.5 or x > width - 0.5 or y > height - 0.5:
+            # Also a place that is no number is outside; as an index it would be anywhere.
+            if not (-0.5 <= x <= width - 0.5 and -0.5 <= y <= height - 0.5):
                 out[j, i] = np.nan
                 continue
             fx, fy = int(math.floor(x)), int(math.floor(y))

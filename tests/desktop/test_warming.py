@@ -1,0 +1,44 @@
+"""The window says that kernels are being compiled, and when they are; closing it ends that."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import unittest
+
+from tests.desktop.support import WindowCase
+from ulvar.desktop.work import warming
+
+
+class Told(WindowCase):
+    def warmer(self, code: str | None) -> warming.Warmer:
+        """Return one whose process runs some Python, or has nothing to do."""
+        self.process = None if code is None else subprocess.Popen([sys.executable, "-c", code])
+        warmer = warming.Warmer(self.window, self.window.model.message.emit, lambda: self.process)
+        self.addCleanup(warmer.stop)
+        return warmer
+
+    def test_begun_and_done(self) -> None:
+        said: list[str] = []
+        self.window.model.message.connect(said.append)
+        self.warmer("pass")
+        self.until(lambda: warming.DONE in said)
+        self.assertEqual(said, [warming.BEGUN, warming.DONE])
+        self.assertEqual(self.window.toast.text(), warming.DONE)
+
+    def test_nothing_to_do_is_not_told(self) -> None:
+        said: list[str] = []
+        self.window.model.message.connect(said.append)
+        warmer = self.warmer(None)
+        self.until(lambda: warmer._begun)
+        self.assertEqual(said, [])
+
+    def test_closing_ends_it(self) -> None:
+        warmer = self.warmer("import time; time.sleep(600)")
+        self.until(lambda: self.window.toast.text() == warming.BEGUN)
+        warmer.stop()
+        self.assertIsNotNone(self.process.poll())
+
+
+if __name__ == "__main__":
+    unittest.main()
