@@ -21,6 +21,7 @@ from .memory import default_budget as default_budget
 from .memory import keep_large_blocks as keep_large_blocks
 from .memory import row_bands as row_bands
 from .places import place_words as place_words
+from .places import reason_words as reason_words
 from .progress import Progress as Progress
 from .progress import StopRequested as StopRequested
 from .progress import StopToken as StopToken

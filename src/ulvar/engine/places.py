@@ -57,15 +57,18 @@ def place_words(error: Exception) -> str:
     >>> place_words(PermissionError(13, "Permission denied", "night/products"))
     'night/products: the rights to it are missing'
     """
+    place = str(error.filename or "") if isinstance(error, OSError) and error.errno is not None else ""
+    return f"{place}: {reason_words(error)}" if place else reason_words(error)
+
+
+def reason_words(error: Exception) -> str:
+    """Return the reason alone, for where the place is named already."""
     if not isinstance(error, OSError) or error.errno is None:
         return str(error)
     place = str(error.filename or "")
-    file = Path(place)
     if error.errno in _FULL:
-        free = free_bytes(file) if place else None
-        why = "its disk is full" + ("" if free is None else f" ({_size(free)} free)")
-    elif error.errno in (errno.ENOTDIR, errno.EEXIST):
-        why = "a file is in the way where a folder is needed"
-    else:
-        why = _WORDS.get(error.errno, (error.strerror or str(error)).lower())
-    return f"{place}: {why}" if place else why
+        free = free_bytes(Path(place)) if place else None
+        return "its disk is full" + ("" if free is None else f" ({_size(free)} free)")
+    if error.errno in (errno.ENOTDIR, errno.EEXIST):
+        return "a file is in the way where a folder is needed"
+    return _WORDS.get(error.errno, (error.strerror or str(error)).lower())

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import platformdirs
 
-from ulvar.engine import Failed, clear_leftovers
+from ulvar.engine import Failed, clear_leftovers, reason_words
 from ulvar.flows import Field, Series, find_series, library_at
 from ulvar.frames import (
     ExposureFacts,
@@ -83,7 +83,7 @@ class Night(NightRows):
             for part in ("products", "log"):
                 (folder / part).mkdir(parents=True, exist_ok=True)
         except OSError as error:
-            raise NightError(f"no night can be made in {folder}: {error.strerror}") from None
+            raise NightError(f"no night can be made in {folder}: {reason_words(error)}") from None
         fresh = not cls.is_night(folder)
         night = cls(folder)
         if fresh:

@@ -17,7 +17,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.tables import save_exposure_table
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.pictures import Orders
-from ulvar.engine import OutputExists, counted
+from ulvar.engine import OutputExists, counted, reason_words
 from ulvar.flows import master_file_name
 from ulvar.frames import scan_file
 from ulvar.night.shooting import write_shooting_list
@@ -92,7 +92,7 @@ class Chores:
                 count = save_exposure_table(self._model, Path(name))
                 self._model.message.emit(f"Wrote {Path(name).name}: {counted(count, 'exposure')}.")
             except OSError as error:
-                self._model.message.emit(f"{Path(name).name} could not be written: {error.strerror or error}.")
+                self._model.message.emit(f"{Path(name).name} could not be written: {reason_words(error)}.")
 
     def regions_back(self) -> None:
         """Take the regions without star finding back."""
@@ -134,7 +134,7 @@ class Chores:
                     f"Wrote {Path(path).name}: {counted(len(self._model.matching.shots()), 'line')}."
                 )
             except OSError as error:
-                self._model.message.emit(f"{Path(path).name} could not be written: {error.strerror}.")
+                self._model.message.emit(f"{Path(path).name} could not be written: {reason_words(error)}.")
 
     def add_masters(self) -> None:
         """Ask for masters made elsewhere and what they are."""
@@ -168,7 +168,7 @@ class Chores:
             except OutputExists:
                 known += 1
             except OSError as error:
-                self._model.message.emit(f"The library could not be written: {error.strerror}.")
+                self._model.message.emit(f"The library could not be written: {reason_words(error)}.")
                 return
         self._model.matching.library_changed()
         tail = f"; {known} were there before" if known else ""

@@ -18,7 +18,7 @@ from ulvar.desktop.parts.theme import THEMES
 from ulvar.desktop.picture.saving import AS_SEEN, Size, picture_caption, render_picture, save_image
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.work.background import Asker
-from ulvar.engine import atomic_path, counted
+from ulvar.engine import atomic_path, counted, reason_words
 from ulvar.night.stations import curve_path, series_path
 
 # What a station's result is called in the file dialog.
@@ -103,7 +103,7 @@ class Exports(QObject):
         try:
             save_plots(plots, caption if titled else [], theme, path, sharp)
         except OSError as error:
-            self._written(path, error.strerror or str(error))
+            self._written(path, reason_words(error))
         else:
             self._written(path, "")
 
@@ -144,7 +144,7 @@ class Exports(QObject):
             try:
                 write()
             except OSError as error:
-                return error.strerror or str(error)
+                return reason_words(error)
             return ""
 
         self._asker.ask(path, attempt)

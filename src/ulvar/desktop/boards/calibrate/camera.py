@@ -10,7 +10,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
-from ulvar.engine import Failed
+from ulvar.engine import Failed, reason_words
 from ulvar.flows import CameraMeasure
 from ulvar.night.stations.camera import remember_camera, stored_camera
 
@@ -77,7 +77,7 @@ class CameraPage(QWidget):
         try:
             remember_camera(night, measured)
         except OSError as error:
-            self._model.message.emit(f"The library could not be written: {error.strerror}.")
+            self._model.message.emit(f"The library could not be written: {reason_words(error)}.")
             return
         self._model.matching.library_changed()
         self._model.message.emit("Remembered: " + camera_words(measured) + ".")

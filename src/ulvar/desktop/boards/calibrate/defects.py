@@ -15,7 +15,7 @@ from ulvar.desktop.parts.inputs import Slide
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label, number
 from ulvar.desktop.work.background import Asker
-from ulvar.engine import counted
+from ulvar.engine import counted, reason_words
 
 # Below this many deviations nobody calls a pixel hot; candidates above it are kept sorted.
 _FLOOR = 3.0
@@ -221,7 +221,7 @@ class DefectsPage(QWidget):
         try:
             library.store_defects(facts, rows)
         except OSError as error:
-            self._model.message.emit(f"The list could not be written: {error.strerror}.")
+            self._model.message.emit(f"The list could not be written: {reason_words(error)}.")
             return
         self._model.message.emit(f"{len(rows)} pixels are kept as the list of {facts.camera or 'this camera'}.")
 
