@@ -112,6 +112,10 @@ def _unit(ra: F64Array, dec: F64Array) -> F64Array:
     return np.column_stack([np.cos(d) * np.cos(a), np.cos(d) * np.sin(a), np.sin(d)])
 
 
+# The hinted place and those around it.
+_FIRST_PLACES = 7
+
+
 def _scale_steps(low: float, high: float) -> list[tuple[float, float]]:
     """Cut a range of scales into steps of at most a factor 1.6, from the middle outwards."""
     count = max(1, math.ceil(math.log(high / low) / math.log(1.6)))
@@ -160,11 +164,14 @@ def solve_plate(
     centred = stars - ((width - 1) / 2, (height - 1) / 2)
     half_diagonal_px = math.hypot(width, height) / 2
     tried = 0
-    for low, high in _scale_steps(hints.scale_low, hints.scale_high):
-        middle = math.sqrt(low * high)
-        field_deg = half_diagonal_px * high / 3600
-        options = MatchOptions(scale_low=low, scale_high=high, tolerance_px=max(2.0 * middle, 1.0))
-        for ra0, dec0 in _places(hints, now, field_deg):
+    steps = _scale_steps(hints.scale_low, hints.scale_high)
+    places = [_places(hints, now, half_diagonal_px * high / 3600) for _, high in steps]
+    # Every scale where the exposure most likely is, before any scale further out.
+    for part in (slice(0, _FIRST_PLACES), slice(_FIRST_PLACES, None)):
+        for (low, high), (ra0, dec0) in ((step, place) for step, found in zip(steps, places) for place in found[part]):
+            middle = math.sqrt(low * high)
+            field_deg = half_diagonal_px * high / 3600
+            options = MatchOptions(scale_low=low, scale_high=high, tolerance_px=max(2.0 * middle, 1.0))
             near = now.cone(ra0, dec0, 1.25 * field_deg)
             if len(near) < 6:
                 continue
