@@ -8,6 +8,7 @@ import sqlite3
 import unittest
 from contextlib import closing
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
@@ -82,6 +83,21 @@ class Damaged(FolderCase):
                 for path in self.place.glob("night.sqlite.damaged*"):
                     path.unlink()
                 self.looked_over().close()
+
+    def test_a_night_that_cannot_be_opened_now_is_not_taken_for_damaged(self) -> None:
+        before = stamps(self.place)
+        # Somebody holds it longer than anybody waits.
+        held = sqlite3.connect(self.file, isolation_level=None)
+        self.addCleanup(held.close)
+        busy = sqlite3.OperationalError("database is locked")
+        refused = self.assertRaisesRegex(NightError, "cannot be opened: database is locked")
+        with mock.patch("ulvar.night.store.sqlite3.connect", side_effect=busy), refused:
+            Night(self.place)
+        self.assertEqual(stamps(self.place), before)
+        # A table that is missing is damage.
+        held.execute("DROP TABLE looks")
+        held.close()
+        self.looked_over().close()
 
     def test_a_second_damage_does_not_replace_what_was_kept(self) -> None:
         self.file.write_bytes(b"first" * 1000)

@@ -202,6 +202,7 @@ class BeforeSeries(FolderCase):
             old.execute("ALTER TABLE products DROP COLUMN series")
             old.execute("ALTER TABLE findings DROP COLUMN series")
             old.execute("DROP TABLE stars")
+            old.execute("DROP TABLE sums")
             old.execute(
                 "CREATE TABLE stars (name TEXT PRIMARY KEY, position INTEGER NOT NULL, role TEXT NOT NULL, ra REAL, dec REAL, x REAL, y REAL)"
             )

@@ -63,6 +63,12 @@ class Store:
         try:
             self._migrate()
             damage = self._damage()
+        except sqlite3.OperationalError as error:
+            # In use, without rights, on a disk that does not answer: nothing is known to be wrong with the file itself.
+            if "no such" not in str(error):
+                self.close()
+                raise NightError(f"{path} cannot be opened: {error}") from None
+            damage = str(error)
         except sqlite3.DatabaseError as error:
             damage = str(error)
         if damage:

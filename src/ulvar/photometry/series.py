@@ -73,10 +73,7 @@ class ListedStar:
         NaN outside the times of the track, or without a time.
         """
         if not self.track:
-            return (
-                self.ra if self.ra is not None else math.nan,
-                self.dec if self.dec is not None else math.nan,
-            )
+            return (math.nan if self.ra is None else self.ra), (math.nan if self.dec is None else self.dec)
         if when is None:
             return math.nan, math.nan
         moments = np.array([entry[0] for entry in self.track])
