@@ -27,7 +27,6 @@ from ulvar.cli.common import (
     option,
     read_exposures,
     running,
-    told_failed,
 )
 from ulvar.cli.common import told as told_outcomes
 from ulvar.cli.sorting import Tag, rules, told_sort
@@ -163,7 +162,10 @@ def calibrate(
     lights = [replace_facts(f, role=Role.LIGHT) for f in lights]
     found, unusable = load_masters(masters)
     if not found:
-        fail_usage(f"{masters}: the folder holds no master" + "".join(f"; {line}" for line in told_failed(unusable)))
+        fail_usage(
+            f"{masters}: the folder holds no master"
+            + "".join(f"; {line}" for line in told_outcomes(failed_outcomes(unusable)))
+        )
     try:
         settings = CalibrateSettings(
             overscan=overscan, trim=trim, linearity=[float(n) for n in linearity.split(",")] if linearity else [],
@@ -198,7 +200,7 @@ def calibrate(
         lines += told_outcomes(rest)
     passed = [*unusable, *(Failed(o.reason, o.file) for o in rest)]
     # A master that cannot be read is not what was asked for, but whoever counts on it has to know.
-    lines += told_failed(unusable)
+    lines += told_outcomes(failed_outcomes(unusable))
     finish(
         {"frames": frames, "passed_over": as_failed(passed)}, as_json=json, done=len(good),
         failed=len(outcomes) - len(good), lines=lines, findings=findings,

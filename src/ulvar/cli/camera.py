@@ -15,10 +15,11 @@ from ulvar.cli.common import (
     Replace,
     as_failed,
     fail_usage,
+    failed_outcomes,
     finish,
     read_exposures,
     running,
-    told_failed,
+    told,
 )
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
@@ -72,7 +73,7 @@ def shooting(
     finish(
         {"shots": entries, "output": str(out) if out else "", "failed": as_failed(failed)}, as_json=json,
         done=len(lights), failed=len(failed),
-        lines=[*(lines or ["Nothing to take: every group of lights has what it needs."]), *told_failed(failed)],
+        lines=[*(lines or ["Nothing to take: every group of lights has what it needs."]), *told(failed_outcomes(failed))],
     )  # fmt: skip
 
 
@@ -114,7 +115,7 @@ def camera(
         as_json=json,
         done=len(cameras) + len(flats),
         failed=len(failed),
-        lines=lines + told_failed(failed),
+        lines=lines + told(failed_outcomes(failed)),
     )
 
 

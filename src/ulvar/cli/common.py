@@ -230,11 +230,6 @@ def hinted(outcomes: Sequence[Outcome]) -> list[Outcome]:
     return [replace(o, reason=o.reason + hint(o.code)) if o.code else o for o in outcomes]
 
 
-def told_failed(failed: Sequence[Failed]) -> list[str]:
-    """Return a line for each file that cannot be used."""
-    return [f"{Path(f.file).name}: {f.reason}" for f in failed]
-
-
 def as_failed(failed: Sequence[Failed]) -> list[dict[str, str]]:
     """Return files that cannot be used, for JSON."""
     return [{"file": f.file, "reason": f.reason} for f in failed]

@@ -16,7 +16,6 @@ from ulvar.frames import read_frame, scan_file
 from ulvar.inspection import Finding
 from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
 from ulvar.night.checking import check_night, set_aside, stations_again
-from ulvar.night.recipe import record_step
 from ulvar.photometry import read_star_list
 from ulvar.simulation import make_demo_night
 from ulvar.stars import estimate_background
@@ -254,7 +253,6 @@ def check(
             set_aside(checked)
             for station in ran:
                 results.append(run_station(target, context, station))
-                record_step(target, station)
             lines += [f"made again: {r.station:<10} {r.problem or r.text}" for r in results]
             left = {one.file for one in check_night(target, context) if one.problem}
         else:

@@ -231,14 +231,15 @@ class Library:
         ValueError
             If a given fact cannot be read.
         """
-        facts = with_user_facts(scan_file(str(source)), given or {})
+        own = scan_file(str(source))
+        facts = with_user_facts(own, given or {})
         if facts.role in (Role.LIGHT, Role.UNKNOWN):
             raise FrameError(str(source), "it does not say what it is a master of; give its role")
         name = master_file_name(facts)
         target = self.folder / name
         # Read as a master, so that a flat made elsewhere becomes relative and the copy says what it is; read in any case,
         # because a header may promise pixels that are not there.
-        told = scan_file(str(source)).role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
+        told = own.role in (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
         data = read_master(str(source)).data if told else read_plane(str(source))
         if not np.isfinite(data).any():
             raise FrameError(str(source), "none of its pixels has a value")
