@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
+import gc
 import json
+import logging
 import os
 import re
 import resource
@@ -22,7 +25,7 @@ PATIENCE_S = 20.0
 MEMORY = 700 * 1024**2
 # Where memory is refused, so that a mistake does not take the machine [bytes].
 _WALL = 6 * 1024**3
-_ODD = re.compile(r"Traceback \(most recent|Error in |\w*Warning: |[Ss]egmentation|core dumped|status = \d+")
+_ODD = re.compile(r"Traceback \(most recent|Error in |\w*Warning: |WARNING \w|[Ss]egmentation|core dumped|status = \d+")
 
 
 @dataclass(frozen=True)
@@ -105,6 +108,37 @@ def preload() -> None:
     cv2.setNumThreads(1)
 
 
+def warmed(commands: Sequence[Sequence[str]], folder: Path) -> None:
+    """Run commands in this process, so that those forked from it find every kernel loaded that they need."""
+    from ulvar.cli import common
+    from ulvar.cli.main import main
+    from ulvar.engine import atomic
+
+    place, argv, streams = Path.cwd(), sys.argv, (sys.stdout, sys.stderr)
+    handlers = {number: signal.getsignal(number) for number in (signal.SIGTERM, signal.SIGINT)}
+    hook, console, keeper = sys.unraisablehook, common.errors.file, common.PoolKeeper
+    try:
+        os.chdir(folder)
+        with Path(os.devnull).open("w", encoding="utf-8") as nowhere:
+            sys.stdout = sys.stderr = common.errors.file = nowhere
+            common.PoolKeeper = NoPools
+            for words in commands:
+                sys.argv = ["ulvar", *words]
+                with contextlib.suppress(SystemExit):
+                    main()
+    finally:
+        os.chdir(place)
+        sys.argv, (sys.stdout, sys.stderr) = argv, streams
+        sys.unraisablehook, common.errors.file, common.PoolKeeper = hook, console, keeper
+        for number, handler in handlers.items():
+            signal.signal(number, handler)
+        # A process of its own has no log yet, and has looked through no folder.
+        logging.getLogger().handlers.clear()
+        atomic._cleared.clear()
+        # The children are not asked about objects that live as long as this process.
+        gc.freeze()
+
+
 def _run(words: Sequence[str], folder: Path, out: int, err: int, workers: bool) -> None:
     """In the child: run the command and end as its process would."""
     os.setpgid(0, 0)
@@ -151,20 +185,6 @@ class NoPools:
         """No executor."""
 
     renewed = discard = close = get
-
-
-def members(group: int) -> list[int]:
-    """Return the processes of a group that live."""
-    found = []
-    for place in Path("/proc").iterdir():
-        if place.name.isdigit():
-            try:
-                fields = (place / "stat").read_text().rpartition(")")[2].split()
-            except OSError:
-                continue
-            if int(fields[2]) == group and fields[0] not in ("Z", "X"):
-                found.append(int(place.name))
-    return found
 
 
 def call(

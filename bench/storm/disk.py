@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from storm.call import Call, call
-from storm.kill import COMMANDS, contents, halves
+from storm.kill import COMMANDS, contents
+from storm.marks import halves
 
 _FITTING = [words for words in COMMANDS if words[0] != "run"]
 

@@ -16,7 +16,8 @@ import numpy as np
 
 from storm import mutate
 from storm.base import LIGHTS
-from storm.call import Call, call
+from storm.call import Call, call, warmed
+from storm.marks import halves
 from ulvar.frames import FrameError, read_plane
 
 _STARS = ["--stars", "stars.csv", "--aperture", "5"]
@@ -157,10 +158,10 @@ def _stamps(work: Path, but: Path) -> dict[str, tuple[int, int]]:
 def _product_faults(work: Path, base: Path, words: list[str]) -> list[str]:
     """Return what is wrong with what a command has made."""
     found = set()
+    if halves(work):
+        found.add("half-file")
     for path in (work / "made").rglob("*"):
-        if re.match(r"\.\d+-", path.name):
-            found.add("half-file")
-        elif path.suffix == ".fits" and path.is_file():
+        if path.suffix == ".fits" and path.is_file():
             try:
                 if not np.isfinite(read_plane(str(path))).any():
                     found.add("empty product")
@@ -227,10 +228,19 @@ def made(seed: int, base: Path, only: str = "") -> Input:
     return Input(kind, file, data, rng.sample(kind.commands, min(len(kind.commands), rng.choice([1, 2, 2, 3]))))
 
 
+def warm(base: Path, work: Path) -> None:
+    """Run every command on good files in this process, so that those forked from it have every kernel."""
+    laid_out(base, work)
+    for kind in KINDS:
+        for words in kind.commands:
+            shutil.rmtree(work / "made", ignore_errors=True)
+            warmed([[kind.files[0] if w == "BAD" else w for w in words]], work)
+
+
 def one(
-    seed: int, base: Path, work: Path, count: Count, tell: Callable[[Input, Call, list[str]], None], only: str = ""
-) -> None:
-    """Try one input."""
+    seed: int, base: Path, work: Path, count: Count, tell: Callable[[Input, Call, list[str]], None], only: str = "", calls: int = 3
+) -> None:  # fmt: skip
+    """Try one input with at most so many commands."""
     given = made(seed, base, only)
     laid_out(base, work)
     bad = work / given.file
@@ -238,7 +248,7 @@ def one(
     bad.write_bytes(given.data)
     count.inputs += 1
     before = _stamps(work, bad)
-    for n, words in enumerate(given.commands):
+    for n, words in enumerate(given.commands[:calls]):
         named = [given.file if w == "BAD" else w for w in words]
         if n % 2 == 0:
             named.append("--json")

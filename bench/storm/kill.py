@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 import os
 import random
-import re
 import shutil
 import signal
 import time
@@ -13,7 +12,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from storm.call import Call, call, members
+from storm.call import Call, call
+from storm.marks import HALF, halves, is_worker, members
 
 _STARS = ["--stars", "stars.csv", "--aperture", "5"]
 COMMANDS = [
@@ -33,8 +33,6 @@ WAYS = [
     ("main", signal.SIGKILL), ("main", signal.SIGKILL), ("group", signal.SIGKILL), ("main", signal.SIGTERM), ("group", signal.SIGTERM),
     ("group", signal.SIGINT), ("worker", signal.SIGKILL),
 ]  # fmt: skip
-# Half-written files have names of their own; see ulvar.engine.atomic.
-_HALF = re.compile(r"\.ulvar-\d+-\d+-")
 _FIRST_S = 0.05
 # How long processes may take to follow their parent [s].
 _FOLLOW_S = 3.0
@@ -50,22 +48,9 @@ def contents(*places: Path) -> dict[str, str]:
                 or path.name in ("recipe.toml", "library.json")
                 or "log" in path.parts
             )
-            if path.is_file() and not timed and not _HALF.match(path.name):
+            if path.is_file() and not timed and not HALF.match(path.name):
                 found[str(path.relative_to(place.parent))] = hashlib.blake2b(path.read_bytes()).hexdigest()
     return found
-
-
-def halves(work: Path) -> list[str]:
-    """Return half-written files and folders of scratch."""
-    return [path.name for path in work.rglob(".ulvar-*") if _HALF.match(path.name)]
-
-
-def _is_worker(process: int) -> bool:
-    """Whether a process is one of a pool's, not what Python keeps beside it."""
-    try:
-        return b"spawn_main" in Path(f"/proc/{process}/cmdline").read_bytes()
-    except OSError:
-        return False
 
 
 @dataclass
@@ -112,7 +97,7 @@ def one(
             return
         targets = [process]
         if who == "worker":
-            targets = [p for p in members(process) if _is_worker(p)][-1:] or [process]
+            targets = [p for p in members(process) if is_worker(p)][-1:] or [process]
         sent[0] = time.monotonic()
         for target in targets:
             try:
@@ -150,7 +135,7 @@ def one(
         faults.append("half-file after a stop")
     if contents(work / "raw", work / "masters", work / "solved", work / "calibrated") != before:
         faults.append("inputs changed")
-    again = call(words, work, workers=False)
+    again = call(words, work)
     # What is there already may be told as such; whatever is said, the products have to be those of the undisturbed run.
     if again.hung or again.code < 0 or "Traceback" in again.err:
         faults.append(f"the next run fails ({again.code})")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
@@ -21,6 +22,9 @@ from ulvar.frames.times import parse_time
 
 if TYPE_CHECKING:
     import rawpy
+
+# What it finds odd in a file comes out as facts that are not known; it writes to the terminal besides.
+logging.getLogger("exifread").setLevel(logging.CRITICAL)
 
 
 def _tags(path: str) -> Mapping[str, Any]:
