@@ -19,7 +19,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-# A command that takes longer hangs [s].
+# A command that takes longer hangs [s]; what it waits for a busy processor does not count.
 PATIENCE_S = 20.0
 # What a command on small files may take beyond what this process has already [bytes].
 MEMORY = 700 * 1024**2
@@ -40,7 +40,7 @@ class Call:
         Exit code; negative for the signal that ended it.
     out, err : str
     seconds : float
-        By the clock.
+        By the clock, without the time for which other processes had the processor.
     grown : int
         Memory beyond what the parent had [bytes].
     hung : bool
@@ -139,7 +139,9 @@ def warmed(commands: Sequence[Sequence[str]], folder: Path) -> None:
         gc.freeze()
 
 
-def _run(words: Sequence[str], folder: Path, out: int, err: int, workers: bool) -> None:
+def _run(
+    words: Sequence[str], folder: Path, out: int, err: int, workers: bool, prepare: Callable[[], object] | None
+) -> None:  # fmt: skip
     """In the child: run the command and end as its process would."""
     os.setpgid(0, 0)
     os.dup2(out, 1)
@@ -158,6 +160,8 @@ def _run(words: Sequence[str], folder: Path, out: int, err: int, workers: bool) 
     if not workers:
         # Items run in this process: workers take a second to start.
         common.PoolKeeper = NoPools
+    if prepare is not None:
+        prepare()
     code = 0
     try:
         main()
@@ -187,16 +191,26 @@ class NoPools:
     renewed = discard = close = get
 
 
+def _waited(process: int) -> float:
+    """Return how long a process could have run, had there been a processor for it [s]."""
+    try:
+        return int(Path(f"/proc/{process}/schedstat").read_text().split()[1]) / 1e9
+    except (OSError, IndexError, ValueError):
+        return 0.0
+
+
 def call(
     words: Sequence[str],
     folder: Path,
     *,
     workers: bool = False,
+    patience_s: float = PATIENCE_S,
+    prepare: Callable[[], object] | None = None,
     meanwhile: Callable[[int, float], object] | None = None,
 ) -> Call:
     """Run a command in a folder and return what it did.
 
-    `meanwhile` is told, again and again while the command runs, its process and how long it has run [s].
+    `prepare` is called in the command's process before it begins; `meanwhile` is told, again and again while the command runs, its process and how long it has run [s].
     """
     with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
         start = time.monotonic()
@@ -204,15 +218,16 @@ def call(
         child = os.fork()
         if child == 0:
             try:
-                _run(words, folder, out.fileno(), err.fileno(), workers)
+                _run(words, folder, out.fileno(), err.fileno(), workers, prepare)
             finally:
                 os._exit(99)
-        hung = False
+        hung, waited = False, 0.0
         while True:
             done, status, used = os.wait4(child, os.WNOHANG)
             if done:
                 break
-            if not hung and time.monotonic() - start > PATIENCE_S:
+            waited = _waited(child) or waited
+            if not hung and time.monotonic() - start - waited > patience_s:
                 hung = True
                 # Its workers too.
                 os.killpg(child, signal.SIGKILL)
@@ -223,5 +238,5 @@ def call(
         err.seek(0)
         return Call(
             tuple(words), child, os.waitstatus_to_exitcode(status), out.read().decode("utf-8", "replace"),
-            err.read().decode("utf-8", "replace"), time.monotonic() - start, (used.ru_maxrss - base) * 1024, hung,
+            err.read().decode("utf-8", "replace"), time.monotonic() - start - waited, (used.ru_maxrss - base) * 1024, hung,
         )  # fmt: skip

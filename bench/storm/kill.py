@@ -12,7 +12,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from storm.call import Call, call
+from storm.call import PATIENCE_S, Call, call
 from storm.marks import HALF, halves, is_worker, members
 
 _STARS = ["--stars", "stars.csv", "--aperture", "5"]
@@ -70,7 +70,8 @@ def _places(work: Path) -> tuple[Path, ...]:
 def undisturbed(words: list[str], lay: Callable[[], None], work: Path, workers: bool) -> tuple[dict[str, str], float]:
     """Return what a command makes when nobody disturbs it, and how long it takes [s]."""
     lay()
-    done = call(words, work, workers=workers)
+    # Whether it hangs is asked of the others.
+    done = call(words, work, workers=workers, patience_s=10 * PATIENCE_S)
     if done.hung or done.code not in (0, 1):
         raise RuntimeError(f"undisturbed it fails: {' '.join(words)}: exit {done.code}\n{done.err}")
     return contents(*_places(work)), done.seconds

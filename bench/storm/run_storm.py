@@ -116,11 +116,13 @@ def killed(seeds: Sequence[int], given: argparse.Namespace, base: Path) -> Seen:
 
 
 def filled(seeds: Sequence[int], given: argparse.Namespace, base: Path) -> Seen:
-    """Give commands small disks."""
-    seen, work = Seen(disk.Count()), _work()
+    """Give commands bad disks."""
+    seen, work, known = Seen(disk.Count()), _work(), dict[tuple[str, bool], tuple[dict[str, str], float]]()
 
     def one(seed: int) -> None:
-        disk.one(seed, lambda: fuzz.laid_out(base, work), work, seen.count, lambda *told: _note(seen, "disk", *told))
+        disk.one(
+            seed, lambda: fuzz.laid_out(base, work), work, seen.count, lambda *told: _note(seen, "disk", *told), known
+        )
 
     try:
         return _each(seeds, given.minutes, seen, one)
@@ -171,7 +173,11 @@ def main() -> int:
         )
     if given.campaign in ("disk", "all"):
         begun, seen = time.monotonic(), shared(seeds, given.workers, lambda part: filled(part, given, base))
-        bad += _tell(f"disk: {seen.count.disks} small disks, {seen.count.full} of them too small", seen, begun)
+        count = seen.count
+        bad += _tell(
+            f"disk: {count.disks} small disks, {count.full} of them too small; {count.limits} limits of size, {count.failing} that failed, "
+            f"{count.vanished} pulled out, {count.slow} slow", seen, begun,
+        )  # fmt: skip
     kill.tidy(_work())
     return 1 if bad else 0
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import io
 import os
 import pickle
 import unittest
@@ -10,7 +11,7 @@ from pathlib import Path
 from unittest import mock
 
 from tests.support import FolderCase
-from ulvar.engine import DiskFull, OutputExists, atomic_path, place_words, temporary_name
+from ulvar.engine import DiskFull, OutputExists, atomic_path, copy_file, place_words, temporary_name
 from ulvar.engine.places import with_place
 
 
@@ -44,6 +45,44 @@ class Words(FolderCase):
 
     def test_without_a_number_it_is_as_it_was_said(self) -> None:
         self.assertEqual(place_words(DiskFull("out needs 3 MB")), "out needs 3 MB")
+
+
+class Copied(FolderCase):
+    def test_an_error_names_the_file_it_is_about(self) -> None:
+        source, target = self.folder / "a", self.folder / "b"
+        source.write_bytes(b"x" * 3_000_000)
+        copy_file(source, target)
+        self.assertEqual(target.read_bytes(), source.read_bytes())
+        with self.assertRaises(OutputExists):
+            copy_file(source, target, replace=False)
+
+        class Torn(io.BufferedIOBase):
+            """A file on a disk that fails: it opens, and gives, or takes, nothing."""
+
+            def read(self, size: int = -1) -> bytes:
+                raise OSError(errno.EIO, os.strerror(errno.EIO))
+
+            def write(self, data: object) -> int:
+                raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
+
+        opened = Path.open
+        for mode, told in (
+            ("rb", f"{source}: its disk does not answer"),
+            ("wb", f"{target}: files of this size are not allowed there"),
+        ):
+
+            def torn(path: Path, how: str = "r", *rest: object, mode: str = mode, **given: object) -> object:
+                return (
+                    Torn()
+                    if how == mode and path.suffix == "" and "lock" not in path.name
+                    else opened(path, how, *rest, **given)
+                )  # type: ignore[call-overload]
+
+            with self.subTest(told), mock.patch.object(Path, "open", torn), self.assertRaises(OSError) as caught:
+                copy_file(source, target)
+            self.assertEqual(place_words(caught.exception), told)
+            self.assertEqual(target.read_bytes(), source.read_bytes())
+            self.assertEqual(sorted(p.name for p in self.folder.iterdir()), ["a", "b"])
 
 
 class Named(FolderCase):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import math
 import shutil
 import tempfile
@@ -13,8 +14,10 @@ import numpy as np
 from tests.support import FolderCase
 from ulvar.engine import Failed
 from ulvar.flows import Scored, calibrated_facts, pick_reference, sort_exposures
+from ulvar.flows.camera import plan_by_filter
 from ulvar.flows.stack import _WarpTask, warp_item
 from ulvar.frames import ExposureFacts, MaskBit, Role, scan_file, write_fits
+from ulvar.inspection import PixelLook
 from ulvar.registration import Transform
 from ulvar.stars import ExposureQuality, StarTable
 
@@ -39,6 +42,44 @@ class Nothing(unittest.TestCase):
         self.assertNotIn("nothing_found", self.codes([ExposureFacts("a", role=Role.LIGHT)], []))
         (finding,) = sort_exposures([], [], ["/x/notes.txt"]).findings
         self.assertIn("notes.txt", finding.text)
+
+
+class Plans(unittest.TestCase):
+    """Every group of flats has a plan of its own, under a name that tells it from the others."""
+
+    def test_groups_of_one_filter(self) -> None:
+        settings: list[dict[str, object]] = [
+            {"gain": 100.0},
+            {"gain": 0.0},
+            {},
+            {"gain": 0.0, "binning": 2},
+            {"binning": 2},
+        ]
+        flats = [
+            ExposureFacts(
+                f"{n}-{k}", role=Role.FLAT, filter="V", camera="C", exposure_s=1.0 + k, saturation_adu=65535.0, **one
+            )  # type: ignore[arg-type]
+            for n, one in enumerate(settings)
+            for k in range(2)
+        ]
+        looks = {f.path: PixelLook(1000.0 * float(f.exposure_s or 0) + n, *[0.0] * 9) for n, f in enumerate(flats)}
+        plans = plan_by_filter(flats, looks, 0.5)
+        self.assertEqual(len(plans), 5)
+        self.assertTrue(
+            all(name == "V" or name.startswith(("V, gain 0", "V, gain 100", "V, gain unknown")) for name in plans),
+            list(plans),
+        )
+        levels = sorted(level for tests, _ in plans.values() for _, level in tests)
+        self.assertEqual(levels, sorted(look.level_adu for look in looks.values()))
+
+
+class Scratch(FolderCase):
+    def test_a_full_disk_names_the_folder_of_the_stack(self) -> None:
+        path = self.write("a.fits", np.zeros((40, 60), np.float32))
+        with self.assertRaises(OSError) as caught:
+            warp_item(_WarpTask(scan_file(path), Transform.identity(), (40, 60), "/dev/full", True))
+        self.assertIn(caught.exception.errno, (errno.ENOSPC, errno.EIO))
+        self.assertEqual(caught.exception.filename, "/")
 
 
 class Calibrated(FolderCase):

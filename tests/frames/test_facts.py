@@ -6,7 +6,7 @@ import math
 import unittest
 from datetime import UTC, datetime, timedelta
 
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from ulvar.frames import (
@@ -176,6 +176,12 @@ class Dialects(unittest.TestCase):
                     "RA",
                     "DEC",
                     "DATE-OBS",
+                    "MJD-OBS",
+                    "JD",
+                    "TIME-OBS",
+                    "TIMESYS",
+                    "CD1_1",
+                    "BAYERPAT",
                     "GAIN",
                     "XBINNING",
                     "IMAGETYP",
@@ -189,6 +195,10 @@ class Dialects(unittest.TestCase):
             st.one_of(st.text(max_size=20), st.floats(), st.integers(-(10**12), 10**12), st.booleans(), st.none()),
         )
     )
+    @example({"MJD-OBS": 1e300})
+    @example({"JD": -1e9, "EXPTIME": 1e300})
+    @example({"DATE-OBS": "0001-01-01T00:00:00", "TIMESYS": "TAI"})
+    @example({"DATE-OBS": "9999-12-31T23:59:59", "EXPTIME": 1e9, "TIMESYS": "TDB"})
     @settings(max_examples=200, deadline=None)
     def test_no_header_breaks_the_reader(self, header: dict) -> None:
         facts = facts_from_header(header, "x.fits")
@@ -238,6 +248,8 @@ class UserFacts(unittest.TestCase):
         self.assertEqual(given_facts.origins["gain_e_per_adu"], "user")
         self.assertEqual(given_facts.mid_utc, datetime(2027, 2, 11, 12, 0, 30, tzinfo=UTC))
         self.assertEqual(facts.gain_e_per_adu, None)
+        # A length that no calendar holds has no middle.
+        self.assertIsNone(with_user_facts(facts, {"exposure_s": "1e300"}).mid_utc)
 
     def test_a_corrected_start_carries_the_middle_with_it(self) -> None:
         later = "2027-02-11T14:00:00"

@@ -16,6 +16,8 @@ from ulvar.frames.verifying import damage, digest_of, has_checksum
 from ulvar.night import Night, run_station
 from ulvar.night.checking import check_night
 from ulvar.night.recipe import record_step
+from ulvar.night.stations import run_combine, run_curve, run_stack, series_path
+from ulvar.photometry import ListedStar
 from ulvar.simulation import Psf, star_field
 
 
@@ -187,6 +189,70 @@ class Looked(Command):
         # Raws are nobody's to mend.
         self.assertEqual(body["again"], [])
         self.assertEqual(one.read_bytes(), held)
+
+    def opened(self) -> Night:
+        night = Night(self.place)
+        self.addCleanup(night.close)
+        return night
+
+    def codes(self, night: Night, station: str) -> list[str]:
+        series = night.current_series()
+        assert series is not None
+        return [f.code for f in night.findings(station, series.key)]
+
+    def test_a_star_table_that_lies_is_named_where_it_is_used(self) -> None:
+        night = self.opened()
+        table = sorted(night.products.rglob("*.stars.csv"))[1]
+        whole, line = table.read_bytes(), table.read_text().split("\n")
+        stack = Path(night.products_of("stack").popitem()[1].output)
+        held = stack.read_bytes()
+        kept = [f.code for f in night.findings("combine", night.series()[0].key)]
+
+        def spoiled(*, time: bool) -> None:
+            status = table.stat()
+            digit = next(i for i in range(len(line[0]) + 3, len(whole)) if whole[i : i + 1] in b"1234567")
+            table.write_bytes(whole[:digit] + bytes([whole[digit] + 1]) + whole[digit + 1 :])
+            if time:
+                os.utime(table, ns=(status.st_atime_ns, status.st_mtime_ns))
+
+        for told, spoil in (
+            ("though nobody wrote it", lambda: spoiled(time=True)),
+            ("it lists 39 stars, of 40", lambda: table.write_text("\n".join(line[:40]) + "\n")),
+            ("has not as many columns", lambda: table.write_bytes(whole[:-30])),
+            ("this is no table of stars", lambda: table.write_bytes(whole.replace(b".", b"?", 1))),
+            ("no such file", table.unlink),
+        ):
+            with self.subTest(told):
+                self.assertEqual(len(line), 42, "a line of names and 40 stars")
+                spoil()
+                result = run_stack(night, JobContext())
+                self.assertIn(told, result.problem)
+                self.assertIn(table.name, result.problem)
+                self.assertEqual(self.codes(night, "combine"), [*kept, "damaged"])
+                self.assertEqual(stack.read_bytes(), held)
+                # What is found anew is as it was.
+                self.assertEqual(run_combine(night, JobContext()).problem, "")
+                record_step(night, "combine")
+                self.assertEqual(table.read_bytes(), whole)
+                self.assertEqual(self.codes(night, "combine"), kept)
+
+    def test_a_series_table_that_lies_is_named_where_it_is_used(self) -> None:
+        night = self.opened()
+        night.set_stars([ListedStar("t", "target", x=150.0, y=100.0), ListedStar("c", "comparison", x=100.0, y=90.0)])
+        for station in ("measure", "curve"):
+            run_station(night, JobContext(), station)
+        table = series_path(night, night.series()[0])
+        self.assertTrue(table.exists())
+        flip(table, table.stat().st_size - 20)
+        result = run_curve(night, JobContext())
+        self.assertIn("though nobody wrote it", result.problem)
+        self.assertIn("damaged", self.codes(night, "curve"))
+        self.assertEqual(
+            [one.problem for one in check_night(night, JobContext()) if one.problem],
+            [result.problem.partition(": ")[2]],
+        )
+        table.write_text("nothing\n")
+        self.assertIn("it is not a series table", run_curve(night, JobContext()).problem)
 
     def test_where_there_is_no_night(self) -> None:
         code, body = self.json("check", self.folder / "nowhere")

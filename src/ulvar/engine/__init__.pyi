@@ -8,6 +8,7 @@ from .atomic import OutputExists as OutputExists
 from .atomic import atomic_path as atomic_path
 from .atomic import check_disk as check_disk
 from .atomic import clear_leftovers as clear_leftovers
+from .atomic import copy_file as copy_file
 from .atomic import temporary_name as temporary_name
 from .atomic import write_csv as write_csv
 from .atomic import write_text as write_text
@@ -19,6 +20,7 @@ from .memory import keep_large_blocks as keep_large_blocks
 from .memory import row_bands as row_bands
 from .places import place_words as place_words
 from .places import reason_words as reason_words
+from .places import with_place as with_place
 from .pools import PoolKeeper as PoolKeeper
 from .pools import WorkerDied as WorkerDied
 from .pools import worker_pool as worker_pool

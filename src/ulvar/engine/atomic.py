@@ -136,6 +136,19 @@ def atomic_path(path: Path, *, replace: bool = True) -> Iterator[Path]:
         temporary.unlink(missing_ok=True)
 
 
+def copy_file(source: Path, path: Path, *, replace: bool = True) -> None:
+    """Copy a file atomically (see `atomic_path`); an error names the one of the two that it is about."""
+    with atomic_path(path, replace=replace) as temporary, source.open("rb") as given, temporary.open("wb") as taken:
+        while True:
+            try:
+                block = given.read(1 << 20)
+            except OSError as error:
+                raise with_place(error, source) from error
+            if not block:
+                break
+            taken.write(block)
+
+
 def write_text(path: Path, text: str, *, replace: bool = True) -> None:
     """Write `text` as UTF-8 to `path` atomically (see `atomic_path`)."""
     with atomic_path(path, replace=replace) as temporary:

@@ -98,5 +98,9 @@ def plan_by_filter(
         full = members[0].saturation_adu or 65535.0
         plan = plan_flat(tests, zero_adu=zeros.get(name[1], 0.0), full_adu=full, fraction=fraction)
         label = name[0] or "no filter"
-        plans[label if label not in plans else f"{label}, gain {members[0].gain:g}"] = (tests, plan)
+        if label in plans:
+            gain = members[0].gain
+            label += ", gain unknown" if gain is None else f", gain {gain:g}"
+        same = sum(other == label or other.startswith(f"{label} (") for other in plans)
+        plans[f"{label} ({same + 1})" if same else label] = (tests, plan)
     return plans

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import csv
+import errno
 import json
-import shutil
+import os
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -15,7 +16,7 @@ import numpy as np
 import platformdirs
 
 from ulvar.calibration import Candidate, master_numbers, read_master
-from ulvar.engine import F32Array, MaskArray, OutputExists, atomic_path, write_csv, write_text
+from ulvar.engine import F32Array, MaskArray, OutputExists, copy_file, write_csv, write_text
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -247,8 +248,7 @@ class Library:
         # It may have been copied before, by a command that was ended before it was listed.
         there = target.exists() and not replace_existing and _same_pixels(target, data)
         if from_here and not given and not there:
-            with atomic_path(target, replace=replace_existing) as temporary:
-                shutil.copyfile(source, temporary)
+            copy_file(source, target, replace=replace_existing)
         elif not there:
             self._write_copy(source, facts, data, target, replace_existing)
         decided = self._decided()
@@ -256,7 +256,11 @@ class Library:
         if not (there and decided.origins.get(name, ["", ""])[1]):
             decided.origins[name] = [datetime.now(UTC).strftime("%Y-%m-%d"), origin or source.name]
         self._decide(decided)
-        return next(e for e in self.entries(retired=True) if e.name == name)
+        kept = next((e for e in self.entries(retired=True) if e.name == name), None)
+        if kept is None:
+            # Its disk was taken away since.
+            raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(target))
+        return kept
 
     def _write_copy(
         self, source: Path, facts: ExposureFacts, data: F32Array, target: Path, replace_existing: bool

@@ -16,7 +16,7 @@ import tifffile
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name
+from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name, with_place
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.plate import WCS_KEYS, wcs_of
@@ -34,6 +34,7 @@ from ulvar.frames import (
     read_frame,
     write_fits,
 )
+from ulvar.frames.times import later
 from ulvar.registration import Transform, resample
 from ulvar.stacking import (
     STACK_REJECTION,
@@ -111,7 +112,11 @@ def warp_item(task: _WarpTask) -> Failed | None:
         warped = data
     else:
         warped = resample(data, task.transform, task.shape)
-    warped.tofile(task.scratch)
+    try:
+        warped.tofile(task.scratch)
+    except OSError as error:
+        # The folder of the stack, not the scratch folder in it, is what people know.
+        raise with_place(error, Path(task.scratch).parent.parent) from error
     return None
 
 
@@ -379,7 +384,7 @@ def _time_cards(exposures: Sequence[ExposureFacts], weights: np.ndarray) -> list
     if not timed:
         return []
     begin = min(f.start_utc for f, _ in timed if f.start_utc)
-    end = max(f.start_utc + timedelta(seconds=f.exposure_s or 0.0) for f, _ in timed if f.start_utc)
+    end = max(later(f.start_utc, f.exposure_s or 0.0) or f.start_utc for f, _ in timed if f.start_utc)
     total = sum(w for _, w in timed) or 1.0
     middle = begin + sum((w / total * (f.mid_utc - begin) for f, w in timed if f.mid_utc), timedelta())
     stamps = {

@@ -15,6 +15,7 @@ import numpy as np
 from ulvar.engine import Failed, JobContext, place_words, write_text
 from ulvar.flows.common import Outcome, failed_task, write_same_text
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
+from ulvar.frames.gate import reading
 from ulvar.stars import (
     STAR_COLUMNS,
     Detection,
@@ -188,17 +189,28 @@ def read_stars(path: Path) -> StarTable:
 
     Raises
     ------
-    ValueError
-        If it is none.
+    FrameError
+        If it cannot be read, or is none.
     """
     bits = {flag.name.lower(): int(flag) for flag in StarFlag if flag.name}
-    with path.open(newline="", encoding="utf-8") as handle:
+    with reading(str(path)), path.open(newline="", encoding="utf-8") as handle:
         reader = csv.reader(handle)
         names = next(reader, [])
-        found = dict(zip(names, zip(*reader)))
-    if not {"x", "y", "flux", "flags"} <= set(names):
-        raise ValueError(f"{path}: this is no table of stars")
+        if not {"x", "y", "flux", "flags"} <= set(names):
+            raise FrameError(str(path), "this is no table of stars")
+        rows = list(reader)
+    short = next((n for n, row in enumerate(rows, 2) if len(row) != len(names)), None)
+    if short is not None:
+        raise FrameError(str(path), f"line {short} has not as many columns as the first")
+    found = dict(zip(names, zip(*rows)))
     count = len(next(iter(found.values()), ()))
+    try:
+        return StarTable(**_star_columns(found, bits, count))
+    except (ValueError, KeyError) as error:
+        raise FrameError(str(path), f"this is no table of stars: {error}") from None
+
+
+def _star_columns(found: Mapping[str, Sequence[str]], bits: Mapping[str, int], count: int) -> dict[str, Any]:
     columns: dict[str, Any] = {}
     for name, _, _, _ in STAR_COLUMNS:
         texts = found.get(name)
@@ -211,4 +223,4 @@ def read_stars(path: Path) -> StarTable:
             columns[name] = np.full(count, math.nan)
         else:
             columns[name] = np.array([text or "nan" for text in texts], dtype=np.float64)
-    return StarTable(**columns)
+    return columns

@@ -6,7 +6,7 @@ import logging
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +18,7 @@ from ulvar.frames.facts import ExposureFacts, Role
 from ulvar.frames.fits_layout import MAX_PIXELS
 from ulvar.frames.frame import FrameError
 from ulvar.frames.gate import reading
-from ulvar.frames.times import parse_time
+from ulvar.frames.times import later, parse_time
 
 if TYPE_CHECKING:
     import rawpy
@@ -72,7 +72,7 @@ def exif_facts(path: str, **known: Any) -> ExposureFacts:
     start, zoned = _moment(tags)
     if start is not None:
         values["start_utc"] = start
-        values["mid_utc"] = start + timedelta(seconds=(values["exposure_s"] or 0.0) / 2)
+        values["mid_utc"] = later(start, (values["exposure_s"] or 0.0) / 2)
         origins["start_utc"] = "metadata" if zoned else "guessed"
     focal = _ratio(tags, "EXIF FocalLength")
     number = _ratio(tags, "EXIF FNumber")

@@ -8,13 +8,13 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Iterable, Mapping
-from datetime import datetime, timedelta
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 from ulvar.frames.facts import ExposureFacts, Role, pixel_scale
 from ulvar.frames.sexagesimal import parse_angle
-from ulvar.frames.times import parse_time, time_from_jd, time_from_mjd, utc_from_scale
+from ulvar.frames.times import later, parse_time, time_from_jd, time_from_mjd, utc_from_scale
 
 _ROLE_KEYS = ("IMAGETYP", "IMAGETYPE", "FRAMETYP", "FRAME", "OBSTYPE", "OBSTYP", "PICTTYPE")
 _KEYS: dict[str, tuple[str, ...]] = {
@@ -117,7 +117,7 @@ class _Reader:
                 continue
             try:
                 converted = convert(value)
-            except (ValueError, TypeError):
+            except (ValueError, TypeError, OverflowError):
                 continue
             if converted is not None:
                 self.origins[name] = f"header {key}"
@@ -188,7 +188,7 @@ def _times(reader: _Reader, exposure_s: float | None) -> tuple[datetime | None, 
         start = reader.first("start_utc", ("JD", "JD-OBS"), day_count(time_from_jd))
     mid = reader.first("mid_utc", ("DATE-AVG", "DATE-MID"), moment)
     if mid is None and start is not None:
-        mid = start + timedelta(seconds=(exposure_s or 0.0) / 2)
+        mid = later(start, (exposure_s or 0.0) / 2)
         reader.origins["mid_utc"] = f"{reader.origins.get('start_utc', '')} + half the exposure"
     return start, mid
 

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
-from datetime import datetime, timedelta
+from datetime import datetime
 from enum import StrEnum
 from typing import Any
 
 from ulvar.frames.address import split_address
 from ulvar.frames.discover import FITS_ENDINGS, RAW_ENDINGS, TIFF_ENDINGS
 from ulvar.frames.sexagesimal import parse_angle
-from ulvar.frames.times import parse_time
+from ulvar.frames.times import later, parse_time
 
 _ENDINGS = sorted((*FITS_ENDINGS, *TIFF_ENDINGS, *RAW_ENDINGS), key=len, reverse=True)
 
@@ -236,7 +236,7 @@ def _middle(facts: ExposureFacts, changes: Mapping[str, Any]) -> datetime | None
     if start is None:
         return facts.mid_utc
     if exposure is not None:
-        return start + timedelta(seconds=exposure / 2)
+        return later(start, exposure / 2)
     # Without a length the middle goes where the start goes.
     if facts.start_utc is not None and facts.mid_utc is not None:
         return facts.mid_utc + (start - facts.start_utc)

@@ -9,11 +9,12 @@ import tempfile
 import warnings
 import weakref
 from collections.abc import Callable, Mapping
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F32Array, MaskArray, percent
+from ulvar.engine import F32Array, MaskArray, percent, with_place
 from ulvar.frames.address import split_address
 from ulvar.frames.checksum import word_sum
 from ulvar.frames.fits_header import image_hdu
@@ -32,7 +33,10 @@ class SpooledRows:
     def __init__(self, data: F32Array) -> None:
         self.height, self.width = data.shape
         with tempfile.TemporaryFile(prefix="ulvar-") as spool:
-            data.tofile(spool)
+            try:
+                data.tofile(spool)
+            except OSError as error:
+                raise with_place(error, Path(tempfile.gettempdir())) from error
             self._handle = os.dup(spool.fileno())
         weakref.finalize(self, os.close, self._handle)
 

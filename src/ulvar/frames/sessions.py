@@ -50,7 +50,8 @@ class TagRule:
             return ""
         value = ""
         for segment, folder in zip(wanted, folders):
-            found = re.fullmatch(_expression(segment), folder)
+            # Names of folders may hold line ends.
+            found = re.fullmatch(_expression(segment), folder, re.DOTALL)
             if found is None:
                 return ""
             if found.groups():

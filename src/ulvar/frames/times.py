@@ -24,9 +24,18 @@ def parse_time(text: str) -> datetime | None:
     cleaned = re.sub(r"(\.\d{6})\d+", r"\1", cleaned)
     try:
         moment = datetime.fromisoformat(cleaned)
-    except ValueError:
+        return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+    except (ValueError, OverflowError):
+        # Also a day that a time zone moves out of the calendar.
         return None
-    return moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment.astimezone(UTC)
+
+
+def later(moment: datetime, seconds: float) -> datetime | None:
+    """Return the time so many seconds after another; None beyond the calendar."""
+    try:
+        return moment + timedelta(seconds=seconds)
+    except (OverflowError, ValueError):
+        return None
 
 
 def time_from_jd(jd: float) -> datetime:

@@ -199,6 +199,7 @@ _ALL = (
     Code("no_error_bars", Severity.CHECK, "curve", "The gain is unknown, so there are no error bars"),
     Code("no_fit", Severity.CHECK, "curve", "Nothing was fitted"),
     Code("no_curve", Severity.BLOCKS, "curve", "There is no light curve"),
+    Code("damaged", Severity.BLOCKS, "combine", "A product is damaged"),
     Code("worker_died", Severity.BLOCKS, "intake", "A worker process died"),
     Code("job_failed", Severity.BLOCKS, "intake", "A station could not finish"),
 )  # fmt: skip

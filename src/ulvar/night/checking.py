@@ -8,6 +8,7 @@ from pathlib import Path
 
 from ulvar.engine import JobContext
 from ulvar.frames import FrameError, file_of
+from ulvar.frames.gate import reading
 from ulvar.frames.verifying import damage, digest_of, has_checksum
 from ulvar.night.project import Night
 from ulvar.night.state import STATIONS
@@ -19,6 +20,8 @@ _STATION_OF = {
     "found": "combine", "score": "combine", "stars": "combine", "stack": "combine", "stack_frame": "combine", "deep": "combine",
     "plate": "plate",    "plate_stack": "plate", "measured": "measure", "rows": "measure", "curve": "curve",
 }  # fmt: skip
+# What tables of a series are called, and of which kind of product they are.
+_TABLES = {"-series.csv": "measured", "-curve.csv": "curve"}
 
 
 @dataclass(frozen=True)
@@ -88,6 +91,11 @@ def _files(night: Night) -> Iterable[tuple[str, str]]:
             yield file_of(output), kind
     for table in sorted(night.products.rglob("*.stars.csv")):
         yield str(table), "stars"
+    # What no row of the store names, but stations read: the tables of series.
+    for (path,) in night.store.rows("SELECT path FROM sums ORDER BY path"):
+        kind = next((kind for ending, kind in _TABLES.items() if path.endswith(ending)), "")
+        if kind and path.startswith(root):
+            yield path, kind
 
 
 def remember_sums(night: Night) -> None:
@@ -100,6 +108,24 @@ def remember_sums(night: Night) -> None:
             if known.get(str(path)) != (status.st_size, status.st_mtime_ns):
                 rows.append((str(path), status.st_size, status.st_mtime_ns, digest_of(str(path))))
     night.store.write_many("INSERT OR REPLACE INTO sums VALUES (?, ?, ?, ?)", rows)
+
+
+def changed_silently(night: Night, path: Path) -> bool:
+    """Whether a product's contents are others than were written, though it has the time and size of then.
+
+    Of one that nothing is remembered of, or that was written since, nothing can be told so.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read.
+    """
+    known = night.store.rows("SELECT size, mtime_ns, digest FROM sums WHERE path = ?", (str(path),))
+    if not known:
+        return False
+    with reading(str(path)):
+        status = path.stat()
+    return (status.st_size, status.st_mtime_ns) == known[0][:2] and digest_of(str(path)) != known[0][2]
 
 
 def check_night(night: Night, context: JobContext) -> list[Checked]:

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PySide6.QtCore import QObject, Signal
 
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.work.background import Asker
 from ulvar.flows import CurveResult, Series
-from ulvar.night.stations import Beside, curve_path, curves_beside, night_curve, series_path
-from ulvar.photometry import SeriesTable, read_series
+from ulvar.frames import FrameError
+from ulvar.night.stations import Beside, curve_path, curves_beside, night_curve, series_path, series_table
+from ulvar.photometry import SeriesTable
 
 
 class Curves(QObject):
@@ -92,7 +95,13 @@ class Curves(QObject):
             night, series = self._ground.night, self._ground.chosen_series()
             if night is None or series is None or not series_path(night, series).exists():
                 return None
-            return read_series(series_path(night, series))
+            try:
+                return series_table(night, series)
+            except FrameError as error:
+                self._ground.message.emit(
+                    f"{Path(error.path).name}: {error.reason}. Measure again to have it made anew."
+                )
+                return None
 
         return self._ground.cached("series", make)
 

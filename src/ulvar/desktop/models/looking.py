@@ -13,15 +13,15 @@ from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import default_budget
-from ulvar.flows import read_stars
-from ulvar.frames import Shape
-from ulvar.night import NightSettings, Product
+from ulvar.frames import FrameError, Shape
+from ulvar.night import Night, NightSettings, Product
 from ulvar.night.settings import RuleSettings, ShapeSettings
 from ulvar.night.stations import (
     QualityRow,
     night_rules,
     quality_rows,
     stack_candidates,
+    star_table,
     star_table_path,
     way_to_origin,
 )
@@ -148,8 +148,14 @@ class Looking(QObject):
         """Return the detected stars of an exposure, or None when it is not scored."""
 
         def make() -> StarTable | None:
-            path = self.star_file(raw)
-            return None if path is None else read_stars(path)
+            night, product = self._ground.night, self._ground.products("score").get(raw)
+            if night is None or product is None or self.star_file(raw) is None:
+                return None
+            try:
+                return star_table(night, product)
+            except FrameError as error:
+                self._ground.message.emit(f"{Path(error.path).name}: {error.reason}. Score again to have it made anew.")
+                return None
 
         return self._ground.cached(f"star table {raw}", make)
 
@@ -165,9 +171,13 @@ class Looking(QObject):
     def read_tables_ahead(self, paths: Iterable[str]) -> None:
         """Read the stars of exposures that will probably be looked at next, and map them, in another thread."""
         for raw in paths:
-            file, facts = self.star_file(raw), self._ground.facts(raw)
-            if file is not None and facts is not None and f"star table {raw}" not in self._ground.caches:
-                self._tables.ask((self._ground.order, raw), partial(_stars_and_map, file, facts.width, facts.height))
+            night, product, facts = self._ground.night, self._ground.products("score").get(raw), self._ground.facts(raw)
+            if night is None or product is None or facts is None or self.star_file(raw) is None:
+                continue
+            if f"star table {raw}" not in self._ground.caches:
+                self._tables.ask(
+                    (self._ground.order, raw), partial(_stars_and_map, night, product, facts.width, facts.height)
+                )
 
     def _table_arrived(self, asked: tuple[int, str], result: object) -> None:
         order, raw = asked
@@ -219,6 +229,6 @@ class Looking(QObject):
         return str(deep.values["reference"]) if deep is not None and self.deep_shown else self._ground.current
 
 
-def _stars_and_map(file: Path, width: int, height: int) -> tuple[StarTable, FieldMap | None]:
-    stars = read_stars(file)
+def _stars_and_map(night: Night, product: Product, width: int, height: int) -> tuple[StarTable, FieldMap | None]:
+    stars = star_table(night, product)
     return stars, field_map(stars, width, height)

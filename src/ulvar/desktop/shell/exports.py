@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -18,7 +17,7 @@ from ulvar.desktop.parts.theme import THEMES
 from ulvar.desktop.picture.saving import AS_SEEN, Size, picture_caption, render_picture, save_image
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.work.background import Asker
-from ulvar.engine import atomic_path, counted, reason_words
+from ulvar.engine import copy_file, counted, reason_words
 from ulvar.night.stations import curve_path, series_path
 
 # What a station's result is called in the file dialog.
@@ -125,7 +124,7 @@ class Exports(QObject):
         if path.exists() and path.samefile(source):
             model.message.emit(f"{path.name} is the result itself: choose another place.")
             return
-        self._write(path, lambda: _copy(source, path))
+        self._write(path, lambda: copy_file(source, path))
 
     def result_file(self) -> Path | None:
         """The file of the station's result for the series that is worked on, if there is one."""
@@ -154,8 +153,3 @@ class Exports(QObject):
         self._model.message.emit(
             f"{path.name} could not be written: {problem}." if problem else f"Saved {path.name} in {path.parent}."
         )
-
-
-def _copy(source: Path, path: Path) -> None:
-    with atomic_path(path) as temporary:
-        shutil.copyfile(source, temporary)

@@ -1,6 +1,6 @@
 """Running the stations of a night: flows on its files, results into its store."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 from ulvar.engine import JobContext
 from ulvar.flows import Series
@@ -11,28 +11,29 @@ from ulvar.night.stations.intake import run_intake
 from ulvar.night.stations.masters import run_masters
 from ulvar.night.stations.measure import (
     Beside,
-    curve_path,
     curves_beside,
     night_curve,
     run_curve,
     run_measure,
-    series_path,
 )
 from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
 from ulvar.night.stations.plate import run_plate, solutions
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
 from ulvar.night.stations.shared import (
     StationResult,
+    curve_path,
     measured_files,
     series_file,
+    series_path,
     star_table_path,
     working_exposures,
 )
+from ulvar.night.stations.tables import series_table, star_table
 
 _OF_NIGHT = {"intake": run_intake, "masters": run_masters, "calibrate": run_calibrate}
 SERIES_RUNNERS = {"combine": run_combine, "plate": run_plate, "measure": run_measure, "curve": run_curve}
 # Each takes the night and a job's context, and works on the current series from Combine on.
-RUNNERS: dict[str, Callable[[Night, JobContext], StationResult]] = {**_OF_NIGHT, **SERIES_RUNNERS}
+RUNNERS: Mapping[str, Callable[[Night, JobContext], StationResult]] = {**_OF_NIGHT, **SERIES_RUNNERS}
 
 
 def run_station(
@@ -97,9 +98,11 @@ __all__ = [
     "run_station",
     "series_file",
     "series_path",
+    "series_table",
     "solutions",
     "stack_candidates",
     "star_origin",
+    "star_table",
     "star_table_path",
     "way_to_origin",
     "working_exposures",

@@ -21,12 +21,12 @@ from ulvar.flows import (
     align_all,
     find_all,
     pick_reference,
-    read_stars,
     stack_exposures,
 )
-from ulvar.frames import ExposureFacts, Shape, distinct_stems, fingerprint, identity
+from ulvar.frames import ExposureFacts, FrameError, Shape, distinct_stems, fingerprint, identity
 from ulvar.inspection import OF_A_SERIES, ExposureSummary, Finding, notice, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
+from ulvar.night.checking import changed_silently
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.plate import solutions
@@ -38,9 +38,9 @@ from ulvar.night.stations.shared import (
     no_series,
     number_of,
     series_file,
-    star_table_path,
     working_exposures,
 )
+from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
 from ulvar.registration import Transform
 from ulvar.stacking import Framing, Normalise, Weighting
@@ -105,8 +105,9 @@ def _found(
         facts = working[raw]
         if product.output == tables[facts.path]:
             try:
-                known[facts.path] = scored_again(facts, product)
-            except (OSError, KeyError, ValueError):
+                if not changed_silently(night, Path(product.output)):
+                    known[facts.path] = scored_again(facts, product)
+            except (FrameError, KeyError, ValueError):
                 # A table that somebody spoiled is made anew.
                 continue
     raw_of = {facts.path: raw for raw, facts in working.items()}
@@ -182,13 +183,14 @@ def _sky_geometry(facts: ExposureFacts | None) -> tuple[float, float]:
 
 
 @one_at_a_time
+@naming_damage("combine")
 def run_stack(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Stack the scored exposures of a series that no rule takes out."""
     series = series or night.current_series()
     if series is None:
         return no_series(night, "combine")
     keep, ruled = stack_candidates(night, series)
-    findings = [f for f in night.findings("combine", series.key) if f.code not in ("trail", "outliers")]
+    findings = [f for f in night.findings("combine", series.key) if f.code not in ("trail", "outliers", "damaged")]
     if not keep:
         problem = "no exposure is left to stack"
         return finish(night, StationResult("combine", "nothing to stack", problem=problem), findings, series)
@@ -266,6 +268,7 @@ def _stack(
 
 
 @one_at_a_time
+@naming_damage("combine")
 def run_deep(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Make the deep view: the median of the aligned exposures that the rules keep, on the reference's own pixels.
 
@@ -298,7 +301,7 @@ def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: flo
         v["stars"], number_of(v["fwhm_px"]), number_of(v["ellipticity"]), number_of(v["sky_adu"]), number_of(v["noise_adu"]),
         number_of(v["bright_flux_adu"]), v["saturated"], score,
     )  # fmt: skip
-    stars = read_stars(star_table_path(night, product))
+    stars = star_table(night, product)
     transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
     return Aligned(Scored(facts, stars, quality), transform, number_of(v["flux_ratio"]))
 

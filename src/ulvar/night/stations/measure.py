@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -21,7 +20,6 @@ from ulvar.flows import (
     Series,
     make_curve,
     measure_series,
-    read_stars,
 )
 from ulvar.frames import ExposureFacts, distinct_names, fingerprint, identity
 from ulvar.inspection import notice
@@ -33,29 +31,21 @@ from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.resuming import Kept, measured_again, measured_values
 from ulvar.night.stations.shared import (
     StationResult,
+    curve_path,
     finish,
     measured_files,
     no_series,
     number_of,
-    series_file,
+    series_path,
     star_table_path,
     told_failures,
     working_exposures,
 )
+from ulvar.night.stations.tables import naming_damage, series_table, star_table
 from ulvar.night.working import one_at_a_time
-from ulvar.photometry import read_series, write_series
+from ulvar.photometry import write_series
 from ulvar.registration import Transform
 from ulvar.stars import StarTable, Trail
-
-
-def series_path(night: Night, series: Series) -> Path:
-    """Where the table of a measured series is."""
-    return series_file(night, series, "series.csv")
-
-
-def curve_path(night: Night, series: Series) -> Path:
-    """Where the light curve of a series is."""
-    return series_file(night, series, "curve.csv")
 
 
 @dataclass(frozen=True)
@@ -83,19 +73,19 @@ def _known(
     if score is None:
         return _Known(facts, wcs)
     v = score.values
-    table = star_table_path(night, score)
+    stars = star_table(night, score) if star_table_path(night, score).exists() else None
     transform = None
     if v["matrix"] is not None and isinstance(way, Transform):
         transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"]).then(way)
     # Of its light nothing is needed, only where a trail runs.
     trails = tuple(Trail(*ends, width, math.nan, math.nan) for *ends, width in v.get("trail_lines") or ())  # type: ignore[call-arg]
     return _Known(
-        facts, wcs, transform, number_of(v["fwhm_px"]), read_stars(table) if table.exists() else None, trails,
-        str(v.get("print") or ""),
+        facts, wcs, transform, number_of(v["fwhm_px"]), stars, trails, str(v.get("print") or ""),
     )  # fmt: skip
 
 
 @one_at_a_time
+@naming_damage("measure")
 def run_measure(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Measure the stars of the field in every working exposure of a series."""
     series = series or night.current_series()
@@ -163,11 +153,12 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
 def _reference(night: Night, score: Product | None, wcs: Wcs | None) -> Reference | None:
     if score is None:
         return None
-    table = star_table_path(night, score)
-    return Reference(score.output, read_stars(table), wcs) if table.exists() else None
+    there = star_table_path(night, score).exists()
+    return Reference(score.output, star_table(night, score), wcs) if there else None
 
 
 @one_at_a_time
+@naming_damage("curve")
 def run_curve(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Make the light curve of a series and its fits from the series table."""
     series = series or night.current_series()
@@ -193,7 +184,7 @@ def run_curve(night: Night, context: JobContext, series: Series | None = None) -
 def night_curve(night: Night, series: Series) -> CurveResult | Failed:
     """Return the light curve of a measured series; points of exposures left out since count for nothing."""
     settings = night.settings.curve
-    table = read_series(series_path(night, series))
+    table = series_table(night, series)
     gone = night.left_out
     out = frozenset(file for raw, file in measured_files(night, series).items() if raw in gone)
     options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out)
@@ -226,7 +217,7 @@ def curves_beside(night: Night, others: Sequence[Series]) -> tuple[Beside, ...]:
             continue
         files = measured_files(night, other)
         out = frozenset(file for raw, file in files.items() if raw in gone)
-        curve = differential_curve(read_series(series_path(night, other)), leave_out=leave_out, files_out=out)
+        curve = differential_curve(series_table(night, other), leave_out=leave_out, files_out=out)
         if not isinstance(curve, Failed):
             result.append(Beside(other, curve, {file: raw for raw, file in files.items()}))
     return tuple(result)

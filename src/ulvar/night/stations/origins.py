@@ -7,10 +7,11 @@ from collections.abc import Mapping
 import numpy as np
 
 from ulvar.engine import Failed
-from ulvar.flows import Series, read_stars
+from ulvar.flows import Series
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import star_table_path
+from ulvar.night.stations.tables import star_table
 from ulvar.registration import Transform, match_stars
 
 _KEY = "star_origins"
@@ -49,10 +50,9 @@ def way_to_origin(night: Night, series: Series, scores: Mapping[str, Product]) -
         if matrix is None:
             return Failed("the exposure in which the stars were chosen is not aligned any more", origin)
         return Transform(np.array(matrix)).inverse()
-    paths = [star_table_path(night, scores[raw]) for raw in (reference, origin)]
-    if not all(path.exists() for path in paths):
+    if not all(star_table_path(night, scores[raw]).exists() for raw in (reference, origin)):
         return Failed("the stars of the exposure in which they were chosen are not there any more: score it", origin)
-    source, target = (read_stars(path) for path in paths)
+    source, target = (star_table(night, scores[raw]) for raw in (reference, origin))
     return match_stars(
         np.column_stack([source.x, source.y]), np.column_stack([target.x, target.y]),
         source_snr=source.snr, target_snr=target.snr,

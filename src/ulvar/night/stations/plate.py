@@ -14,7 +14,6 @@ from ulvar.flows import (
     catalogue_print,
     hinted_cones,
     put_solution,
-    read_stars,
     read_wcs_file,
     solve_files,
 )
@@ -27,14 +26,15 @@ from ulvar.night.stations.shared import (
     StationResult,
     finish,
     no_series,
-    star_table_path,
     told_failures,
     working_exposures,
 )
+from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
 
 
 @one_at_a_time
+@naming_damage("plate")
 def run_plate(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Solve the stack and every scored exposure of a series."""
     series = series or night.current_series()
@@ -48,7 +48,7 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     options = PlateOptions(radius_deg=settings.radius_deg, scale=scale, again=True)
     working = working_exposures(night, series)
     scores = {raw: p for raw, p in night.products_of("score", series.key).items() if raw in working}
-    stars = {working[raw].path: read_stars(star_table_path(night, score)) for raw, score in scores.items()}
+    stars = {working[raw].path: star_table(night, score) for raw, score in scores.items()}
     exposures = [working[raw] for raw in scores]
     if not exposures:
         return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [], series)

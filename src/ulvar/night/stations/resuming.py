@@ -55,7 +55,7 @@ def scored_again(facts: ExposureFacts, product: Product) -> Scored:
 
     Raises
     ------
-    OSError, KeyError, ValueError
+    FrameError, KeyError, ValueError
         If the table is gone or damaged.
     """
     stored = product.values["quality"]

@@ -96,6 +96,16 @@ def series_file(night: Night, series: Series, name: str) -> Path:
     return night.series_folder(series.key) / f"{series.key}-{name}"
 
 
+def series_path(night: Night, series: Series) -> Path:
+    """Return where the table of a measured series is."""
+    return series_file(night, series, "series.csv")
+
+
+def curve_path(night: Night, series: Series) -> Path:
+    """Return where the light curve of a series is."""
+    return series_file(night, series, "curve.csv")
+
+
 def measured_files(night: Night, series: Series) -> dict[str, str]:
     """Return raw path to what the series table calls the exposure."""
     calibrated = night.products_of("calibrated")
