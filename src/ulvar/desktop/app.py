@@ -5,19 +5,18 @@ from __future__ import annotations
 import logging
 import os
 import sys
+from collections.abc import Callable
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import QSettings
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from ulvar.desktop.parts.theme import load_fonts
-from ulvar.desktop.shell.places import Places
+from ulvar.desktop.shell.opening import Loading, Opening
 from ulvar.desktop.shell.sizing import USUAL, chosen_percent
-from ulvar.desktop.shell.window import MainWindow
 from ulvar.desktop.work.sweeping import Sweeper, sweep_when_idle_only
-from ulvar.desktop.work.warming import Warmer
 
 
 def _take_size() -> None:
@@ -69,15 +68,37 @@ def run_window(path: Path | None = None) -> int:
         return 3
     _log_to_file()
     app = make_application()
-    window = MainWindow()
-    places = Places(window, window.model, window.settings)
-    app.aboutToQuit.connect(places.keep)
-    sweeper = Sweeper(window, window.use, lambda: window.occupied)
-    warmer = Warmer(window, window.model.message.emit)
-    window.show()
-    if path is not None:
-        window.model.open(path)
+    opening = Opening(QSettings("Ulvar", "Ulvar"), path)
+    opening.show()
+    ends: list[Callable[[], object]] = []
+
+    def show() -> QWidget:
+        from ulvar.desktop.shell.places import Places
+        from ulvar.desktop.shell.window import MainWindow
+        from ulvar.desktop.work.warming import Warmer
+
+        window = MainWindow()
+        places = Places(window, window.model, window.settings)
+        app.aboutToQuit.connect(places.keep)
+        ends.extend(
+            (
+                Sweeper(window, window.use, lambda: window.occupied).stop,
+                Warmer(window, window.model.message.emit).stop,
+            )
+        )
+        if not opening.isMaximized():
+            # It may have been moved, or sized, in the meantime.
+            window.resize(opening.size())
+            window.move(opening.pos())
+        window.show()
+        if path is not None:
+            window.model.open(path)
+        return window
+
+    loading = Loading(opening, show)
     code = int(app.exec())
-    sweeper.stop()
-    warmer.stop()
+    for end in ends:
+        end()
+    if loading.error is not None:
+        raise loading.error
     return code

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QObject, QSettings, QSize, Qt
+from PySide6.QtCore import QObject, QSettings
 from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.shell.sizing import size_as_before
 from ulvar.desktop.work.soon import Soon
 from ulvar.night import STATIONS
 
@@ -25,11 +26,7 @@ class Places(QObject):
         self._window, self._model, self._settings = window, model, settings
         self._wanted = ""
         self._soon = Soon(self, self._go)
-        size = settings.value("size")
-        if isinstance(size, QSize) and size.isValid():
-            window.resize(size)
-        if settings.value("maximised") in (True, "true"):
-            window.setWindowState(Qt.WindowState.WindowMaximized)
+        size_as_before(window, settings)
         model.night_changed.connect(self._opened)
         model.station_changed.connect(self._moved)
 

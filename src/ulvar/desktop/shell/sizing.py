@@ -1,12 +1,23 @@
-"""How large text and controls are, in steps from 85 to 150 %."""
+"""How large the window is, and text and controls in it, in steps from 85 to 150 %."""
 
 from __future__ import annotations
 
-from PySide6.QtCore import QSettings
+from PySide6.QtCore import QSettings, QSize, Qt
+from PySide6.QtWidgets import QWidget
 
 STEPS = (85, 100, 115, 130, 150)
 USUAL = 100
 _KEY = "text percent"
+# The window's least size, and the first one.
+LEAST, FIRST = QSize(1024, 700), QSize(1280, 800)
+
+
+def size_as_before(window: QWidget, settings: QSettings) -> None:
+    """Give a window the size that it was left with, or the first one."""
+    size = settings.value("size")
+    window.resize(size if isinstance(size, QSize) and size.isValid() else FIRST)
+    if settings.value("maximised") in (True, "true"):
+        window.setWindowState(Qt.WindowState.WindowMaximized)
 
 
 def chosen_percent(settings: QSettings) -> int:

@@ -49,6 +49,7 @@ from ulvar.desktop.shell.finder import Finder
 from ulvar.desktop.shell.keyboard import Keyboard
 from ulvar.desktop.shell.layout import Layout, Rail
 from ulvar.desktop.shell.path_bar import PathBar
+from ulvar.desktop.shell.sizing import FIRST, LEAST
 from ulvar.desktop.slip.slip import Slip
 from ulvar.desktop.work.movie import Movie
 from ulvar.night import STATIONS, Night
@@ -71,8 +72,8 @@ class MainWindow(QMainWindow):
         self.model = Model()
         self.chores = Chores(self, self.model, theme=lambda: self.theme, shown_path=lambda: self.sky.shown_path)
         self.setWindowTitle("Ulvar")
-        self.setMinimumSize(1024, 700)
-        self.resize(1280, 800)
+        self.setMinimumSize(LEAST)
+        self.resize(FIRST)
         self.setAcceptDrops(True)
         self._build()
         self.movie = Movie(self, self.model, settled=lambda: self.sky.settled, say=self.model.message.emit)
