@@ -96,7 +96,7 @@ class Opened(FolderCase):
         self.assertEqual(told["colours"], told["wanted"])
         self.assertTrue(told["ink"])
         # There is always one; the last look is after the window was closed.
-        self.assertEqual([s for s in told["seen"] if s][0], ["Opening"])
+        self.assertEqual(next(s for s in told["seen"] if s), ["Opening"])
         self.assertEqual([s for s in told["seen"] if s][-1], ["MainWindow"])
         self.assertNotIn([], told["seen"][:-1])
         # Moved and sized while it was empty, it stays so.
