@@ -171,7 +171,9 @@ def solve_plate(
         for (low, high), (ra0, dec0) in ((step, place) for step, found in zip(steps, places) for place in found[part]):
             middle = math.sqrt(low * high)
             field_deg = half_diagonal_px * high / 3600
-            options = MatchOptions(scale_low=low, scale_high=high, tolerance_px=max(2.0 * middle, 1.0))
+            options = MatchOptions(
+                tiers=((90, 90, 7),), scale_low=low, scale_high=high, tolerance_px=max(2.0 * middle, 1.0)
+            )
             near = now.cone(ra0, dec0, 1.25 * field_deg)
             if len(near) < 6:
                 continue
@@ -181,11 +183,7 @@ def solve_plate(
             near = near.select(np.arange(min(wanted, len(near))))
             xi, eta = tangent_plane(near.ra, near.dec, ra0, dec0)
             plane = np.column_stack([xi, eta]) * 3600
-            options_here = MatchOptions(
-                brightest=90, neighbours=7, scale_low=options.scale_low, scale_high=options.scale_high,
-                tolerance_px=options.tolerance_px,
-            )  # fmt: skip
-            found = match_stars(centred[:150], plane, options=options_here)
+            found = match_stars(centred[:150], plane, options=options)
             if isinstance(found, Failed):
                 continue
             solution = _refine(found.matrix, (ra0, dec0), stars, snr, shape, now)

@@ -30,7 +30,7 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.combine import Method, Rejection
-from ulvar.flows import Outcome, StackOptions, StackResult, find_all, stack_exposures, write_stars
+from ulvar.flows import Outcome, StackOptions, StackResult, find_all, stack_exposures, told_apart, write_stars
 from ulvar.frames import is_supported_output
 from ulvar.inspection import notice
 from ulvar.stacking import Framing, Normalise, Weighting
@@ -167,7 +167,7 @@ def stack(
             )
     of = {o.file: name for name, _, result in made for o in result.frames}
     outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *rest])
-    findings = []
+    findings = [f for _, _, result in made if result.agreement is not None for f in told_apart(result.agreement)]
     filters = sorted({f.filter for f in lights if f.path in of})
     if together and len(filters) > 1:
         findings.append(

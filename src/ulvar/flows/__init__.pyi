@@ -1,6 +1,6 @@
+from .agreement import align_agreeing as align_agreeing
+from .agreement import told_apart as told_apart
 from .align import Aligned as Aligned
-from .align import align_all as align_all
-from .align import pick_reference as pick_reference
 from .calibrate import calibrate_lights as calibrate_lights
 from .calibrate import calibrated_facts as calibrated_facts
 from .calibrate import load_masters as load_masters

@@ -17,6 +17,7 @@ import tifffile
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
 from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name, with_place
+from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.plate import WCS_KEYS, wcs_of
@@ -134,6 +135,7 @@ class StackResult:
     stacked: Stacked | None = None
     reference: str = ""
     aligned: tuple[Aligned, ...] = ()
+    agreement: Agreement | None = None
 
     @property
     def ok(self) -> bool:
@@ -201,8 +203,15 @@ def stack_exposures(
         scored, failed = find_all(exposures, context)
     if not scored:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be read")
-    aligned_list, unaligned, reference = _aligned(scored, aligned, settings, context)
-    failed += unaligned
+    agreement = _aligned(scored, aligned, settings, context)
+    aligned_list, reference = agreement.aligned, agreement.reference
+    failed += agreement.failed
+    if settings.align == "stars" and len(scored) > 1 and len(aligned_list) == 1 and aligned is None:
+        reason = "no exposure shows the stars of another one"
+        alone = Failed(reason, reference.facts.path)
+        return StackResult(
+            str(output), _frames(exposures, [], [*failed, alone], None), reason=reason, agreement=agreement
+        )
     if not aligned_list:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be aligned")
     stacked, kept, grid, more = _combine(aligned_list, reference, output, settings, context)
@@ -218,24 +227,24 @@ def stack_exposures(
         _write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
-        aligned=tuple(kept),
+        aligned=tuple(kept), agreement=agreement,
     )  # fmt: skip
 
 
 def _aligned(
     scored: Sequence[Scored], aligned: Sequence[Aligned] | None, settings: StackOptions, context: JobContext
-) -> tuple[list[Aligned], list[Failed], Scored]:
+) -> Agreement:
     wanted = [s for s in scored if settings.reference and s.facts.path == settings.reference]
     reference = wanted[0] if wanted else scored[pick_reference(scored)]
     if aligned is not None:
-        return list(aligned), [], reference
+        return Agreement(reference, list(aligned), [])
     if settings.align == "none":
-        return [Aligned(s, Transform.identity(), math.nan) for s in scored], [], reference
+        return Agreement(reference, [Aligned(s, Transform.identity(), math.nan) for s in scored], [])
     if settings.align == "sky":
-        return *align_by_sky(scored, reference), reference
-    if len(scored) == 1:
-        return [Aligned(scored[0], Transform.identity(), 1.0)], [], reference
-    return *align_all(scored, reference.stars, context), reference
+        return Agreement(reference, *align_by_sky(scored, reference))
+    if wanted and len(scored) > 1:
+        return Agreement(reference, *align_all(scored, reference.stars, context))
+    return align_agreeing(scored, context)
 
 
 def _combine(

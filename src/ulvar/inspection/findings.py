@@ -183,6 +183,8 @@ _ALL = (
     Code("flat_under", Severity.CHECK, "calibrate", "The flat corrects too little"),
     Code("not_scored", Severity.CHECK, "combine", "An exposure could not be scored", dots=True),
     Code("not_aligned", Severity.CHECK, "combine", "An exposure does not match the reference", dots=True),
+    Code("other_field", Severity.CHECK, "combine", "Exposures agree among themselves, not with the others", dots=True),
+    Code("no_agreement", Severity.BLOCKS, "combine", "No two exposures show the same stars"),
     Code("cloud", Severity.CHECK, "combine", "Stars lost light together", line="cloud", dots=True),
     Code("focus", Severity.CHECK, "combine", "The stars grew wide, or the focus was set anew", line="focus", dots=True),
     Code("trailing", Severity.CHECK, "combine", "Stars are long", line="trailing", dots=True),

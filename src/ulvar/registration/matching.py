@@ -22,10 +22,9 @@ class MatchOptions:
 
     Attributes
     ----------
-    brightest : int
-        Stars of each list that form triangles.
-    neighbours : int
-        Each star forms triangles with this many nearest ones.
+    tiers : tuple of (int, int, int)
+        How many of the brightest stars of the source and of the target form triangles, and with how many of its
+        nearest ones each; what comes later is tried where the earlier found no match.
     scale_low, scale_high : float
         Range of target units per source pixel.
     tolerance_px : float
@@ -34,8 +33,7 @@ class MatchOptions:
         Largest probability that a match of this many stars is an accident.
     """
 
-    brightest: int = 60
-    neighbours: int = 7
+    tiers: tuple[tuple[int, int, int], ...] = ((60, 60, 7), (60, 200, 8), (200, 60, 8), (200, 200, 10))
     scale_low: float = 0.5
     scale_high: float = 2.0
     tolerance_px: float = 2.5
@@ -72,12 +70,12 @@ def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]
     return invariants[good], index[good]
 
 
-def _hypotheses(source: F64Array, target: F64Array, options: MatchOptions) -> F64Array:
+def _hypotheses(source: F64Array, target: F64Array, neighbours: int, options: MatchOptions) -> F64Array:
     """Return candidate affine matrices (n, 2, 3), the most voted first."""
     from scipy.spatial import cKDTree
 
-    inv_s, tri_s = _triangles(source, options.neighbours)
-    inv_t, tri_t = _triangles(target, options.neighbours)
+    inv_s, tri_s = _triangles(source, neighbours)
+    inv_t, tri_t = _triangles(target, neighbours)
     if len(inv_s) == 0 or len(inv_t) == 0:
         return np.empty((0, 2, 3))
     lists = cKDTree(inv_t).query_ball_point(inv_s, r=0.012)
@@ -97,7 +95,8 @@ def _hypotheses(source: F64Array, target: F64Array, options: MatchOptions) -> F6
     mirrored = hand(s) != hand(t)
     factor = np.where(mirrored, zt / np.conj(zs), zt / zs)
     scale = np.abs(factor)
-    fine = (scale >= options.scale_low) & (scale <= options.scale_high)
+    # A side is a few percent off where the stars of a triangle are close to each other.
+    fine = (scale >= 0.95 * options.scale_low) & (scale <= 1.05 * options.scale_high)
     factor, mirrored, s, t, scale = factor[fine], mirrored[fine], s[fine], t[fine], scale[fine]
     if len(factor) == 0:
         return np.empty((0, 2, 3))
@@ -110,22 +109,19 @@ def _hypotheses(source: F64Array, target: F64Array, options: MatchOptions) -> F6
     # True candidates agree on where the middle goes, on scale, rotation and parity: vote in a grid of those.
     reach = max(float(np.ptp(target[:, 0])), float(np.ptp(target[:, 1])), 1.0)
     cell = reach / 60
-    key = np.stack(
-        [
-            np.floor(image.real / cell), np.floor(image.imag / cell), np.floor(np.log(scale) / 0.03),
-            np.floor(np.angle(factor) / 0.05), mirrored.astype(float),
-        ],
-        axis=1,
-    )  # fmt: skip
-    _, group, counts = np.unique(key, axis=0, return_inverse=True, return_counts=True)
-    group = group.reshape(-1)
-    order = np.argsort(-counts[group], kind="stable")
+    place = np.stack(
+        [image.real / cell, image.imag / cell, np.log(scale) / 0.03, np.angle(factor) / 0.05, 4.0 * mirrored], axis=1
+    )
+    votes, group = _votes(place)
+    order = np.argsort(-votes, kind="stable")
     # A few hypotheses of each cell are enough.
-    _, first = np.unique(group[order], return_index=True)
-    ranks = np.sort(first)[:150]
+    _, first, counts = np.unique(group[order], return_index=True, return_counts=True)
+    ranked = np.argsort(first)[:150]
     picked: list[int] = []
-    for rank in ranks:
-        picked.extend(order[rank : rank + min(3, counts[group[order[rank]]])])
+    members = np.argsort(group[order], kind="stable")
+    starts = np.cumsum(counts) - counts
+    for g in ranked:
+        picked.extend(order[members[starts[g] : starts[g] + min(3, counts[g])]])
     matrices = np.empty((len(picked), 2, 3))
     for row, k in enumerate(picked):
         a, b = factor[k].real, factor[k].imag
@@ -133,6 +129,27 @@ def _hypotheses(source: F64Array, target: F64Array, options: MatchOptions) -> F6
         matrices[row, :, :2] = linear
         matrices[row, :, 2] = ct[k] - linear @ cs[k]
     return matrices
+
+
+# Odd numbers of 62 bits, for sums that tell cells apart.
+_MIX = np.array(
+    [0x2545F4914F6CDD1D, 0x1D8E4E27C47D124F, 0x27D4EB2F165667C5, 0x165667B19E3779F9, 0x1B873593CC9E2D51], dtype=np.int64
+)
+
+
+def _votes(place: F64Array) -> tuple[np.ndarray, np.ndarray]:
+    """Return how many candidates each shares its cell with, and which cell; of two grids the one where it is more."""
+    best = np.zeros(len(place), dtype=np.int64)
+    cells = np.zeros(len(place), dtype=np.int64)
+    for n, shift in enumerate((0.0, 0.5)):
+        # A cell's five whole numbers become one, which sorts many times faster; two cells hardly ever share it.
+        key = np.floor(place + shift).astype(np.int64) @ _MIX
+        _, group, counts = np.unique(key, return_inverse=True, return_counts=True)
+        votes = counts[group]
+        more = votes > best
+        best[more] = votes[more]
+        cells[more] = 2 * group[more] + n
+    return best, cells
 
 
 def match_stars(
@@ -168,29 +185,67 @@ def match_stars(
     from scipy.spatial import cKDTree
 
     settings = options or MatchOptions()
-    if len(source) < 5:
-        return Failed(f"too few stars: {len(source)}, at least 5 are needed")
-    if len(target) < 5:
-        return Failed(f"the reference has too few stars: {len(target)}, at least 5 are needed")
-    many = settings.brightest
-    candidates = _hypotheses(source[:many], target[:many], settings)
+    if len(source) < _LEAST:
+        return Failed(f"too few stars: {len(source)}, at least {_LEAST} are needed")
+    if len(target) < _LEAST:
+        return Failed(f"the reference has too few stars: {len(target)}, at least {_LEAST} are needed")
     tree = cKDTree(target)
-    test = source[: max(200, many)]
     span = np.ptp(target, axis=0)
     area = max(float(span[0] * span[1]), 1.0)
+    limit = math.log(settings.chance)
     best: tuple[float, F64Array] | None = None
-    for matrix in candidates:
-        if not allow_mirror and np.linalg.det(matrix[:, :2]) < 0:
+    trials, tried = 1, set[tuple[int, int]]()
+    for first, second, neighbours in settings.tiers:
+        some = min(first, len(source)), min(second, len(target))
+        if some in tried:
             continue
-        chance, refined = _verify(matrix, test, tree, target, area, settings)
-        if refined is not None and (best is None or chance < best[0]):
-            best = chance, refined
-            if chance < math.log(settings.chance) - 40:
-                break
-    trials = max(1, len(candidates))
-    if best is None or best[0] + math.log(trials) > math.log(settings.chance):
+        tried.add(some)
+        test = source[: max(200, first)]
+        candidates = _hypotheses(source[:first], target[:second], neighbours, settings)
+        trials += len(candidates)
+        if not allow_mirror:
+            candidates = candidates[np.linalg.det(candidates[:, :, :2]) > 0]
+        for matrix in _likeliest(candidates, test, tree, target, area, settings):
+            chance, refined = _verify(matrix, test, tree, target, area, settings)
+            if refined is not None and (best is None or chance < best[0]):
+                best = chance, refined
+                if chance < limit - 40:
+                    break
+        if best is not None and best[0] + math.log(trials) <= limit:
+            break
+    if best is None or best[0] + math.log(trials) > limit:
         return Failed(f"its {len(source)} stars do not form the pattern of the reference")
     return _refine(best[1], source, target, tree, settings, source_snr, target_snr)
+
+
+# Tolerance of the first look, in units of the final one.
+_WIDE = 3.0
+# With fewer stars no pattern is more than an accident.
+_LEAST = 4
+# Fewer pairs than this are carried by a similarity.
+_FEW = 8
+# Of the candidates so many are refined, those that bring most stars near a partner.
+_REFINED = 30
+
+
+def _likeliest(
+    candidates: F64Array, test: F64Array, tree: cKDTree, target: F64Array, area: float, options: MatchOptions
+) -> F64Array:
+    """Return the candidates whose number of near pairs is the least likely accident, the best first."""
+    if len(candidates) == 0:
+        return candidates
+    # A small triangle gives a candidate that is some pixels off at the far end of the frame.
+    reach = _WIDE * options.tolerance_px
+    mapped = np.einsum("kij,nj->kni", candidates[:, :, :2], test) + candidates[:, None, :, 2]
+    low, high = target.min(axis=0) - reach, target.max(axis=0) + reach
+    inside = ((mapped >= low) & (mapped <= high)).all(axis=2)
+    near = np.zeros(inside.shape, dtype=bool)
+    near[inside] = np.isfinite(tree.query(mapped[inside], distance_upper_bound=reach)[0])
+    p = min(0.5, len(target) * math.pi * reach**2 / area)
+    pairs, tried = near.sum(axis=1), inside.sum(axis=1)
+    # Standard deviations above the mean of a binomial distribution: enough for an order.
+    excess = (pairs - tried * p) / np.sqrt(tried * p * (1 - p) + 1)
+    return candidates[np.argsort(-excess, kind="stable")[:_REFINED]]
 
 
 def _partners(matrix: F64Array, points: F64Array, tree: cKDTree, reach: float) -> tuple[np.ndarray, np.ndarray]:
@@ -209,28 +264,33 @@ def _verify(
 ) -> tuple[float, F64Array | None]:
     """Return (log probability that as many partners are an accident, refined matrix)."""
     refined = matrix
-    for factor in (3.0, 1.5, 1.0):
-        reach = factor * options.tolerance_px
-        keep, partner = _partners(refined, test, tree, reach)
-        if len(keep) < 5:
+    mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
+    for factor in (_WIDE, 1.5, 1.0):
+        keep, partner = _partners(refined, test, tree, factor * options.tolerance_px)
+        # Few pairs do not carry the six numbers of an affine map.
+        few = len(keep) < _FEW
+        if len(keep) < 4:
             return 0.0, None
-        refined = fit_transform(test[keep], target[partner], similarity=False)
+        refined = fit_transform(test[keep], target[partner], similarity=few, mirrored=mirrored)
     scale = math.sqrt(abs(float(np.linalg.det(refined[:, :2]))))
     if not options.scale_low * 0.98 <= scale <= options.scale_high * 1.02:
         return 0.0, None
     u, v = np.linalg.svd(refined[:, :2])[1]
     if u / max(v, 1e-12) > 1.06:
         return 0.0, None
-    keep, partner = _partners(refined, test, tree, options.tolerance_px)
     mapped = test @ refined[:, :2].T + refined[:, 2]
     low, high = target.min(axis=0), target.max(axis=0)
     inside = int(((mapped >= low) & (mapped <= high)).all(axis=1).sum())
-    if inside < 5:
-        return 0.0, None
-    p = min(0.5, len(target) * math.pi * options.tolerance_px**2 / area)
-    # The fit has six free numbers: three of the pairs agree by construction.
-    matched = max(0, len(keep) - 3)
-    return _log_chance(matched, max(matched, inside - 3), p), refined
+    # So many of the pairs agree by construction.
+    bound = 2 if few else 3
+    best = 0.0
+    # Where all agree closely a few are enough; both looks count as trials.
+    for reach in (options.tolerance_px, 0.4 * options.tolerance_px):
+        keep, _ = _partners(refined, test, tree, reach)
+        p = min(0.5, len(target) * math.pi * reach**2 / area)
+        matched = max(0, len(keep) - bound)
+        best = min(best, _log_chance(matched, max(matched, inside - bound), p) + math.log(2))
+    return best, refined
 
 
 def _refine(
@@ -257,7 +317,7 @@ def _refine(
         else:
             weights = np.ones(len(keep))
         matrix = fit_transform(
-            source[keep], target[partner], weights=weights, similarity=len(keep) < 7, mirrored=mirrored
+            source[keep], target[partner], weights=weights, similarity=len(keep) < _FEW, mirrored=mirrored
         )
         residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
         spread = 1.4826 * float(np.median(np.abs(residual - np.median(residual, axis=0))))

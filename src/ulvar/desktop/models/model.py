@@ -257,6 +257,8 @@ class Model(Ground):
             self.leave_out(mend.files, finding.title)
         elif mend.action.startswith("role:"):
             self.correct(mend.files, "role", mend.action.partition(":")[2])
+        elif mend.action.startswith("object:"):
+            self.correct(mend.files, "object", mend.action.partition(":")[2])
         elif mend.action == "leave_out_star":
             known = self.settings().curve.leave_out
             self.set_setting("curve", "leave_out", [*known, *[n for n in mend.files if n not in known]])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
@@ -18,10 +19,10 @@ from ulvar.flows import (
     Series,
     StackOptions,
     StackResult,
-    align_all,
+    align_agreeing,
     find_all,
-    pick_reference,
     stack_exposures,
+    told_apart,
 )
 from ulvar.frames import ExposureFacts, FrameError, Shape, distinct_stems, fingerprint, identity
 from ulvar.inspection import OF_A_SERIES, ExposureSummary, Finding, notice, series_findings
@@ -63,13 +64,16 @@ def run_score(night: Night, context: JobContext, series: Series | None = None) -
     regions = [region.shape for region in settings.regions]
     scored, failed, tables, prints = _found(night, series, working, context, settings.detection, regions)
     products: list[Product] = []
-    findings = [_unreadable(f) for f in failed]
+    findings = [_of_raws(_unreadable(f), raw_of) for f in failed]
     if scored:
-        reference = scored[pick_reference(scored)]
-        aligned, lost = align_all(scored, reference.stars, context) if len(scored) > 1 else (_alone(reference), [])
-        by_path = {a.scored.facts.path: a for a in aligned}
-        findings += [_unaligned(f) for f in lost]
-        best = _clear_level([a.flux_ratio for a in aligned])
+        agreement = align_agreeing(scored, context)
+        reference = agreement.reference
+        by_path = {a.scored.facts.path: a for a in agreement.aligned}
+        apart = told_apart(agreement, _unused_names(night, series, len(agreement.groups)))
+        told = {path for f in apart for path in f.files}
+        findings += [_of_raws(f, raw_of) for f in apart]
+        findings += [_of_raws(_unaligned(f), raw_of) for f in agreement.failed if f.file not in told]
+        best = _clear_level([a.flux_ratio for a in agreement.aligned])
         for one in scored:
             match = by_path.get(one.facts.path)
             values = _quality_values(one, match, reference.facts.path, best)
@@ -118,8 +122,17 @@ def _found(
     return scored, failed, tables, prints
 
 
-def _alone(reference: Scored) -> list[Aligned]:
-    return [Aligned(reference, Transform.identity(), 1.0)]
+def _unused_names(night: Night, series: Series, count: int) -> list[str]:
+    """Return names for further fields of a series that no field of the night has."""
+    taken = {one.field.name for one in night.series()}
+    names = (f"{series.field.name or 'Field'} {n}" for n in itertools.count(2))
+    return list(itertools.islice((name for name in names if name not in taken), count))
+
+
+def _of_raws(finding: Finding, raw_of: Mapping[str, str]) -> Finding:
+    """Return a finding about working exposures as one about the raw ones."""
+    files = tuple(raw_of.get(path, path) for path in finding.files)
+    return replace(finding, files=files, mend=replace(finding.mend, files=files) if finding.mend else None)
 
 
 def _clear_level(ratios: list[float]) -> float:

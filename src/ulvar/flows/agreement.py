@@ -1,0 +1,222 @@
+"""Which exposures show the same stars: the reference is the best of those that most others agree with."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from ulvar.engine import Failed, JobContext, counted
+from ulvar.flows.align import Aligned, align_all, align_item, pick_reference
+from ulvar.flows.starfind import Scored
+from ulvar.inspection import Finding, Mend, notice
+from ulvar.registration import Transform
+from ulvar.stars import StarTable
+
+# After so many exposures with which no larger set agrees the search ends.
+_PIVOTS = 12
+# Within so much of its place a detection has stayed where it was; beyond so much the field has moved [px].
+_STAYED_PX, _MOVED_PX = 0.8, 2.0
+# So many detections that stay while the field moves are a pattern of defects.
+_PATTERN = 4
+# Where nothing moved, so many exposures are asked whether they show stars beside what stays.
+_ASKED = 4
+
+
+@dataclass(frozen=True)
+class Agreement:
+    """Exposures that show the same stars, and those that do not.
+
+    Attributes
+    ----------
+    reference : Scored
+        The best of the largest set.
+    aligned : list of Aligned
+        The set, the reference included, in the order given.
+    failed : list of Failed
+        Everything else, with the reason.
+    groups : tuple of tuples of str
+        Files of further sets that agree among themselves, the largest first.
+    defects : int
+        Detections that stayed on the same pixels while the field moved, and were not counted as stars.
+    """
+
+    reference: Scored
+    aligned: list[Aligned]
+    failed: list[Failed]
+    groups: tuple[tuple[str, ...], ...] = ()
+    defects: int = 0
+
+
+@dataclass(frozen=True)
+class _Set:
+    pivot: Scored
+    others: list[Aligned]
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        return (self.pivot.facts.path, *(a.scored.facts.path for a in self.others))
+
+
+def told_apart(agreement: Agreement, names: Sequence[str] = ()) -> list[Finding]:
+    """Return a finding for each further set that agrees among itself, and one where nothing agrees.
+
+    Parameters
+    ----------
+    agreement : Agreement
+    names : sequence of str
+        What the sets' fields may be called, for the offer to make each a series of its own; without names there is
+        no offer.
+    """
+    reference = Path(agreement.reference.facts.path).name
+    if len(agreement.aligned) == 1 and agreement.failed:
+        count = 1 + len(agreement.failed)
+        files = (agreement.reference.facts.path, *(f.file for f in agreement.failed))
+        return [notice("no_agreement", "No common stars", f"No two of {count} exposures show the same stars.", files)]
+    found = []
+    for n, files in enumerate(agreement.groups):
+        first = ", ".join(Path(path).name for path in files[:3]) + (" …" if len(files) > 3 else "")
+        text = f"{len(files)} exposures show the same stars, but not those of {reference}: {first}."
+        mend = Mend(f"Make a series of {len(files)}", f"object:{names[n]}", files) if n < len(names) else None
+        found.append(notice("other_field", "Another field among them", text, files, mend=mend))
+    return found
+
+
+def _best_first(scored: Sequence[Scored]) -> list[Scored]:
+    rest = list(scored)
+    found = []
+    while rest:
+        found.append(rest.pop(pick_reference(rest)))
+    return found
+
+
+def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
+    """Align exposures on the best of the largest set of them that agrees.
+
+    The best exposure is asked first; those that do not match it are asked among themselves, and so on. Detections that
+    stay on the same pixels while the field moves are defects of the camera, and count for no match.
+
+    Parameters
+    ----------
+    scored : sequence of Scored
+        At least one.
+    context : JobContext
+
+    Notes
+    -----
+    With one exposure, or a set in which no two agree, the reference is the best by its score alone.
+    """
+    given = list(scored)
+    sets = _sets(given, context)
+    defects = _defects(given, sets)
+    if len(defects):
+        # The same exposures without what is no star.
+        given = [_without(one, defects) for one in given]
+        sets = _sets(given, context)
+    whole = {one.facts.path: one for one in scored}
+    chosen = max(sets, key=lambda one: len(one.files))
+    reference, members = chosen.pivot, {a.scored.facts.path: a for a in chosen.others}
+    outside = [s for s in given if s.facts.path not in members and s is not reference]
+    # Those of other sets were asked by another exposure only; some may lie between the two.
+    late, lost = align_all(outside, reference.stars, context) if outside else ([], [])
+    members |= {a.scored.facts.path: a for a in late}
+    members[reference.facts.path] = Aligned(reference, Transform.identity(), 1.0)
+    reasons = {f.file: f.reason for f in lost}
+    groups = []
+    for one in sorted(sets, key=lambda s: -len(s.files)):
+        left = tuple(path for path in one.files if path in reasons)
+        if one is not chosen and len(left) > 1:
+            groups.append(left)
+            for path in left:
+                reasons[path] = (
+                    f"it shows the same stars as {counted(len(left) - 1, 'other exposure')}, "
+                    f"not those of the reference {Path(reference.facts.path).name}"
+                )
+    aligned = [replace(members[s.facts.path], scored=whole[s.facts.path]) for s in given if s.facts.path in members]
+    failed = [Failed(reasons[s.facts.path], s.facts.path) for s in given if s.facts.path in reasons]
+    return Agreement(whole[reference.facts.path], aligned, failed, tuple(groups), len(defects))
+
+
+def _sets(scored: Sequence[Scored], context: JobContext) -> list[_Set]:
+    rest, found = _best_first(scored), list[_Set]()
+    while rest and len(found) < _PIVOTS:
+        pivot, others = rest[0], rest[1:]
+        aligned, _ = align_all(others, pivot.stars, context) if others else ([], [])
+        found.append(_Set(pivot, aligned))
+        taken = set(found[-1].files)
+        rest = [s for s in rest if s.facts.path not in taken]
+    return found
+
+
+def _places(stars: StarTable) -> np.ndarray:
+    return np.column_stack([stars.x, stars.y])
+
+
+def _moved(transform: Transform, places: np.ndarray) -> np.ndarray:
+    """Return how far stars are carried [px]."""
+    return np.hypot(*(places @ transform.matrix[:, :2].T + transform.matrix[:, 2] - places).T)
+
+
+def _stayed(stars: StarTable, others: StarTable) -> tuple[np.ndarray, np.ndarray]:
+    """Return which stars have another one on the same pixels, and which one."""
+    from scipy.spatial import cKDTree
+
+    if not len(stars) or not len(others):
+        return np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64)
+    distance, index = cKDTree(_places(others)).query(_places(stars), distance_upper_bound=_STAYED_PX)
+    here = np.flatnonzero(np.isfinite(distance))
+    return here, index[here]
+
+
+def _defects(scored: Sequence[Scored], sets: Sequence[_Set]) -> np.ndarray:
+    """Return places (n, 2) on the sensor at which detections stay while the field moves [px]."""
+    size = {(s.facts.width, s.facts.height) for s in scored}
+    largest = max(sets, key=lambda one: len(one.files))
+    if len(size) > 1 or not largest.others:
+        return np.empty((0, 2))
+    pivot = largest.pivot.stars
+    seen, moved = np.zeros(len(pivot), dtype=np.int64), 0
+    for one in largest.others:
+        stars = one.scored.stars
+        far = _moved(one.transform, _places(stars)) > _MOVED_PX
+        here, there = _stayed(stars, pivot)
+        if np.median(far):
+            moved += 1
+            seen[there[far[here]]] += 1
+    if moved:
+        # A chance meeting of two stars does not come again in another exposure.
+        places = _places(pivot)[seen >= max(2 if moved > 1 else 1, math.ceil(moved / 2))]
+        return places if len(places) >= _PATTERN else np.empty((0, 2))
+    return _pattern_beside_stars(largest)
+
+
+def _pattern_beside_stars(one: _Set) -> np.ndarray:
+    """Return what stays on its pixels, where beside it there is another pattern that moves: then that is the stars."""
+    pivot = one.pivot.stars
+    # Those first that show most beside the pattern.
+    first, *rest = sorted(
+        (a.scored for a in one.others), key=lambda s: len(_stayed(s.stars, pivot)[0]) - len(s.stars)
+    )
+    for second in [*rest[:: max(1, len(rest) // _ASKED)][:_ASKED], one.pivot]:
+        here, there = _stayed(first.stars, second.stars)
+        if len(here) < _PATTERN:
+            continue
+        mine, theirs = np.ones(len(first.stars), dtype=bool), np.ones(len(second.stars), dtype=bool)
+        mine[here] = theirs[there] = False
+        alone = replace(first, stars=first.stars.select(mine))
+        found = align_item((alone, second.stars.select(theirs)))
+        if isinstance(found, Aligned) and np.median(_moved(found.transform, _places(alone.stars))) > _MOVED_PX:
+            return _places(first.stars)[here]
+    return np.empty((0, 2))
+
+
+def _without(one: Scored, defects: np.ndarray) -> Scored:
+    from scipy.spatial import cKDTree
+
+    if not len(one.stars):
+        return one
+    distance, _ = cKDTree(defects).query(_places(one.stars), distance_upper_bound=_STAYED_PX)
+    return replace(one, stars=one.stars.select(~np.isfinite(distance)))
