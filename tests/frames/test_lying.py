@@ -75,7 +75,13 @@ class Lying(FolderCase):
         self.told(header(*plain("8", 1000, 1_000_000)), r"cut short: it ends at 0.% of its rows")
 
     def test_scaling_that_leaves_no_value(self) -> None:
-        for name, value in (("BSCALE", "0"), ("BSCALE", "1E300"), ("BZERO", "-1E300")):
+        for name, value in (
+            ("BSCALE", "0"),
+            ("BSCALE", "1E300"),
+            ("BSCALE", "-1E14"),
+            ("BZERO", "-1E300"),
+            ("BZERO", "2E18"),
+        ):
             path = self.file(header(*plain("16", 10, 10), (name, value)) + b"\0" * 2880)
             with self.assertRaisesRegex(FrameError, f"{name}.*no pixel has a value"):
                 read_plane(path)

@@ -197,9 +197,7 @@ def _pattern_beside_stars(one: _Set) -> np.ndarray:
     """Return what stays on its pixels, where beside it there is another pattern that moves: then that is the stars."""
     pivot = one.pivot.stars
     # Those first that show most beside the pattern.
-    first, *rest = sorted(
-        (a.scored for a in one.others), key=lambda s: len(_stayed(s.stars, pivot)[0]) - len(s.stars)
-    )
+    first, *rest = sorted((a.scored for a in one.others), key=lambda s: len(_stayed(s.stars, pivot)[0]) - len(s.stars))
     for second in [*rest[:: max(1, len(rest) // _ASKED)][:_ASKED], one.pivot]:
         here, there = _stayed(first.stars, second.stars)
         if len(here) < _PATTERN:

@@ -23,8 +23,8 @@ from ulvar.frames.frame import FrameError
 from ulvar.frames.gate import reading, without_nonsense
 
 _BUFFER_PIXELS = 256 * 1024
-# Scaled with more than this, a pixel of 16 bits leaves what a float32 holds.
-_LARGEST = 1e33
+# With more than these the pixels of 16 bits have values that no exposure has, which count as none.
+_LARGEST_ZERO, _LARGEST_SCALE = 1e18, 1e13
 
 
 class SpooledRows:
@@ -227,7 +227,7 @@ def _scaling(header: Mapping[str, Any], path: str) -> tuple[float, float]:
     """Return BZERO and BSCALE."""
     zero, scale = header.get("BZERO"), header.get("BSCALE")
     values = (0.0 if zero is None else float(zero), 1.0 if scale is None else float(scale))
-    if not all(abs(v) < _LARGEST for v in values) or values[1] == 0:
+    if not (abs(values[0]) < _LARGEST_ZERO and 0 < abs(values[1]) < _LARGEST_SCALE):
         raise FrameError(
             path, f"its header gives BZERO as {zero} and BSCALE as {scale}, with which no pixel has a value"
         )

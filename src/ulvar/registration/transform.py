@@ -56,6 +56,33 @@ class Transform:
         shift = other.matrix[:, :2] @ self.matrix[:, 2] + other.matrix[:, 2]
         return Transform(np.column_stack([linear, shift]), self.rms_px, self.matched)
 
+    def area(self, x: F64Array, y: F64Array) -> F64Array:
+        """Return how many pixels of the target one of the source covers at positions [px]."""
+        return np.full(np.broadcast(x, y).shape, abs(float(np.linalg.det(self.matrix[:, :2]))))
+
+    def along_rows(self, columns: F64Array, rows: F64Array, shear: float) -> F64Array | None:
+        """Return, for columns of the source and rows of the target, the places in the target's rows where they cross [px].
+
+        Parameters
+        ----------
+        columns : float64 array, shape (n,)
+            x in the source.
+        rows : float64 array, shape (m,)
+            y in the target.
+        shear : float
+            How far a column may lean, and the target's row with it [px a px].
+
+        Returns
+        -------
+        float64 array of shape (m, n), or None where the map leans more.
+        """
+        (a, b, c), (d, e, f) = self.matrix
+        if e == 0 or abs(b / e) > shear or abs(d / e) > shear:
+            return None
+        x = columns[None, :]
+        y = (rows[:, None] - d * x - f) / e
+        return a * x + b * y + c
+
     @property
     def scale(self) -> float:
         """Length of a target pixel step per source pixel."""
