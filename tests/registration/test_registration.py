@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 import unittest
+from collections import Counter
 from unittest import mock
 
 import numpy as np
 
+from tests.registration.trials import make_trial, outcome
 from ulvar.engine import Failed
 from ulvar.registration import Transform, fit_transform, match_stars, resample
 from ulvar.simulation import Psf, add_stars
@@ -133,6 +135,40 @@ class Matching(unittest.TestCase):
                 np.testing.assert_allclose(fitted, matrix, atol=1e-9)
         with self.assertRaises(ValueError):
             fit_transform(points[:2], points[:2])
+
+
+class Trials(unittest.TestCase):
+    """Half the scale or twice, mirrored, a quarter in common, more noise than stars: matched rightly or not at all."""
+
+    def test_random_pairs(self) -> None:
+        found = Counter()
+        for seed in range(120):
+            trial = make_trial(seed)
+            result = outcome(trial)
+            self.assertNotEqual(result, "wrong", seed)
+            if len(trial.common) >= 8:
+                found[result] += 1
+        # Of 2,000 pairs 0.3 % are refused (./run bench alignment).
+        self.assertGreater(found["right"], 85)
+        self.assertLessEqual(found["refused"], 2)
+
+    def test_few_stars(self) -> None:
+        rng = np.random.default_rng(8)
+        right = {}
+        for count in (4, 5, 6, 7, 8):
+            right[count] = 0
+            for _ in range(30):
+                points = rng.uniform(0, 1000, (count, 2))
+                matrix = affine(rng.uniform(0.6, 1.7), rng.uniform(0, 6.28), 200, 300, bool(rng.random() < 0.5))
+                moved = points @ matrix[:, :2].T + matrix[:, 2] + rng.normal(0, 0.1, points.shape)
+                result = match_stars(points, moved)
+                if not isinstance(result, Failed):
+                    self.assertLess(np.abs(result.matrix @ [500, 500, 1] - matrix @ [500, 500, 1]).max(), 1.0)
+                    right[count] += 1
+        # Four stars agree too easily by accident to be much of a pattern; from six on they hardly do.
+        self.assertLess(right[4], 10)
+        self.assertGreater(right[5], 10)
+        self.assertTrue(all(right[n] >= 25 for n in (6, 7, 8)), right)
 
 
 class Resampling(unittest.TestCase):
