@@ -341,6 +341,26 @@ class Meant(ScoredCase):
         self.model.undo.undo()
         self.assertEqual(self.model.jobs.state("intake"), "attention")
 
+    def test_another_field_becomes_a_series_of_its_own(self) -> None:
+        night, series = self.model.night, self.model.chosen_series()
+        files = tuple(f.path for f in series.members[:3])
+        before = {one.key: one.files for one in night.series()}
+        other = notice(
+            "other_field", "Another field", "3 agree.", files, mend=Mend("Make a series of 3", "object:West 2", files)
+        )
+        night.set_findings("combine", [other], series.key)
+        self.model.drop()
+        self.model.findings_changed.emit()
+        self.model.set_station("combine")
+        self.quiet()
+        self.click(self.cards()["Another field"].mend)
+        self.quiet()
+        self.assertEqual({night.facts(path).object for path in files}, {"West 2"})
+        made = [one for one in night.series() if one.field.name == "West 2"]
+        self.assertEqual([sorted(one.files) for one in made], [sorted(files)])
+        self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual({one.key: one.files for one in night.series()}, before)
+
     def test_closing_while_something_runs_is_asked_about(self) -> None:
         go = threading.Event()
         self.addCleanup(go.set)
