@@ -54,10 +54,13 @@ class Start(Command):
     def test_help_and_wrong_usage_load_no_room(self) -> None:
         for given, code in ((["--help"], 0), (["--version"], 0), (["no-such-command"], 2), (["--no-such-option"], 2)):
             with self.subTest(given):
-                ended, _, modules = run(*given)
+                ended, told, modules = run(*given)
                 self.assertEqual(ended, code)
                 heavy = _COMPILERS | _ROOMS | {"numpy", "scipy", "cv2", "PySide6", "pyarrow"}
                 self.assertEqual(heavy & modules, set())
+                if given == ["no-such-command"]:
+                    self.assertIn("No such command", told)
+                    self.assertNotIn("pydantic", modules)
 
     def test_sorting_compiles_nothing_and_leaves_the_later_stations_alone(self) -> None:
         for i in range(3):

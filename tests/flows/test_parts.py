@@ -15,7 +15,7 @@ from tests.support import FolderCase
 from ulvar.engine import Failed
 from ulvar.flows import Scored, calibrated_facts, pick_reference, sort_exposures
 from ulvar.flows.camera import plan_by_filter
-from ulvar.flows.stack import _WarpTask, warp_item
+from ulvar.flows.warping import WarpTask, warp_item
 from ulvar.frames import ExposureFacts, MaskBit, Role, scan_file, write_fits
 from ulvar.inspection import PixelLook
 from ulvar.registration import Transform
@@ -77,7 +77,7 @@ class Scratch(FolderCase):
     def test_a_full_disk_names_the_folder_of_the_stack(self) -> None:
         path = self.write("a.fits", np.zeros((40, 60), np.float32))
         with self.assertRaises(OSError) as caught:
-            warp_item(_WarpTask(scan_file(path), Transform.identity(), (40, 60), "/dev/full", True))
+            warp_item(WarpTask(scan_file(path), Transform.identity(), (40, 60), "/dev/full", True))
         self.assertIn(caught.exception.errno, (errno.ENOSPC, errno.EIO))
         self.assertEqual(caught.exception.filename, "/")
 
@@ -102,13 +102,13 @@ class Hidden(unittest.TestCase):
         for place, bit in enumerate(MaskBit):
             mask[2, place] = bit
         write_fits(folder / "a.fits", np.full((5, 12), 7.0, np.float32), mask=mask)
-        task = _WarpTask(scan_file(str(folder / "a.fits")), Transform.identity(), (5, 12), str(folder / "s.f32"), True)
+        task = WarpTask(scan_file(str(folder / "a.fits")), Transform.identity(), (5, 12), str(folder / "s.f32"), True)
         self.assertIsNone(warp_item(task))
         warped = np.fromfile(folder / "s.f32", np.float32).reshape(5, 12)
         gone = {bit for place, bit in enumerate(MaskBit) if np.isnan(warped[2, place])}
         self.assertEqual(gone, {MaskBit.NO_DATA, MaskBit.HOT, MaskBit.COLD, MaskBit.COLUMN, MaskBit.COSMIC})
         self.assertEqual(int(np.isnan(warped).sum()), len(gone))
-        other = _WarpTask(task.facts, Transform.identity(), (5, 11), str(folder / "t.f32"), True)
+        other = WarpTask(task.facts, Transform.identity(), (5, 11), str(folder / "t.f32"), True)
         self.assertIn("12 x 5", getattr(warp_item(other), "reason", ""))
 
 

@@ -80,6 +80,12 @@ class _Commands(TyperGroup):
             return TyperCommand(cmd_name, help=_sentences(module)[function])
         return TyperCommand(cmd_name, help=_GROUPS[cmd_name][1]) if cmd_name in _GROUPS else None
 
+    def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
+        """Refuse an unknown command before options are converted, which loads far more than the answer needs."""
+        if args and not args[0].startswith("-") and args[0] not in _COMMANDS and args[0] not in _GROUPS:
+            super().resolve_command(ctx, args)
+        return super().parse_args(ctx, args)
+
     def resolve_command(self, ctx: Any, args: list[str]) -> Any:
         """Import the command that is called."""
         if args and (args[0] in _COMMANDS or args[0] in _GROUPS):

@@ -16,27 +16,25 @@ import tifffile
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name, with_place
+from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored, find_all
+from ulvar.flows.warping import ScratchRows, WarpTask, warp_item
 from ulvar.frames import (
     ExposureFacts,
-    FrameError,
-    MaskBit,
     carried_cards,
     fingerprint,
     header_of,
     identity,
     is_fits_path,
     is_mosaic,
-    read_frame,
     write_fits,
 )
 from ulvar.frames.times import later
-from ulvar.registration import Transform, resample
+from ulvar.registration import Transform
 from ulvar.stacking import (
     STACK_REJECTION,
     Frame2D,
@@ -48,7 +46,7 @@ from ulvar.stacking import (
     frame_exposures,
     stack_warped,
 )
-from ulvar.stars import estimate_background, even_frame
+from ulvar.stars import estimate_background
 
 # What tells a mosaic from a grey picture.
 _COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
@@ -57,7 +55,6 @@ _TIMES = (
     "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
     "OBJCTAZ", "CENTALT", "CENTAZ", "ALTITUDE", "AZIMUTH", "SEQNUM", "FRAMENUM",
 )  # fmt: skip
-_HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
 
 
 @dataclass(frozen=True)
@@ -71,54 +68,6 @@ class StackOptions:
     weighting: Weighting = Weighting.SNR
     depth: int = 16
     reference: str | None = None
-
-
-@dataclass(frozen=True)
-class _WarpTask:
-    facts: ExposureFacts
-    transform: Transform
-    shape: tuple[int, int]
-    scratch: str
-    plain: bool
-
-
-class ScratchRows:
-    """Rows of a float32 scratch file."""
-
-    def __init__(self, path: str, shape: tuple[int, int]) -> None:
-        self.height, self.width = shape
-        self._data = np.memmap(path, dtype=np.float32, mode="r", shape=shape)
-
-    def rows(self, y0: int, y1: int) -> F32Array:
-        """Return rows as a new array."""
-        return np.array(self._data[y0:y1])
-
-
-def warp_item(task: _WarpTask) -> Failed | None:
-    """Resample one exposure into its scratch file (runs in a worker)."""
-    try:
-        frame = read_frame(task.facts)
-    except FrameError as error:
-        return Failed(error.reason, task.facts.path)
-    if not task.plain:
-        # Resampled, a mosaic is none any more: its colours are brought to one scale before they mix.
-        frame = even_frame(frame)
-    data = frame.data
-    if frame.mask is not None:
-        # read_frame gives a fresh array, so it may be marked in place.
-        data[(frame.mask & _HIDDEN) != 0] = np.nan
-    if task.plain:
-        if data.shape != task.shape:
-            return Failed(f"its size {data.shape[1]} x {data.shape[0]} px is not the reference's", task.facts.path)
-        warped = data
-    else:
-        warped = resample(data, task.transform, task.shape)
-    try:
-        warped.tofile(task.scratch)
-    except OSError as error:
-        # The folder of the stack, not the scratch folder in it, is what people know.
-        raise with_place(error, Path(task.scratch).parent.parent) from error
-    return None
 
 
 @dataclass(frozen=True)
@@ -263,7 +212,7 @@ def _combine(
     failed: list[Failed] = []
     try:
         tasks = [
-            _WarpTask(
+            WarpTask(
                 a.scored.facts,
                 grid.shifted(a.transform),
                 out_shape,
@@ -273,8 +222,8 @@ def _combine(
             for i, a in enumerate(aligned)
         ]
         bad: set[str] = set()
-        # A frame with its mask, and what it becomes on the stack's grid.
-        sizes = [14 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
+        # A frame with its mask, its rows on the way, and what it becomes on the stack's grid.
+        sizes = [18 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
         for task, problem in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes), lost=failed_task):
             if problem is not None:
                 failed.append(problem)
