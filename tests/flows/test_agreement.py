@@ -172,6 +172,12 @@ class Agreed(unittest.TestCase):
             ("no_agreement", "No two of 3 exposures show the same stars.", 3),
         )
 
+    def test_without_any_star_nothing_is_aligned(self) -> None:
+        made = align_agreeing([Sky(1).exposure(f"{n}", 0.5, stars=False, noise=n) for n in range(4)], JobContext())
+        self.assertEqual((made.aligned, len(made.failed)), ([], 4))
+        self.assertIn("too few stars: 0, at least 4", made.failed[0].reason)
+        self.assertEqual([len(f.files) for f in told_apart(made)], [4])
+
     def test_one_exposure_is_its_own_reference(self) -> None:
         made = align_agreeing([Sky(1).exposure("a", math.nan)], JobContext())
         self.assertEqual((len(made.aligned), made.failed, told_apart(made)), (1, [], []))

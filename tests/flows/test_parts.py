@@ -13,7 +13,8 @@ import numpy as np
 
 from tests.support import FolderCase
 from ulvar.engine import Failed
-from ulvar.flows import Scored, calibrated_facts, pick_reference, sort_exposures
+from ulvar.flows import Scored, calibrated_facts, sort_exposures
+from ulvar.flows.align import pick_reference
 from ulvar.flows.camera import plan_by_filter
 from ulvar.flows.warping import WarpTask, warp_item
 from ulvar.frames import ExposureFacts, MaskBit, Role, scan_file, write_fits

@@ -205,7 +205,17 @@ class Lying(FolderCase):
         self.told(whole[:3000], "cut short", "cut.tif")
         self.told(b"hello" * 100, "^this is not a TIFF file$", "text.tif")
         dng = Path(write_dng(self.folder / "a.dng", image)).read_bytes()
-        self.told(dng[:3000], "camera's raw file|damaged|cut short", "cut.dng")
+        kept = os.dup(2)
+        with tempfile.TemporaryFile() as terminal:
+            os.dup2(terminal.fileno(), 2)
+            try:
+                self.told(dng[:3000], "camera's raw file|damaged|cut short", "cut.dng")
+                os.write(2, b"heard again")
+            finally:
+                os.dup2(kept, 2)
+                os.close(kept)
+            terminal.seek(0)
+            self.assertEqual(terminal.read(), b"heard again", "the library's own words are no sentence")
         self.told(b"hello" * 100, "camera's raw file", "text.dng")
 
     def test_names_of_any_bytes(self) -> None:

@@ -13,7 +13,7 @@ from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows.align import Aligned, align_all, align_item, pick_reference
 from ulvar.flows.starfind import Scored
 from ulvar.inspection import Finding, Mend, notice
-from ulvar.registration import Transform
+from ulvar.registration import LEAST_STARS, Transform
 from ulvar.stars import StarTable
 
 # After so many exposures with which no larger set agrees the search ends.
@@ -72,9 +72,9 @@ def told_apart(agreement: Agreement, names: Sequence[str] = ()) -> list[Finding]
         no offer.
     """
     reference = Path(agreement.reference.facts.path).name
-    if len(agreement.aligned) == 1 and agreement.failed:
-        count = 1 + len(agreement.failed)
-        files = (agreement.reference.facts.path, *(f.file for f in agreement.failed))
+    if len(agreement.aligned) < 2 and agreement.failed:
+        files = (*(a.scored.facts.path for a in agreement.aligned), *(f.file for f in agreement.failed))
+        count = len(files)
         return [notice("no_agreement", "No common stars", f"No two of {count} exposures show the same stars.", files)]
     found = []
     for n, files in enumerate(agreement.groups):
@@ -123,8 +123,12 @@ def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
     # Those of other sets were asked by another exposure only; some may lie between the two.
     late, lost = align_all(outside, reference.stars, context) if outside else ([], [])
     members |= {a.scored.facts.path: a for a in late}
-    members[reference.facts.path] = Aligned(reference, Transform.identity(), 1.0)
     reasons = {f.file: f.reason for f in lost}
+    if len(given) == 1 or len(reference.stars) >= LEAST_STARS:
+        members[reference.facts.path] = Aligned(reference, Transform.identity(), 1.0)
+    else:
+        # Nothing will ever lie on it.
+        reasons[reference.facts.path] = f"too few stars: {len(reference.stars)}, at least {LEAST_STARS} are needed"
     groups = []
     for one in sorted(sets, key=lambda s: -len(s.files)):
         left = tuple(path for path in one.files if path in reasons)

@@ -155,7 +155,7 @@ def stack_exposures(
     agreement = _aligned(scored, aligned, settings, context)
     aligned_list, reference = agreement.aligned, agreement.reference
     failed += agreement.failed
-    if settings.align == "stars" and len(scored) > 1 and len(aligned_list) == 1 and aligned is None:
+    if settings.align == "stars" and len(scored) > 1 and len(aligned_list) < 2 and aligned is None:
         reason = "no exposure shows the stars of another one"
         alone = Failed(reason, reference.facts.path)
         return StackResult(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+import os
+import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import replace
@@ -108,6 +110,40 @@ def _moment(tags: Mapping[str, Any]) -> tuple[datetime | None, bool]:
     return moment, bool(zone)
 
 
+class _Hushed:
+    """Keeps what a library of C writes to the terminal by itself away from it; sentences come from us.
+
+    Several threads may be inside: the first one in turns standard error away, the last one out back.
+    """
+
+    def __init__(self) -> None:
+        self._lock, self._inside, self._kept = threading.Lock(), 0, -1
+
+    def __enter__(self) -> None:
+        with self._lock:
+            self._inside += 1
+            if self._inside == 1:
+                try:
+                    self._kept = os.dup(2)
+                except OSError:
+                    # There is no standard error to be written to.
+                    self._kept = -1
+                    return
+                nowhere = os.open(os.devnull, os.O_WRONLY)
+                os.dup2(nowhere, 2)
+                os.close(nowhere)
+
+    def __exit__(self, *told: object) -> None:
+        with self._lock:
+            self._inside -= 1
+            if self._inside == 0 and self._kept >= 0:
+                os.dup2(self._kept, 2)
+                os.close(self._kept)
+
+
+_hushed = _Hushed()
+
+
 @contextmanager
 def _opened(path: str) -> Iterator[rawpy.RawPy]:
     """Yield a camera's raw file; what LibRaw says of it, then or later, is told in words."""
@@ -116,7 +152,7 @@ def _opened(path: str) -> Iterator[rawpy.RawPy]:
     if not Path(path).is_file():
         raise FrameError(path, "it is no ordinary file" if Path(path).exists() else "there is no such file")
     try:
-        with rawpy.imread(path) as raw:
+        with _hushed, rawpy.imread(path) as raw:
             yield raw
     except rawpy.LibRawError as error:
         text = str(error.args[0] if error.args else error)

@@ -1,3 +1,4 @@
+from .matching import LEAST_STARS as LEAST_STARS
 from .matching import MatchOptions as MatchOptions
 from .matching import match_stars as match_stars
 from .resample import resample as resample

@@ -185,10 +185,10 @@ def match_stars(
     from scipy.spatial import cKDTree
 
     settings = options or MatchOptions()
-    if len(source) < _LEAST:
-        return Failed(f"too few stars: {len(source)}, at least {_LEAST} are needed")
-    if len(target) < _LEAST:
-        return Failed(f"the reference has too few stars: {len(target)}, at least {_LEAST} are needed")
+    if len(source) < LEAST_STARS:
+        return Failed(f"too few stars: {len(source)}, at least {LEAST_STARS} are needed")
+    if len(target) < LEAST_STARS:
+        return Failed(f"the reference has too few stars: {len(target)}, at least {LEAST_STARS} are needed")
     tree = cKDTree(target)
     span = np.ptp(target, axis=0)
     area = max(float(span[0] * span[1]), 1.0)
@@ -221,7 +221,7 @@ def match_stars(
 # Tolerance of the first look, in units of the final one.
 _WIDE = 3.0
 # With fewer stars no pattern is more than an accident.
-_LEAST = 4
+LEAST_STARS = 4
 # Fewer pairs than this are carried by a similarity.
 _FEW = 8
 # Of the candidates so many are refined, those that bring most stars near a partner.
