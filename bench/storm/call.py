@@ -210,7 +210,8 @@ def call(
 ) -> Call:
     """Run a command in a folder and return what it did.
 
-    `prepare` is called in the command's process before it begins; `meanwhile` is told, again and again while the command runs, its process and how long it has run [s].
+    `prepare` is called in the command's process before it begins; `meanwhile` is told, again and again while the command
+    runs, its process and how long it has run [s].
     """
     with tempfile.TemporaryFile() as out, tempfile.TemporaryFile() as err:
         start = time.monotonic()

@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from storm.call import Call, call
-from storm.kill import COMMANDS, contents, undisturbed
+from storm.kill import COMMANDS, Known, contents, undisturbed
 from storm.marks import halves
 
 _FITTING = [words for words in COMMANDS if words[0] != "run"]
@@ -101,7 +101,7 @@ class _Try:
     lay: Callable[[], None]
     rng: random.Random
     count: Count
-    known: dict[tuple[str, bool], tuple[dict[str, str], float]]
+    known: Known
 
     @property
     def made(self) -> Path:
@@ -118,7 +118,8 @@ class _Try:
                 (self.made / "other").write_bytes(b"x" * max(0, size - self.rng.choice([0, 4096, 90_000])))
             done = call(self.words, self.work)
             self.count.disks += 1
-            full = self._told(done, "disk")
+            said = json.dumps(done.body) if done.body is not None else ""
+            full = "disk" in said and ("full" in said or "free" in said)
             self.count.full += full
             return done, ["full, and told as done"] if done.code == 0 and full else []
         finally:
@@ -172,14 +173,10 @@ class _Try:
             self.known[key] = undisturbed(self.words, self.lay, self.work, False)
         return self.known[key]
 
-    def _told(self, done: Call, word: str) -> bool:
-        said = json.dumps(done.body) if done.body is not None else ""
-        return word in said and ("full" in said or "free" in said)
-
 
 def one(
     seed: int, lay: Callable[[], None], work: Path, count: Count, tell: Callable[[int, Call, list[str]], None],
-    known: dict[tuple[str, bool], tuple[dict[str, str], float]],
+    known: Known,
 ) -> None:  # fmt: skip
     """Give one command one bad disk."""
     rng = random.Random(seed)

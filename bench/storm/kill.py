@@ -33,6 +33,8 @@ WAYS = [
     ("main", signal.SIGKILL), ("main", signal.SIGKILL), ("group", signal.SIGKILL), ("main", signal.SIGTERM), ("group", signal.SIGTERM),
     ("group", signal.SIGINT), ("worker", signal.SIGKILL),
 ]  # fmt: skip
+# Command, and whether it has workers, to what it makes undisturbed, and how long that takes [s].
+Known = dict[tuple[str, bool], tuple[dict[str, str], float]]
 _FIRST_S = 0.05
 # How long processes may take to follow their parent [s].
 _FOLLOW_S = 3.0
@@ -79,7 +81,7 @@ def undisturbed(words: list[str], lay: Callable[[], None], work: Path, workers: 
 
 def one(
     seed: int, lay: Callable[[], None], work: Path, count: Count, tell: Callable[[int, Call, list[str]], None],
-    known: dict[tuple[str, bool], tuple[dict[str, str], float]], workers: bool,
+    known: Known, workers: bool,
 ) -> None:  # fmt: skip
     """End one command once, and run it again."""
     rng = random.Random(seed)

@@ -16,7 +16,9 @@ import sys
 import time
 import traceback
 from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 sys.path[:0] = [str(ROOT / "bench"), str(ROOT)]
@@ -57,20 +59,25 @@ def _note(seen: Seen, campaign: str, seed: int, done: Call, faults: list[str], g
     seen.seeds.setdefault(mark, []).append(seed)
 
 
-def _each(seeds: Sequence[int], minutes: float, seen: Seen, one: Callable[[int], object]) -> Seen:
-    """Go through seeds until there were enough or time is up, and tell how far it is."""
-    end = time.monotonic() + 60 * minutes
-    for n, seed in enumerate(seeds):
-        if time.monotonic() > end:
-            break
-        if n % 500 == 499:
-            print(f"... {n + 1} of {len(seeds)}, {sum(seen.count.faults.values())} faults", flush=True)
-        try:
-            one(seed)
-        except Exception:
-            print(f"seed {seed}:", flush=True)
-            traceback.print_exc()
-            raise
+def _campaign(
+    seeds: Sequence[int], minutes: float, count: Any, one: Callable[[int, Path, Seen], object]
+) -> Seen:  # fmt: skip
+    """Go through seeds, in a working folder of this process, until there were enough or time is up."""
+    seen, work, end = Seen(count), _work(), time.monotonic() + 60 * minutes
+    try:
+        for n, seed in enumerate(seeds):
+            if time.monotonic() > end:
+                break
+            if n % 500 == 499:
+                print(f"... {n + 1} of {len(seeds)}, {sum(count.faults.values())} faults", flush=True)
+            try:
+                one(seed, work, seen)
+            except Exception:
+                print(f"seed {seed}:", flush=True)
+                traceback.print_exc()
+                raise
+    finally:
+        kill.tidy(work)
     return seen
 
 
@@ -80,54 +87,35 @@ def _work() -> Path:
 
 def fuzzed(seeds: Sequence[int], given: argparse.Namespace, base: Path) -> Seen:
     """Give damaged inputs to commands."""
-    seen, work = Seen(fuzz.Count()), _work()
 
-    def one(seed: int) -> None:
+    def one(seed: int, work: Path, seen: Seen) -> None:
         def tell(what: fuzz.Input, done: Call, faults: list[str]) -> None:
             _note(seen, "fuzz", seed, done, faults, what)
 
         fuzz.one(seed, base, work, seen.count, tell, given.only, given.calls)
 
-    try:
-        return _each(seeds, given.minutes, seen, one)
-    finally:
-        kill.tidy(work)
+    return _campaign(seeds, given.minutes, fuzz.Count(), one)
 
 
 def killed(seeds: Sequence[int], given: argparse.Namespace, base: Path) -> Seen:
     """End commands at random moments; every tenth has workers."""
-    seen, work, known = Seen(kill.Count()), _work(), dict[tuple[str, bool], tuple[dict[str, str], float]]()
+    known: kill.Known = {}
 
-    def one(seed: int) -> None:
-        kill.one(
-            seed,
-            lambda: fuzz.laid_out(base, work),
-            work,
-            seen.count,
-            lambda *told: _note(seen, "kill", *told),
-            known,
-            seed % 10 == 0,
-        )
+    def one(seed: int, work: Path, seen: Seen) -> None:
+        tell, workers = partial(_note, seen, "kill"), seed % 10 == 0
+        kill.one(seed, lambda: fuzz.laid_out(base, work), work, seen.count, tell, known, workers)
 
-    try:
-        return _each(seeds, given.minutes, seen, one)
-    finally:
-        kill.tidy(work)
+    return _campaign(seeds, given.minutes, kill.Count(), one)
 
 
 def filled(seeds: Sequence[int], given: argparse.Namespace, base: Path) -> Seen:
     """Give commands bad disks."""
-    seen, work, known = Seen(disk.Count()), _work(), dict[tuple[str, bool], tuple[dict[str, str], float]]()
+    known: kill.Known = {}
 
-    def one(seed: int) -> None:
-        disk.one(
-            seed, lambda: fuzz.laid_out(base, work), work, seen.count, lambda *told: _note(seen, "disk", *told), known
-        )
+    def one(seed: int, work: Path, seen: Seen) -> None:
+        disk.one(seed, lambda: fuzz.laid_out(base, work), work, seen.count, partial(_note, seen, "disk"), known)
 
-    try:
-        return _each(seeds, given.minutes, seen, one)
-    finally:
-        kill.tidy(work)
+    return _campaign(seeds, given.minutes, disk.Count(), one)
 
 
 def _tell(line: str, seen: Seen, begun: float) -> int:

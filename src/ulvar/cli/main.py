@@ -82,7 +82,7 @@ class _Commands(TyperGroup):
 
     def parse_args(self, ctx: Any, args: list[str]) -> list[str]:
         """Refuse an unknown command before options are converted, which loads far more than the answer needs."""
-        if args and not args[0].startswith("-") and args[0] not in _COMMANDS and args[0] not in _GROUPS:
+        if args and not args[0].startswith("-") and args[0] not in {*_COMMANDS, *_GROUPS}:
             super().resolve_command(ctx, args)
         return super().parse_args(ctx, args)
 

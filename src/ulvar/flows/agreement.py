@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.engine import Failed, JobContext, counted
-from ulvar.flows.align import Aligned, align_all, align_item, pick_reference
+from ulvar.flows.align import Aligned, align_all, align_item, known_score, positions
 from ulvar.flows.starfind import Scored
 from ulvar.inspection import Finding, Mend, notice
 from ulvar.registration import LEAST_STARS, Transform
@@ -55,6 +55,7 @@ class Agreement:
 class _Set:
     pivot: Scored
     others: list[Aligned]
+    refused: list[Failed]
 
     @property
     def files(self) -> tuple[str, ...]:
@@ -85,14 +86,6 @@ def told_apart(agreement: Agreement, names: Sequence[str] = ()) -> list[Finding]
     return found
 
 
-def _best_first(scored: Sequence[Scored]) -> list[Scored]:
-    rest = list(scored)
-    found = []
-    while rest:
-        found.append(rest.pop(pick_reference(rest)))
-    return found
-
-
 def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
     """Align exposures on the best of the largest set of them that agrees.
 
@@ -117,13 +110,14 @@ def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
         given = [_without(one, defects) for one in given]
         sets = _sets(given, context)
     whole = {one.facts.path: one for one in scored}
-    chosen = max(sets, key=lambda one: len(one.files))
+    chosen = _largest(sets)
     reference, members = chosen.pivot, {a.scored.facts.path: a for a in chosen.others}
-    outside = [s for s in given if s.facts.path not in members and s is not reference]
-    # Those of other sets were asked by another exposure only; some may lie between the two.
-    late, lost = align_all(outside, reference.stars, context) if outside else ([], [])
+    reasons = {f.file: f.reason for f in chosen.refused}
+    # Those of sets found before were asked by another exposure only; some may lie between the two.
+    unasked = [s for s in given if s.facts.path not in {*reasons, *chosen.files}]
+    late, lost = align_all(unasked, reference.stars, context)
     members |= {a.scored.facts.path: a for a in late}
-    reasons = {f.file: f.reason for f in lost}
+    reasons |= {f.file: f.reason for f in lost}
     if len(given) == 1 or len(reference.stars) >= LEAST_STARS:
         members[reference.facts.path] = Aligned(reference, Transform.identity(), 1.0)
     else:
@@ -145,54 +139,59 @@ def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
 
 
 def _sets(scored: Sequence[Scored], context: JobContext) -> list[_Set]:
-    rest, found = _best_first(scored), list[_Set]()
+    # The earliest of equals first, as in `pick_reference`.
+    rest, found = sorted(scored, key=known_score, reverse=True), list[_Set]()
     while rest and len(found) < _PIVOTS:
         pivot, others = rest[0], rest[1:]
-        aligned, _ = align_all(others, pivot.stars, context) if others else ([], [])
-        found.append(_Set(pivot, aligned))
+        found.append(_Set(pivot, *align_all(others, pivot.stars, context)))
         taken = set(found[-1].files)
         rest = [s for s in rest if s.facts.path not in taken]
     return found
 
 
-def _places(stars: StarTable) -> np.ndarray:
-    return np.column_stack([stars.x, stars.y])
+def _largest(sets: Sequence[_Set]) -> _Set:
+    return max(sets, key=lambda one: len(one.files))
 
 
 def _moved(transform: Transform, places: np.ndarray) -> np.ndarray:
     """Return how far stars are carried [px]."""
-    return np.hypot(*(places @ transform.matrix[:, :2].T + transform.matrix[:, 2] - places).T)
+    x, y = transform(*places.T)
+    return np.hypot(x - places[:, 0], y - places[:, 1])
+
+
+def _near(places: np.ndarray, others: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return which places have another one on the same pixels, and which one."""
+    from scipy.spatial import cKDTree
+
+    if not len(places) or not len(others):
+        return np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64)
+    distance, index = cKDTree(others).query(places, distance_upper_bound=_STAYED_PX)
+    here = np.flatnonzero(np.isfinite(distance))
+    return here, index[here]
 
 
 def _stayed(stars: StarTable, others: StarTable) -> tuple[np.ndarray, np.ndarray]:
-    """Return which stars have another one on the same pixels, and which one."""
-    from scipy.spatial import cKDTree
-
-    if not len(stars) or not len(others):
-        return np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64)
-    distance, index = cKDTree(_places(others)).query(_places(stars), distance_upper_bound=_STAYED_PX)
-    here = np.flatnonzero(np.isfinite(distance))
-    return here, index[here]
+    return _near(positions(stars), positions(others))
 
 
 def _defects(scored: Sequence[Scored], sets: Sequence[_Set]) -> np.ndarray:
     """Return places (n, 2) on the sensor at which detections stay while the field moves [px]."""
     size = {(s.facts.width, s.facts.height) for s in scored}
-    largest = max(sets, key=lambda one: len(one.files))
+    largest = _largest(sets)
     if len(size) > 1 or not largest.others:
         return np.empty((0, 2))
     pivot = largest.pivot.stars
     seen, moved = np.zeros(len(pivot), dtype=np.int64), 0
     for one in largest.others:
         stars = one.scored.stars
-        far = _moved(one.transform, _places(stars)) > _MOVED_PX
+        far = _moved(one.transform, positions(stars)) > _MOVED_PX
         here, there = _stayed(stars, pivot)
         if np.median(far):
             moved += 1
             seen[there[far[here]]] += 1
     if moved:
         # A chance meeting of two stars does not come again in another exposure.
-        places = _places(pivot)[seen >= max(2 if moved > 1 else 1, math.ceil(moved / 2))]
+        places = positions(pivot)[seen >= max(2 if moved > 1 else 1, math.ceil(moved / 2))]
         return places if len(places) >= _PATTERN else np.empty((0, 2))
     return _pattern_beside_stars(largest)
 
@@ -210,15 +209,12 @@ def _pattern_beside_stars(one: _Set) -> np.ndarray:
         mine[here] = theirs[there] = False
         alone = replace(first, stars=first.stars.select(mine))
         found = align_item((alone, second.stars.select(theirs)))
-        if isinstance(found, Aligned) and np.median(_moved(found.transform, _places(alone.stars))) > _MOVED_PX:
-            return _places(first.stars)[here]
+        if isinstance(found, Aligned) and np.median(_moved(found.transform, positions(alone.stars))) > _MOVED_PX:
+            return positions(first.stars)[here]
     return np.empty((0, 2))
 
 
 def _without(one: Scored, defects: np.ndarray) -> Scored:
-    from scipy.spatial import cKDTree
-
-    if not len(one.stars):
-        return one
-    distance, _ = cKDTree(defects).query(_places(one.stars), distance_upper_bound=_STAYED_PX)
-    return replace(one, stars=one.stars.select(~np.isfinite(distance)))
+    keep = np.ones(len(one.stars), dtype=bool)
+    keep[_near(positions(one.stars), defects)[0]] = False
+    return replace(one, stars=one.stars.select(keep))

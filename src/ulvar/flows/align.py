@@ -54,10 +54,14 @@ def _flux_ratio(transform: Transform, stars: StarTable, reference: StarTable) ->
     return float(np.median(stars.flux[mine[use]] / reference.flux[theirs[use]]))
 
 
+def known_score(scored: Scored) -> float:
+    """Return an exposure's score; one that has none counts least."""
+    return scored.quality.score if math.isfinite(scored.quality.score) else 0.0
+
+
 def pick_reference(scored: Sequence[Scored]) -> int:
     """Return the exposure with the best score (the earliest of equals)."""
-    scores = [s.quality.score if math.isfinite(s.quality.score) else 0.0 for s in scored]
-    return int(np.argmax(scores))
+    return int(np.argmax([known_score(s) for s in scored]))
 
 
 def align_all(

@@ -20,6 +20,7 @@ _STATION_OF = {
     "found": "combine", "score": "combine", "stars": "combine", "stack": "combine", "stack_frame": "combine", "deep": "combine",
     "plate": "plate",    "plate_stack": "plate", "measured": "measure", "rows": "measure", "curve": "curve",
 }  # fmt: skip
+_SILENT = "its contents are not what they were, though nobody wrote it"
 # What tables of a series are called, and of which kind of product they are.
 _TABLES = {"-series.csv": "measured", "-curve.csv": "curve"}
 
@@ -69,7 +70,7 @@ def _look(task: _Task) -> tuple[str, tuple[int, int, str] | None]:
     if now == task.known or now[2] == task.known[2]:
         return "", now
     if task.known[:2] == now[:2]:
-        return "its contents are not what they were, though nobody wrote it", None
+        return _SILENT, None
     # Of a product only Ulvar knows what it should be; a raw file may be replaced on purpose.
     return "it was written since, by something else" if task.kind != RAW else "it is another file than it was", now
 
@@ -110,22 +111,23 @@ def remember_sums(night: Night) -> None:
     night.store.write_many("INSERT OR REPLACE INTO sums VALUES (?, ?, ?, ?)", rows)
 
 
-def changed_silently(night: Night, path: Path) -> bool:
-    """Whether a product's contents are others than were written, though it has the time and size of then.
+def refuse_silent_change(night: Night, path: Path) -> None:
+    """Refuse a product whose contents are others than were written, though it has the time and size of then.
 
     Of one that nothing is remembered of, or that was written since, nothing can be told so.
 
     Raises
     ------
     FrameError
-        If it cannot be read.
+        If it is so, or the file cannot be read.
     """
     known = night.store.rows("SELECT size, mtime_ns, digest FROM sums WHERE path = ?", (str(path),))
     if not known:
-        return False
+        return
     with reading(str(path)):
         status = path.stat()
-    return (status.st_size, status.st_mtime_ns) == known[0][:2] and digest_of(str(path)) != known[0][2]
+    if (status.st_size, status.st_mtime_ns) == known[0][:2] and digest_of(str(path)) != known[0][2]:
+        raise FrameError(str(path), _SILENT)
 
 
 def check_night(night: Night, context: JobContext) -> list[Checked]:

@@ -21,6 +21,13 @@ def lanczos_table(order: int) -> np.ndarray:
     return np.ascontiguousarray((weights / weights.sum(axis=1, keepdims=True)).astype(np.float32))
 
 
+@numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
+def _stretch(nodes, k, f, c, step):
+    """Return value and slope of a stretch of a row that lies `f` of the way from node row `k` to the next."""
+    start = nodes[k, c] * (1 - f) + nodes[k + 1, c] * f
+    return start, (nodes[k, c + 1] * (1 - f) + nodes[k + 1, c + 1] * f - start) / step
+
+
 @numba.njit(nogil=True, cache=True, fastmath={"contract", "reassoc"})
 def lanczos_stretches(data, holes, across, down, area, step, table, order, which, out, first, last):
     """Fill the stretches of rows `first` to `last` of ``out`` that `which` tells, tap by tap.
@@ -38,12 +45,9 @@ def lanczos_stretches(data, holes, across, down, area, step, table, order, which
         for c in range(across.shape[1] - 1):
             if not which[j, c]:
                 continue
-            x0 = across[k, c] * (1 - f) + across[k + 1, c] * f
-            dx = (across[k, c + 1] * (1 - f) + across[k + 1, c + 1] * f - x0) / step
-            y0 = down[k, c] * (1 - f) + down[k + 1, c] * f
-            dy = (down[k, c + 1] * (1 - f) + down[k + 1, c + 1] * f - y0) / step
-            a0 = area[k, c] * (1 - f) + area[k + 1, c] * f
-            da = (area[k, c + 1] * (1 - f) + area[k + 1, c + 1] * f - a0) / step
+            x0, dx = _stretch(across, k, f, c, step)
+            y0, dy = _stretch(down, k, f, c, step)
+            a0, da = _stretch(area, k, f, c, step)
             for i in range(c * step, min((c + 1) * step, wide)):
                 n = i - c * step
                 x, y, factor = x0 + dx * n, y0 + dy * n, np.float32(a0 + da * n)
@@ -167,8 +171,7 @@ def along_rows(data, nodes, step, table, out, first, last):
         k = min(j // step, nodes.shape[0] - 2)
         f = (j - k * step) / step
         for c in range(nodes.shape[1] - 1):
-            left = nodes[k, c] * (1 - f) + nodes[k + 1, c] * f
-            slope = (nodes[k, c + 1] * (1 - f) + nodes[k + 1, c + 1] * f - left) / step
+            left, slope = _stretch(nodes, k, f, c, step)
             start = c * step
             count = min(step, wide - start)
             # A run is a part of the stretch in which the pixels of the row go along with those of the target.
@@ -200,10 +203,8 @@ def along_columns(between, holes, across, down, area, step, table, left_out, out
         k = min(j // step, across.shape[0] - 2)
         f = (j - k * step) / step
         for c in range(across.shape[1] - 1):
-            x0 = across[k, c] * (1 - f) + across[k + 1, c] * f
-            dx = (across[k, c + 1] * (1 - f) + across[k + 1, c + 1] * f - x0) / step
-            y0 = down[k, c] * (1 - f) + down[k + 1, c] * f
-            dy = (down[k, c + 1] * (1 - f) + down[k + 1, c + 1] * f - y0) / step
+            x0, dx = _stretch(across, k, f, c, step)
+            y0, dy = _stretch(down, k, f, c, step)
             factor = np.float32(
                 (area[k, c] + area[k, c + 1]) / 2 * (1 - f) + (area[k + 1, c] + area[k + 1, c + 1]) / 2 * f
             )

@@ -76,7 +76,7 @@ def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, or
         else missing.view(np.uint8)
     )
     back, table = transform.inverse(), _table(order)
-    if back.matrix[0, 0] < 0:
+    if abs(back.matrix[0, 0] + 1) < _LITTLE_SHEAR:
         # Rows that run the other way are turned round, so that both passes go along with memory.
         data, holes = np.ascontiguousarray(data[:, ::-1]), np.ascontiguousarray(holes[:, ::-1])
         back = back.then(Transform(np.array([[-1.0, 0.0, data.shape[1] - 1.0], [0.0, 1.0, 0.0]])))
@@ -84,15 +84,14 @@ def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, or
     gx, gy = np.meshgrid(_nodes(width), _nodes(height))
     across, down = back(gx, gy)
     area = back.area(gx, gy)
-    which = np.ones((height, across.shape[1] - 1), dtype=np.bool_)
     # Far from one pixel a pixel there are no runs of pixels that go along with each other.
     even = order == 3 and abs(back.matrix[0, 0] - 1) < _LITTLE_SHEAR
     along = back.along_rows(_nodes(width), _nodes(data.shape[0]), _LITTLE_SHEAR) if even else None
+    which = np.full((height, across.shape[1] - 1), along is None)
     if along is not None:
         between = np.empty((data.shape[0], width), dtype=np.float32)
         turned = np.ascontiguousarray(table.T)
         in_parts(lambda a, b: along_rows(data, along, _STEP, turned, between, a, b), data.shape[0], smallest=_ROWS)
-        which[:] = False
         in_parts(
             lambda a, b: along_columns(between, holes, across, down, area, _STEP, turned, which, out, a, b),
             height, smallest=_ROWS,

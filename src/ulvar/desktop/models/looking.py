@@ -138,21 +138,23 @@ class Looking(QObject):
 
     def star_file(self, raw: str) -> Path | None:
         """Return the file with the detected stars of an exposure, or None when it is not scored."""
-        product = self._ground.products("score").get(raw)
-        if product is None or self._ground.night is None:
+        scored = self._scored(raw)
+        return None if scored is None else star_table_path(*scored)
+
+    def _scored(self, raw: str) -> tuple[Night, Product] | None:
+        """Return the night and the score of an exposure whose detected stars are there."""
+        night, product = self._ground.night, self._ground.products("score").get(raw)
+        if night is None or product is None or not star_table_path(night, product).exists():
             return None
-        path = star_table_path(self._ground.night, product)
-        return path if path.exists() else None
+        return night, product
 
     def star_table(self, raw: str) -> StarTable | None:
         """Return the detected stars of an exposure, or None when it is not scored."""
 
         def make() -> StarTable | None:
-            night, product = self._ground.night, self._ground.products("score").get(raw)
-            if night is None or product is None or self.star_file(raw) is None:
-                return None
+            scored = self._scored(raw)
             try:
-                return star_table(night, product)
+                return None if scored is None else star_table(*scored)
             except FrameError as error:
                 self._ground.message.emit(f"{Path(error.path).name}: {error.reason}. Score again to have it made anew.")
                 return None
@@ -171,13 +173,9 @@ class Looking(QObject):
     def read_tables_ahead(self, paths: Iterable[str]) -> None:
         """Read the stars of exposures that will probably be looked at next, and map them, in another thread."""
         for raw in paths:
-            night, product, facts = self._ground.night, self._ground.products("score").get(raw), self._ground.facts(raw)
-            if night is None or product is None or facts is None or self.star_file(raw) is None:
-                continue
-            if f"star table {raw}" not in self._ground.caches:
-                self._tables.ask(
-                    (self._ground.order, raw), partial(_stars_and_map, night, product, facts.width, facts.height)
-                )
+            scored, facts = self._scored(raw), self._ground.facts(raw)
+            if scored is not None and facts is not None and f"star table {raw}" not in self._ground.caches:
+                self._tables.ask((self._ground.order, raw), partial(_stars_and_map, *scored, facts.width, facts.height))
 
     def _table_arrived(self, asked: tuple[int, str], result: object) -> None:
         order, raw = asked

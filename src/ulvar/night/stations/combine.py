@@ -27,7 +27,7 @@ from ulvar.flows import (
 from ulvar.frames import ExposureFacts, FrameError, Shape, distinct_stems, fingerprint, identity
 from ulvar.inspection import OF_A_SERIES, ExposureSummary, Finding, notice, series_findings
 from ulvar.lightcurves import airmass_at, sun_altitude_deg
-from ulvar.night.checking import changed_silently
+from ulvar.night.checking import refuse_silent_change
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.plate import solutions
@@ -109,8 +109,8 @@ def _found(
         facts = working[raw]
         if product.output == tables[facts.path]:
             try:
-                if not changed_silently(night, Path(product.output)):
-                    known[facts.path] = scored_again(facts, product)
+                refuse_silent_change(night, Path(product.output))
+                known[facts.path] = scored_again(facts, product)
             except (FrameError, KeyError, ValueError):
                 # A table that somebody spoiled is made anew.
                 continue

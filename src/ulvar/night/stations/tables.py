@@ -12,7 +12,7 @@ from ulvar.flows import Series
 from ulvar.flows.starfind import read_stars
 from ulvar.frames import FrameError
 from ulvar.inspection import notice
-from ulvar.night.checking import changed_silently
+from ulvar.night.checking import refuse_silent_change
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, finish, series_path, star_table_path
@@ -26,9 +26,6 @@ class _Runner(Protocol):
     def __call__(self, night: Night, context: JobContext, series: Series | None = None, /) -> StationResult: ...
 
 
-_SILENT = "its contents are not what they were, though nobody wrote it"
-
-
 def star_table(night: Night, score: Product) -> StarTable:
     """Return the stars that were found when an exposure was scored.
 
@@ -38,8 +35,7 @@ def star_table(night: Night, score: Product) -> StarTable:
         If their table is gone, damaged, or not the one that was written.
     """
     path = star_table_path(night, score)
-    if changed_silently(night, path):
-        raise FrameError(str(path), _SILENT)
+    refuse_silent_change(night, path)
     stars = read_stars(path)
     if len(stars) != score.values.get("stars", len(stars)):
         raise FrameError(str(path), f"it lists {len(stars)} stars, of {score.values['stars']} that were found")
@@ -55,8 +51,7 @@ def series_table(night: Night, series: Series) -> SeriesTable:
         If their table is gone, damaged, or not the one that was written.
     """
     path = series_path(night, series)
-    if changed_silently(night, path):
-        raise FrameError(str(path), _SILENT)
+    refuse_silent_change(night, path)
     try:
         return read_series(path)
     except StarListError as error:
