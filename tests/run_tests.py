@@ -37,6 +37,9 @@ def modules(patterns: list[str]) -> list[str]:
 def environment(root: Path) -> dict[str, str]:
     """Return the environment in which the tests of a tree run: without a display, its own code first."""
     result = {
+        # A suite decides whether work may land: the made-up examples are the same at every run, which is what
+        # hypothesis does where it sees this. Look for new ones with `python -m unittest tests.test_parsers`.
+        "CI": "true",
         **os.environ,
         "QT_QPA_PLATFORM": "offscreen",
         # The tree that the tests stand in is the one they test, also in a copy of it.

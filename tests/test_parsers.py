@@ -194,6 +194,7 @@ class Tables(Files):
         self.refused(read_series, text, StarListError)
 
     @given(st.one_of(LETTERS, table(["ra", "dec", "mag", "pmra", "epoch", "other"])))
+    @example("ra,dec\n-1e-14,0\n")
     def test_catalogues(self, text: str) -> None:
         def read(path: Path) -> None:
             stars = load_catalogue(path)

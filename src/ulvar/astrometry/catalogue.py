@@ -12,6 +12,7 @@ import numpy as np
 
 from ulvar.astrometry.sphere import separation_deg
 from ulvar.engine import F64Array, atomic_path
+from ulvar.frames import in_circle
 
 _POSITION = {"ra", "dec", "epoch", "pmra", "pmdec", "mag"}
 _ZONE_DEG = 2.0
@@ -81,7 +82,7 @@ def _shift(ra: F64Array, dec: F64Array, xi: F64Array, eta: F64Array) -> tuple[F6
     x, y, d0 = np.radians(xi), np.radians(eta), np.radians(dec)
     down = np.cos(d0) - y * np.sin(d0)
     moved = np.degrees(np.arctan2(x, down))
-    return (ra + moved) % 360.0, np.degrees(np.arctan2(np.sin(d0) + y * np.cos(d0), np.hypot(x, down)))
+    return in_circle(ra + moved), np.degrees(np.arctan2(np.sin(d0) + y * np.cos(d0), np.hypot(x, down)))
 
 
 def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float]] | None = None) -> StarCatalogue:
@@ -155,7 +156,7 @@ def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
     }
     mag = columns["mag"][good] if "mag" in columns else next(iter(bands.values()), np.full(n, math.nan))
     return StarCatalogue(
-        ra=ra[good] % 360.0, dec=dec[good], epoch=column("epoch", 2016.0), pmra=column("pmra", 0.0),
+        ra=in_circle(ra[good]), dec=dec[good], epoch=column("epoch", 2016.0), pmra=column("pmra", 0.0),
         pmdec=column("pmdec", 0.0), mag=mag, bands=bands,
     )  # fmt: skip
 
@@ -163,7 +164,7 @@ def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
 def _tile_name(ra: float, dec: float) -> str:
     """Zones of equal height in declination, cut into about square tiles in right ascension."""
     zone = min(int((dec + 90.0) // _ZONE_DEG), int(180 / _ZONE_DEG) - 1)
-    return f"{zone:03d}-{int((ra % 360.0) / 360 * _tiles_in(zone)):04d}"
+    return f"{zone:03d}-{int(in_circle(ra) / 360 * _tiles_in(zone)):04d}"
 
 
 def _tiles_in(zone: int) -> int:

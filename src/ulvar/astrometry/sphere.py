@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ulvar.engine import F64Array
+from ulvar.frames import in_circle
 
 Angle = F64Array | np.float64 | float
 
@@ -40,7 +41,7 @@ def tangent_to_sky(xi: F64Array, eta: F64Array, ra0: float, dec0: float) -> tupl
     down = np.cos(d0) - y * np.sin(d0)
     ra = a0 + np.arctan2(x, down)
     dec = np.arctan2(np.sin(d0) + y * np.cos(d0), np.hypot(x, down))
-    return np.degrees(ra) % 360.0, np.degrees(dec)
+    return in_circle(np.degrees(ra)), np.degrees(dec)
 
 
 def offset_position(ra: float, dec: float, east_deg: float, north_deg: float) -> tuple[float, float]:

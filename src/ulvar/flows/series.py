@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.astrometry import separation_deg
-from ulvar.frames import ExposureFacts, Role
+from ulvar.frames import ExposureFacts, Role, in_circle
 from ulvar.frames.sessions import SESSION
 
 # Pointings of one field where no scale is known lie within this [deg]; mounts point to a few arc minutes.
@@ -245,7 +245,7 @@ def _position(members: Sequence[ExposureFacts]) -> tuple[float | None, float | N
     # Right ascensions on both sides of 0 are near each other.
     ra, dec = np.radians(np.array(pointed, dtype=np.float64)).T
     x, y, z = np.median([np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)], axis=1)
-    return math.degrees(math.atan2(y, x)) % 360.0, math.degrees(math.atan2(z, math.hypot(x, y)))
+    return in_circle(math.degrees(math.atan2(y, x))), math.degrees(math.atan2(z, math.hypot(x, y)))
 
 
 def _field(members: Sequence[ExposureFacts], setup: tuple[Any, ...], known: Sequence[Field], taken: set[str]) -> Field:

@@ -47,6 +47,7 @@ from .readers import scan_images as scan_images
 from .sessions import TagRule as TagRule
 from .sessions import assign_sessions as assign_sessions
 from .sessions import preview_rule as preview_rule
+from .sexagesimal import in_circle as in_circle
 from .sexagesimal import parse_angle as parse_angle
 from .sexagesimal import parse_position as parse_position
 from .shapes import Shape as Shape

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 import math
 import re
+from typing import TypeVar
 
+from ulvar.engine.arrays import F64Array
+
+_Angle = TypeVar("_Angle", float, F64Array)
 _SEXAGESIMAL = re.compile(
     r"^\s*([+\-−]?)\s*(\d+(?:\.\d*)?)\s*[hHdD°:\s]\s*(\d+(?:\.\d*)?)(?:\s*[mM'′:\s]\s*(\d+(?:\.\d*)?))?\s*[sS\"″']?\s*$"
 )
@@ -68,3 +72,15 @@ def parse_position(text: str) -> tuple[float, float]:
     if not -90 <= dec <= 90 or not 0 <= ra <= 360:
         raise ValueError(f"'{text}' is outside the sky: ra 0..360, dec -90..90 degrees")
     return ra, dec
+
+
+def in_circle(degrees: _Angle) -> _Angle:
+    """Return angles [deg] brought into 0 up to, never including, 360.
+
+    Examples
+    --------
+    >>> in_circle(-90.0), in_circle(-1e-14)
+    (270.0, 0.0)
+    """
+    # A tiny negative angle leaves a remainder that rounds to 360 itself.
+    return degrees % 360.0 % 360.0

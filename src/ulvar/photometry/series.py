@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import F64Array, write_csv
-from ulvar.frames import Frame, parse_angle, parse_time
+from ulvar.frames import Frame, in_circle, parse_angle, parse_time
 from ulvar.photometry.aperture import measure_apertures
 from ulvar.photometry.options import ApertureOptions
 from ulvar.stars import StarFlag, StarTable, flag_words
@@ -83,7 +83,7 @@ class ListedStar:
         ra0 = self.track[0][1]
         turned = np.array([(entry[1] - ra0 + 180) % 360 - 180 for entry in self.track])
         ra = ra0 + float(np.interp(t, moments, turned))
-        return ra % 360, float(np.interp(t, moments, [entry[2] for entry in self.track]))
+        return in_circle(ra), float(np.interp(t, moments, [entry[2] for entry in self.track]))
 
 
 def read_star_list(path: str | Path) -> list[ListedStar]:
@@ -141,7 +141,7 @@ def _listed(row: dict[str, Any], where: str) -> tuple[ListedStar, float | None]:
             moment = parse_time(text["time_utc"]) if text["time_utc"] else None
             if text["time_utc"] and moment is None:
                 raise ValueError(f"'{text['time_utc']}' is not a time")
-            return ListedStar(name, role, ra=ra % 360, dec=dec), None if moment is None else moment.timestamp()
+            return ListedStar(name, role, ra=in_circle(ra), dec=dec), None if moment is None else moment.timestamp()
         if text["x"] and text["y"]:
             x, y = float(text["x"]), float(text["y"])
             if not (math.isfinite(x) and math.isfinite(y)):
@@ -191,7 +191,7 @@ def read_star_line(line: str) -> ListedStar:
         raise StarListError(str(error)) from None
     if not -90 <= dec <= 90 or not 0 <= ra <= 360:
         raise StarListError(f"'{line.strip()}' is outside the sky: ra 0 to 360, dec -90 to 90 degrees")
-    return ListedStar(name, role, ra=ra % 360, dec=dec)
+    return ListedStar(name, role, ra=in_circle(ra), dec=dec)
 
 
 @dataclass(frozen=True)
