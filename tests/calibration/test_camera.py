@@ -113,6 +113,8 @@ class PlanningFlats(unittest.TestCase):
         self.assertIn("is short", words([(0.01, 20300.0)]))
         self.assertIn("minute", words([(40.0, 6300.0)]))
         self.assertIn("saturated", plan_flat([(1.0, 65535.0)], zero_adu=300, full_adu=65535).reason)  # type: ignore[union-attr]
+        low = plan_flat([(1.0, 300.0)], zero_adu=300, full_adu=300)
+        self.assertIn("full range of 300 ADU lies below the 300 ADU", low.reason)  # type: ignore[union-attr]
         self.assertIn("no test saw light", plan_flat([(1.0, 301.0)], zero_adu=300, full_adu=65535).reason)  # type: ignore[union-attr]
 
     def test_twelve_bits_count(self) -> None:

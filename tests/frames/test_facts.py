@@ -45,6 +45,13 @@ class Silent(unittest.TestCase):
             facts = self.facts(**{**solved, **changes})
             self.assertEqual((facts.ra_deg, facts.dec_deg), (None, None))
 
+    def test_a_pointing_that_is_nowhere_on_the_sky_is_none(self) -> None:
+        for cards in ({"RA": 1.7e308, "DEC": 10.0}, {"RA": 10.0, "DEC": -90.5}, {"RA": -361.0, "DEC": 0.0}):
+            facts = self.facts(**cards)
+            self.assertEqual((facts.ra_deg, facts.dec_deg), (None, None), cards)
+            self.assertNotIn("ra_deg", facts.origins)
+        self.assertEqual(self.facts(RA=-20.0, DEC=-90.0).ra_deg, -20.0)
+
     def test_places_at_the_edge_of_the_sky(self) -> None:
         self.assertEqual(parse_position("360,-90"), (360.0, -90.0))
         self.assertEqual(parse_position("0,90"), (0.0, 90.0))

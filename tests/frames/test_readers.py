@@ -126,7 +126,7 @@ class Planes(FolderCase):
         out = self.folder / "cal.fits"
         mask = np.zeros((6, 8), np.uint16)
         mask[2, 3] = 8
-        write_fits(out, np.ones((6, 8), np.float32), mask=mask, rejected=mask)
+        write_fits(out, np.ones((6, 8), np.float32), mask=mask, maps={"REJECTED": mask})
         self.assertEqual([f.path for f in scan_images(str(out))], [str(out)])
         self.assertEqual(read_frame(str(out)).mask[2, 3], 8)
         # The plane of rejected pixels is shown when it is asked for.

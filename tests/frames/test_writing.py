@@ -66,7 +66,7 @@ class Written(FolderCase):
             data.flat[0] = np.nan
             mask = (rng.random(shape) < 0.3).astype(np.uint16)
             path = self.folder / f"{shape[0]}.fits"
-            write_fits(path, data, cards={"EXPTIME": 3.0}, history=["one step"], mask=mask, rejected=mask)
+            write_fits(path, data, cards={"EXPTIME": 3.0}, history=["one step"], mask=mask, maps={"REJECTED": mask})
             self.check(path)
             self.assertEqual(path.stat().st_size % 2880, 0)
             np.testing.assert_array_equal(read_plane(str(path)), data)

@@ -15,6 +15,15 @@ from ulvar.registration.transform import fit_transform
 from ulvar.simulation import Psf, add_stars
 
 
+def taps_by_hand(distance: np.ndarray, order: int) -> np.ndarray:
+    """Return a windowed sinc at taps (n, taps) this far from places, with the least change that gives back parabolas."""
+    weights = np.sinc(distance) * np.sinc(distance / order)
+    loose = np.exp(-(distance**2) / (4.0 * order**2))
+    powers = np.stack([distance**0, distance, distance**2], axis=1)
+    missing = np.array([[1.0], [0.0], [0.0]]) - powers @ weights[:, :, None]
+    return weights + loose * (np.linalg.pinv(powers * loose[:, None, :]) @ missing)[:, :, 0]
+
+
 def lanczos_by_hand(data: np.ndarray, transform: Transform, shape: tuple[int, int], order: int) -> np.ndarray:
     """Resample tap by tap in float64; missing taps drop out while 0.6 of the kernel's weight is left."""
     inverse = transform.inverse().matrix
@@ -25,8 +34,7 @@ def lanczos_by_hand(data: np.ndarray, transform: Transform, shape: tuple[int, in
     for j in range(shape[0]):
         x, y = inverse @ np.stack([np.arange(shape[1]), np.full(shape[1], j), np.ones(shape[1])])
         xs, ys = np.floor(x).astype(int)[:, None] + taps, np.floor(y).astype(int)[:, None] + taps
-        wx, wy = (np.sinc(at[:, None] - c) * np.sinc((at[:, None] - c) / order) for at, c in ((x, xs), (y, ys)))
-        wx, wy = wx / wx.sum(axis=1, keepdims=True), wy / wy.sum(axis=1, keepdims=True)
+        wx, wy = (taps_by_hand(c - at[:, None], order) for at, c in ((x, xs), (y, ys)))
         weights = wy[:, :, None] * wx[:, None, :]
         values = data[ys.clip(0, height - 1)[:, :, None], xs.clip(0, width - 1)[:, None, :]].astype(float)
         inside = ((ys >= 0) & (ys < height))[:, :, None] & ((xs >= 0) & (xs < width))[:, None, :]
@@ -152,12 +160,14 @@ class Limits(unittest.TestCase):
         target = self.mapped(matrix)
         order = self.rng.permutation(60)
         result = match_stars(self.source, target[order])
-        assert not isinstance(result, Failed) and result.pairs is not None and result.residuals is not None
+        assert not isinstance(result, Failed) and result.fit.pairs is not None and result.fit.residuals is not None
         self.assertEqual(result.matched, 60)
-        np.testing.assert_array_equal(order[result.pairs[:, 1]], result.pairs[:, 0])
-        x, y = result(*self.source[result.pairs[:, 0]].T)
-        np.testing.assert_allclose(result.residuals, target[result.pairs[:, 0]] - np.column_stack([x, y]), atol=1e-9)
-        self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.residuals**2).mean())), places=12)
+        np.testing.assert_array_equal(order[result.fit.pairs[:, 1]], result.fit.pairs[:, 0])
+        x, y = result(*self.source[result.fit.pairs[:, 0]].T)
+        np.testing.assert_allclose(
+            result.fit.residuals, target[result.fit.pairs[:, 0]] - np.column_stack([x, y]), atol=1e-9
+        )
+        self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.fit.residuals**2).mean())), places=12)
         # Six numbers are fitted to 120; the noise of 0.02 px is known from them to 7 %.
         self.assertAlmostEqual(result.rms_px, 0.02 * math.sqrt(114 / 120), delta=0.004)
 
@@ -169,11 +179,14 @@ class Limits(unittest.TestCase):
         other = 0.5 * snr
         result = match_stars(self.source, target, source_snr=snr, target_snr=other)
         plain = match_stars(self.source, target)
-        assert not isinstance(result, Failed) and not isinstance(plain, Failed) and result.pairs is not None
-        keep, partner = result.pairs.T
+        assert not isinstance(result, Failed) and not isinstance(plain, Failed) and result.fit.pairs is not None
+        keep, partner = result.fit.pairs.T
         variance = 1 / snr[keep] ** 2 + 1 / other[partner] ** 2
         expected = fit_transform(
-            self.source[keep], target[partner], weights=1 / (variance + np.median(variance) + 1e-6), similarity=False
+            self.source[keep],
+            target[partner],
+            weights=1 / (variance + np.median(variance) + 1e-6),
+            similarity=result.kind == "similarity",
         )
         np.testing.assert_allclose(result.matrix, expected, atol=1e-4)
 
@@ -186,7 +199,7 @@ class Limits(unittest.TestCase):
         self.assertLess(miss(result), miss(plain))
         # The quoted rms is that of the bright stars when there are enough of them.
         bright = snr[keep] > 50
-        self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.residuals[bright] ** 2).mean())), places=9)
+        self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.fit.residuals[bright] ** 2).mean())), places=9)
 
     def test_a_sheared_field_is_no_match(self) -> None:
         sheared = np.array([[1.0, 0.25, 0.0], [0.0, 1.0, 0.0]])

@@ -198,8 +198,8 @@ class Resampling(unittest.TestCase):
                     total = float(stamp[inside].sum())
                     # Flux is kept to 0.1 %; the aperture misses less than that of the wings.
                     self.assertLess(abs(total / flux - 1), 0.002)
-                    self.assertLess(abs((stamp * inside * xs).sum() / total - cx), 0.02)
-                    self.assertLess(abs((stamp * inside * ys).sum() / total - cy), 0.02)
+                    self.assertLess(abs((stamp * inside * xs).sum() / total - cx), 0.01)
+                    self.assertLess(abs((stamp * inside * ys).sum() / total - cy), 0.01)
 
     def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
         data = np.ones((40, 50), dtype=np.float32)

@@ -172,7 +172,11 @@ def solve_plate(
             middle = math.sqrt(low * high)
             field_deg = half_diagonal_px * high / 3600
             options = MatchOptions(
-                tiers=((90, 90, 7),), scale_low=low, scale_high=high, tolerance_px=max(2.0 * middle, 1.0)
+                tiers=((90, 90, 7),),
+                scale_low=low,
+                scale_high=high,
+                tolerance_px=max(2.0 * middle, 1.0),
+                bent=False,
             )
             near = now.cone(ra0, dec0, 1.25 * field_deg)
             if len(near) < 6:
@@ -186,7 +190,7 @@ def solve_plate(
             found = match_stars(centred[:150], plane, options=options)
             if isinstance(found, Failed):
                 continue
-            solution = _refine(found.matrix, (ra0, dec0), stars, snr, shape, now)
+            solution = _refine(found.linear_at(0.0, 0.0), (ra0, dec0), stars, snr, shape, now)
             if isinstance(solution, PlateSolution):
                 fitted = solution.wcs.scale_arcsec_px
                 if hints.scale_low * 0.99 <= fitted <= hints.scale_high * 1.01:

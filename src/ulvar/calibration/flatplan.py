@@ -64,12 +64,13 @@ def plan_flat(
     Raises
     ------
     ValueError
-        If the fraction is not between 0 and 1, or the full range is not above the level without light.
+        If the fraction is not between 0 and 1.
     """
     if not 0 < fraction < 1:
         raise ValueError("the wanted level is a fraction between 0 and 1")
     if full_adu <= zero_adu:
-        raise ValueError("the full range lies below the level without light")
+        # Both come from headers and files.
+        return Failed(f"the full range of {full_adu:.6g} ADU lies below the {zero_adu:.6g} ADU without light")
     good = [(t, v) for t, v in tests if t > 0 and zero_adu + 0.005 * full_adu < v < 0.95 * full_adu]
     if not good:
         if any(v >= 0.95 * full_adu for _, v in tests):

@@ -335,7 +335,7 @@ def write_master(path: Path, master: Master, *, fingerprint: str = "", replace_e
     # A frame's own exposure keyword may be spelled otherwise; one spelling is kept.
     write_fits(
         path, master.data, like=like, cards=[*carried, *cards], history=history, replace=replace_existing,
-        drop=("EXPOSURE", "FRAME", "OBSTYPE", "SATURATE"), rejected=master.rejected,
+        drop=("EXPOSURE", "FRAME", "OBSTYPE", "SATURATE"), maps={} if master.rejected is None else {"REJECTED": master.rejected},
     )  # fmt: skip
 
 

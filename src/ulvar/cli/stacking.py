@@ -113,6 +113,8 @@ def stack(
     memory: Annotated[
         float | None, typer.Option(metavar="GIB", help="Memory budget; half of what is free by default.")
     ] = None,
+    trails: Annotated[bool, option("combine", "trails", "--trails/--no-trails")] = default("combine", "trails"),
+    maps: Annotated[bool, option("combine", "maps", "--maps/--no-maps")] = default("combine", "maps"),
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
     series: SeriesName = None,
     together: Annotated[
@@ -143,7 +145,7 @@ def stack(
         chosen = next((f.path for f in lights if Path(f.path).resolve() == reference.resolve()), None)
         if chosen is None:
             fail_usage(f"{reference}: the reference is not among the exposures")
-    options = StackOptions(align.value, framing, rejection, normalise, weighting, depth, chosen)
+    options = StackOptions(align.value, framing, rejection, normalise, weighting, depth, chosen, trails, maps)
     if not lights:
         problems = failed_outcomes(failed) + rest
         finish(

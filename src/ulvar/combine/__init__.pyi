@@ -1,4 +1,5 @@
 from .combine import Combined as Combined
+from .combine import CombinedMaps as CombinedMaps
 from .combine import ScaledRows as ScaledRows
 from .combine import combine_sources as combine_sources
 from .combine import combine_stack as combine_stack

@@ -119,20 +119,22 @@ def _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around):
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, rejected_high):
-    """Weighted mean, sample deviation and count of one pixel's values inside bounds; counts what it rejects."""
+    """Weighted mean, sample deviation, count and weights of one pixel's values inside bounds; counts what it rejects."""
     total = 0.0
     plain = 0.0
     squares = 0.0
     weight_sum = 0.0
-    kept = 0
+    kept, lows, highs = 0, 0, 0
     for i in range(stack.shape[0]):
         value = stack[i, y, x]
         if not (value == value):
             continue
         if value < floor:
             rejected_low[i] += 1
+            lows += 1
         elif value > ceiling:
             rejected_high[i] += 1
+            highs += 1
         else:
             deviation = np.float64(value - centre)
             total += weights[i] * deviation
@@ -141,18 +143,18 @@ def _one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, rejec
             weight_sum += weights[i]
             kept += 1
     if kept == 0 or weight_sum <= 0.0:
-        return np.nan, np.nan, kept
+        return np.nan, np.nan, kept, 0.0, lows, highs
     mean = total / weight_sum
     spread = np.nan
     if kept > 1:
         spread = np.sqrt(max(0.0, (squares - plain * plain / kept) / (kept - 1)))
-    return mean, spread, kept
+    return mean, spread, kept, weight_sum, lows, highs
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _holed_pixel(
     stack, weights, y, x0, x, c, method, low, high, few, quantile_k, quantile_z, usual, buffer, column, scratch,
-    out, spread_out, kept_out, rejected_low, rejected_high,
+    out, spread_out, kept_out, rejected_low, rejected_high, weight_sum, maps, place,
 ):  # fmt: skip
     """One pixel of a chunk in which some frames have no data."""
     inf = np.float32(np.inf)
@@ -175,8 +177,13 @@ def _holed_pixel(
     floor, ceiling = -inf, inf
     if clips and hi > lo:
         floor, ceiling = column[lo], column[hi - 1]
-    mean, spread, kept = _one_pixel(stack, weights, y, x0 + x, floor, ceiling, centre, rejected_low, rejected_high)
+    mean, spread, kept, weight, lows, highs = _one_pixel(
+        stack, weights, y, x0 + x, floor, ceiling, centre, rejected_low, rejected_high
+    )
     kept_out[x] = kept
+    if maps[0].size > 0:
+        maps[0][place, x0 + x], maps[1][place, x0 + x] = lows, highs
+        maps[2][place, x0 + x] = weight / weight_sum
     spread_out[x] = spread
     out[x] = centre if method == MEDIAN and kept > 0 else np.float32(centre + mean)
 
@@ -184,7 +191,7 @@ def _holed_pixel(
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def combine_rows(
     stack, weights, method, low, high, few, pairs, quantile_k, quantile_z,
-    out, spread_out, kept_out, rejected_low, rejected_high,
+    out, spread_out, kept_out, rejected_low, rejected_high, low_out, high_out, weight_out,
 ):  # fmt: skip
     """Combine ``stack[frame, row, column]`` (float32, NaN = no data) along the frames.
 
@@ -193,7 +200,8 @@ def combine_rows(
     three values by the spread of the pixels around.
 
     Outputs, all preallocated: `out` and `spread_out` float32 (value; sample deviation of what was kept,
-    NaN for fewer than two), `kept_out` uint16, and per frame the rejected counts (int64).
+    NaN for fewer than two), `kept_out` uint16, and per frame the rejected counts (int64). Unless they are empty: `low_out`
+    and `high_out` uint16 (values rejected at each pixel), `weight_out` float32 (weight of what was kept, over all of it).
     """
     n, height, width = stack.shape
     buffer = np.empty((n, CHUNK), dtype=np.float32)
@@ -210,6 +218,8 @@ def combine_rows(
     equal = weights.min() == 1.0 and weights.max() == 1.0
     clips = method != MEAN and method != MEDIAN
     quick = method == SIGMA and n >= 4
+    maps = (low_out, high_out, weight_out)
+    mapped = low_out.size > 0
     for y in range(height):
         for x0 in range(0, width, CHUNK):
             size = min(CHUNK, width - x0)
@@ -230,6 +240,7 @@ def combine_rows(
                     _holed_pixel(
                         stack, weights, y, x0, x, np.int64(count[x]), method, low, high, few, quantile_k, quantile_z,
                         usual, buffer, column, scratch, out_row, spread_row, kept_row, rejected_low, rejected_high,
+                        weight_sum, maps, y,
                     )  # fmt: skip
                 continue
             # Deviations are summed about a value near the mean, so that squares do not cancel.
@@ -252,6 +263,10 @@ def combine_rows(
                     _add_deviations(stack[i, y, x0 : x0 + size], weights[i], middle, total, plain, squares)
             _finish_chunk(middle, total, plain, squares, n, weight_sum, method == MEDIAN, out_row, spread_row)
             kept_row[:] = n
+            if mapped:
+                low_out[y, x0 : x0 + size] = 0
+                high_out[y, x0 : x0 + size] = 0
+                weight_out[y, x0 : x0 + size] = 1
             if n == 1:
                 spread_row[:] = np.nan
             if not clips or n < 2:
@@ -276,9 +291,12 @@ def combine_rows(
                     lo, hi = kept_bounds(column, n, method, low, high, quantile_k, quantile_z, usual, scratch)
                 if hi - lo == n or hi <= lo:
                     continue
-                mean, spread, kept = _one_pixel(
+                mean, spread, kept, weight, lows, highs = _one_pixel(
                     stack, weights, y, x0 + x, column[lo], column[hi - 1], middle[x], rejected_low, rejected_high
                 )
                 out_row[x] = np.float32(middle[x] + mean)
                 spread_row[x] = spread
                 kept_row[x] = kept
+                if mapped:
+                    low_out[y, x0 + x], high_out[y, x0 + x] = lows, highs
+                    weight_out[y, x0 + x] = weight / weight_sum

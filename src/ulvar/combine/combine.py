@@ -59,6 +59,23 @@ class ScaledRows:
 
 
 @dataclass(frozen=True)
+class CombinedMaps:
+    """What happened to the values of each pixel, arrays of shape (height, width).
+
+    Attributes
+    ----------
+    rejected_low, rejected_high : uint16 array
+        Values rejected.
+    weight : float32 array
+        Weight of what was kept, over the weight of all frames.
+    """
+
+    rejected_low: np.ndarray
+    rejected_high: np.ndarray
+    weight: F32Array
+
+
+@dataclass(frozen=True)
 class Combined:
     """The result of a combination.
 
@@ -72,6 +89,8 @@ class Combined:
         How many frames were kept.
     rejected_low, rejected_high : int64 array, shape (frames,)
         Pixels rejected per frame.
+    maps : CombinedMaps, optional
+        Where they were asked for.
     """
 
     data: F32Array
@@ -79,6 +98,7 @@ class Combined:
     kept: np.ndarray
     rejected_low: I64Array
     rejected_high: I64Array
+    maps: CombinedMaps | None = None
 
     @property
     def rejected_fraction(self) -> float:
@@ -115,6 +135,7 @@ def combine_stack(
     *,
     rejection: Rejection,
     weights: Sequence[float] | None = None,
+    maps: bool = False,
 ) -> Combined:
     """Combine ``stack[frame, y, x]`` along its first axis.
 
@@ -126,6 +147,8 @@ def combine_stack(
         Both limits are given. With three frames or fewer nothing can be rejected: there is no spread to judge by.
     weights : sequence of float, optional
         One per frame, for the mean of what is kept; equal by default. The median takes none.
+    maps : bool
+        Whether to tell what happened at each pixel, too.
 
     Returns
     -------
@@ -144,7 +167,7 @@ def combine_stack(
     """
     frames, height, width = stack.shape
     factors = _weights(weights, frames, rejection)
-    result = _empty(frames, height, width)
+    result = _empty(frames, height, width, maps)
     _combine_into(stack, factors, rejection, result, 0)
     return result
 
@@ -164,8 +187,9 @@ def _weights(weights: Sequence[float] | None, frames: int, rejection: Rejection)
     return factors
 
 
-def _empty(frames: int, height: int, width: int) -> Combined:
+def _empty(frames: int, height: int, width: int, maps: bool) -> Combined:
     return Combined(
+        maps=_empty_maps(height, width) if maps else None,
         data=np.empty((height, width), dtype=np.float32),
         spread=np.empty((height, width), dtype=np.float32),
         kept=np.empty((height, width), dtype=np.uint16),
@@ -174,16 +198,26 @@ def _empty(frames: int, height: int, width: int) -> Combined:
     )
 
 
+def _empty_maps(height: int, width: int) -> CombinedMaps:
+    shape = (height, width)
+    return CombinedMaps(np.empty(shape, np.uint16), np.empty(shape, np.uint16), np.empty(shape, np.float32))
+
+
+_NO_MAPS = _empty_maps(0, 0)
+
+
 def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into: Combined, y0: int) -> None:
     from ulvar.combine import _kernels, _kernels_bounds
 
     assert rejection.low is not None and rejection.high is not None
     rows = slice(y0, y0 + stack.shape[1])
+    maps = into.maps or _NO_MAPS
     low = np.zeros(stack.shape[0], dtype=np.int64)
     high = np.zeros(stack.shape[0], dtype=np.int64)
     _kernels.combine_rows(
         stack, weights, getattr(_kernels_bounds, rejection.method.name), float(rejection.low), float(rejection.high),
         rejection.few, *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
+        maps.rejected_low[rows], maps.rejected_high[rows], maps.weight[rows],
     )  # fmt: skip
     # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
     into.rejected_low[...] += low
@@ -195,6 +229,7 @@ def combine_sources(
     *,
     rejection: Rejection,
     weights: Sequence[float] | None = None,
+    maps: bool = False,
     budget_bytes: int = 512 * 1024**2,
     threads: int = 1,
     progress: Progress = silent,
@@ -206,7 +241,7 @@ def combine_sources(
     ----------
     sources : sequence of RowSource
         All of one size.
-    rejection, weights
+    rejection, weights, maps
         As `combine_stack`.
     budget_bytes : int
         Memory for the bands in flight [bytes]; the result itself comes on top.
@@ -235,7 +270,7 @@ def combine_sources(
         if (source.height, source.width) != (height, width):
             raise ValueError(f"sizes differ: {source.width} x {source.height} and {width} x {height} px")
     factors = _weights(weights, len(sources), rejection)
-    result = _empty(len(sources), height, width)
+    result = _empty(len(sources), height, width, maps)
     # A band costs its stack and one frame's rows while they are read in.
     row_bytes = 4 * width * (len(sources) + 2)
     # Small bands stay in the cache and keep threads evenly busy.

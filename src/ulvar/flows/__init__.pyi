@@ -16,6 +16,11 @@ from .common import Outcome as Outcome
 from .curve import CurveOptions as CurveOptions
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
+from .history import Fate as Fate
+from .history import PixelHistory as PixelHistory
+from .history import PixelValue as PixelValue
+from .history import StackedExposure as StackedExposure
+from .history import pixel_history as pixel_history
 from .intake import Sorted as Sorted
 from .intake import contradicted as contradicted
 from .intake import look_at_pixels as look_at_pixels
@@ -60,3 +65,4 @@ from .starfind import find_all as find_all
 from .starfind import read_stars as read_stars
 from .starfind import stars_item as stars_item
 from .starfind import write_stars as write_stars
+from .warping import Cut as Cut

@@ -13,7 +13,7 @@ from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows.align import Aligned, align_all, align_item, known_score, positions
 from ulvar.flows.starfind import Scored
 from ulvar.inspection import Finding, Mend, notice
-from ulvar.registration import LEAST_STARS, Transform
+from ulvar.registration import LEAST_STARS, PixelMap, Transform
 from ulvar.stars import StarTable
 
 # After so many exposures with which no larger set agrees the search ends.
@@ -153,7 +153,7 @@ def _largest(sets: Sequence[_Set]) -> _Set:
     return max(sets, key=lambda one: len(one.files))
 
 
-def _moved(transform: Transform, places: np.ndarray) -> np.ndarray:
+def _moved(transform: PixelMap, places: np.ndarray) -> np.ndarray:
     """Return how far stars are carried [px]."""
     x, y = transform(*places.T)
     return np.hypot(x - places[:, 0], y - places[:, 1])

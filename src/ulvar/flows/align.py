@@ -9,10 +9,12 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import Failed, JobContext
+from ulvar.astrometry import Wcs
+from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import Scored
-from ulvar.registration import Transform, fit_transform, match_stars
+from ulvar.registration import Fit, PixelMap, match_stars, pair_stars
+from ulvar.registration.transform import UNFITTED
 from ulvar.stars import StarFlag, StarTable
 
 
@@ -21,7 +23,7 @@ class Aligned:
     """One exposure's way onto the reference."""
 
     scored: Scored
-    transform: Transform
+    transform: PixelMap
     flux_ratio: float
 
 
@@ -41,11 +43,12 @@ def align_item(task: tuple[Scored, StarTable]) -> Aligned | Failed:
     return Aligned(scored, found, _flux_ratio(found, scored.stars, reference))
 
 
-def _flux_ratio(transform: Transform, stars: StarTable, reference: StarTable) -> float:
+def _flux_ratio(transform: PixelMap, stars: StarTable, reference: StarTable) -> float:
     """Median brightness of common unsaturated stars over the reference's: the relative transparency."""
-    if transform.pairs is None or not len(transform.pairs):
+    pairs = transform.fit.pairs
+    if pairs is None or not len(pairs):
         return math.nan
-    mine, theirs = transform.pairs[:, 0], transform.pairs[:, 1]
+    mine, theirs = pairs[:, 0], pairs[:, 1]
     clean = ((stars.flags[mine] | reference.flags[theirs]) & StarFlag.SATURATED) == 0
     strong = clean & (stars.snr[mine] > 15)
     use = strong if strong.sum() >= 5 else clean
@@ -93,11 +96,35 @@ def align_by_sky(scored: Sequence[Scored], reference: Scored) -> tuple[list[Alig
         if wcs is None:
             failed.append(Failed("it has no plate solution", one.facts.path))
             continue
-        gx, gy = np.meshgrid(np.linspace(0, one.facts.width - 1, 9), np.linspace(0, one.facts.height - 1, 9))
-        source = np.column_stack([gx.ravel(), gy.ravel()])
-        tx, ty = base.pixel(*wcs.sky(source[:, 0], source[:, 1]))
-        target = np.column_stack([tx, ty])
-        matrix = fit_transform(source, target)
-        residual = target - (source @ matrix[:, :2].T + matrix[:, 2])
-        done.append(Aligned(one, Transform(matrix, float(np.sqrt((residual**2).mean()))), math.nan))
+        done.append(_through_sky(one, wcs, reference, base))
     return done, failed
+
+
+@dataclass(frozen=True)
+class SkyMap(PixelMap):
+    """The way from one solved exposure's pixels to another's, distortion included."""
+
+    source: Wcs
+    target: Wcs
+    fit: Fit = UNFITTED
+    kind: str = "plate solutions"
+
+    def __call__(self, x: F64Array, y: F64Array) -> tuple[F64Array, F64Array]:
+        """Map positions [px]."""
+        return self.target.pixel(*self.source.sky(x, y))
+
+    def inverse(self) -> SkyMap:
+        """Return the map back."""
+        return SkyMap(self.target, self.source, self.fit)
+
+
+# Two solutions put a star within so many pixels of itself.
+_SOLVED_PX = 2.0
+
+
+def _through_sky(one: Scored, wcs: Wcs, reference: Scored, base: Wcs) -> Aligned:
+    """Take both solutions' word for the way; stars in common tell how well they agree, and the brightness."""
+    way = SkyMap(wcs, base)
+    fit = pair_stars(way, positions(one.stars), positions(reference.stars), _SOLVED_PX)
+    way = SkyMap(wcs, base, fit)
+    return Aligned(one, way, _flux_ratio(way, one.stars, reference.stars))

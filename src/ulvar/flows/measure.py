@@ -17,7 +17,7 @@ from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
-from ulvar.registration import Transform, match_stars
+from ulvar.registration import PixelMap, Transform, match_stars
 from ulvar.stars import StarTable, Trail, even_frame, mask_trails
 
 
@@ -47,7 +47,7 @@ class MeasureTask:
     options: MeasureOptions
     reference: Reference | None
     wcs: Wcs | None
-    transform: Transform | None
+    transform: PixelMap | None
     fwhm_px: float
     detected: StarTable | None = None
     name: str = ""
@@ -205,7 +205,7 @@ def measure_series(
     options: MeasureOptions | None = None,
     reference: Reference | None = None,
     solutions: dict[str, Wcs] | None = None,
-    transforms: dict[str, Transform] | None = None,
+    transforms: dict[str, PixelMap] | None = None,
     fwhm: dict[str, float] | None = None,
     detected: dict[str, StarTable] | None = None,
     trails: dict[str, tuple[Trail, ...]] | None = None,

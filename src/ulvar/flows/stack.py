@@ -4,37 +4,27 @@ from __future__ import annotations
 
 import math
 import shutil
-from collections.abc import Sequence
-from dataclasses import dataclass
-from dataclasses import replace as changed
-from datetime import timedelta
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
-
-import numpy as np
-import tifffile
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import F32Array, Failed, JobContext, atomic_path, check_disk, temporary_name
+from ulvar.engine import Failed, JobContext, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
-from ulvar.flows.plate import WCS_KEYS, wcs_of
+from ulvar.flows.stackfile import sky_cards, write_stack, write_tiff
 from ulvar.flows.starfind import Scored, find_all
-from ulvar.flows.warping import ScratchRows, WarpTask, warp_item
+from ulvar.flows.warping import Cut, ScratchRows, WarpTask, moving_trails, warp_item
 from ulvar.frames import (
     ExposureFacts,
-    carried_cards,
     fingerprint,
     header_of,
     identity,
-    is_fits_path,
-    is_mosaic,
-    write_fits,
 )
-from ulvar.frames.times import later
-from ulvar.registration import Transform
+from ulvar.registration import Transform, map_values
+from ulvar.registration.transform import Chained
 from ulvar.stacking import (
     STACK_REJECTION,
     Frame2D,
@@ -46,15 +36,6 @@ from ulvar.stacking import (
     frame_exposures,
     stack_warped,
 )
-from ulvar.stars import estimate_background
-
-# What tells a mosaic from a grey picture.
-_COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
-_TIMES = (
-    "MJD-OBS", "JD", "JD-OBS", "JD_UTC", "JD-UTC", "MJD", "DATE-AVG", "DATE-END", "DATE-BEG", "MJD-AVG", "MJD-BEG", "MJD-END",
-    "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
-    "OBJCTAZ", "CENTALT", "CENTAZ", "ALTITUDE", "AZIMUTH", "SEQNUM", "FRAMENUM",
-)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -68,6 +49,10 @@ class StackOptions:
     weighting: Weighting = Weighting.SNR
     depth: int = 16
     reference: str | None = None
+    # Pixels under trails of satellites and aeroplanes are left out whole.
+    trails: bool = True
+    # What happened at each pixel is written beside the picture.
+    maps: bool = True
 
 
 @dataclass(frozen=True)
@@ -163,17 +148,18 @@ def stack_exposures(
         )
     if not aligned_list:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be aligned")
-    stacked, kept, grid, more = _combine(aligned_list, reference, output, settings, context)
-    failed += more
+    made = _combine(aligned_list, reference, output, settings, context)
+    failed += made.failed
+    stacked, kept, grid = made.stacked, made.kept, made.grid
     if stacked is None:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be resampled")
     moved = [Aligned(a.scored, grid.shifted(a.transform), a.flux_ratio) for a in kept]
-    frames = _frames(exposures, moved, failed, stacked)
+    frames = _frames(exposures, moved, failed, stacked, made.cuts)
     if is_tiff:
-        _write_tiff(output, stacked.data, settings.depth)
+        write_tiff(output, stacked.data, settings.depth)
     else:
-        placed = _sky_cards(reference, solution, grid)
-        _write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name)
+        placed = sky_cards(reference, solution, grid)
+        write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
         aligned=tuple(kept), agreement=agreement,
@@ -196,9 +182,18 @@ def _aligned(
     return align_agreeing(scored, context)
 
 
+@dataclass(frozen=True)
+class _Made:
+    stacked: Stacked | None
+    kept: list[Aligned]
+    grid: Frame2D
+    failed: list[Failed]
+    cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
+
+
 def _combine(
     aligned: Sequence[Aligned], reference: Scored, output: Path, settings: StackOptions, context: JobContext
-) -> tuple[Stacked | None, list[Aligned], Frame2D, list[Failed]]:
+) -> _Made:
     shape = (reference.facts.height, reference.facts.width)
     grid = frame_exposures(
         [a.transform for a in aligned], [(a.scored.facts.height, a.scored.facts.width) for a in aligned], shape,
@@ -211,26 +206,27 @@ def _combine(
     Path(scratch).mkdir()
     failed: list[Failed] = []
     try:
+        cut = moving_trails(aligned) if settings.trails else {}
         tasks = [
             WarpTask(
-                a.scored.facts,
-                grid.shifted(a.transform),
-                out_shape,
-                f"{scratch}/{i}.f32",
-                settings.align == "none",
+                a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", settings.align == "none",
+                cut.get(a.scored.facts.path, ()), a.scored.quality.noise_adu,
             )
             for i, a in enumerate(aligned)
-        ]
+        ]  # fmt: skip
         bad: set[str] = set()
         # A frame with its mask, its rows on the way, and what it becomes on the stack's grid.
         sizes = [18 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
-        for task, problem in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes), lost=failed_task):
-            if problem is not None:
-                failed.append(problem)
+        cuts: dict[str, tuple[Cut, ...]] = {}
+        for task, made in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes), lost=failed_task):
+            if isinstance(made, Failed):
+                failed.append(made)
                 bad.add(task.facts.path)
+            else:
+                cuts[task.facts.path] = made
         pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
         if not pairs:
-            return None, [], grid, failed
+            return _Made(None, [], grid, failed)
         inputs = [
             StackInput(
                 ScratchRows(t.scratch, out_shape), a.scored.quality.sky_adu, a.scored.quality.noise_adu,
@@ -241,10 +237,10 @@ def _combine(
         index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
         stacked = stack_warped(
             inputs, reference=index, rejection=settings.rejection, normalise=settings.normalise,
-            weighting=settings.weighting, budget_bytes=context.budget_bytes, threads=context.workers,
+            weighting=settings.weighting, maps=settings.maps, budget_bytes=context.budget_bytes, threads=context.workers,
             progress=context.progress, stop=context.stop,
         )  # fmt: skip
-        return stacked, [a for a, _ in pairs], grid, failed
+        return _Made(stacked, [a for a, _ in pairs], grid, failed, cuts)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 
@@ -254,6 +250,7 @@ def _frames(
     kept: Sequence[Aligned],
     failed: Sequence[Failed],
     stacked: Stacked | None,
+    cuts: Mapping[str, tuple[Cut, ...]] | None = None,
 ) -> tuple[Outcome, ...]:
     used = {a.scored.facts.path: (i, a) for i, a in enumerate(kept)}
     why = {f.file: f.reason for f in failed}
@@ -262,8 +259,11 @@ def _frames(
         if facts.path in used and stacked is not None:
             i, a = used[facts.path]
             values = {
-                "matrix": a.transform.matrix.tolist(), "residual_px": a.transform.rms_px,
+                "matrix": _middle(a).matrix.tolist(), "residual_px": a.transform.rms_px,
                 "weight": float(stacked.weights[i]), "rejected_fraction": float(stacked.rejected_fractions[i]),
+                "map": a.transform.kind, "bent": None if isinstance(a.transform, Chained) else map_values(a.transform),
+                "trails_cut": [cut.told for cut in (cuts or {}).get(facts.path, ())],
+                "factor": stacked.scaling[i][0], "addend_adu": stacked.scaling[i][1],
             }  # fmt: skip
             frames.append(Outcome(facts.path, True, values=values))
         else:
@@ -272,86 +272,6 @@ def _frames(
     return tuple(frames)
 
 
-def _write_tiff(output: Path, data: F32Array, depth: int) -> None:
-    filled = np.nan_to_num(data, nan=float(np.nanmin(data)) if np.isfinite(data).any() else 0.0)
-    if depth == 16:
-        low, high = float(filled.min()), float(filled.max())
-        scaled = (filled - low) / max(high - low, 1e-9) * 65535
-        picture = np.rint(scaled).astype(np.uint16)
-    else:
-        picture = filled
-    with atomic_path(output) as temporary:
-        # TIFF rows run downwards from the top; FITS rows upwards from the bottom.
-        tifffile.imwrite(temporary, picture[::-1], metadata=None)
-
-
-def _write_stack(
-    output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
-    settings: StackOptions, replace: bool, name: str,
-) -> None:  # fmt: skip
-    weights = stacked.weights
-    # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
-    effective = float(weights.sum() ** 2 / (weights**2).sum())
-    mixed = is_mosaic(reference.facts.cfa) and settings.align != "none"
-    gain = None if mixed else reference.facts.gain_e_per_adu
-    cards = [
-        ("NCOMBINE", len(kept), "exposures combined"),
-        ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
-        ("EGAIN", None if gain is None else gain * effective, "[e-/adu] of the mean"),
-        ("RDNOISE", None, ""),
-        ("RECIPEID", stamp, "fingerprint of inputs and settings"),
-        ("BUNIT", "adu", ""),
-        ("SKYNOISE", _known(estimate_background(stacked.data).noise_adu), "[adu] noise of the sky, measured"),
-        *_time_cards([a.scored.facts for a in kept], weights),
-    ]
-    cards += placed
-    history = [
-        f"stack of {len(kept)} exposures{f' of the series {name}' if name else ''} on {Path(reference.facts.path).name}",
-        f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
-        f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
-    ]
-    # What the reference alone says of its time is not true of the stack.
-    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
-    like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
-    if mixed:
-        history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
-    write_fits(
-        output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
-    )  # fmt: skip
-
-
-def _sky_cards(reference: Scored, solution: Wcs | None, grid: Frame2D) -> list[tuple[str, Any, str]]:
-    """Return where the stack lies on the sky: the reference's solution, carried to the corner of the stack."""
-    sky = solution or wcs_of(reference.facts.path)
-    if sky is not None:
-        return changed(sky, x0=sky.x0 - grid.x0, y0=sky.y0 - grid.y0).cards()
-    header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
-    if "CRPIX1" in header and "CRPIX2" in header:
-        # A projection of another kind is carried as it is.
-        return [("CRPIX1", float(header["CRPIX1"]) - grid.x0, ""), ("CRPIX2", float(header["CRPIX2"]) - grid.y0, "")]
-    return []
-
-
-def _known(value: float) -> float | None:
-    return float(value) if math.isfinite(value) else None
-
-
-def _time_cards(exposures: Sequence[ExposureFacts], weights: np.ndarray) -> list[tuple[str, str | float | None, str]]:
-    """Return when the stack begins, ends, and lies on average by its weights (FITS standard 4.0, section 9)."""
-    timed = [(f, w) for f, w in zip(exposures, weights) if f.start_utc is not None and f.mid_utc is not None]
-    if not timed:
-        return []
-    begin = min(f.start_utc for f, _ in timed if f.start_utc)
-    end = max(later(f.start_utc, f.exposure_s or 0.0) or f.start_utc for f, _ in timed if f.start_utc)
-    total = sum(w for _, w in timed) or 1.0
-    middle = begin + sum((w / total * (f.mid_utc - begin) for f, w in timed if f.mid_utc), timedelta())
-    stamps = {
-        name: f"{moment:%Y-%m-%dT%H:%M:%S.%f}"[:-3] for name, moment in (("beg", begin), ("end", end), ("avg", middle))
-    }
-    return [
-        ("DATE-OBS", stamps["beg"], "start of the first exposure, UTC"),
-        ("DATE-BEG", stamps["beg"], "start of the first exposure, UTC"),
-        ("DATE-END", stamps["end"], "end of the last exposure, UTC"),
-        ("DATE-AVG", stamps["avg"], "weighted middle of the exposures, UTC"),
-        ("TELAPSE", (end - begin).total_seconds(), "[s] from the first start to the last end"),
-    ]
+def _middle(one: Aligned) -> Transform:
+    """Return the affine map that an exposure's way is at its middle."""
+    return one.transform.affine_at((one.scored.facts.width - 1) / 2, (one.scored.facts.height - 1) / 2)

@@ -2,28 +2,41 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from ulvar.engine import F32Array, Failed, with_place
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, read_frame
-from ulvar.registration import Transform, resample
-from ulvar.stars import even_frame
+from ulvar.flows.align import Aligned
+from ulvar.frames import ExposureFacts, Frame, FrameError, MaskBit, read_frame
+from ulvar.registration import PixelMap, resample
+from ulvar.stars import Trail, even_frame, trail_reach, under_trail
 
 _HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
 
 
+# The ends of a trail are known to about this [px].
+_BEYOND_PX = 16.0
+# Two lines on the sky are one: at most so far apart in angle [deg] and across [px], over so much of the shorter.
+_SAME_DEG, _SAME_PX, _SAME_SHARE = 1.5, 5.0, 0.3
+# A line that so many of the other exposures show is on the sky: a spike, a galaxy seen from its edge.
+_STAYING = 0.25
+
+
 @dataclass(frozen=True)
 class WarpTask:
-    """Which exposure goes where; a plain one is taken as it is."""
+    """Which exposure goes where, without what lies under its trails; a plain one is taken as it is."""
 
     facts: ExposureFacts
-    transform: Transform
+    transform: PixelMap
     shape: tuple[int, int]
     scratch: str
     plain: bool
+    trails: tuple[Trail, ...] = ()
+    noise_adu: float = math.nan
 
 
 class ScratchRows:
@@ -38,19 +51,40 @@ class ScratchRows:
         return np.array(self._data[y0:y1])
 
 
-def warp_item(task: WarpTask) -> Failed | None:
-    """Resample one exposure into its scratch file (runs in a worker)."""
+@dataclass(frozen=True)
+class Cut:
+    """What was left out under a trail: so far to each side, and beyond its ends [px]."""
+
+    trail: Trail
+    reach_px: float
+    beyond_px: float
+
+    @property
+    def told(self) -> list[float]:
+        """As a stored row has it: the ends, then how far to each side and beyond [px]."""
+        t = self.trail
+        return [round(v, 3) for v in (t.x0, t.y0, t.x1, t.y1, self.reach_px, self.beyond_px)]
+
+    @classmethod
+    def of(cls, told: Sequence[float]) -> Cut:
+        """Take a stored row."""
+        x0, y0, x1, y1, reach, beyond = told
+        return cls(Trail(x0, y0, x1, y1, reach, math.nan, math.nan), reach, beyond)
+
+
+def warp_item(task: WarpTask) -> tuple[Cut, ...] | Failed:
+    """Resample one exposure into its scratch file (runs in a worker); returns what was left out under trails."""
     try:
         frame = read_frame(task.facts)
     except FrameError as error:
         return Failed(error.reason, task.facts.path)
-    if not task.plain:
-        # Resampled, a mosaic is none any more: its colours are brought to one scale before they mix.
-        frame = even_frame(frame)
-    data = frame.data
-    if frame.mask is not None:
-        # read_frame gives a fresh array, so it may be marked in place.
-        data[(frame.mask & _HIDDEN) != 0] = np.nan
+    data = laid_open(frame, mix=not task.plain)
+    # All are measured before any is cut: trails cross.
+    cuts = tuple(
+        Cut(trail, trail_reach(data, trail, task.noise_adu), max(_BEYOND_PX, 0.03 * trail.length_px))
+        for trail in task.trails
+    )
+    cut_out(data, cuts)
     if task.plain:
         if data.shape != task.shape:
             return Failed(f"its size {data.shape[1]} x {data.shape[0]} px is not the reference's", task.facts.path)
@@ -62,4 +96,63 @@ def warp_item(task: WarpTask) -> Failed | None:
     except OSError as error:
         # The folder of the stack, not the scratch folder in it, is what people know.
         raise with_place(error, Path(task.scratch).parent.parent) from error
-    return None
+    return cuts
+
+
+def laid_open(frame: Frame, *, mix: bool) -> F32Array:
+    """Return a frame's pixels as they are resampled, NaN where they are not good.
+
+    Parameters
+    ----------
+    frame : Frame
+        Freshly read: its pixels may be changed in place.
+    mix : bool
+        Whether pixels will mix. Then a mosaic is none any more: its colours are brought to one scale first.
+    """
+    if mix:
+        frame = even_frame(frame)
+    if frame.mask is not None:
+        frame.data[(frame.mask & _HIDDEN) != 0] = np.nan
+    return frame.data
+
+
+def cut_out(data: F32Array, cuts: Sequence[Cut], first_row: int = 0) -> None:
+    """Set to NaN, in place, what is left out under trails; the data begin at a row of the exposure."""
+    for cut in cuts:
+        trail = replace(cut.trail, y0=cut.trail.y0 - first_row, y1=cut.trail.y1 - first_row)
+        data[under_trail(data.shape, trail, cut.reach_px, beyond_px=cut.beyond_px)] = np.nan
+
+
+def moving_trails(aligned: Sequence[Aligned]) -> dict[str, tuple[Trail, ...]]:
+    """Return the trails of each exposure, by its path, but for lines that stay where they are on the sky.
+
+    Parameters
+    ----------
+    aligned : sequence of Aligned
+        With the trails that were found in each, and its way onto the reference.
+    """
+    lines = []
+    for one in aligned:
+        for trail in one.scored.trails:
+            x, y = one.transform(np.array([trail.x0, trail.x1]), np.array([trail.y0, trail.y1]))
+            lines.append((one.scored.facts.path, trail, np.column_stack([x, y])))
+    most = max(1.0, _STAYING * (len(aligned) - 1))
+    moving: dict[str, list[Trail]] = {}
+    for path, trail, ends in lines:
+        others = {other for other, second, line in lines if other != path and _one_line(ends, line, trail, second)}
+        if len(others) < most:
+            moving.setdefault(path, []).append(trail)
+    return {path: tuple(found) for path, found in moving.items()}
+
+
+def _one_line(first: np.ndarray, second: np.ndarray, one: Trail, other: Trail) -> bool:
+    """Whether two pieces of lines, each given by its ends (2, 2), lie on each other."""
+    if np.hypot(*(first[1] - first[0])) < np.hypot(*(second[1] - second[0])):
+        first, second = second, first
+    way = (first[1] - first[0]) / max(float(np.hypot(*(first[1] - first[0]))), 1e-9)
+    along, across = (second - first[0]) @ way, (second - first[0]) @ np.array([-way[1], way[0]])
+    length = float(np.hypot(*(second[1] - second[0])))
+    angle = math.degrees(math.atan2(abs(across[1] - across[0]), abs(along[1] - along[0])))
+    reach = max(_SAME_PX, one.width_px, other.width_px)
+    shared = min(along.max(), float(np.hypot(*(first[1] - first[0])))) - max(along.min(), 0.0)
+    return angle <= _SAME_DEG and bool(np.abs(across).mean() <= reach) and shared >= _SAME_SHARE * length

@@ -247,6 +247,7 @@ def facts_from_header(header: Mapping[str, Any], path: str, **known: Any) -> Exp
         values[name] = reader.first(name, angle_keys, _angle(hours))
     if values["ra_deg"] is None or values["dec_deg"] is None:
         _pointing_from_wcs(reader, values)
+    _keep_on_sky(reader, values)
     values["pedestal_adu"] = values["pedestal_adu"] or 0.0
     values["binning"] = reader.first("binning", ("XBINNING", "BINNING", "CCDSUM", "BINX", "CCDBIN1"), _binning) or 1
     values["scale_arcsec_px"] = _scale(reader, values["focal_length_mm"], values["pixel_size_um"])
@@ -264,6 +265,15 @@ def facts_from_header(header: Mapping[str, Any], path: str, **known: Any) -> Exp
         reader.origins["role"] = "path"
     role, master = named or (Role.UNKNOWN, False)
     return ExposureFacts(path=path, role=role, is_master=master, origins=reader.origins, **{**values, **known})
+
+
+def _keep_on_sky(reader: _Reader, values: dict[str, Any]) -> None:
+    """Take a pointing that is nowhere on the sky for none."""
+    ra, dec = values["ra_deg"], values["dec_deg"]
+    if (ra is not None and abs(ra) > 360) or (dec is not None and abs(dec) > 90):
+        for name in ("ra_deg", "dec_deg"):
+            values[name] = None
+            reader.origins.pop(name, None)
 
 
 def _pointing_from_wcs(reader: _Reader, values: dict[str, Any]) -> None:

@@ -20,14 +20,14 @@ from ulvar.frames.gate import reading
 
 _IMAGE_HDU = 0
 # Planes that Ulvar writes beside the pixels: they are about the image, not images of their own.
-_BESIDE = ("MASK", "REJECTED")
+BESIDE = ("MASK", "REJECTED", "COUNT MAP", "WEIGHT MAP", "NOISE MAP", "REJECTED LOW", "REJECTED HIGH")
 
 
 def _is_image(handle: fitsio.FITS, index: int, *, beside: bool = False) -> bool:
     info = handle[index].get_info()
     if info["hdutype"] != _IMAGE_HDU or info["ndims"] == 0 or min(info["dims"]) == 0:
         return False
-    return beside or index == 0 or str(info.get("extname") or "").strip().upper() not in _BESIDE
+    return beside or index == 0 or str(info.get("extname") or "").strip().upper() not in BESIDE
 
 
 def image_hdu(handle: fitsio.FITS, path: str) -> int:

@@ -262,10 +262,12 @@ def _plain(block: np.ndarray, zero: float, scale: float) -> np.ndarray:
     return (block.astype(np.float64) * scale + zero).astype(np.float32)
 
 
-def stored_mask(path: str, shape: tuple[int, ...]) -> MaskArray | None:
-    """Return the mask plane that `write_fits` wrote beside an image, or None."""
+def stored_mask(path: str, shape: tuple[int, ...], rows: tuple[int, int] | None = None) -> MaskArray | None:
+    """Return the mask plane, or some rows of it, that `write_fits` wrote beside an image of a shape, or None."""
     with reading(path, "its mask"), open_fits(path) as handle:
         if len(handle) < 2 or "MASK" not in handle:
             return None
-        plane = handle["MASK"].read()
-        return plane.astype(np.uint16) if plane.shape == shape else None
+        if tuple(handle["MASK"].get_dims()) != shape:
+            return None
+        plane = handle["MASK"].read() if rows is None else handle["MASK"][rows[0] : rows[1], :]
+        return plane.astype(np.uint16)

@@ -51,7 +51,7 @@ def write_fits(
     cards: Mapping[str, Any] | Iterable[tuple[str, Any, str]] = (),
     history: Sequence[str] = (),
     mask: MaskArray | None = None,
-    rejected: np.ndarray | None = None,
+    maps: Mapping[str, np.ndarray] | None = None,
     drop: Iterable[str] = (),
     replace: bool = False,
 ) -> None:
@@ -71,8 +71,9 @@ def write_fits(
         HISTORY lines.
     mask : uint16 array, optional
         Written as an image extension ``MASK`` when any bit is set.
-    rejected : uint16 array, optional
-        How many frames were rejected at each pixel; written as an image extension ``REJECTED``.
+    maps : mapping of str to array, optional
+        What is known of each pixel, written as image extensions: names of `ulvar.frames.fits_header.BESIDE`. Whole numbers
+        are compressed (RICE, FITS standard 4.0, section 10.4.1), the others stand as they are.
     drop : iterable of str
         Keywords that are not carried over.
     replace : bool
@@ -108,11 +109,15 @@ def write_fits(
                 handle[0].write_key(name, PLACEHOLDER)
             start = int(handle[0].get_offsets()["data_start"])
         _write_pixels(temporary, start, pixels)
-        beside = [(n, p) for n, p in (("MASK", mask), ("REJECTED", rejected)) if p is not None and p.any()]
+        beside = [("MASK", mask)] if mask is not None and mask.any() else []
+        beside += list((maps or {}).items())
         if beside:
             with _created(temporary) as handle:
                 for name, plane in beside:
-                    handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
+                    if np.issubdtype(plane.dtype, np.integer):
+                        handle.write(plane, extname=name, compress="RICE", tile_dims=(1, plane.shape[1]))
+                    else:
+                        handle.write(plane, extname=name)
                     for keyword in ("DATASUM", "CHECKSUM"):
                         handle[name].write_key(keyword, PLACEHOLDER)
             _stamp_extensions(temporary)

@@ -85,13 +85,15 @@ def read_plane(path: str) -> F32Array:
     return source.rows(0, source.height)
 
 
-def read_frame(facts: ExposureFacts | str) -> Frame:
-    """Read one exposure with its mask.
+def read_frame(facts: ExposureFacts | str, rows: tuple[int, int] | None = None) -> Frame:
+    """Read one exposure, or some of its rows, with its mask.
 
     Parameters
     ----------
     facts : ExposureFacts or str
         The exposure, or its path (its header is then scanned first).
+    rows : (int, int), optional
+        The first row and the one behind the last.
 
     Returns
     -------
@@ -106,7 +108,9 @@ def read_frame(facts: ExposureFacts | str) -> Frame:
         If the file cannot be used.
     """
     known = scan_file(facts) if isinstance(facts, str) else facts
-    data = read_plane(known.path)
+    source = open_rows(known.path)
+    shape = source.height, source.width
+    data = source.rows(*(rows or (0, source.height)))
     mask = np.zeros(data.shape, dtype=np.uint16)
     mark(mask, ~np.isfinite(data), MaskBit.NO_DATA)
     if known.saturation_adu is not None:
@@ -114,7 +118,7 @@ def read_frame(facts: ExposureFacts | str) -> Frame:
     if known.nonlinear_adu is not None:
         mark(mask, data >= known.nonlinear_adu, MaskBit.NONLINEAR)
     if is_fits_path(known.path):
-        stored = stored_mask(known.path, data.shape)
+        stored = stored_mask(known.path, shape, rows)
         if stored is not None:
             mask |= stored
     return Frame(data=data, facts=known, mask=mask if mask.any() else None)

@@ -124,6 +124,13 @@ class CombineSettings(Section):
         choices=NORMALISATIONS,
     )
     weights: Weighting = told(Weighting.SNR, "Weigh by", "What a better exposure counts more for", choices=WEIGHTS)
+    trails: bool = told(
+        True, "Cut trails", "What lies under the trail of a satellite or aeroplane is left out whole, its faint edges too",
+    )  # fmt: skip
+    maps: bool = told(
+        True, "Maps in the file",
+        "Count, weight, noise and rejected values of each pixel are written into the stack's file beside the picture", fold=True,
+    )  # fmt: skip
     framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)
 
     @model_validator(mode="before")

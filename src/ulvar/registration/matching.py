@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
-from ulvar.registration.transform import Transform, fit_transform
+from ulvar.registration.choosing import choose_map, with_fit
+from ulvar.registration.transform import Fit, PixelMap, Transform, fit_transform
 
 if TYPE_CHECKING:
     from scipy.spatial import cKDTree
@@ -31,6 +32,8 @@ class MatchOptions:
         How far a mapped star may fall from its partner at first [target units].
     chance : float
         Largest probability that a match of this many stars is an accident.
+    bent : bool
+        Whether the map may be more than affine.
     """
 
     tiers: tuple[tuple[int, int, int], ...] = ((60, 60, 7), (60, 200, 8), (200, 60, 8), (200, 200, 10))
@@ -38,6 +41,7 @@ class MatchOptions:
     scale_high: float = 2.0
     tolerance_px: float = 2.5
     chance: float = 1e-9
+    bent: bool = True
 
 
 def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]:
@@ -160,7 +164,7 @@ def match_stars(
     source_snr: F64Array | None = None,
     target_snr: F64Array | None = None,
     allow_mirror: bool = True,
-) -> Transform | Failed:
+) -> PixelMap | Failed:
     """Find the transform that carries the source stars onto the target stars.
 
     Parameters
@@ -174,7 +178,7 @@ def match_stars(
 
     Returns
     -------
-    Transform, or Failed with the reason.
+    PixelMap, or Failed with the reason: of the kind that foretells positions best (`choose_map`).
 
     Notes
     -----
@@ -224,6 +228,9 @@ _WIDE = 3.0
 LEAST_STARS = 4
 # Fewer pairs than this are carried by a similarity.
 _FEW = 8
+# Over so much of the field's width and height stars must be paired in the end for a map that bends, and over so much
+# while it grows outwards from where an affine map does.
+_COVERED, _GROWING = 0.7, 0.3
 # Of the candidates so many are refined, those that bring most stars near a partner.
 _REFINED = 30
 
@@ -248,12 +255,12 @@ def _likeliest(
     return candidates[np.argsort(-excess, kind="stable")[:_REFINED]]
 
 
-def _partners(matrix: F64Array, points: F64Array, tree: cKDTree, reach: float) -> tuple[np.ndarray, np.ndarray]:
-    mapped = points @ matrix[:, :2].T + matrix[:, 2]
+def _partners(way: PixelMap, points: F64Array, tree: cKDTree, reach: float) -> tuple[np.ndarray, np.ndarray]:
+    mapped = np.column_stack(way(*points.T))
     distance, index = tree.query(mapped, distance_upper_bound=reach)
-    found = np.flatnonzero(np.isfinite(distance))
+    near = np.flatnonzero(np.isfinite(distance))
     # One target star takes one source star: the nearest.
-    order = found[np.argsort(distance[found], kind="stable")]
+    order = near[np.argsort(distance[near], kind="stable")]
     _, first = np.unique(index[order], return_index=True)
     keep = np.sort(order[first])
     return keep, index[keep]
@@ -266,7 +273,7 @@ def _verify(
     refined = matrix
     mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
     for factor in (_WIDE, 1.5, 1.0):
-        keep, partner = _partners(refined, test, tree, factor * options.tolerance_px)
+        keep, partner = _partners(Transform(refined), test, tree, factor * options.tolerance_px)
         # Few pairs do not carry the six numbers of an affine map.
         few = len(keep) < _FEW
         if len(keep) < 4:
@@ -286,7 +293,7 @@ def _verify(
     best = 0.0
     # Where all agree closely a few are enough; both looks count as trials.
     for reach in (options.tolerance_px, 0.4 * options.tolerance_px):
-        keep, _ = _partners(refined, test, tree, reach)
+        keep, _ = _partners(Transform(refined), test, tree, reach)
         p = min(0.5, len(target) * math.pi * reach**2 / area)
         matched = max(0, len(keep) - bound)
         best = min(best, _log_chance(matched, max(matched, inside - bound), p) + math.log(2))
@@ -301,39 +308,89 @@ def _refine(
     options: MatchOptions,
     source_snr: F64Array | None,
     target_snr: F64Array | None,
-) -> Transform | Failed:
+) -> PixelMap | Failed:
     reach = options.tolerance_px
     mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
-    keep, partner = _partners(matrix, source, tree, reach)
-    weights = np.ones(len(source))
+    way: PixelMap = Transform(matrix)
+
+    def weights(keep: np.ndarray, partner: np.ndarray) -> F64Array:
+        if source_snr is None or target_snr is None:
+            return np.ones(len(keep))
+        # Centroid variance goes as 1/SNR^2; a floor stands for what the map cannot follow.
+        variance = 1 / source_snr[keep] ** 2 + 1 / target_snr[partner] ** 2
+        return np.asarray(1 / (variance + np.median(variance) + 1e-6))
+
     for _ in range(8):
-        keep, partner = _partners(matrix, source, tree, reach)
-        if len(keep) < 4:
+        keep, partner = _partners(way, source, tree, reach)
+        if len(keep) < LEAST_STARS:
             break
-        if source_snr is not None and target_snr is not None:
-            # Centroid variance goes as 1/SNR^2; a floor stands for what the map cannot follow.
-            variance = 1 / source_snr[keep] ** 2 + 1 / target_snr[partner] ** 2
-            weights = 1 / (variance + np.median(variance) + 1e-6)
-        else:
-            weights = np.ones(len(keep))
-        matrix = fit_transform(
-            source[keep], target[partner], weights=weights, similarity=len(keep) < _FEW, mirrored=mirrored
-        )
-        residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
-        spread = 1.4826 * float(np.median(np.abs(residual - np.median(residual, axis=0))))
-        new_reach = min(options.tolerance_px, max(4.5 * spread, 0.15))
+        pairs = source[keep], target[partner]
+        few = len(keep) < _FEW
+        way = Transform(fit_transform(*pairs, weights=weights(keep, partner), similarity=few, mirrored=mirrored))
+        new_reach = _reach(way, *pairs, options)
         if abs(new_reach - reach) < 1e-3:
             break
         reach = new_reach
-    keep, partner = _partners(matrix, source, tree, reach)
-    residual = target[partner] - (source[keep] @ matrix[:, :2].T + matrix[:, 2])
-    if len(keep) < 4:
-        return Failed(f"only {len(keep)} of its {len(source)} stars fall on the reference's")
-    bright = slice(None)
+    # A map that follows the field better finds stars at its edges that the affine one missed, and they tell more of it.
+    reach = options.tolerance_px
+    for _ in range(6):
+        keep, partner = _partners(way, source, tree, reach)
+        if len(keep) < LEAST_STARS:
+            return Failed(f"only {len(keep)} of its {len(source)} stars fall on the reference's")
+        pairs = source[keep], target[partner]
+        way = choose_map(
+            *pairs,
+            weights=weights(keep, partner),
+            bent=options.bent and _spread(pairs[0], source, _GROWING),
+            mirrored=mirrored,
+        )
+        new_reach = _reach(way, *pairs, options)
+        if abs(new_reach - reach) < 1e-3:
+            break
+        reach = new_reach
+    if not isinstance(way, Transform) and not _spread(source[keep], source, _COVERED):
+        return _refine(matrix, source, target, tree, replace(options, bent=False), source_snr, target_snr)
+    bright: Any = slice(None)
     if source_snr is not None and (source_snr[keep] > 50).sum() >= 8:
-        bright = source_snr[keep] > 50  # type: ignore[assignment]
-    rms = float(np.sqrt((residual[bright] ** 2).mean()))
-    return Transform(matrix, rms, len(keep), np.column_stack([keep, partner]), residual)
+        bright = source_snr[keep] > 50
+    residuals = way.fit.residuals
+    assert residuals is not None
+    rms = float(np.sqrt((residuals[bright] ** 2).mean()))
+    fit = replace(way.fit, rms_px=rms, pairs=np.column_stack([keep, partner]))
+    return with_fit(way, fit)
+
+
+def pair_stars(way: PixelMap, source: F64Array, target: F64Array, reach_px: float) -> Fit:
+    """Return which stars fall on each other under a map that was not found by them.
+
+    Parameters
+    ----------
+    way : PixelMap
+    source, target : float64 array, shape (n, 2) and (m, 2)
+        Positions [px].
+    reach_px : float
+        How far a star may fall from its partner.
+    """
+    from scipy.spatial import cKDTree
+
+    if not len(source) or not len(target):
+        return Fit()
+    keep, partner = _partners(way, source, cKDTree(target), reach_px)
+    residuals = target[partner] - np.column_stack(way(*source[keep].T))
+    rms = float(np.sqrt((residuals**2).mean())) if len(keep) else math.nan
+    return Fit(rms, len(keep), np.column_stack([keep, partner]), residuals)
+
+
+def _reach(found: PixelMap, source: F64Array, target: F64Array, options: MatchOptions) -> float:
+    """Return how far a star may fall from its partner, from how far pairs do."""
+    residual = target - np.column_stack(found(*source.T))
+    spread = 1.4826 * float(np.median(np.abs(residual - np.median(residual, axis=0))))
+    return min(options.tolerance_px, max(4.5 * spread, 0.15))
+
+
+def _spread(paired: F64Array, source: F64Array, share: float) -> bool:
+    """Whether pairs reach over so much of the field's width and height: where there are none, a bent map is a guess."""
+    return bool((np.ptp(paired, axis=0) >= share * np.ptp(source, axis=0)).all())
 
 
 def _log_chance(matched: int, tried: int, p: float) -> float:

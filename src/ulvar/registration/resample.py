@@ -9,10 +9,11 @@ import numpy as np
 
 from ulvar.engine import F32Array, F64Array
 from ulvar.engine.threads import in_parts
-from ulvar.registration.transform import Transform
+from ulvar.registration.transform import PixelMap, Transform
 
-# Between nodes so many pixels apart places are interpolated linearly.
-_STEP = 64
+# Between nodes so many pixels apart places are interpolated linearly; where a map bends more than this between them [px]
+# nodes lie closer.
+_STEP, _LEAST_STEP, _BENT_PX = 64, 8, 0.004
 # Up to this shear the image is interpolated along rows and then columns: within the kernel's reach a row's places then
 # shift by less than a third of a pixel.
 _LITTLE_SHEAR = 0.1
@@ -27,19 +28,34 @@ def _table(order: int) -> F32Array:
     return lanczos_table(order)  # type: ignore[no-any-return]
 
 
-def _nodes(length: int) -> F64Array:
+def _nodes(length: int, step: int) -> F64Array:
     """Return where the nodes of an axis are [px]: the last one lies at its end or beyond."""
-    return _STEP * np.arange(-(-max(length - 1, 1) // _STEP) + 1, dtype=np.float64)
+    return step * np.arange(-(-max(length - 1, 1) // step) + 1, dtype=np.float64)
 
 
-def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, order: int = 3) -> F32Array:
+def _step_for(back: PixelMap, shape: tuple[int, int]) -> int:
+    """Return how far apart nodes may lie for places between them to follow the map."""
+    step = _STEP
+    while step > _LEAST_STEP and not isinstance(back, Transform):
+        x, y = np.meshgrid(_nodes(shape[1], step), _nodes(shape[0], step))
+        ends = back(x, y)
+        beside, above = back(x[:, :-1] + step / 2, y[:, :-1]), back(x[:-1], y[:-1] + step / 2)
+        bend = [np.abs((v[:, :-1] + v[:, 1:]) / 2 - m) for v, m in zip(ends, beside)]
+        bend += [np.abs((v[:-1] + v[1:]) / 2 - m) for v, m in zip(ends, above)]
+        if max(float(np.nanmax(b, initial=0.0)) for b in bend) <= _BENT_PX:
+            break
+        step //= 2
+    return step
+
+
+def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, order: int = 3) -> F32Array:
     """Return `data` on the target grid by Lanczos interpolation.
 
     Parameters
     ----------
     data : float32 array, shape (height, width)
         NaN marks pixels without data; not modified.
-    transform : Transform
+    transform : PixelMap
         From the data's pixels to the target's.
     shape : (int, int)
         Height and width of the target [px].
@@ -76,28 +92,32 @@ def resample(data: F32Array, transform: Transform, shape: tuple[int, int], *, or
         else missing.view(np.uint8)
     )
     back, table = transform.inverse(), _table(order)
-    if abs(back.matrix[0, 0] + 1) < _LITTLE_SHEAR:
+    middle = (shape[1] - 1) / 2, (shape[0] - 1) / 2
+    runs = back.linear_at(*middle)[0, 0]
+    if abs(runs + 1) < _LITTLE_SHEAR:
         # Rows that run the other way are turned round, so that both passes go along with memory.
         data, holes = np.ascontiguousarray(data[:, ::-1]), np.ascontiguousarray(holes[:, ::-1])
         back = back.then(Transform(np.array([[-1.0, 0.0, data.shape[1] - 1.0], [0.0, 1.0, 0.0]])))
+        runs = -runs
     (height, width), out = shape, np.empty(shape, dtype=np.float32)
-    gx, gy = np.meshgrid(_nodes(width), _nodes(height))
+    step = _step_for(back, shape)
+    gx, gy = np.meshgrid(_nodes(width, step), _nodes(height, step))
     across, down = back(gx, gy)
     area = back.area(gx, gy)
     # Far from one pixel a pixel there are no runs of pixels that go along with each other.
-    even = order == 3 and abs(back.matrix[0, 0] - 1) < _LITTLE_SHEAR
-    along = back.along_rows(_nodes(width), _nodes(data.shape[0]), _LITTLE_SHEAR) if even else None
+    even = order == 3 and abs(runs - 1) < _LITTLE_SHEAR
+    along = back.along_rows(_nodes(width, step), _nodes(data.shape[0], step), _LITTLE_SHEAR) if even else None
     which = np.full((height, across.shape[1] - 1), along is None)
     if along is not None:
         between = np.empty((data.shape[0], width), dtype=np.float32)
         turned = np.ascontiguousarray(table.T)
-        in_parts(lambda a, b: along_rows(data, along, _STEP, turned, between, a, b), data.shape[0], smallest=_ROWS)
+        in_parts(lambda a, b: along_rows(data, along, step, turned, between, a, b), data.shape[0], smallest=_ROWS)
         in_parts(
-            lambda a, b: along_columns(between, holes, across, down, area, _STEP, turned, which, out, a, b),
+            lambda a, b: along_columns(between, holes, across, down, area, step, turned, which, out, a, b),
             height, smallest=_ROWS,
         )  # fmt: skip
     in_parts(
-        lambda a, b: lanczos_stretches(data, holes, across, down, area, _STEP, table, order, which, out, a, b),
+        lambda a, b: lanczos_stretches(data, holes, across, down, area, step, table, order, which, out, a, b),
         height, smallest=_ROWS,
     )  # fmt: skip
     return out

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.registration import Transform
+from ulvar.engine import F64Array
+from ulvar.registration import PixelMap, Transform
 from ulvar.stacking.options import Framing
 
 
@@ -21,15 +22,13 @@ class Frame2D:
     x0: int
     y0: int
 
-    def shifted(self, transform: Transform) -> Transform:
+    def shifted(self, transform: PixelMap) -> PixelMap:
         """Return the transform onto this grid instead of onto the reference."""
-        matrix = transform.matrix.copy()
-        matrix[:, 2] -= (self.x0, self.y0)
-        return Transform(matrix, transform.rms_px, transform.matched)
+        return transform.then(Transform.shift(-self.x0, -self.y0))
 
 
 def frame_exposures(
-    transforms: Sequence[Transform],
+    transforms: Sequence[PixelMap],
     shapes: Sequence[tuple[int, int]],
     reference: tuple[int, int],
     framing: Framing,
@@ -38,7 +37,7 @@ def frame_exposures(
 
     Parameters
     ----------
-    transforms : sequence of Transform
+    transforms : sequence of PixelMap
         Exposure to reference.
     shapes : sequence of (int, int)
         Height and width of each exposure [px].
@@ -57,10 +56,12 @@ def frame_exposures(
     for transform, (height, width) in zip(transforms, shapes):
         x = np.array([0.0, width - 1.0, 0.0, width - 1.0])
         y = np.array([0.0, 0.0, height - 1.0, height - 1.0])
-        u, v = transform(x, y)
         if framing is Framing.UNION:
+            # A bent edge reaches beyond its corners.
+            u, v = transform(*_edges(width, height))
             boxes.append((u.min(), v.min(), u.max(), v.max()))
         else:
+            u, v = transform(x, y)
             # The inner box of the mapped corners: right for shifts and quarter turns, safe for small rotations.
             su, sv = np.sort(u), np.sort(v)
             boxes.append((su[1], sv[1], su[2], sv[2]))
@@ -73,3 +74,11 @@ def frame_exposures(
     if width < 1 or height < 1:
         raise ValueError("the exposures have no part of the sky in common")
     return Frame2D(width, height, int(low[0]), int(low[1]))
+
+
+def _edges(width: int, height: int) -> tuple[F64Array, F64Array]:
+    """Return places along the edges of an exposure [px], corners included."""
+    along, up = np.linspace(0.0, width - 1.0, 17), np.linspace(0.0, height - 1.0, 17)
+    x = np.concatenate([along, along, np.zeros(17), np.full(17, width - 1.0)])
+    y = np.concatenate([np.zeros(17), np.full(17, height - 1.0), up, up])
+    return x, y

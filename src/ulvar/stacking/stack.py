@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.combine import Combined, Method, Rejection, RowSource, ScaledRows, combine_sources, suited
+from ulvar.combine import Combined, CombinedMaps, Method, Rejection, RowSource, ScaledRows, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
 from ulvar.stacking.options import STACK_REJECTION, Normalise, Weighting
 
@@ -53,6 +53,10 @@ class Stacked:
     rejected_fractions : float64 array, shape (exposures,)
     rejection : Rejection
         With the limits that were taken for so many exposures.
+    scaling : tuple of (float, float)
+        Factor and addend [ADU] that brought each exposure to the reference.
+    maps : CombinedMaps, optional
+        Where they were asked for.
     """
 
     data: F32Array
@@ -61,6 +65,8 @@ class Stacked:
     weights: F64Array
     rejected_fractions: F64Array
     rejection: Rejection
+    scaling: tuple[tuple[float, float], ...] = ()
+    maps: CombinedMaps | None = None
 
 
 def normalisation(inputs: Sequence[StackInput], reference: int, how: Normalise) -> list[tuple[float, float]]:
@@ -133,6 +139,7 @@ def stack_warped(
     rejection: Rejection | None = None,
     normalise: Normalise = Normalise.BOTH,
     weighting: Weighting = Weighting.SNR,
+    maps: bool = False,
     budget_bytes: int = 512 * 1024**2,
     threads: int = 1,
     progress: Progress = silent,
@@ -150,6 +157,8 @@ def stack_warped(
     normalise : Normalise
     weighting : Weighting
         The median takes equal weights only.
+    maps : bool
+        Whether to tell what happened at each pixel, too.
     budget_bytes, threads, progress, stop
         As `ulvar.combine.combine_sources`.
 
@@ -170,6 +179,7 @@ def stack_warped(
         sources,
         rejection=limits,
         weights=None if limits.method is Method.MEDIAN else [float(w) for w in weights],
+        maps=maps,
         budget_bytes=budget_bytes,
         threads=threads,
         progress=progress,
@@ -185,4 +195,6 @@ def stack_warped(
         weights=weights,
         rejected_fractions=combined.rejected_fractions,
         rejection=limits,
+        scaling=tuple(scaling),
+        maps=combined.maps,
     )

@@ -25,3 +25,5 @@ from .table import flag_words as flag_words
 from .trails import Trail as Trail
 from .trails import find_trails as find_trails
 from .trails import mask_trails as mask_trails
+from .trails import trail_reach as trail_reach
+from .trails import under_trail as under_trail

@@ -14,6 +14,8 @@ from ulvar.frames import Frame, MaskBit, mark
 
 # Pixels beside a line that are looked at.
 _REACH = 24
+# No trail's light is followed further to a side.
+_WIDEST = 120
 # Of a trail's light in all: chance lines up pixels of a few deviations in one frame of some dozens.
 _LEAST_SNR = 8.0
 # Of the frame's shorter side: some bright stars in a row are no trail.
@@ -67,10 +69,83 @@ def mask_trails(frame: Frame, trails: Sequence[Trail]) -> Frame:
     if not trails:
         return frame
     mask = np.zeros(frame.data.shape, dtype=np.uint16) if frame.mask is None else frame.mask.copy()
-    y, x = np.ogrid[: frame.data.shape[0], : frame.data.shape[1]]
     for trail in trails:
-        mark(mask, trail.distance(x, y) <= max(trail.width_px, 1.5), MaskBit.TRAIL)
+        mark(mask, under_trail(frame.data.shape, trail, max(trail.width_px, 1.5)), MaskBit.TRAIL)
     return replace(frame, mask=mask)
+
+
+def under_trail(shape: tuple[int, int], trail: Trail, reach_px: float, *, beyond_px: float = 0.0) -> BoolArray:
+    """Return which pixels lie within reach of a trail.
+
+    Parameters
+    ----------
+    shape : (int, int)
+        Height and width of the frame [px].
+    trail : Trail
+    reach_px : float
+        To each side.
+    beyond_px : float
+        How far the ends are drawn out.
+    """
+    length = max(trail.length_px, 1e-9)
+    ux, uy = (trail.x1 - trail.x0) / length, (trail.y1 - trail.y0) / length
+    along = np.array([-beyond_px, length + beyond_px])
+    # A strip with the trail's round ends, in sixteenths of a pixel; a filled pixel's middle lies within.
+    fine = 4
+    mask = np.zeros(shape, dtype=np.uint8)
+    x, y = trail.x0 + along * ux, trail.y0 + along * uy
+    side = np.array([[-uy, ux], [uy, -ux]]) * reach_px
+    corners = [(x[0], y[0]) + side[0], (x[1], y[1]) + side[0], (x[1], y[1]) + side[1], (x[0], y[0]) + side[1]]
+    cv2.fillConvexPoly(mask, np.rint(np.array(corners) * 2**fine).astype(np.int32), 1, shift=fine)
+    for k in range(2):
+        centre = round(x[k] * 2**fine), round(y[k] * 2**fine)
+        cv2.circle(mask, centre, round(reach_px * 2**fine), 1, thickness=-1, shift=fine)
+    return mask.view(bool)
+
+
+def trail_reach(data: F32Array, trail: Trail, noise_adu: float) -> float:
+    """Return how far a trail's light reaches to each side of its middle [px].
+
+    Parameters
+    ----------
+    data : float32 array, shape (height, width)
+        The exposure, sky and all; NaN is passed over.
+    trail : Trail
+    noise_adu : float
+        Per pixel [ADU].
+
+    Notes
+    -----
+    Medians along the trail tell its profile far below the noise of a pixel. It ends where that falls under a twentieth of
+    the noise, or into its own.
+    """
+    length = trail.length_px
+    widest = int(min(_WIDEST, max(_REACH, 10 * trail.width_px)))
+    across = np.arange(-widest, widest + 1)
+    t = np.linspace(0.0, length, int(min(max(length, 2), 4000)))
+    ux, uy = (trail.x1 - trail.x0) / max(length, 1e-9), (trail.y1 - trail.y0) / max(length, 1e-9)
+    x = trail.x0 + t[None, :] * ux - across[:, None] * uy
+    y = trail.y0 + t[None, :] * uy + across[:, None] * ux
+    strip = cv2.remap(data, x.astype(np.float32), y.astype(np.float32), cv2.INTER_NEAREST, borderValue=np.nan)
+    known = np.isfinite(strip).sum(axis=1)
+    seen = known > max(20, 0.1 * len(t))
+    profile = np.full(len(across), np.nan)
+    profile[seen] = np.nanmedian(strip[seen], axis=1)
+    quarter = np.abs(across) > 0.75 * widest
+    if not (seen & quarter).any():
+        return trail.width_px
+    profile -= np.nanmedian(profile[quarter])
+    error = 1.25 * noise_adu / np.sqrt(np.maximum(known, 1))
+    # Three rows together: one alone may dip by chance.
+    smooth = np.array([np.nanmean(profile[max(0, k - 1) : k + 2]) if seen[k] else 0.0 for k in range(len(across))])
+    dark = ~(smooth > np.maximum(0.05 * noise_adu, 2.5 * error / math.sqrt(3)))
+    reach = 0
+    for way in (1, -1):
+        out = 0
+        while out < widest and not dark[widest + way * out]:
+            out += 1
+        reach = max(reach, out)
+    return max(float(reach) + 1.0, trail.width_px)
 
 
 def find_trails(residual: F32Array, noise: F32Array, *, most: int = 3) -> list[Trail]:

@@ -25,7 +25,7 @@ from ulvar.night.stations import (
     star_table_path,
     way_to_origin,
 )
-from ulvar.registration import Transform
+from ulvar.registration import PixelMap, stored_map
 from ulvar.stacking import RuleCount, StackOutlook, count_rules, stack_outlook
 from ulvar.stars import FieldMap, StarTable, field_map
 
@@ -61,21 +61,21 @@ class Looking(QObject):
         """Memory for pictures that are kept for stepping: a quarter of the budget, two gigabytes at most."""
         return int(min(default_budget() / 4, 2 * 1024**3))
 
-    def transform_of(self, raw: str) -> Transform | None:
+    def transform_of(self, raw: str) -> PixelMap | None:
         """Alignment of an exposure onto its reference."""
         product = self._ground.products("score").get(raw)
         if product is None or product.values["matrix"] is None:
             return None
-        return Transform(np.array(product.values["matrix"]))
+        return stored_map(product.values["matrix"], product.values.get("bent"))
 
-    def way_to_stars(self, raw: str) -> Transform | None:
+    def way_to_stars(self, raw: str) -> PixelMap | None:
         """The way from an exposure's pixels to those that positions of listed stars are in; None when there is none."""
         night, series, own = self._ground.night, self._ground.series_of_exposure(raw), self.transform_of(raw)
         if night is None or series is None or own is None:
             return None
         scores = self._ground.products("score")
         way = self._ground.cached(f"way of {series.key}", lambda: way_to_origin(night, series, scores))
-        return own.then(way) if isinstance(way, Transform) else None
+        return own.then(way) if isinstance(way, PixelMap) else None
 
     # ---- qualities and rules
 

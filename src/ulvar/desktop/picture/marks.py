@@ -11,7 +11,7 @@ from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, sepa
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.overlays import Overlay, RoleMark
 from ulvar.frames import Role
-from ulvar.registration import Transform
+from ulvar.registration import PixelMap
 
 
 class Marks:
@@ -39,7 +39,7 @@ class Marks:
             overlay.roles = [RoleMark(name, roles[name], *place) for name, place in places.items() if name in roles]
         return overlay
 
-    def overlay(self, raw: str, shown: set[str], grid: Transform | None = None) -> Overlay:
+    def overlay(self, raw: str, shown: set[str], grid: PixelMap | None = None) -> Overlay:
         """Return the marks of an exposure.
 
         Parameters
@@ -47,7 +47,7 @@ class Marks:
         raw : str
         shown : set of str
             Toggles that are on.
-        grid : Transform, optional
+        grid : PixelMap, optional
             Carries the exposure's pixels to those of the picture, where it is shown on another grid.
         """
         overlay = Overlay()
@@ -140,7 +140,7 @@ class Marks:
         overlay.aperture = settings.aperture.radii(fwhm)
 
 
-def _carry(overlay: Overlay, grid: Transform) -> None:
+def _carry(overlay: Overlay, grid: PixelMap) -> None:
     """Bring marks onto the grid that the picture is shown on."""
 
     def moved(points: np.ndarray) -> np.ndarray:

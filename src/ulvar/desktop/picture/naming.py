@@ -8,7 +8,7 @@ from dataclasses import replace
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.pictures import Orders, aligned_path, colour_path, colours_of, difference_path
 from ulvar.frames import ExposureFacts
-from ulvar.registration import Transform
+from ulvar.registration import PixelMap
 from ulvar.stars import StarTable
 
 
@@ -30,7 +30,7 @@ class Naming:
         """Whether the station is one at which exposures are shown as they were read."""
         return self._model.station in ("intake", "masters")
 
-    def grid_of(self, raw: str) -> Transform | None:
+    def grid_of(self, raw: str) -> PixelMap | None:
         """Return the way onto the reference's pixels when exposures are shown aligned, else None."""
         if not self._on("aligned") or self._early:
             return None
@@ -55,7 +55,7 @@ class Naming:
             if self._on("blink"):
                 path = facts.path
         if grid is not None:
-            path = aligned_path(path, grid.matrix, (facts.height, facts.width))
+            path = aligned_path(path, grid, (facts.height, facts.width))
         return self.coloured(facts, path)
 
     def coloured(self, facts: ExposureFacts, path: str) -> str:

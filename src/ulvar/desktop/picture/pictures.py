@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -28,6 +29,7 @@ from ulvar.frames import (
 )
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.fits_rows import stored_mask
+from ulvar.registration import PixelMap, map_values, resample, stored_map
 
 # From this size on a quick look is shown while the whole picture is read [px].
 _LARGE = 20_000_000
@@ -100,19 +102,19 @@ def difference_path(first: str, second: str) -> str:
     return f"{first}\n{second}"
 
 
-def aligned_path(path: str, matrix: np.ndarray, shape: tuple[int, int]) -> str:
+def aligned_path(path: str, grid: PixelMap, shape: tuple[int, int]) -> str:
     """Return the name under which a file is asked for on another pixel grid.
 
     Parameters
     ----------
     path : str
-    matrix : float64 array, shape (2, 3)
+    grid : PixelMap
         From the file's pixels to the grid's.
     shape : (int, int)
         Height and width of the grid [px].
     """
-    numbers = ",".join(repr(float(v)) for v in np.asarray(matrix).ravel())
-    return f"{path}\n@{numbers},{shape[0]},{shape[1]}"
+    told = [grid.linear_at(0.0, 0.0).tolist(), map_values(grid), *shape]
+    return f"{path}\n@{json.dumps(told)}"
 
 
 @dataclass(frozen=True)
@@ -161,15 +163,19 @@ def _pixels(name: str) -> tuple[np.ndarray, str]:
     data = _planes(orders.file) if orders.colours == "planes" else read_plane(orders.file)
     cfa = orders.colours if is_mosaic(orders.colours) else ""
     if orders.grid:
-        parts = orders.grid.split(",")
-        matrix = np.array([float(p) for p in parts[:6]]).reshape(2, 3)
+        matrix, bent, height, width = json.loads(orders.grid)
         if cfa:
             # Turned or shifted, a mosaic would be none any more.
             balance = white_balance(cell_colours(data, cfa))
             data, cfa = interpolated(data, cfa, 0, 0, data.shape[1], data.shape[0], balance), ""
+        if bent is not None:
+            planes = np.atleast_3d(data)
+            way = stored_map(matrix, bent)
+            shown = [resample(planes[:, :, k], way, (height, width)) for k in range(planes.shape[2])]
+            return np.squeeze(np.stack(shown, axis=2)), cfa
         # Looking wants speed: bilinear, unlike the stack, which resamples by Lanczos.
         data = cv2.warpAffine(
-            data, matrix, (int(parts[7]), int(parts[6])), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
+            data, np.array(matrix), (width, height), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT,
             borderValue=(np.nan,) * 4,
         )  # fmt: skip
     elif orders.other:

@@ -36,14 +36,16 @@ from ulvar.night.stations.selection import field_shift, quality_rows, stack_cand
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
+    fit_of,
     no_series,
     number_of,
     series_file,
+    trails_of,
     working_exposures,
 )
 from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
-from ulvar.registration import Transform
+from ulvar.registration import map_values, stored_map
 from ulvar.stacking import Framing, Normalise, Weighting
 from ulvar.stars import DetectOptions, ExposureQuality
 
@@ -142,16 +144,18 @@ def _clear_level(ratios: list[float]) -> float:
 
 def _quality_values(one: Scored, match: Aligned | None, reference: str, best: float) -> dict[str, Any]:
     q = one.quality
-    transform = match.transform if match else None
+    way = match.transform if match else None
+    middle = way.affine_at((one.facts.width - 1) / 2, (one.facts.height - 1) / 2) if way else None
     return {
         "stars": q.stars, "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu,
         "noise_adu": q.noise_adu, "bright_flux_adu": q.bright_flux_adu, "saturated": q.saturated, "score": q.score,
         "gradient_adu": q.gradient_adu, "expected_noise_adu": q.expected_noise_adu, "trails": q.trails,
         "trail_lines": [[t.x0, t.y0, t.x1, t.y1, t.width_px] for t in one.trails],
         "filter": one.facts.filter, "reference": reference,
-        "matrix": transform.matrix.tolist() if transform else None,
-        "residual_px": transform.rms_px if transform else None, "matched": transform.matched if transform else 0,
-        "rotation_deg": transform.rotation_deg if transform else None,
+        "matrix": middle.matrix.tolist() if middle else None, "bent": map_values(way) if way else None,
+        "residual_px": way.rms_px if way else None, "matched": way.matched if way else 0,
+        "map": way.kind if way else None, "maps_tried": list(way.fit.tried) if way else [],
+        "rotation_deg": middle.rotation_deg if middle else None,
         "flux_ratio": match.flux_ratio if match else None,
         "transparency": match.flux_ratio / best if match and best > 0 else None,
     }  # fmt: skip
@@ -258,7 +262,7 @@ def _stack(
     aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
         framing=settings.framing, rejection=settings.rejection,
-        normalise=settings.normalise, reference=best.scored.facts.path,
+        normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
@@ -296,7 +300,7 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
     aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
         framing=Framing.REFERENCE, rejection=Rejection(Method.MEDIAN), normalise=Normalise.BOTH,
-        weighting=Weighting.EQUAL, reference=best.scored.facts.path,
+        weighting=Weighting.EQUAL, reference=best.scored.facts.path, maps=False,
     )  # fmt: skip
     output = series_file(night, series, "deep.fits")
     result = _stacked(night, keep, aligned, output, context, options, series.key)
@@ -315,8 +319,8 @@ def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: flo
         number_of(v["bright_flux_adu"]), v["saturated"], score,
     )  # fmt: skip
     stars = star_table(night, product)
-    transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"])
-    return Aligned(Scored(facts, stars, quality), transform, number_of(v["flux_ratio"]))
+    transform = stored_map(v["matrix"], v.get("bent"), fit_of(v))
+    return Aligned(Scored(facts, stars, quality, trails_of(v)), transform, number_of(v["flux_ratio"]))
 
 
 @one_at_a_time

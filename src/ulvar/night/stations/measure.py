@@ -33,18 +33,20 @@ from ulvar.night.stations.shared import (
     StationResult,
     curve_path,
     finish,
+    fit_of,
     measured_files,
     no_series,
     number_of,
     series_path,
     star_table_path,
     told_failures,
+    trails_of,
     working_exposures,
 )
 from ulvar.night.stations.tables import naming_damage, series_table, star_table
 from ulvar.night.working import one_at_a_time
 from ulvar.photometry import write_series
-from ulvar.registration import Transform
+from ulvar.registration import PixelMap, stored_map
 from ulvar.stars import StarTable, Trail
 
 
@@ -54,7 +56,7 @@ class _Known:
 
     facts: ExposureFacts
     wcs: Wcs | None = None
-    transform: Transform | None = None
+    transform: PixelMap | None = None
     fwhm_px: float = math.nan
     detected: StarTable | None = None
     trails: tuple[Trail, ...] = ()
@@ -63,24 +65,26 @@ class _Known:
 
     def stamp(self) -> list[Any]:
         """Return what the exposure's measurements depend on, for a fingerprint."""
-        matrix = None if self.transform is None else self.transform.matrix.tolist()
-        return [identity(self.facts), self.found, matrix, None if self.wcs is None else self.wcs.cards()]
+        way = None
+        if self.transform is not None:
+            # Of whatever kind, a map is told by where it carries so many places.
+            x, y = np.meshgrid(np.linspace(0, self.facts.width, 4), np.linspace(0, self.facts.height, 4))
+            way = np.round(self.transform(x, y), 6).tolist()
+        return [identity(self.facts), self.found, way, None if self.wcs is None else self.wcs.cards()]
 
 
 def _known(
-    night: Night, raw: str, facts: ExposureFacts, score: Product | None, wcs: Wcs | None, way: Transform | Failed
+    night: Night, raw: str, facts: ExposureFacts, score: Product | None, wcs: Wcs | None, way: PixelMap | Failed
 ) -> _Known:
     if score is None:
         return _Known(facts, wcs)
     v = score.values
     stars = star_table(night, score) if star_table_path(night, score).exists() else None
     transform = None
-    if v["matrix"] is not None and isinstance(way, Transform):
-        transform = Transform(np.array(v["matrix"]), number_of(v["residual_px"]), v["matched"]).then(way)
-    # Of its light nothing is needed, only where a trail runs.
-    trails = tuple(Trail(*ends, width, math.nan, math.nan) for *ends, width in v.get("trail_lines") or ())  # type: ignore[call-arg]
+    if v["matrix"] is not None and isinstance(way, PixelMap):
+        transform = stored_map(v["matrix"], v.get("bent"), fit_of(v)).then(way)
     return _Known(
-        facts, wcs, transform, number_of(v["fwhm_px"]), stars, trails, str(v.get("print") or ""),
+        facts, wcs, transform, number_of(v["fwhm_px"]), stars, trails_of(v), str(v.get("print") or ""),
     )  # fmt: skip
 
 

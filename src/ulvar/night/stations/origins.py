@@ -12,7 +12,7 @@ from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import star_table_path
 from ulvar.night.stations.tables import star_table
-from ulvar.registration import Transform, match_stars
+from ulvar.registration import PixelMap, Transform, match_stars, stored_map
 
 _KEY = "star_origins"
 
@@ -37,7 +37,7 @@ def keep_origin(night: Night, series: Series, scores: Mapping[str, Product]) -> 
         night.set_meta(_KEY, {**origins, series.field.key: reference_of(series, scores)})
 
 
-def way_to_origin(night: Night, series: Series, scores: Mapping[str, Product]) -> Transform | Failed:
+def way_to_origin(night: Night, series: Series, scores: Mapping[str, Product]) -> PixelMap | Failed:
     """Return the way from the pixels of a series' reference to those that star positions are in.
 
     Within a series it is known from aligning; to the reference of another filter it is found by star patterns.
@@ -46,10 +46,10 @@ def way_to_origin(night: Night, series: Series, scores: Mapping[str, Product]) -
     if not origin or origin == reference:
         return Transform.identity()
     if scores[origin].series == series.key:
-        matrix = scores[origin].values["matrix"]
-        if matrix is None:
+        v = scores[origin].values
+        if v["matrix"] is None:
             return Failed("the exposure in which the stars were chosen is not aligned any more", origin)
-        return Transform(np.array(matrix)).inverse()
+        return stored_map(v["matrix"], v.get("bent")).inverse()
     if not all(star_table_path(night, scores[raw]).exists() for raw in (reference, origin)):
         return Failed("the stars of the exposure in which they were chosen are not there any more: score it", origin)
     source, target = (star_table(night, scores[raw]) for raw in (reference, origin))

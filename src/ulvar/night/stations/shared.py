@@ -15,6 +15,8 @@ from ulvar.inspection import Finding, Severity, notice, sort_findings
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.recipe import record_step
+from ulvar.registration import Fit
+from ulvar.stars import Trail
 
 
 @dataclass(frozen=True)
@@ -114,6 +116,18 @@ def measured_files(night: Night, series: Series) -> dict[str, str]:
         copy = calibrated.get(raw)
         result[raw] = product.values.get("file") or Path(copy.output if copy else raw).name
     return result
+
+
+def fit_of(values: Mapping[str, Any]) -> Fit:
+    """Return what the stored way of a scored exposure was fitted to."""
+    tried = tuple((str(kind), float(missed)) for kind, missed in values.get("maps_tried") or ())
+    return Fit(number_of(values["residual_px"]), values["matched"], tried=tried)
+
+
+def trails_of(values: Mapping[str, Any]) -> tuple[Trail, ...]:
+    """Return where the trails of a scored exposure run; of their light nothing is stored."""
+    lines = values.get("trail_lines") or ()
+    return tuple(Trail(x0, y0, x1, y1, width, math.nan, math.nan) for x0, y0, x1, y1, width in lines)
 
 
 def number_of(value: Any) -> float:

@@ -1,0 +1,200 @@
+"""The history of one pixel of a stack: its value in every exposure, and what rejection made of it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from ulvar.combine import Rejection, combine_stack
+from ulvar.engine import F32Array, Failed, JobContext
+from ulvar.flows.common import failed_task
+from ulvar.flows.warping import Cut, cut_out, laid_open
+from ulvar.frames import ExposureFacts, FrameError, is_mosaic, read_frame
+from ulvar.registration import PixelMap, Transform, resample
+
+# Rejection judges a pixel by those around, too: chunks of this width are judged together (`ulvar.combine`).
+_CHUNK = 256
+# A row of the stack takes rows of the exposure this far around, for the kernel's reach and its holes.
+_AROUND = 12
+
+
+@dataclass(frozen=True)
+class StackedExposure:
+    """One exposure as it went into a stack.
+
+    Attributes
+    ----------
+    facts : ExposureFacts
+    transform : PixelMap
+        Onto the stack's pixels.
+    factor, addend_adu : float
+        What brought it to the reference.
+    weight : float
+    cuts : tuple of Cut
+        What was left out under trails.
+    plain : bool
+        Whether it was taken as it is, without resampling.
+    """
+
+    facts: ExposureFacts
+    transform: PixelMap
+    factor: float = 1.0
+    addend_adu: float = 0.0
+    weight: float = 1.0
+    cuts: tuple[Cut, ...] = ()
+    plain: bool = False
+
+
+class Fate(StrEnum):
+    """What became of a value."""
+
+    KEPT = "kept"
+    LOW = "too low"
+    HIGH = "too high"
+    MISSING = "missing"
+    TRAIL = "under a trail"
+
+
+@dataclass(frozen=True)
+class PixelValue:
+    """One exposure's value of a pixel: brought to the reference [ADU], NaN where there is none."""
+
+    file: str
+    value_adu: float
+    weight: float
+    fate: Fate
+
+
+@dataclass(frozen=True)
+class PixelHistory:
+    """What every exposure says of one pixel of a stack.
+
+    Attributes
+    ----------
+    x, y : int
+        The pixel of the stack, 0-based.
+    values : tuple of PixelValue
+        In the order given.
+    combined_adu : float
+        What they were combined to.
+    failed : tuple of Failed
+        Exposures that could not be read.
+    """
+
+    x: int
+    y: int
+    values: tuple[PixelValue, ...]
+    combined_adu: float
+    failed: tuple[Failed, ...] = ()
+
+
+@dataclass(frozen=True)
+class _Task:
+    exposure: StackedExposure
+    x0: int
+    y: int
+    width: int
+
+    @property
+    def facts(self) -> ExposureFacts:
+        return self.exposure.facts
+
+
+def pixel_history(
+    exposures: Sequence[StackedExposure],
+    x: int,
+    y: int,
+    size: tuple[int, int],
+    rejection: Rejection,
+    context: JobContext,
+) -> PixelHistory:
+    """Work out anew what went into one pixel of a stack, from the exposures themselves.
+
+    Parameters
+    ----------
+    exposures : sequence of StackedExposure
+    x, y : int
+        The pixel, 0-based.
+    size : (int, int)
+        Height and width of the stack [px].
+    rejection : Rejection
+        With the limits that the stack was made with.
+    context : JobContext
+
+    Raises
+    ------
+    ValueError
+        If the pixel is outside the stack, or there are no exposures.
+    """
+    height, width = size
+    if not (0 <= x < width and 0 <= y < height):
+        raise ValueError(f"the pixel {x}, {y} is outside the stack of {width} x {height} px")
+    if not exposures:
+        raise ValueError("the stack is made of no exposure")
+    x0 = x // _CHUNK * _CHUNK
+    tasks = [_Task(one, x0, y, min(_CHUNK, width - x0)) for one in exposures]
+    strips: dict[str, tuple[F32Array, bool]] = {}
+    failed: list[Failed] = []
+    for task, strip in context.each(_strip, tasks, "Reading one pixel's history", lost=failed_task):
+        if isinstance(strip, Failed):
+            failed.append(strip)
+        else:
+            strips[task.facts.path] = strip[0], bool(strip[1][x - x0])
+    there = [one for one in exposures if one.facts.path in strips]
+    if not there:
+        return PixelHistory(x, y, (), math.nan, tuple(failed))
+    stack = np.stack([strips[one.facts.path][0] for one in there])[:, None, :]
+    weights = None if rejection.method.value == "median" else [one.weight for one in there]
+    combined = combine_stack(stack, rejection=rejection, weights=weights, maps=True)
+    assert combined.maps is not None
+    lows, highs = (int(m[0, x - x0]) for m in (combined.maps.rejected_low, combined.maps.rejected_high))
+    column = stack[:, 0, x - x0]
+    values = [
+        PixelValue(one.facts.path, float(v), one.weight, fate)
+        for one, v, fate in zip(there, column, _fates(column, lows, highs, [strips[o.facts.path][1] for o in there]))
+    ]
+    return PixelHistory(x, y, tuple(values), float(combined.data[0, x - x0]), tuple(failed))
+
+
+def _fates(column: F32Array, lows: int, highs: int, trailed: Sequence[bool]) -> list[Fate]:
+    """Return what became of each value: bounds are drawn between values, so that the outermost ones are rejected."""
+    order = np.argsort(column, kind="stable")
+    order = order[np.isfinite(column[order])]
+    fates = [Fate.TRAIL if trail else Fate.MISSING for trail in trailed]
+    for rank, i in enumerate(order):
+        fates[i] = Fate.LOW if rank < lows else Fate.HIGH if rank >= len(order) - highs else Fate.KEPT
+    return fates
+
+
+def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
+    """Return a stretch of a row of the stack as one exposure shows it, and which of its pixels a trail was cut from."""
+    one, facts = task.exposure, task.exposure.facts
+    columns = np.arange(task.x0, task.x0 + task.width, dtype=np.float64)
+    back = one.transform.inverse()
+    _, rows = back(columns, np.full(task.width, float(task.y)))
+    first, last = 0, facts.height
+    # A mosaic is brought to one scale by what all of it shows.
+    if np.isfinite(rows).all() and not (is_mosaic(facts.cfa) and not one.plain):
+        first = int(min(max(math.floor(rows.min()) - _AROUND, 0), facts.height))
+        last = int(max(min(math.ceil(rows.max()) + _AROUND + 1, facts.height), 0))
+        if first >= last:
+            return np.full(task.width, np.nan, dtype=np.float32), np.zeros(task.width, dtype=bool)
+    try:
+        data = laid_open(read_frame(facts, (first, last)), mix=not one.plain)
+    except FrameError as error:
+        return Failed(error.reason, facts.path)
+    whole = data.copy() if one.cuts else data
+    cut_out(data, one.cuts, first)
+    if one.plain:
+        row = data[task.y - first, task.x0 : task.x0 + task.width]
+        uncut = whole[task.y - first, task.x0 : task.x0 + task.width]
+    else:
+        way = Transform.shift(0.0, first).then(one.transform).then(Transform.shift(-task.x0, -task.y))
+        row = resample(data, way, (1, task.width))[0]
+        uncut = resample(whole, way, (1, task.width))[0] if one.cuts else row
+    scaled = np.asarray(row * np.float32(one.factor) + np.float32(one.addend_adu))
+    return scaled, ~np.isfinite(row) & np.isfinite(uncut)

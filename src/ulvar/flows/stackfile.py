@@ -1,0 +1,129 @@
+"""Writing a stack: pixels, maps, and what its header says of it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import replace as changed
+from datetime import timedelta
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import tifffile
+
+from ulvar.astrometry import Wcs
+from ulvar.engine import F32Array, atomic_path
+from ulvar.flows.align import Aligned
+from ulvar.flows.plate import WCS_KEYS, wcs_of
+from ulvar.flows.starfind import Scored
+from ulvar.frames import ExposureFacts, carried_cards, header_of, is_fits_path, is_mosaic, write_fits
+from ulvar.frames.times import later
+from ulvar.stacking import Frame2D, Stacked
+from ulvar.stars import estimate_background
+
+if TYPE_CHECKING:
+    from ulvar.flows.stack import StackOptions
+
+# What tells a mosaic from a grey picture.
+_COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
+_TIMES = (
+    "MJD-OBS", "JD", "JD-OBS", "JD_UTC", "JD-UTC", "MJD", "DATE-AVG", "DATE-END", "DATE-BEG", "MJD-AVG", "MJD-BEG", "MJD-END",
+    "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
+    "OBJCTAZ", "CENTALT", "CENTAZ", "ALTITUDE", "AZIMUTH", "SEQNUM", "FRAMENUM",
+)  # fmt: skip
+
+
+def write_tiff(output: Path, data: F32Array, depth: int) -> None:
+    filled = np.nan_to_num(data, nan=float(np.nanmin(data)) if np.isfinite(data).any() else 0.0)
+    if depth == 16:
+        low, high = float(filled.min()), float(filled.max())
+        scaled = (filled - low) / max(high - low, 1e-9) * 65535
+        picture = np.rint(scaled).astype(np.uint16)
+    else:
+        picture = filled
+    with atomic_path(output) as temporary:
+        # TIFF rows run downwards from the top; FITS rows upwards from the bottom.
+        tifffile.imwrite(temporary, picture[::-1], metadata=None)
+
+
+def write_stack(
+    output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
+    settings: StackOptions, replace: bool, name: str,
+) -> None:  # fmt: skip
+    weights = stacked.weights
+    # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
+    effective = float(weights.sum() ** 2 / (weights**2).sum())
+    mixed = is_mosaic(reference.facts.cfa) and settings.align != "none"
+    gain = None if mixed else reference.facts.gain_e_per_adu
+    cards = [
+        ("NCOMBINE", len(kept), "exposures combined"),
+        ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
+        ("EGAIN", None if gain is None else gain * effective, "[e-/adu] of the mean"),
+        ("RDNOISE", None, ""),
+        ("RECIPEID", stamp, "fingerprint of inputs and settings"),
+        ("BUNIT", "adu", ""),
+        ("SKYNOISE", _known(estimate_background(stacked.data).noise_adu), "[adu] noise of the sky, measured"),
+        *_time_cards([a.scored.facts for a in kept], weights),
+    ]
+    cards += placed
+    history = [
+        f"stack of {len(kept)} exposures{f' of the series {name}' if name else ''} on {Path(reference.facts.path).name}",
+        f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
+        f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
+    ]
+    # What the reference alone says of its time is not true of the stack.
+    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
+    like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
+    if mixed:
+        history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
+    write_fits(
+        output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
+        maps=stack_maps(stacked) if settings.maps else None,
+    )  # fmt: skip
+
+
+def stack_maps(stacked: Stacked) -> dict[str, np.ndarray]:
+    """Return what happened at each pixel of a stack, by the name of its extension."""
+    maps = {"COUNT MAP": stacked.kept}
+    if stacked.maps is not None:
+        maps |= {"REJECTED LOW": stacked.maps.rejected_low, "REJECTED HIGH": stacked.maps.rejected_high}
+        maps["WEIGHT MAP"] = stacked.maps.weight
+    return {**maps, "NOISE MAP": stacked.noise}
+
+
+def sky_cards(reference: Scored, solution: Wcs | None, grid: Frame2D) -> list[tuple[str, Any, str]]:
+    """Return where the stack lies on the sky: the reference's solution, carried to the corner of the stack."""
+    sky = solution or wcs_of(reference.facts.path)
+    if sky is not None:
+        return changed(sky, x0=sky.x0 - grid.x0, y0=sky.y0 - grid.y0).cards()
+    header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
+    if "CRPIX1" in header and "CRPIX2" in header:
+        # A projection of another kind is carried as it is.
+        return [("CRPIX1", float(header["CRPIX1"]) - grid.x0, ""), ("CRPIX2", float(header["CRPIX2"]) - grid.y0, "")]
+    return []
+
+
+def _known(value: float) -> float | None:
+    return float(value) if math.isfinite(value) else None
+
+
+def _time_cards(exposures: Sequence[ExposureFacts], weights: np.ndarray) -> list[tuple[str, str | float | None, str]]:
+    """Return when the stack begins, ends, and lies on average by its weights (FITS standard 4.0, section 9)."""
+    timed = [(f, w) for f, w in zip(exposures, weights) if f.start_utc is not None and f.mid_utc is not None]
+    if not timed:
+        return []
+    begin = min(f.start_utc for f, _ in timed if f.start_utc)
+    end = max(later(f.start_utc, f.exposure_s or 0.0) or f.start_utc for f, _ in timed if f.start_utc)
+    total = sum(w for _, w in timed) or 1.0
+    middle = begin + sum((w / total * (f.mid_utc - begin) for f, w in timed if f.mid_utc), timedelta())
+    stamps = {
+        name: f"{moment:%Y-%m-%dT%H:%M:%S.%f}"[:-3] for name, moment in (("beg", begin), ("end", end), ("avg", middle))
+    }
+    return [
+        ("DATE-OBS", stamps["beg"], "start of the first exposure, UTC"),
+        ("DATE-BEG", stamps["beg"], "start of the first exposure, UTC"),
+        ("DATE-END", stamps["end"], "end of the last exposure, UTC"),
+        ("DATE-AVG", stamps["avg"], "weighted middle of the exposures, UTC"),
+        ("TELAPSE", (end - begin).total_seconds(), "[s] from the first start to the last end"),
+    ]

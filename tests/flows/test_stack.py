@@ -1,0 +1,288 @@
+"""From exposures on disk to a stack: trails cut whole, bent fields, maps in the file, the history of a pixel."""
+
+from __future__ import annotations
+
+import dataclasses
+import math
+import tempfile
+import unittest
+from pathlib import Path
+
+import fitsio
+import numpy as np
+
+from tests.registration.test_registration import affine
+from tests.stars.fields import draw_trail
+from ulvar.combine import Method, Rejection
+from ulvar.engine import JobContext
+from ulvar.flows import (
+    Aligned,
+    Cut,
+    Fate,
+    Scored,
+    StackedExposure,
+    StackOptions,
+    StackResult,
+    pixel_history,
+    stack_exposures,
+)
+from ulvar.flows.warping import moving_trails
+from ulvar.frames import ExposureFacts, scan_file, scan_images, write_fits
+from ulvar.registration import PixelMap, Transform, choose_map, stored_map
+from ulvar.simulation import Psf, add_stars
+from ulvar.stacking import Normalise
+from ulvar.stars import Trail, find_trails, trail_reach, under_trail
+
+WIDTH, HEIGHT, SKY, NOISE = 420, 300, 200.0, 6.0
+COUNT = 7
+# Where the satellite passes in the third exposure, and in which a particle hits where.
+SATELLITE, HIT = 2, 4
+
+
+class Field:
+    """Exposures of one field, moved and a little turned against each other."""
+
+    def __init__(self, folder: Path, count: int = COUNT, bend: float = 0.0) -> None:
+        self.rng = np.random.default_rng(9)
+        self.folder = folder
+        self.x, self.y = self.rng.uniform(-20, WIDTH + 20, 90), self.rng.uniform(-20, HEIGHT + 20, 90)
+        self.flux = 10 ** self.rng.uniform(3.2, 5, 90)
+        self.ways: list[PixelMap] = []
+        for k in range(count):
+            turned = affine(1.0, 0.004 * k, *self.rng.uniform(-8, 8, 2)) if k else affine(1.0, 0.0, 0.0, 0.0)
+            self.ways.append(self._bent(turned, bend * k))
+
+    def _bent(self, matrix: np.ndarray, strength: float) -> PixelMap:
+        if strength == 0:
+            return Transform(matrix)
+        places = self.rng.uniform(-0.1, 1.1, (200, 2)) * (WIDTH, HEIGHT)
+        away = (places - (WIDTH / 2, HEIGHT / 2)) / (WIDTH / 2)
+        moved = places + strength * away * (away**2).sum(axis=1)[:, None]
+        return choose_map(places, moved @ matrix[:, :2].T + matrix[:, 2])
+
+    def picture(self, k: int, *, trail: float = 0.0) -> np.ndarray:
+        """Return an exposure; the ways carry exposures onto the first one."""
+        x, y = self.ways[k].inverse()(self.x, self.y)
+        image = np.full((HEIGHT, WIDTH), SKY)
+        add_stars(image, x, y, self.flux, Psf(1.3))
+        rng = np.random.default_rng(100 + k)
+        image = (image + rng.normal(0, NOISE, image.shape)).astype(np.float32)
+        if trail:
+            # A core with wings as a bright satellite has them, far fainter than the noise at their edge.
+            draw_trail(image, (-10, 30), (440, 250), width_px=3.0, level=trail)
+            draw_trail(image, (-10, 30), (440, 250), width_px=14.0, level=0.1 * trail)
+        return image
+
+    def write(self, *, trail: float = 0.0, hit: float = 0.0) -> list[ExposureFacts]:
+        """Write all; one with a trail, another with a particle in it."""
+        made = []
+        for k in range(len(self.ways)):
+            image = self.picture(k, trail=trail if k == SATELLITE else 0.0)
+            if hit and k == HIT:
+                image[60:62, 300:306] += hit
+            path = self.folder / f"light-{k}.fits"
+            cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "GAIN": 1.0, "FILTER": "V"}
+            write_fits(path, image, cards=cards, replace=True)
+            made.append(scan_file(str(path)))
+        return made
+
+
+class Made(unittest.TestCase):
+    def setUp(self) -> None:
+        held = tempfile.TemporaryDirectory()
+        self.addCleanup(held.cleanup)
+        self.folder = Path(held.name)
+
+    def stack(self, exposures: list[ExposureFacts], **options: object) -> StackResult:
+        reference = exposures[0].path
+        settings = StackOptions(reference=reference, **options)  # type: ignore[arg-type]
+        result = stack_exposures(exposures, self.folder / "stack.fits", JobContext(), options=settings, replace=True)
+        self.assertTrue(result.ok, result.reason)
+        return result
+
+
+class Trails(Made):
+    def test_a_trail_goes_whole_with_its_faint_edges(self) -> None:
+        """Even from a plain mean, which rejects nothing, and so deep that a twentieth of the noise would show."""
+        field = Field(self.folder)
+        mean = {"rejection": Rejection(Method.MEAN), "normalise": Normalise.NONE}
+        clean = self.stack(field.write(), **mean)
+        cut = self.stack(field.write(trail=300.0), **mean)
+        left = self.stack(field.write(trail=300.0), **mean, trails=False)
+        assert clean.stacked and cut.stacked and left.stacked
+        x, y = field.ways[SATELLITE](np.array([-10.0, 440.0]), np.array([30.0, 250.0]))
+        line = Trail(x[0], y[0], x[1], y[1], 3.0, 1.0, 1.0)
+        yy, xx = np.mgrid[:HEIGHT, :WIDTH]
+        away = line.distance(xx.astype(float), yy.astype(float))
+        noise = NOISE / math.sqrt(COUNT)
+        for ring in range(30):
+            there = (away >= ring) & (away < ring + 1)
+            change = np.nanmean((cut.stacked.data - clean.stacked.data)[there])
+            # The exposure itself is missing under the trail, so that stars and noise change: some hundred pixels a ring.
+            error = 3 * noise / math.sqrt(there.sum()) + 0.1 * noise
+            self.assertLess(abs(change), error, ring)
+            if ring < 4:
+                self.assertGreater(np.nanmean((left.stacked.data - clean.stacked.data)[there]), 2 * error)
+        told = cut.frames[SATELLITE].values["trails_cut"]
+        self.assertEqual([len(f.values["trails_cut"]) for f in cut.frames], [0, 0, 1, 0, 0, 0, 0])
+        # Wings of 14 px fall under a twentieth of the noise, 0.3 of 30 ADU, at 18 px.
+        self.assertGreater(told[0][4], 11)
+        self.assertLess(told[0][4], 26)
+        # Nothing but the trail is missing.
+        assert cut.stacked.maps
+        inside = (xx > 15) & (xx < WIDTH - 25) & (yy > 15) & (yy < HEIGHT - 25)
+        self.assertTrue((cut.stacked.kept[inside & (away < 8)] == COUNT - 1).all())
+        self.assertTrue((cut.stacked.kept[inside & (away > 40)] == COUNT).all())
+
+    def test_a_line_that_stays_on_the_sky_is_no_trail(self) -> None:
+        def exposure(k: int, *trails: Trail) -> Aligned:
+            facts = ExposureFacts(path=f"{k}.fits", width=400, height=300)  # type: ignore[call-arg]
+            return Aligned(Scored(facts, None, None, trails), Transform.shift(5.0 * k, -3.0 * k), 1.0)  # type: ignore[arg-type]
+
+        def line(k: int, x0: float, y0: float, x1: float, y1: float) -> Trail:
+            return Trail(x0 - 5.0 * k, y0 + 3.0 * k, x1 - 5.0 * k, y1 + 3.0 * k, 3.0, 1.0, 1.0)
+
+        spike = [line(k, 50, 60, 300, 65 + k % 2) for k in range(8)]
+        crossing = Trail(100, 0, 160, 299, 3.0, 1.0, 1.0)
+        aligned = [exposure(k, spike[k], *([crossing] if k == 3 else [])) for k in range(8)]
+        self.assertEqual(moving_trails(aligned), {"3.fits": (crossing,)})
+        # One satellite goes on along its line in the next exposure.
+        first, second = line(0, 0, 100, 200, 110), line(1, 190, 109.5, 399, 120)
+        self.assertEqual(
+            set(moving_trails([exposure(0, first), exposure(1, second), *(exposure(k) for k in range(2, 8))])),
+            {"0.fits", "1.fits"},
+        )
+        # Of a pixel row on the sensor the stars move away: it is a trail in each.
+        column = Trail(200, 0, 200, 299, 3.0, 1.0, 1.0)
+        self.assertEqual(len(moving_trails([exposure(3 * k, column) for k in range(8)])), 8)
+        # Turned against each other by ten degrees, or apart by their width: two lines.
+        for other in (line(1, 50, 60, 300, 104), line(1, 50, 70, 300, 75)):
+            self.assertEqual(len(moving_trails([exposure(0, spike[0]), exposure(1, other)])), 2)
+
+    def test_reach_and_footprint(self) -> None:
+        rng = np.random.default_rng(3)
+        image = rng.normal(500, NOISE, (400, 700)).astype(np.float32)
+        draw_trail(image, (-10, 50), (710, 330), width_px=4.0, level=200.0)
+        found = find_trails(image - 500, np.full_like(image, NOISE))
+        self.assertEqual(len(found), 1)
+        # A Gaussian of 4 px falls from 200 to 0.3 ADU at 1.53 times its width.
+        reach = trail_reach(image, found[0], NOISE)
+        self.assertGreater(reach, 5.0)
+        self.assertLess(reach, 12.0)
+        image[:, 300:420] = np.nan
+        self.assertAlmostEqual(trail_reach(image, found[0], NOISE), reach, delta=2.5)
+        self.assertEqual(trail_reach(np.full_like(image, np.nan), found[0], NOISE), found[0].width_px)
+        under = under_trail(image.shape, Trail(100, 100, 300, 250, 3.0, 1.0, 1.0), 6.0, beyond_px=10.0)
+        y, x = np.mgrid[:400, :700].astype(float)
+        drawn = Trail(92, 94, 308, 256, 3.0, 1.0, 1.0).distance(x, y)
+        self.assertTrue(under[drawn < 5.4].all())
+        self.assertFalse(under[drawn > 6.8].any())
+
+
+class Maps(Made):
+    def test_maps_stand_beside_the_picture(self) -> None:
+        result = self.stack(Field(self.folder).write(hit=500.0))
+        stacked = result.stacked
+        assert stacked and stacked.maps
+        with fitsio.FITS(result.output) as handle:
+            names = [unit.get_extname() for unit in handle][1:]
+            self.assertEqual(set(names), {"COUNT MAP", "WEIGHT MAP", "NOISE MAP", "REJECTED LOW", "REJECTED HIGH"})
+            count, low, high = (handle[n].read() for n in ("COUNT MAP", "REJECTED LOW", "REJECTED HIGH"))
+            weight, noise = handle["WEIGHT MAP"].read(), handle["NOISE MAP"].read()
+            handle["COUNT MAP"].read_header()
+        np.testing.assert_array_equal(count, stacked.kept)
+        np.testing.assert_array_equal(noise, stacked.noise)
+        inside = (slice(20, -30), slice(20, -30))
+        np.testing.assert_array_equal((count + low + high)[inside], COUNT)
+        self.assertGreater(high[inside].sum(), low[inside].sum())
+        # What is rejected at the particle is one value above.
+        x, y = (round(float(v[0])) for v in Field(self.folder).ways[HIT](np.array([302.0]), np.array([61.0])))
+        self.assertEqual((count[y, x], low[y, x], high[y, x]), (COUNT - 1, 0, 1))
+        self.assertAlmostEqual(weight[y, x], 1 - stacked.weights[HIT], places=5)
+        self.assertEqual(weight[inside].max(), 1.0)
+        # Read back it is one picture, without a mask.
+        self.assertEqual(len(scan_images(result.output)), 1)
+        bare = self.stack(Field(self.folder).write(), maps=False)
+        with fitsio.FITS(bare.output) as handle:
+            self.assertEqual(len(handle), 1)
+
+
+class History(Made):
+    def history(self, result: StackResult, exposures: list[ExposureFacts], x: int, y: int):  # type: ignore[no-untyped-def]
+        by_path = {f.path: f for f in exposures}
+        taken = [
+            StackedExposure(
+                by_path[o.file], stored_map(o.values["matrix"], o.values["bent"]), o.values["factor"],
+                o.values["addend_adu"], o.values["weight"], tuple(Cut.of(told) for told in o.values["trails_cut"]),
+            )
+            for o in result.frames
+            if o.ok
+        ]  # fmt: skip
+        assert result.stacked
+        return pixel_history(taken, x, y, (result.height, result.width), result.stacked.rejection, JobContext())
+
+    def test_every_value_and_what_became_of_it(self) -> None:
+        for bend in (0.0, 0.6):
+            field = Field(self.folder, bend=bend)
+            exposures = field.write(trail=300.0, hit=500.0)
+            result = self.stack(exposures)
+            assert result.stacked and result.stacked.maps
+            data = result.stacked.data
+            if bend:
+                self.assertIn("cubic", {f.values["map"] for f in result.frames})
+            maps = result.stacked.maps
+            for x, y in ((5, 5), (300, 290), (255, 100), (256, 100), (200, 150), (17, 220)):
+                found = self.history(result, exposures, x, y)
+                # On the slope of a star both ways of resampling differ by some 1e-4.
+                np.testing.assert_allclose(found.combined_adu, data[y, x], rtol=5e-4)
+                fates = [v.fate for v in found.values]
+                self.assertEqual(
+                    (fates.count(Fate.LOW), fates.count(Fate.HIGH), fates.count(Fate.KEPT)),
+                    (maps.rejected_low[y, x], maps.rejected_high[y, x], result.stacked.kept[y, x]),
+                )
+                kept = [v for v in found.values if v.fate is Fate.KEPT]
+                if kept:
+                    mean = sum(v.weight * v.value_adu for v in kept) / sum(v.weight for v in kept)
+                    self.assertAlmostEqual(mean, found.combined_adu, delta=1e-3)
+            hit = tuple(round(float(v[0])) for v in field.ways[HIT](np.array([302.0]), np.array([61.0])))
+            fates = [v.fate for v in self.history(result, exposures, *hit).values]
+            self.assertEqual(fates, [Fate.HIGH if k == HIT else Fate.KEPT for k in range(COUNT)])
+            under = tuple(round(float(v[0])) for v in field.ways[SATELLITE](np.array([215.0]), np.array([140.0])))
+            values = self.history(result, exposures, *under).values
+            self.assertEqual(
+                [v.fate for v in values], [Fate.TRAIL if k == SATELLITE else Fate.KEPT for k in range(COUNT)]
+            )
+            self.assertEqual([Path(v.file).name for v in values], [f"light-{k}.fits" for k in range(COUNT)])
+
+    def test_what_cannot_be_asked(self) -> None:
+        exposures = Field(self.folder, count=4).write()
+        result = self.stack(exposures)
+        for x, y in ((-1, 5), (WIDTH, 5), (5, HEIGHT)):
+            with self.assertRaisesRegex(ValueError, "outside the stack"):
+                self.history(result, exposures, x, y)
+        Path(exposures[1].path).unlink()
+        found = self.history(result, exposures, 100, 100)
+        self.assertEqual([Path(f.file).name for f in found.failed], ["light-1.fits"])
+        self.assertEqual(len(found.values), 3)
+        with self.assertRaisesRegex(ValueError, "no exposure"):
+            pixel_history([], 1, 1, (5, 5), Rejection(low=3, high=3), JobContext())
+
+
+class Bent(Made):
+    def test_a_field_that_bends_is_registered(self) -> None:
+        """Stars of SNR over 50 land within 0.03 px of where they are in the reference (rms), at the corners too."""
+        field = Field(self.folder, count=5, bend=0.8)
+        exposures = field.write()
+        result = self.stack(exposures)
+        x, y = np.meshgrid(np.linspace(5, WIDTH - 6, 9), np.linspace(5, HEIGHT - 6, 7))
+        for k, one in enumerate(result.aligned[1:], 1):
+            inside = [(v > 0) & (v < size) for v, size in zip(field.ways[k](x, y), (WIDTH, HEIGHT))]
+            wrong = np.array(one.transform(x, y)) - np.array(field.ways[k](x, y))
+            # Some 60 stars of SNR 10 to 500 fit the 20 numbers of a cubic; corners count least.
+            self.assertLess(np.sqrt((wrong[:, inside[0] & inside[1]] ** 2).mean()), 0.06, one.transform.kind)
+        self.assertEqual(result.aligned[4].transform.kind, "cubic")
+        self.assertEqual(dataclasses.replace(exposures[0]).path, result.reference)
+
+
+if __name__ == "__main__":
+    unittest.main()
