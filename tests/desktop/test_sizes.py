@@ -92,7 +92,7 @@ class Sizes(ScoredCase):
                 self.quiet()
                 with self.subTest(station=station, width=width):
                     self.assertEqual(cut(self.window), [])
-            for page in ("rules", "stars", "field", "exposures"):
+            for page in ("rules", "stars", "field", "alignment", "result", "exposures"):
                 self.page(page)
                 self.quiet()
                 with self.subTest(page=page, width=width):

@@ -63,7 +63,7 @@ class Told(ScoredCase):
         window.slip._toggle_fold()
         seen = 0
         pages = {
-            "combine": ("rules", "stars", "field", "exposures"),
+            "combine": ("rules", "stars", "field", "alignment", "result", "exposures"),
             "calibrate": ("defects", "flat", "camera", "lights"),
         }
         for station in STATIONS:

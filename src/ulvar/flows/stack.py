@@ -36,6 +36,7 @@ from ulvar.stacking import (
     frame_exposures,
     stack_warped,
 )
+from ulvar.stars import estimate_background
 
 
 @dataclass(frozen=True)
@@ -70,6 +71,8 @@ class StackResult:
     reference: str = ""
     aligned: tuple[Aligned, ...] = ()
     agreement: Agreement | None = None
+    # Of the sky, measured.
+    noise_adu: float = math.nan
 
     @property
     def ok(self) -> bool:
@@ -155,14 +158,15 @@ def stack_exposures(
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be resampled")
     moved = [Aligned(a.scored, grid.shifted(a.transform), a.flux_ratio) for a in kept]
     frames = _frames(exposures, moved, failed, stacked, made.cuts)
+    noise_adu = float(estimate_background(stacked.data).noise_adu)
     if is_tiff:
         write_tiff(output, stacked.data, settings.depth)
     else:
         placed = sky_cards(reference, solution, grid)
-        write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name)
+        write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
-        aligned=tuple(kept), agreement=agreement,
+        aligned=tuple(kept), agreement=agreement, noise_adu=noise_adu,
     )  # fmt: skip
 
 

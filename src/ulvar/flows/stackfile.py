@@ -20,7 +20,6 @@ from ulvar.flows.starfind import Scored
 from ulvar.frames import ExposureFacts, carried_cards, header_of, is_fits_path, is_mosaic, write_fits
 from ulvar.frames.times import later
 from ulvar.stacking import Frame2D, Stacked
-from ulvar.stars import estimate_background
 
 if TYPE_CHECKING:
     from ulvar.flows.stack import StackOptions
@@ -49,7 +48,7 @@ def write_tiff(output: Path, data: F32Array, depth: int) -> None:
 
 def write_stack(
     output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
-    settings: StackOptions, replace: bool, name: str,
+    settings: StackOptions, replace: bool, name: str, noise_adu: float,
 ) -> None:  # fmt: skip
     weights = stacked.weights
     # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
@@ -63,7 +62,7 @@ def write_stack(
         ("RDNOISE", None, ""),
         ("RECIPEID", stamp, "fingerprint of inputs and settings"),
         ("BUNIT", "adu", ""),
-        ("SKYNOISE", _known(estimate_background(stacked.data).noise_adu), "[adu] noise of the sky, measured"),
+        ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
         *_time_cards([a.scored.facts for a in kept], weights),
     ]
     cards += placed

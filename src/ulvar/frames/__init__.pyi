@@ -10,6 +10,7 @@ from .facts import ExposureFacts as ExposureFacts
 from .facts import Role as Role
 from .facts import fact_names as fact_names
 from .facts import with_user_facts as with_user_facts
+from .fits_header import extensions_of as extensions_of
 from .fits_header import header_of as header_of
 from .fits_rows import FileRows as FileRows
 from .fits_write import write_fits as write_fits

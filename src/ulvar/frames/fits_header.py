@@ -30,6 +30,18 @@ def _is_image(handle: fitsio.FITS, index: int, *, beside: bool = False) -> bool:
     return beside or index == 0 or str(info.get("extname") or "").strip().upper() not in BESIDE
 
 
+def extensions_of(path: str) -> list[str]:
+    """Return the names of a FITS file's units, the first included; empty where a unit has none.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read.
+    """
+    with reading(path, "its extensions"), open_fits(path) as handle:
+        return [str(handle[k].get_extname() or "").strip().upper() for k in range(len(handle))]
+
+
 def image_hdu(handle: fitsio.FITS, path: str) -> int:
     """Return the extension that an address names, else the first that holds an image.
 

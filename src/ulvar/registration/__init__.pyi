@@ -1,10 +1,10 @@
 from .bent import map_values as map_values
 from .bent import stored_map as stored_map
 from .choosing import choose_map as choose_map
-from .matching import LEAST_STARS as LEAST_STARS
 from .matching import MatchOptions as MatchOptions
 from .matching import match_stars as match_stars
-from .matching import pair_stars as pair_stars
+from .refining import LEAST_STARS as LEAST_STARS
+from .refining import pair_stars as pair_stars
 from .resample import resample as resample
 from .transform import Fit as Fit
 from .transform import PixelMap as PixelMap

@@ -52,7 +52,7 @@ def choose_map(
     -----
     Each kind is judged by its residuals at stars left out of the fit in turn, which for least squares follow from the
     diagonal h of the hat matrix, r / (1 - h) (Allen 1974, Technometrics 16, 125). A kind with more parameters is taken
-    where the mean square falls by more than the standard error of the fall (the rule of Breiman et al. 1984,
+    where the mean square falls by more than twice the standard error of the fall (after the rule of Breiman et al. 1984,
     Classification and Regression Trees, section 3.4.3).
     """
     n = len(source)
@@ -105,7 +105,7 @@ def _better(more: _Trial, fewer: _Trial, w: F64Array) -> bool:
     share = w / w.sum()
     mean = float(share @ gain)
     error = math.sqrt(float((share**2) @ (gain - mean) ** 2))
-    return mean > error
+    return mean > 2 * error
 
 
 def _left_out(residuals: F64Array, rows: F64Array, w: F64Array) -> F64Array:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
-from ulvar.registration.choosing import choose_map, with_fit
-from ulvar.registration.transform import Fit, PixelMap, Transform, fit_transform
+from ulvar.registration.refining import FEW, LEAST_STARS, partners, refine
+from ulvar.registration.transform import PixelMap, Transform, fit_transform
 
 if TYPE_CHECKING:
     from scipy.spatial import cKDTree
@@ -219,18 +219,13 @@ def match_stars(
             break
     if best is None or best[0] + math.log(trials) > limit:
         return Failed(f"its {len(source)} stars do not form the pattern of the reference")
-    return _refine(best[1], source, target, tree, settings, source_snr, target_snr)
+    return refine(
+        best[1], source, target, tree, source_snr, target_snr, tolerance_px=settings.tolerance_px, bent=settings.bent
+    )
 
 
 # Tolerance of the first look, in units of the final one.
 _WIDE = 3.0
-# With fewer stars no pattern is more than an accident.
-LEAST_STARS = 4
-# Fewer pairs than this are carried by a similarity.
-_FEW = 8
-# Over so much of the field's width and height stars must be paired in the end for a map that bends, and over so much
-# while it grows outwards from where an affine map does.
-_COVERED, _GROWING = 0.7, 0.3
 # Of the candidates so many are refined, those that bring most stars near a partner.
 _REFINED = 30
 
@@ -255,17 +250,6 @@ def _likeliest(
     return candidates[np.argsort(-excess, kind="stable")[:_REFINED]]
 
 
-def _partners(way: PixelMap, points: F64Array, tree: cKDTree, reach: float) -> tuple[np.ndarray, np.ndarray]:
-    mapped = np.column_stack(way(*points.T))
-    distance, index = tree.query(mapped, distance_upper_bound=reach)
-    near = np.flatnonzero(np.isfinite(distance))
-    # One target star takes one source star: the nearest.
-    order = near[np.argsort(distance[near], kind="stable")]
-    _, first = np.unique(index[order], return_index=True)
-    keep = np.sort(order[first])
-    return keep, index[keep]
-
-
 def _verify(
     matrix: F64Array, test: F64Array, tree: cKDTree, target: F64Array, area: float, options: MatchOptions
 ) -> tuple[float, F64Array | None]:
@@ -273,9 +257,9 @@ def _verify(
     refined = matrix
     mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
     for factor in (_WIDE, 1.5, 1.0):
-        keep, partner = _partners(Transform(refined), test, tree, factor * options.tolerance_px)
+        keep, partner = partners(Transform(refined), test, tree, factor * options.tolerance_px)
         # Few pairs do not carry the six numbers of an affine map.
-        few = len(keep) < _FEW
+        few = len(keep) < FEW
         if len(keep) < 4:
             return 0.0, None
         refined = fit_transform(test[keep], target[partner], similarity=few, mirrored=mirrored)
@@ -293,104 +277,11 @@ def _verify(
     best = 0.0
     # Where all agree closely a few are enough; both looks count as trials.
     for reach in (options.tolerance_px, 0.4 * options.tolerance_px):
-        keep, _ = _partners(Transform(refined), test, tree, reach)
+        keep, _ = partners(Transform(refined), test, tree, reach)
         p = min(0.5, len(target) * math.pi * reach**2 / area)
         matched = max(0, len(keep) - bound)
         best = min(best, _log_chance(matched, max(matched, inside - bound), p) + math.log(2))
     return best, refined
-
-
-def _refine(
-    matrix: F64Array,
-    source: F64Array,
-    target: F64Array,
-    tree: cKDTree,
-    options: MatchOptions,
-    source_snr: F64Array | None,
-    target_snr: F64Array | None,
-) -> PixelMap | Failed:
-    reach = options.tolerance_px
-    mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
-    way: PixelMap = Transform(matrix)
-
-    def weights(keep: np.ndarray, partner: np.ndarray) -> F64Array:
-        if source_snr is None or target_snr is None:
-            return np.ones(len(keep))
-        # Centroid variance goes as 1/SNR^2; a floor stands for what the map cannot follow.
-        variance = 1 / source_snr[keep] ** 2 + 1 / target_snr[partner] ** 2
-        return np.asarray(1 / (variance + np.median(variance) + 1e-6))
-
-    for _ in range(8):
-        keep, partner = _partners(way, source, tree, reach)
-        if len(keep) < LEAST_STARS:
-            break
-        pairs = source[keep], target[partner]
-        few = len(keep) < _FEW
-        way = Transform(fit_transform(*pairs, weights=weights(keep, partner), similarity=few, mirrored=mirrored))
-        new_reach = _reach(way, *pairs, options)
-        if abs(new_reach - reach) < 1e-3:
-            break
-        reach = new_reach
-    # A map that follows the field better finds stars at its edges that the affine one missed, and they tell more of it.
-    reach = options.tolerance_px
-    for _ in range(6):
-        keep, partner = _partners(way, source, tree, reach)
-        if len(keep) < LEAST_STARS:
-            return Failed(f"only {len(keep)} of its {len(source)} stars fall on the reference's")
-        pairs = source[keep], target[partner]
-        way = choose_map(
-            *pairs,
-            weights=weights(keep, partner),
-            bent=options.bent and _spread(pairs[0], source, _GROWING),
-            mirrored=mirrored,
-        )
-        new_reach = _reach(way, *pairs, options)
-        if abs(new_reach - reach) < 1e-3:
-            break
-        reach = new_reach
-    if not isinstance(way, Transform) and not _spread(source[keep], source, _COVERED):
-        return _refine(matrix, source, target, tree, replace(options, bent=False), source_snr, target_snr)
-    bright: Any = slice(None)
-    if source_snr is not None and (source_snr[keep] > 50).sum() >= 8:
-        bright = source_snr[keep] > 50
-    residuals = way.fit.residuals
-    assert residuals is not None
-    rms = float(np.sqrt((residuals[bright] ** 2).mean()))
-    fit = replace(way.fit, rms_px=rms, pairs=np.column_stack([keep, partner]))
-    return with_fit(way, fit)
-
-
-def pair_stars(way: PixelMap, source: F64Array, target: F64Array, reach_px: float) -> Fit:
-    """Return which stars fall on each other under a map that was not found by them.
-
-    Parameters
-    ----------
-    way : PixelMap
-    source, target : float64 array, shape (n, 2) and (m, 2)
-        Positions [px].
-    reach_px : float
-        How far a star may fall from its partner.
-    """
-    from scipy.spatial import cKDTree
-
-    if not len(source) or not len(target):
-        return Fit()
-    keep, partner = _partners(way, source, cKDTree(target), reach_px)
-    residuals = target[partner] - np.column_stack(way(*source[keep].T))
-    rms = float(np.sqrt((residuals**2).mean())) if len(keep) else math.nan
-    return Fit(rms, len(keep), np.column_stack([keep, partner]), residuals)
-
-
-def _reach(found: PixelMap, source: F64Array, target: F64Array, options: MatchOptions) -> float:
-    """Return how far a star may fall from its partner, from how far pairs do."""
-    residual = target - np.column_stack(found(*source.T))
-    spread = 1.4826 * float(np.median(np.abs(residual - np.median(residual, axis=0))))
-    return min(options.tolerance_px, max(4.5 * spread, 0.15))
-
-
-def _spread(paired: F64Array, source: F64Array, share: float) -> bool:
-    """Whether pairs reach over so much of the field's width and height: where there are none, a bent map is a guess."""
-    return bool((np.ptp(paired, axis=0) >= share * np.ptp(source, axis=0)).all())
 
 
 def _log_chance(matched: int, tried: int, p: float) -> float:

@@ -1,5 +1,7 @@
 from .framing import Frame2D as Frame2D
 from .framing import frame_exposures as frame_exposures
+from .growth import Growth as Growth
+from .growth import noise_growth as noise_growth
 from .options import STACK_REJECTION as STACK_REJECTION
 from .options import Framing as Framing
 from .options import Normalise as Normalise

@@ -10,6 +10,7 @@ import numpy as np
 
 from ulvar.combine import Combined, CombinedMaps, Method, Rejection, RowSource, ScaledRows, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
+from ulvar.stacking.growth import Growth, noise_growth
 from ulvar.stacking.options import STACK_REJECTION, Normalise, Weighting
 
 
@@ -57,6 +58,8 @@ class Stacked:
         Factor and addend [ADU] that brought each exposure to the reference.
     maps : CombinedMaps, optional
         Where they were asked for.
+    growth : Growth, optional
+        How the noise fell with the number of exposures.
     """
 
     data: F32Array
@@ -67,6 +70,7 @@ class Stacked:
     rejection: Rejection
     scaling: tuple[tuple[float, float], ...] = ()
     maps: CombinedMaps | None = None
+    growth: Growth | None = None
 
 
 def normalisation(inputs: Sequence[StackInput], reference: int, how: Normalise) -> list[tuple[float, float]]:
@@ -197,4 +201,5 @@ def stack_warped(
         rejection=limits,
         scaling=tuple(scaling),
         maps=combined.maps,
+        growth=noise_growth(sources, weights, limits, stop=stop),
     )

@@ -15,6 +15,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.matching import Matching
 from ulvar.desktop.models.mends import without_stars
 from ulvar.desktop.models.numbers import Numbers
+from ulvar.desktop.models.stacks import Stacks
 from ulvar.engine import place_words
 from ulvar.inspection import Finding
 from ulvar.night import SERIES_STATIONS, Night, NightError
@@ -30,6 +31,8 @@ class Model(Ground):
         The measured series and the light curve.
     looking : Looking
         Qualities, rules, detected stars, regions, the deep view.
+    stacks : Stacks
+        How exposures line up, and what went into the stack's pixels.
     numbers : Numbers
         Numbers of exposures for the night line, and places of the listed stars.
     matching : Matching
@@ -44,6 +47,7 @@ class Model(Ground):
         self._brush_from = ""
         self.curves = Curves(self)
         self.looking = Looking(self)
+        self.stacks = Stacks(self, self.looking)
         self.numbers = Numbers(self, self.curves, self.looking)
         self.matching = Matching(self)
         self.jobs = Jobs(self, self.looking, self.numbers)
@@ -102,6 +106,7 @@ class Model(Ground):
         self.close_night()
         self.curves.close()
         self.looking.close()
+        self.stacks.close()
         self.jobs.pools.close()
 
     @staticmethod

@@ -11,6 +11,7 @@ from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, sepa
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.overlays import Overlay, RoleMark
 from ulvar.frames import Role
+from ulvar.frames.address import file_of
 from ulvar.registration import PixelMap
 
 
@@ -37,6 +38,14 @@ class Marks:
             roles = {s.name: s.role for s in self._model.night.stars()} if self._model.night else {}
             places = self._model.numbers.star_pixels(reference)
             overlay.roles = [RoleMark(name, roles[name], *place) for name, place in places.items() if name in roles]
+        return overlay
+
+    def of_product(self, path: str, shown: set[str]) -> Overlay:
+        """Return the marks of what stands in the exposure's place: of the deep view, or the pixel asked about of the stack."""
+        overlay = self.deep(shown) if "deep" in shown else Overlay()
+        stacks = self._model.stacks
+        if stacks.stack is not None and file_of(path) == stacks.stack.output:
+            overlay.chosen = stacks.pixel
         return overlay
 
     def overlay(self, raw: str, shown: set[str], grid: PixelMap | None = None) -> Overlay:

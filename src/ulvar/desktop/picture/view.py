@@ -18,7 +18,6 @@ from ulvar.desktop.picture.header import SkyHeader
 from ulvar.desktop.picture.instruments import Instruments
 from ulvar.desktop.picture.marks import Marks
 from ulvar.desktop.picture.naming import Naming
-from ulvar.desktop.picture.overlays import Overlay
 from ulvar.desktop.picture.pictures import Orders, Picture, PictureLoader, colours_of
 from ulvar.desktop.picture.regions import RegionDrawing
 from ulvar.desktop.picture.stretch import Stretch
@@ -77,7 +76,7 @@ class SkyView(QWidget):
         self.canvas.shape_drawn.connect(lambda kind, _: self.instruments.statistics() if kind == "box" else None)
         layout.addWidget(self.foot)
         for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.looking.star_chosen,
-                       model.curves.changed):  # fmt: skip
+                       model.curves.changed, model.stacks.pixel_chosen):  # fmt: skip
             signal.connect(self._marks)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
@@ -315,7 +314,7 @@ class SkyView(QWidget):
         raw = self._model.current
         shown = {key for key in self.header.toggles if self.on(key)}
         if self._override:
-            overlay = self.marks.deep(shown) if "deep" in shown else Overlay()
+            overlay = self.marks.of_product(self._override, shown)
         else:
             overlay = self.marks.overlay(raw, shown, self.naming.grid_of(raw))
             if "masks" in shown:

@@ -155,6 +155,12 @@ ACTIONS = (
     ActionSpec("page rules", "Rules and score", "", "Combine: what holds exposures out of the stack", "go"),
     ActionSpec("page stars", "Stars of this exposure", "", "Combine: the star table and the limits of finding", "go"),
     ActionSpec("page field", "Field map", "", "Combine: width and elongation over the field", "go"),
+    ActionSpec(
+        "page alignment", "Alignment of this exposure", "", "Combine: the map, why that one, and its residuals", "go"
+    ),
+    ActionSpec(
+        "page result", "Result of the stack", "", "Combine: depth, what was rejected, maps, a pixel's history", "go"
+    ),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
     ActionSpec(
         "run every",

@@ -29,6 +29,7 @@ from ulvar.desktop.shell.finder import Entry, Finder
 from ulvar.desktop.shell.sizing import change_size
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
+from ulvar.frames.address import file_of
 from ulvar.night import SERIES_STATIONS
 from ulvar.photometry import ListedStar, StarListError, read_star_line
 
@@ -183,7 +184,15 @@ class Commands(QObject):
         self._say(propose_stars(self._model))
 
     def star_clicked(self, x: float, y: float, star: tuple[float, float] | None) -> None:
-        """Offer roles for the star that was clicked, at Measure."""
+        """Offer roles for the star that was clicked, at Measure; tell what a pixel of the stack is made of, at Combine."""
+        stack = self._model.stacks.stack
+        if (
+            self._model.station == "combine"
+            and stack is not None
+            and file_of(self._regions.sky.product) == stack.output
+        ):
+            self._model.stacks.point_at(x, y)
+            return
         if self._model.station != "measure" or self._model.night is None:
             return
         if self._model.facts(self._model.current) is None:

@@ -273,10 +273,12 @@ def _stack(
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
     frames = [Product("stack_frame", raw_of[o.file], "", dict(o.values)) for o in result.frames if o.ok]
     assert result.stacked is not None
-    weights, limits = result.stacked.weights, result.stacked.rejection
+    weights, limits, growth = result.stacked.weights, result.stacked.rejection, result.stacked.growth
     values = {
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
+        "method": limits.method.value, "noise_adu": result.noise_adu if math.isfinite(result.noise_adu) else None,
+        "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
         "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),

@@ -6,8 +6,10 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QScrollArea, QSizePolicy, QStackedWidget, QWidget
 
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.boards.combine.alignment import AlignmentPage
 from ulvar.desktop.boards.combine.exposures import ExposuresPage
 from ulvar.desktop.boards.combine.field import FieldPage
+from ulvar.desktop.boards.combine.result import ResultPage
 from ulvar.desktop.boards.combine.rules import RulesPage
 from ulvar.desktop.boards.combine.stars import StarsPage
 from ulvar.desktop.parts.theme import Theme
@@ -18,17 +20,19 @@ _PAGES = (
     ("rules", "Rules and score", "What holds exposures out of the stack, what the score weighs, and what that makes of the stack"),
     ("stars", "Stars", "The stars of the exposure on screen, and the limits of finding them"),
     ("field", "Field", "Width and shape of stars over the field: tilt, curvature, coma"),
+    ("alignment", "Alignment", "How the exposure on screen lies on the reference, and what is left over"),
+    ("result", "Result", "What the stack is like, and what its pixels are made of"),
 )  # fmt: skip
 
 
 # The next page is built when nothing was turned to or built for this long.
 _BEFOREHAND_MS = 250
 
-Page = ExposuresPage | RulesPage | StarsPage | FieldPage
+Page = ExposuresPage | RulesPage | StarsPage | FieldPage | AlignmentPage | ResultPage
 
 
 class CombineBoard(Board):
-    """Four pages about the same question."""
+    """Pages about the same question."""
 
     width_hint = 520
 
@@ -51,6 +55,7 @@ class CombineBoard(Board):
         self._beforehand.timeout.connect(self._build_beforehand)
         self.model.brush_changed.connect(self._brushed)
         self.model.looking.star_chosen.connect(self._star_chosen)
+        self.model.stacks.pixel_chosen.connect(self._pixel_chosen)
 
     def fill(self) -> None:
         """Show the page that is turned to, or what is to be done first."""
@@ -148,6 +153,10 @@ class CombineBoard(Board):
             return StarsPage(self.model, self.theme)
         if name == "field":
             return FieldPage(self.model, self.theme)
+        if name == "alignment":
+            return AlignmentPage(self.model, self.theme)
+        if name == "result":
+            return ResultPage(self.model, self.theme, self.show_file)
         return ExposuresPage(self.model, self.theme, self.show_file, self._sorted)
 
     @property
@@ -240,6 +249,10 @@ class CombineBoard(Board):
     def _star_chosen(self) -> None:
         if isinstance(self.shown, StarsPage) and self.isVisible():
             self.shown.show_chosen()
+
+    def _pixel_chosen(self) -> None:
+        if self.isVisible() and self.page != "result":
+            self.turn_to("result")
 
     def show_current(self, path: str) -> None:
         """Mark the current exposure, or show what belongs to it."""

@@ -1,0 +1,176 @@
+"""Combine, page Result: what the stack is like, and what its pixels are made of."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.stacks import MAPS
+from ulvar.desktop.parts.plots import Plot, Points
+from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.parts.widgets import clear, label
+from ulvar.engine import counted
+from ulvar.flows import Fate, PixelHistory
+from ulvar.night import Product
+
+_POINT_HERE = "Click a pixel of the stack to see what it is made of."
+_KINDS = {Fate.KEPT: "kept", Fate.LOW: "unreadable", Fate.HIGH: "unreadable"}
+
+
+class ResultPage(QWidget):
+    """The stack of the series in numbers, plots and maps; a pixel's value in every exposure."""
+
+    def __init__(self, model: Model, theme: Theme, show_file: Callable[[str, str], None]) -> None:
+        super().__init__()
+        self._model, self._show_file = model, show_file
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.setSpacing(8)
+        self.title = label("", "value")
+        column.addWidget(self.title)
+        self.words = label("", wrap=True)
+        column.addWidget(self.words)
+        self._maps = QHBoxLayout()
+        self._maps.setSpacing(4)
+        column.addLayout(self._maps)
+        self.growth = Plot(theme, x_label="exposures, best first", y_label="SNR, one exposure = 1", ticks=3)
+        self.rejected = Plot(
+            theme, x_label="exposure, in order of time", y_label="rejected, %", ticks=3, on_pick=model.set_current
+        )
+        self.pixel_words = label(_POINT_HERE, wrap=True)
+        self.pixel = Plot(
+            theme, x_label="exposure, in order of time", y_label="value, ADU", ticks=3, on_pick=model.set_current
+        )
+        self.pixel.empty = _POINT_HERE
+        for widget in (self.growth, self.rejected, self.pixel_words, self.pixel):
+            if isinstance(widget, Plot):
+                widget.setMinimumHeight(110)
+                column.addWidget(widget, 2)
+            else:
+                column.addWidget(widget)
+        column.addStretch(0)
+        model.stacks.history_known.connect(self._show_pixel)
+        model.stacks.pixel_chosen.connect(self._show_pixel)
+
+    def refresh(self) -> None:
+        """Show the stack as it is now."""
+        stack = self._model.stacks.stack
+        self._offer_maps(stack)
+        for plot in (self.growth, self.rejected):
+            plot.series, plot.curves = [], []
+            plot.empty = "No stack of this series yet."
+        if stack is None:
+            self.title.setText("No stack yet")
+            self.words.setText("Stack the exposures to see what comes of them.")
+        else:
+            v = stack.values
+            self.title.setText(f"Stack of {v['count']}, {v['width']} × {v['height']} px")
+            self.words.setText(self._told(stack))
+            self._fill_growth(v.get("growth"))
+            self._fill_rejected()
+        for plot in (self.growth, self.rejected):
+            plot.update()
+        self._show_pixel()
+
+    def show_current(self, path: str) -> None:
+        """Ring the exposure on screen."""
+        for plot in (self.rejected, self.pixel):
+            plot.current = path
+            plot.update()
+
+    def _told(self, stack: Product) -> str:
+        v = stack.values
+        words = []
+        if v.get("noise_adu") is not None:
+            words.append(f"Noise {v['noise_adu']:.2f} ADU a pixel.")
+        words.append(f"As deep as {v['snr_gain'] ** 2:.1f} exposures like the average one.")
+        words.append(f"Aligned to {v['residual_px']:.3f} px (median).")
+        if v.get("reject_low") is not None and v.get("method") not in ("mean", "median", None):
+            lost = self._model.settings().combine.lost
+            low, high = v["reject_low"], v["reject_high"]
+            limits = f"over {low:.1f} deviations" if low == high else f"{low:.1f} below and {high:.1f} above"
+            words.append(f"Values {limits} were rejected: of {v['count']} good ones {lost:g} are lost at each pixel.")
+        cut = [p for p in self._model.stacks.frames().values() if p.values.get("trails_cut")]
+        if cut:
+            words.append(f"Trails were cut out of {counted(len(cut), 'exposure')}.")
+        return " ".join(words)
+
+    def _offer_maps(self, stack: Product | None) -> None:
+        clear(self._maps)
+        self.map_buttons: dict[str, QPushButton] = {}
+        if stack is None:
+            return
+        group = QButtonGroup(self)
+        offers = [("", "Picture", "The stack itself", stack.output)]
+        offers += [(name, *MAPS[name], address) for name, address in self._model.stacks.maps().items()]
+        for name, words, tip, address in offers:
+            button = QPushButton(words)
+            button.setToolTip(tip)
+            title = f"Stack of {stack.values['count']}" + (f", {words.lower()}" if name else "")
+            button.clicked.connect(partial(self._show_map, address, title))
+            group.addButton(button)
+            self._maps.addWidget(button)
+            self.map_buttons[name] = button
+        self._maps.addStretch(1)
+
+    def _show_map(self, address: str, title: str, _: bool = False) -> None:
+        self._show_file(address, title)
+
+    def _fill_growth(self, growth: list[list[float]] | None) -> None:
+        if not growth:
+            self.growth.empty = "This stack was made by an older version."
+            return
+        counts, noise, expected = (np.array([math.nan if v is None else v for v in row], dtype=float) for row in growth)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            measured, foretold = noise[0] / noise, expected[0] / expected
+        self.growth.series = [Points(counts, measured, kinds=["kept"] * len(counts), name="measured")]
+        self.growth.curves = [(counts, foretold, "check")]
+        self.growth.notes = [(float(counts[-1]), float(foretold[-1]), "expected of independent noise", "check")]
+
+    def _fill_rejected(self) -> None:
+        frames = self._model.stacks.frames()
+        paths = [f.path for f in self._model.lights() if f.path in frames]
+        shares = np.array([100 * float(frames[p].values["rejected_fraction"] or 0.0) for p in paths])
+        self.rejected.series = [Points(np.arange(1.0, len(paths) + 1), shares, kinds=["kept"] * len(paths), keys=paths)]
+        self.rejected.y_range = 0.0, 1.25 * float(shares.max(initial=0.0)) or 1.0
+
+    def _show_pixel(self) -> None:
+        stacks = self._model.stacks
+        self.pixel.series, self.pixel.curves = [], []
+        found = stacks.history
+        if stacks.pixel is None:
+            self.pixel.empty = _POINT_HERE
+            self.pixel_words.setText("")
+        elif found is None:
+            self.pixel.empty = "Reading the exposures…"
+            self.pixel_words.setText(f"Pixel {stacks.pixel[0]}, {stacks.pixel[1]}")
+        elif isinstance(found, str):
+            self.pixel.empty = found
+            self.pixel_words.setText(f"Pixel {stacks.pixel[0]}, {stacks.pixel[1]}")
+        else:
+            self._fill_pixel(found)
+        self.pixel.update()
+
+    def _fill_pixel(self, found: PixelHistory) -> None:
+        raws = [self._model.stacks.raw_of(v.file) for v in found.values]
+        order = {f.path: i for i, f in enumerate(self._model.lights())}
+        rows = sorted(zip(raws, found.values), key=lambda row: order.get(row[0], len(order)))
+        values = np.array([v.value_adu for _, v in rows])
+        kinds = [_KINDS.get(v.fate, "left_out") for _, v in rows]
+        places = np.arange(1.0, len(rows) + 1)
+        self.pixel.series = [Points(places, values, kinds=kinds, keys=[raw for raw, _ in rows])]
+        self.pixel.empty = "No exposure has data there."
+        if math.isfinite(found.combined_adu) and len(rows) > 1:
+            self.pixel.curves = [(places[[0, -1]], np.full(2, found.combined_adu), "check")]
+        fates = [v.fate for v in found.values]
+        parts = [f"{fates.count(Fate.KEPT)} kept"]
+        parts += [f"{fates.count(fate)} {fate.value}" for fate in Fate if fate is not Fate.KEPT and fate in fates]
+        if found.failed:
+            parts.append(f"{len(found.failed)} could not be read")
+        made = f"{found.combined_adu:.2f} ADU" if math.isfinite(found.combined_adu) else "no value"
+        self.pixel_words.setText(f"Pixel {found.x}, {found.y}: {made}; of {len(fates)} exposures {', '.join(parts)}.")

@@ -1,0 +1,197 @@
+"""How the exposures of the series line up, and what went into its stack."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QObject, Signal
+
+from ulvar.combine import Method, Rejection
+from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.models.looking import Looking
+from ulvar.desktop.work.background import Asker
+from ulvar.engine import JobContext
+from ulvar.flows import Cut, PixelHistory, StackedExposure, calibrated_facts, pixel_history
+from ulvar.frames import extensions_of
+from ulvar.frames.fits_header import BESIDE
+from ulvar.night import Product
+from ulvar.registration import Fit, pair_stars, stored_map
+
+# A star of the reference this close to where the map puts one of the exposure is the same.
+_PAIRED_PX = 1.5
+# Stars of this SNR are shown alone where there are enough of them.
+_BRIGHT, _ENOUGH = 30.0, 12
+# What each extension of a stack's file is called, in the order that it is offered in.
+MAPS = {
+    "COUNT MAP": ("Count", "How many exposures were kept at each pixel"),
+    "WEIGHT MAP": ("Weight", "The weight of what was kept at each pixel, over all of it"),
+    "NOISE MAP": ("Noise", "Standard error of each pixel by the spread of the exposures, ADU"),
+    "REJECTED LOW": ("Rejected low", "How many exposures were rejected as too low at each pixel"),
+    "REJECTED HIGH": ("Rejected high", "How many exposures were rejected as too high at each pixel"),
+}
+assert set(MAPS) < set(BESIDE)
+
+
+@dataclass(frozen=True)
+class Alignment:
+    """How an exposure lies on the reference.
+
+    Attributes
+    ----------
+    kind : str
+        Of the map.
+    tried : tuple of (str, float)
+        Kinds and how far each misses a star that it was not fitted to [px].
+    places, residuals : float64 array, shape (n, 2)
+        Stars in common, in the exposure's pixels; where the reference has them minus where the map puts them [px].
+    matched : int
+        Stars in common, faint ones too.
+    snr : float
+        Only stars over it are among the places; 0 where all are.
+    is_reference : bool
+    """
+
+    kind: str
+    tried: tuple[tuple[str, float], ...]
+    places: np.ndarray
+    residuals: np.ndarray
+    matched: int = 0
+    snr: float = 0.0
+    is_reference: bool = False
+
+    @property
+    def rms_px(self) -> float:
+        """Per axis."""
+        return float(np.sqrt((self.residuals**2).mean())) if len(self.residuals) else math.nan
+
+
+class Stacks(QObject):
+    """What the pages Alignment and Result show."""
+
+    # A pixel of the stack was pointed at; what it is made of is known, or why not.
+    pixel_chosen = Signal()
+    history_known = Signal()
+
+    def __init__(self, ground: Ground, looking: Looking) -> None:
+        super().__init__()
+        self._ground, self._looking = ground, looking
+        self._asker = Asker("pixel history")
+        self._asker.found.connect(self._found)
+        self.pixel: tuple[int, int] | None = None
+        self.history: PixelHistory | str | None = None
+        ground.dropped.connect(self._forget)
+
+    def close(self) -> None:
+        """End the thread that reads pixels."""
+        self._asker.close(wait=True)
+
+    def alignment(self, raw: str) -> Alignment | None:
+        """Return how an exposure lies on the reference of its series; None where it is not aligned."""
+        return self._ground.cached(f"alignment {raw}", lambda: self._aligned(raw))
+
+    def _aligned(self, raw: str) -> Alignment | None:
+        product, stars = self._ground.products("score").get(raw), self._looking.star_table(raw)
+        if product is None or stars is None or product.values["matrix"] is None:
+            return None
+        v = product.values
+        base = next((r for r, p in self._ground.scores().items() if p.output == v["reference"]), "")
+        others = self._looking.star_table(base)
+        own = np.column_stack([stars.x, stars.y])
+        if base == raw:
+            return Alignment("shift", (), own, np.zeros_like(own), is_reference=True)
+        way = stored_map(v["matrix"], v.get("bent"))
+        fit = Fit() if others is None else pair_stars(way, own, np.column_stack([others.x, others.y]), _PAIRED_PX)
+        empty = np.empty((0, 2))
+        paired = fit.pairs is not None and fit.residuals is not None
+        places = own[fit.pairs[:, 0]] if fit.pairs is not None else empty
+        residuals = fit.residuals if paired and fit.residuals is not None else empty
+        # The noise of faint stars would hide what the map leaves over.
+        bright = stars.snr[fit.pairs[:, 0]] > _BRIGHT if fit.pairs is not None else np.zeros(0, dtype=bool)
+        limit = _BRIGHT if bright.sum() >= _ENOUGH else 0.0
+        if limit:
+            places, residuals = places[bright], residuals[bright]
+        tried = tuple((str(kind), float(missed)) for kind, missed in v.get("maps_tried") or ())
+        kind = str(v.get("map") or way.kind)
+        return Alignment(kind, tried, places, residuals, fit.matched, limit)
+
+    # ---- the stack
+
+    @property
+    def stack(self) -> Product | None:
+        """The stack of the series, where it was made."""
+        return self._ground.of_series("stack")
+
+    def frames(self) -> dict[str, Product]:
+        """Raw path to what became of each exposure in the stack."""
+        night, series = self._ground.night, self._ground.chosen_series()
+        if night is None or series is None:
+            return {}
+        return self._ground.cached("stack frames", lambda: night.products_of("stack_frame", series.key))
+
+    def maps(self) -> dict[str, str]:
+        """Name of each map to the address that it is read by; empty where the stack was written without."""
+        stack = self.stack
+        if stack is None or not Path(stack.output).exists():
+            return {}
+        output = stack.output
+        return self._ground.cached("maps of the stack", lambda: _maps_in(output))
+
+    def point_at(self, x: float, y: float) -> None:
+        """Ask what went into a pixel of the stack."""
+        stack = self.stack
+        if stack is None:
+            return
+        self.pixel, self.history = (round(x), round(y)), None
+        self.pixel_chosen.emit()
+        v = stack.values
+        if not (0 <= self.pixel[0] < v["width"] and 0 <= self.pixel[1] < v["height"]):
+            self._found(self.pixel, "That is outside the stack.")
+            return
+        taken, problem = self._taken()
+        if problem:
+            self._found(self.pixel, problem)
+            return
+        rejection = Rejection(Method(v["method"]), v["reject_low"], v["reject_high"])
+        size = (int(v["height"]), int(v["width"]))
+        work = partial(pixel_history, taken, *self.pixel, size, rejection, JobContext(workers=1))
+        self._asker.ask(self.pixel, work)
+
+    def _taken(self) -> tuple[list[StackedExposure], str]:
+        """Return the exposures as they went into the stack, or why that is not known."""
+        calibrated, taken = self._ground.products("calibrated"), []
+        stack = self.stack
+        for raw, product in self.frames().items():
+            v, facts = product.values, self._ground.facts(raw)
+            if facts is None or "factor" not in v or stack is None or "method" not in stack.values:
+                return [], "This stack was made by an older version: stack again to see what went into its pixels."
+            copy = calibrated.get(raw)
+            used = facts if copy is None else calibrated_facts(facts, copy.output, copy.values)
+            taken.append(
+                StackedExposure(
+                    used, stored_map(v["matrix"], v["bent"]), v["factor"], v["addend_adu"], v["weight"],
+                    tuple(Cut.of(told) for told in v["trails_cut"]),
+                )
+            )  # fmt: skip
+        return taken, "" if taken else "Nothing is known of the exposures of this stack."
+
+    def _found(self, pixel: object, found: object) -> None:
+        if pixel == self.pixel:
+            self.history = found if isinstance(found, PixelHistory) else str(found)
+            self.history_known.emit()
+
+    def raw_of(self, working: str) -> str:
+        """Return the raw path of a working exposure."""
+        calibrated = self._ground.products("calibrated")
+        return next((raw for raw, product in calibrated.items() if product.output == working), working)
+
+    def _forget(self) -> None:
+        self.pixel, self.history = None, None
+
+
+def _maps_in(path: str) -> dict[str, str]:
+    names = extensions_of(path)
+    return {name: f"{path}[{names.index(name)}]" for name in MAPS if name in names}
