@@ -74,6 +74,11 @@ class Looking(unittest.TestCase):
         again = PixelLook.from_json(blank.as_json())
         assert again is not None
         self.assertIsNone(PixelLook.from_json({**blank.as_json(), "version": 1}), "another version is looked at anew")
+        whole = blank.as_json()
+        renamed = {("at_maxinum" if k == "at_maximum" else k): v for k, v in whole.items()}
+        for spoiled in (renamed, {**whole, "more": 1}, {**whole, "stars": "many"}, {**whole, "finite": [1.0]}):
+            self.assertIsNone(PixelLook.from_json(spoiled))
+        self.assertIsNotNone(PixelLook.from_json(whole))
         self.assertTrue(np.isnan(again.level_adu) and again.pixels == 600)
 
     @given(st.integers(1, 9000), st.integers(1, 9000))

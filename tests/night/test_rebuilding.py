@@ -84,6 +84,24 @@ class Damaged(FolderCase):
                     path.unlink()
                 self.looked_over().close()
 
+    def test_a_byte_that_is_no_letter_is_noticed_when_the_night_is_opened(self) -> None:
+        with closing(sqlite3.connect(self.file)) as connection:
+            for path, body in connection.execute("SELECT path, body FROM looks LIMIT 1").fetchall():
+                spoiled = body.encode().replace(b"at_maximum", b"at_m\xe1ximum")
+                connection.execute("UPDATE looks SET body = CAST(? AS TEXT) WHERE path = ?", (spoiled, path))
+            connection.commit()
+        self.looked_over()
+
+    def test_values_of_other_names_are_found_anew(self) -> None:
+        """A letter became another: the value is one, but not what was written."""
+        night = Night.for_path(self.place)
+        sound = night.fields()
+        night.set_meta("fields", [{"kex": 1}, *(f.as_json() for f in sound)])
+        night.set_meta("ceilings", {"one": {"saturation_adx": 1.0}})
+        self.assertEqual(night.fields(), sound)
+        self.assertEqual(night.ceilings(), {})
+        night.close()
+
     def test_a_night_that_cannot_be_opened_now_is_not_taken_for_damaged(self) -> None:
         before = stamps(self.place)
         # Somebody holds it longer than anybody waits.

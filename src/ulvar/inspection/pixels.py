@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from typing import Any
 
 import cv2
@@ -66,12 +66,13 @@ class PixelLook:
 
     @classmethod
     def from_json(cls, body: dict[str, Any]) -> PixelLook | None:
-        """Return a look from plain numbers; None when it was taken by another version."""
-        if body.get("version") != LOOK_VERSION:
+        """Return a look from plain numbers; None when it was taken by another version, or something spoiled it."""
+        if body.get("version") != LOOK_VERSION or set(body) != {"version", *(f.name for f in fields(cls))}:
             return None
         body = {k: v for k, v in body.items() if k != "version"}
         values: dict[str, Any] = {k: math.nan if v is None else v for k, v in body.items()}
-        return cls(**values)
+        numbers = all(isinstance(v, int | float) for v in values.values())
+        return cls(**values) if numbers else None
 
 
 def look_band(height: int, width: int) -> tuple[int, int]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from datetime import timedelta
 from pathlib import Path
 
@@ -289,7 +290,12 @@ class Night(NightRows):
 
     def fields(self) -> list[Field]:
         """Return the fields that the night has met."""
-        return [Field.from_json(body) for body in self.meta("fields", [])]
+        found = []
+        for body in self.meta("fields", []):
+            # One that something spoiled is met anew.
+            with suppress(KeyError, TypeError):
+                found.append(Field.from_json(body))
+        return found
 
     def series_of(self, key: str) -> Series | None:
         """Return a series by its key."""

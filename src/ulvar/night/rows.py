@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Sequence
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
@@ -63,7 +64,10 @@ class NightRows:
 
     def ceilings(self) -> dict[str, Ceiling]:
         """Return the measured full range of each camera setting."""
-        return {key: Ceiling(**body) for key, body in self.meta("ceilings", {}).items()}
+        known = {f.name for f in fields(Ceiling)}
+        stored = self.meta("ceilings", {}).items()
+        # One that something spoiled is measured anew.
+        return {key: Ceiling(**body) for key, body in stored if isinstance(body, dict) and set(body) == known}
 
     # ---- selection
 

@@ -96,12 +96,16 @@ class Store:
             return found
         # A value that is torn is noticed here, not in the middle of a night's work.
         for table, column in _OBJECTS:
-            if self.rows(f"SELECT 1 FROM {table} WHERE {column} NOT GLOB '{{*}}' LIMIT 1"):
+            # Written as ASCII: a byte that is no letter of it was another one.
+            torn = f"{column} NOT GLOB '{{*}}' OR {column} GLOB '*[^ -~]*'"
+            if self.rows(f"SELECT 1 FROM {table} WHERE {torn} LIMIT 1"):
                 return f"a value of {table} is not what was written"
         for table, column in _JSON:
             try:
                 for (text,) in self.rows(f"SELECT {column} FROM {table} WHERE {column} IS NOT NULL"):
                     json.loads(text)
+                    if "\ufffd" in text:
+                        return f"a value of {table} is not what was written"
             except ValueError:
                 return f"a value of {table} is not what was written"
         return ""
