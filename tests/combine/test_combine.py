@@ -99,6 +99,10 @@ class AgainstNumpy(unittest.TestCase):
 
     def test_sigma_clipping_keeps_the_same_values(self) -> None:
         result = combine_stack(self.stack, rejection=Rejection(Method.SIGMA, 3.0, 2.5))
+        weights = np.linspace(1, 3, 11)
+        told = combine_stack(self.stack, rejection=Rejection(Method.SIGMA, 3.0, 2.5), weights=list(weights), maps=True)
+        assert told.maps is not None
+        self.assertIsNone(result.maps)
         _, height, width = self.stack.shape
         for y in range(height):
             for x0 in range(0, width, CHUNK):
@@ -111,7 +115,27 @@ class AgainstNumpy(unittest.TestCase):
                         continue
                     keep = sigma_clipped(values, 3.0, 2.5, usual, firsts[x])
                     self.assertEqual(result.kept[y, x0 + x], keep.sum(), (y, x0 + x))
+                    at, centre = (y, x0 + x), np.median(values[keep])
+                    self.assertEqual(told.maps.rejected_low[at], (values[~keep] < centre).sum())
+                    self.assertEqual(told.maps.rejected_high[at], (values[~keep] > centre).sum())
+                    self.assertAlmostEqual(told.maps.weight[at], weights[keep].sum() / weights.sum(), places=6)
                     self.assertAlmostEqual(result.data[y, x0 + x], values[keep].mean(dtype=np.float64), delta=2e-3)
+
+    def test_maps_of_whole_pixels(self) -> None:
+        """Where no value is missing and none rejected, all of the weight is there; the rest is as where some are."""
+        rng = np.random.default_rng(8)
+        stack = rng.normal(1000, 10, (9, 5, CHUNK + 50)).astype(np.float32)
+        stack[4, 2, 7], stack[5, 3, CHUNK + 3] = 3000, -500
+        weights = np.linspace(0.5, 2, 9)
+        for method in (Method.SIGMA, Method.MAD, Method.WINSORIZED):
+            told = combine_stack(stack, rejection=Rejection(method, 8, 8), weights=list(weights), maps=True).maps
+            assert told is not None
+            low, high, weight = np.zeros(stack.shape[1:]), np.zeros(stack.shape[1:]), np.ones(stack.shape[1:])
+            high[2, 7], low[3, CHUNK + 3] = 1, 1
+            weight[2, 7], weight[3, CHUNK + 3] = 1 - weights[[4, 5]] / weights.sum()
+            np.testing.assert_array_equal(told.rejected_low, low)
+            np.testing.assert_array_equal(told.rejected_high, high)
+            np.testing.assert_allclose(told.weight, weight, rtol=1e-6)
 
     @staticmethod
     def _first(values: np.ndarray) -> float:
