@@ -29,11 +29,11 @@ from ulvar.cli.common import (
     series_among,
     told,
 )
-from ulvar.combine import Method, Rejection
+from ulvar.combine import Method
 from ulvar.flows import Outcome, StackOptions, StackResult, find_all, stack_exposures, told_apart, write_stars
 from ulvar.frames import is_supported_output
 from ulvar.inspection import notice
-from ulvar.stacking import Framing, Normalise, Weighting
+from ulvar.stacking import STACK_REJECTION, Framing, Normalise, Weighting
 from ulvar.stars import DetectOptions
 
 
@@ -135,7 +135,7 @@ def stack(
     if method is Method.MEDIAN and weighting is not Weighting.EQUAL:
         fail_usage("the median takes no weights: use --weights equal with --method median")
     try:
-        rejection = Rejection(method, low, high, lost=lost)
+        rejection = dataclasses.replace(STACK_REJECTION, method=method, low=low, high=high, lost=lost)
     except ValueError as error:
         fail_usage(str(error))
     exposures, failed, _ = read_exposures(paths, fact)

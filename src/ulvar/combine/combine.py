@@ -10,6 +10,7 @@ from statistics import NormalDist
 
 import numpy as np
 
+from ulvar.combine.contrast import combined_again, local_contrast, taken_back
 from ulvar.combine.rejection import Method, Rejection
 from ulvar.combine.sources import DirectRows, RowSource
 from ulvar.engine import F32Array, F64Array, I64Array, Progress, StopToken, row_bands, silent
@@ -168,7 +169,10 @@ def combine_stack(
     frames, height, width = stack.shape
     factors = _weights(weights, frames, rejection)
     result = _empty(frames, height, width, maps)
-    _combine_into(stack, factors, rejection, result, 0)
+    if _looks_again(rejection):
+        _put(_forgiven(stack, 0, 0, factors, rejection), result, 0)
+    else:
+        _combine_into(stack, factors, rejection, result, 0)
     return result
 
 
@@ -224,6 +228,62 @@ def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into
     into.rejected_high[...] += high
 
 
+def _looks_again(rejection: Rejection) -> bool:
+    return rejection.slack > 0 and rejection.method not in (Method.MEAN, Method.MEDIAN)
+
+
+def _forgiven(stack: F32Array, before: int, behind: int, weights: F64Array, rejection: Rejection) -> Combined:
+    """Combine rows, and take back what was rejected near stars for no more than the seeing.
+
+    The stack holds, but at the picture's edges, one more row `before` and `behind` those that are returned: what is near a
+    row's stars is told by the rows beside it.
+    """
+    frames, rows, width = stack.shape
+    result = _empty(frames, rows - before - behind, width, maps=True)
+    assert result.maps is not None
+    inner = stack[:, before : rows - behind]
+    _combine_into(inner, weights, rejection, result, 0)
+    parts = [(result.data, result.spread, result.kept)]
+    for row in ([0] if before else []) + ([rows - 1] if behind else []):
+        beside = _empty(frames, 1, width, maps=False)
+        _combine_into(stack[:, row : row + 1], weights, rejection, beside, 0)
+        parts.insert(0 if row == 0 else len(parts), (beside.data, beside.spread, beside.kept))
+    data, spread, kept = (np.concatenate([part[k] for part in parts]) for k in range(3))
+    noise = spread / np.sqrt(np.maximum(kept, 1)).astype(np.float32)
+    contrast = local_contrast(data, noise)[before : rows - behind]
+    lows, highs = result.maps.rejected_low, result.maps.rejected_high
+    ys, xs = np.nonzero((lows + highs > 0) & (contrast > 0))
+    if not len(ys):
+        return result
+    slack = np.float32(rejection.slack) * contrast[ys, xs]
+    keep, below, above = taken_back(inner[:, ys, xs], lows[ys, xs], highs[ys, xs], slack)
+    changed = (below | above).any(axis=0)
+    if not changed.any():
+        return result
+    ys, xs = ys[changed], xs[changed]
+    keep, below, above = keep[:, changed], below[:, changed], above[:, changed]
+    again, spreads, counts, share = combined_again(inner[:, ys, xs], keep, weights)
+    result.data[ys, xs], result.spread[ys, xs], result.kept[ys, xs] = again, spreads, counts
+    lows[ys, xs] -= below.sum(axis=0).astype(np.uint16)
+    highs[ys, xs] -= above.sum(axis=0).astype(np.uint16)
+    result.maps.weight[ys, xs] = share
+    result.rejected_low[...] -= below.sum(axis=1)
+    result.rejected_high[...] -= above.sum(axis=1)
+    return result
+
+
+def _put(part: Combined, into: Combined, y0: int) -> None:
+    """Put combined rows where they belong."""
+    rows = slice(y0, y0 + part.data.shape[0])
+    into.data[rows], into.spread[rows], into.kept[rows] = part.data, part.spread, part.kept
+    if into.maps is not None and part.maps is not None:
+        into.maps.rejected_low[rows], into.maps.rejected_high[rows] = part.maps.rejected_low, part.maps.rejected_high
+        into.maps.weight[rows] = part.maps.weight
+    # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
+    into.rejected_low[...] += part.rejected_low
+    into.rejected_high[...] += part.rejected_high
+
+
 def combine_sources(
     sources: Sequence[RowSource],
     *,
@@ -276,16 +336,20 @@ def combine_sources(
     # Small bands stay in the cache and keep threads evenly busy.
     rows_wanted = max(1, min(32, height))
     bands = list(row_bands(height, row_bytes, min(budget_bytes // max(1, threads), row_bytes * rows_wanted)))
-    done = 0
+    done, again = 0, _looks_again(rejection)
 
     def work(band: tuple[int, int]) -> int:
         if stop is not None:
             stop.check()
         y0, y1 = band
-        stack = np.empty((len(sources), y1 - y0, width), dtype=np.float32)
+        first, last = (max(y0 - 1, 0), min(y1 + 1, height)) if again else band
+        stack = np.empty((len(sources), last - first, width), dtype=np.float32)
         for index, source in enumerate(sources):
-            _fill(source, y0, y1, stack[index])
-        _combine_into(stack, factors, rejection, result, y0)
+            _fill(source, first, last, stack[index])
+        if again:
+            _put(_forgiven(stack, y0 - first, last - y1, factors, rejection), result, y0)
+        else:
+            _combine_into(stack, factors, rejection, result, y0)
         return y1 - y0
 
     if threads == 1:

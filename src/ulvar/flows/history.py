@@ -96,8 +96,9 @@ class PixelHistory:
 class _Task:
     exposure: StackedExposure
     x0: int
-    y: int
+    y0: int
     width: int
+    height: int
 
     @property
     def facts(self) -> ExposureFacts:
@@ -136,28 +137,30 @@ def pixel_history(
     if not exposures:
         raise ValueError("the stack is made of no exposure")
     x0 = x // _CHUNK * _CHUNK
-    tasks = [_Task(one, x0, y, min(_CHUNK, width - x0)) for one in exposures]
+    # Near stars the rows beside it count, too.
+    y0, y1 = max(0, y - 1), min(height, y + 2)
+    tasks = [_Task(one, x0, y0, min(_CHUNK, width - x0), y1 - y0) for one in exposures]
     strips: dict[str, tuple[F32Array, bool]] = {}
     failed: list[Failed] = []
-    for task, strip in context.each(_strip, tasks, "Reading one pixel's history", lost=failed_task):
+    for task, strip in context.each(_strip, tasks, "Reading the exposures", lost=failed_task):
         if isinstance(strip, Failed):
             failed.append(strip)
         else:
-            strips[task.facts.path] = strip[0], bool(strip[1][x - x0])
+            strips[task.facts.path] = strip[0], bool(strip[1][y - y0, x - x0])
     there = [one for one in exposures if one.facts.path in strips]
     if not there:
         return PixelHistory(x, y, (), math.nan, tuple(failed))
-    stack = np.stack([strips[one.facts.path][0] for one in there])[:, None, :]
+    stack = np.stack([strips[one.facts.path][0] for one in there])
     weights = None if rejection.method.value == "median" else [one.weight for one in there]
     combined = combine_stack(stack, rejection=rejection, weights=weights, maps=True)
     assert combined.maps is not None
-    lows, highs = (int(m[0, x - x0]) for m in (combined.maps.rejected_low, combined.maps.rejected_high))
-    column = stack[:, 0, x - x0]
+    lows, highs = (int(m[y - y0, x - x0]) for m in (combined.maps.rejected_low, combined.maps.rejected_high))
+    column = stack[:, y - y0, x - x0]
     values = [
         PixelValue(one.facts.path, float(v), one.weight, fate)
         for one, v, fate in zip(there, column, _fates(column, lows, highs, [strips[o.facts.path][1] for o in there]))
     ]
-    return PixelHistory(x, y, tuple(values), float(combined.data[0, x - x0]), tuple(failed))
+    return PixelHistory(x, y, tuple(values), float(combined.data[y - y0, x - x0]), tuple(failed))
 
 
 def _fates(column: F32Array, lows: int, highs: int, trailed: Sequence[bool]) -> list[Fate]:
@@ -171,18 +174,18 @@ def _fates(column: F32Array, lows: int, highs: int, trailed: Sequence[bool]) -> 
 
 
 def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
-    """Return a stretch of a row of the stack as one exposure shows it, and which of its pixels a trail was cut from."""
+    """Return a part of the stack as one exposure shows it, and which of its pixels a trail was cut from."""
     one, facts = task.exposure, task.exposure.facts
-    columns = np.arange(task.x0, task.x0 + task.width, dtype=np.float64)
-    back = one.transform.inverse()
-    _, rows = back(columns, np.full(task.width, float(task.y)))
+    shape = task.height, task.width
+    x, y = np.meshgrid(task.x0 + np.arange(task.width, dtype=np.float64), task.y0 + np.arange(float(task.height)))
+    _, rows = one.transform.inverse()(x, y)
     first, last = 0, facts.height
     # A mosaic is brought to one scale by what all of it shows.
     if np.isfinite(rows).all() and not (is_mosaic(facts.cfa) and not one.plain):
         first = int(min(max(math.floor(rows.min()) - _AROUND, 0), facts.height))
         last = int(max(min(math.ceil(rows.max()) + _AROUND + 1, facts.height), 0))
         if first >= last:
-            return np.full(task.width, np.nan, dtype=np.float32), np.zeros(task.width, dtype=bool)
+            return np.full(shape, np.nan, dtype=np.float32), np.zeros(shape, dtype=bool)
     try:
         data = laid_open(read_frame(facts, (first, last)), mix=not one.plain)
     except FrameError as error:
@@ -190,11 +193,11 @@ def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
     whole = data.copy() if one.cuts else data
     cut_out(data, one.cuts, first)
     if one.plain:
-        row = data[task.y - first, task.x0 : task.x0 + task.width]
-        uncut = whole[task.y - first, task.x0 : task.x0 + task.width]
+        there = slice(task.y0 - first, task.y0 - first + task.height), slice(task.x0, task.x0 + task.width)
+        part, uncut = data[there], whole[there]
     else:
-        way = Transform.shift(0.0, first).then(one.transform).then(Transform.shift(-task.x0, -task.y))
-        row = resample(data, way, (1, task.width))[0]
-        uncut = resample(whole, way, (1, task.width))[0] if one.cuts else row
-    scaled = np.asarray(row * np.float32(one.factor) + np.float32(one.addend_adu))
-    return scaled, ~np.isfinite(row) & np.isfinite(uncut)
+        way = Transform.shift(0.0, first).then(one.transform).then(Transform.shift(-task.x0, -task.y0))
+        part = resample(data, way, shape)
+        uncut = resample(whole, way, shape) if one.cuts else part
+    scaled = np.asarray(part * np.float32(one.factor) + np.float32(one.addend_adu))
+    return scaled, ~np.isfinite(part) & np.isfinite(uncut)

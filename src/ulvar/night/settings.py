@@ -161,7 +161,7 @@ class CombineSettings(Section):
     @property
     def rejection(self) -> Rejection:
         """As the core takes it."""
-        return Rejection(self.method, self.low, self.high, lost=self.lost)
+        return Rejection(self.method, self.low, self.high, lost=self.lost, slack=STACK_REJECTION.slack)
 
     @property
     def detection(self) -> DetectOptions:

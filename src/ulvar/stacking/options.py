@@ -6,8 +6,9 @@ from enum import StrEnum
 
 from ulvar.combine import Method, Rejection
 
-# The limits follow from the number of exposures.
-STACK_REJECTION = Rejection(Method.SIGMA, None, None)
+# The limits follow from the number of exposures. Half of the contrast covers seeing that varies by a factor of two
+# (docs/stacking.md).
+STACK_REJECTION = Rejection(Method.SIGMA, None, None, slack=0.5)
 
 
 class Normalise(StrEnum):

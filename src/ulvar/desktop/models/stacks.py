@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from ulvar.combine import Method, Rejection
+from ulvar.combine import Method
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.work.background import Asker
@@ -20,6 +20,7 @@ from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
 from ulvar.registration import Fit, pair_stars, stored_map
+from ulvar.stacking import STACK_REJECTION
 
 # A star of the reference this close to where the map puts one of the exposure is the same.
 _PAIRED_PX = 1.5
@@ -155,7 +156,7 @@ class Stacks(QObject):
         if problem:
             self._found(self.pixel, problem)
             return
-        rejection = Rejection(Method(v["method"]), v["reject_low"], v["reject_high"])
+        rejection = replace(STACK_REJECTION, method=Method(v["method"]), low=v["reject_low"], high=v["reject_high"])
         size = (int(v["height"]), int(v["width"]))
         work = partial(pixel_history, taken, *self.pixel, size, rejection, JobContext(workers=1))
         self._asker.ask(self.pixel, work)
