@@ -124,11 +124,16 @@ class Parts(unittest.TestCase):
         data = np.zeros((7, 9), dtype=np.float32)
         data[3, 4] = 100
         data[0, 0] = np.nan
-        contrast = local_contrast(data, np.full_like(data, 2.0))
+        ys, xs = np.mgrid[:7, :9]
+        contrast = local_contrast(data, np.full(63, 2.0, np.float32), ys.ravel(), xs.ravel()).reshape(7, 9)
         wanted = np.zeros_like(data)
         wanted[2:5, 3:6] = 100 - 4 * 2
         np.testing.assert_array_equal(contrast, wanted)
-        self.assertFalse(local_contrast(np.full((3, 3), np.nan, np.float32), np.full((3, 3), np.nan, np.float32)).any())
+        nothing = np.full((3, 3), np.nan, np.float32)
+        at = np.array([0, 1]), np.array([2, 1])
+        self.assertFalse(local_contrast(nothing, np.array([1.0, np.nan], np.float32), *at).any())
+        unknown = local_contrast(data, np.array([np.nan], np.float32), np.array([3]), np.array([4]))
+        self.assertEqual(list(unknown), [100.0])
 
     def test_what_is_taken_back(self) -> None:
         values = np.array([[1.0, 5.0, 6.0, 7.0, 20.0, np.nan]], dtype=np.float32).T

@@ -224,6 +224,38 @@ class Kept(unittest.TestCase):
         self.assertTrue(np.isnan(x[1]))
 
 
+class Crossings(unittest.TestCase):
+    """Where columns of one picture cross rows of the other; maps that lean are not for two passes."""
+
+    def test_places(self) -> None:
+        columns, rows = np.linspace(0, 1400, 8), np.linspace(10, 900, 6)
+        lean = Transform(np.array([[1.02, 0.05, 7.0], [-0.04, 0.97, -3.0]]))
+        for way in (lean, bent_maps()[3], bent_maps()[3].inverse(), bent_maps()[2].then(lean)):
+            along = way.along_rows(columns, rows, 0.1)
+            assert along is not None
+            # A point of the column that is carried onto the row lies where it was said.
+            for i, row in enumerate(rows):
+                for j, column in enumerate(columns):
+                    _, y = way.inverse()(np.array([along[i, j]]), np.array([row]))
+                    x, back = way(np.array([column]), y)
+                    self.assertAlmostEqual(x[0], along[i, j], places=5)
+                    self.assertAlmostEqual(back[0], row, places=5)
+
+    def test_what_leans(self) -> None:
+        columns, rows = np.arange(0.0, 900, 300), np.arange(0.0, 600, 300)
+        for matrix, leans in (
+            ([[1, 0.09, 0], [0, 1, 0]], False), ([[1, 0.11, 0], [0, 1, 0]], True), ([[1, 0, 0], [-0.11, 1, 0]], True),
+            ([[1, 0, 0], [0.09, 1, 0]], False), ([[1, 0, 0], [0, 0, 5]], True), (affine(1, 0.4, 0, 0), True),
+        ):  # fmt: skip
+            with self.subTest(matrix=matrix):
+                along = Transform(np.array(matrix, dtype=float)).along_rows(columns, rows, 0.1)
+                self.assertEqual(along is None, leans)
+        # A bent map leans somewhere.
+        places = np.random.default_rng(1).uniform(0, 1, (90, 2)) * SIZE
+        strong = choose_map(places, distorted(places, 60.0))
+        self.assertIsNone(strong.along_rows(np.linspace(0, 1500, 5), np.linspace(0, 1000, 5), 0.05))
+
+
 class Resampled(unittest.TestCase):
     def test_stars_land_where_a_bent_map_says_with_their_light(self) -> None:
         """Also in the two-pass form, at the edges of the field, and mirrored."""

@@ -12,13 +12,15 @@ import numpy as np
 
 from ulvar.combine.contrast import combined_again, local_contrast, taken_back
 from ulvar.combine.rejection import Method, Rejection
-from ulvar.combine.sources import DirectRows, RowSource
+from ulvar.combine.sources import RowSource
 from ulvar.engine import F32Array, F64Array, I64Array, Progress, StopToken, row_bands, silent
 
 
 def _fill(source: RowSource, y0: int, y1: int, out: F32Array) -> None:
-    if isinstance(source, DirectRows):
-        source.rows_into(y0, y1, out)
+    # Some sources can write their rows where they are wanted, which saves a copy of them all.
+    into = getattr(source, "rows_into", None)
+    if into is not None:
+        into(y0, y1, out)
     else:
         out[...] = source.rows(y0, y1)
 
@@ -243,19 +245,20 @@ def _forgiven(stack: F32Array, before: int, behind: int, weights: F64Array, reje
     assert result.maps is not None
     inner = stack[:, before : rows - behind]
     _combine_into(inner, weights, rejection, result, 0)
-    parts = [(result.data, result.spread, result.kept)]
+    lows, highs = result.maps.rejected_low, result.maps.rejected_high
+    ys, xs = np.nonzero(result.kept < frames)
+    some = lows[ys, xs] + highs[ys, xs] > 0
+    ys, xs = ys[some], xs[some]
+    if not len(ys):
+        return result
+    parts = [result.data]
     for row in ([0] if before else []) + ([rows - 1] if behind else []):
         beside = _empty(frames, 1, width, maps=False)
         _combine_into(stack[:, row : row + 1], weights, rejection, beside, 0)
-        parts.insert(0 if row == 0 else len(parts), (beside.data, beside.spread, beside.kept))
-    data, spread, kept = (np.concatenate([part[k] for part in parts]) for k in range(3))
-    noise = spread / np.sqrt(np.maximum(kept, 1)).astype(np.float32)
-    contrast = local_contrast(data, noise)[before : rows - behind]
-    lows, highs = result.maps.rejected_low, result.maps.rejected_high
-    ys, xs = np.nonzero((lows + highs > 0) & (contrast > 0))
-    if not len(ys):
-        return result
-    slack = np.float32(rejection.slack) * contrast[ys, xs]
+        parts.insert(0 if row == 0 else len(parts), beside.data)
+    noise = result.spread[ys, xs] / np.sqrt(np.maximum(result.kept[ys, xs], 1)).astype(np.float32)
+    slack = np.float32(rejection.slack) * local_contrast(np.concatenate(parts), noise, ys + before, xs)
+    ys, xs, slack = ys[slack > 0], xs[slack > 0], slack[slack > 0]
     keep, below, above = taken_back(inner[:, ys, xs], lows[ys, xs], highs[ys, xs], slack)
     changed = (below | above).any(axis=0)
     if not changed.any():

@@ -10,25 +10,27 @@ from ulvar.engine import BoolArray, F32Array, F64Array
 _NOISE_CONTRAST = 4.0
 
 
-def local_contrast(data: F32Array, noise: F32Array) -> F32Array:
-    """Return by how much neighbouring pixels of a combined picture differ beyond noise, 0 where they do not.
+def local_contrast(data: F32Array, noise: F32Array, ys: np.ndarray, xs: np.ndarray) -> F32Array:
+    """Return by how much the nine pixels around some differ beyond noise, 0 where they do not, shape (pixels,).
 
     Parameters
     ----------
-    data, noise : float32 array, shape (height, width)
-        The picture and its noise per pixel; NaN is passed over.
+    data : float32 array, shape (height, width)
+        A combined picture; NaN is passed over.
+    noise : float32 array, shape (pixels,)
+        Of those pixels; where it is not known it counts as none.
+    ys, xs : int array, shape (pixels,)
     """
-    import cv2
-
-    box = np.ones((3, 3), np.uint8)
-    known = np.isfinite(data)
-    # A pixel without a value is neither the largest nor the smallest.
-    high = cv2.dilate(np.where(known, data, np.float32(-np.inf)), box)
-    low = cv2.erode(np.where(known, data, np.float32(np.inf)), box)
-    with np.errstate(invalid="ignore"):
-        usual = np.float32(np.nanmedian(noise)) if np.isfinite(noise).any() else np.float32(0.0)
-        contrast = high - low - np.float32(_NOISE_CONTRAST) * usual
-    return np.asarray(np.where(np.isfinite(contrast) & (contrast > 0), contrast, np.float32(0.0)), dtype=np.float32)
+    height, width = data.shape
+    high, low = (np.full(len(ys), value, dtype=np.float32) for value in (-np.inf, np.inf))
+    for dy in (-1, 0, 1):
+        for dx in (-1, 0, 1):
+            near = data[np.clip(ys + dy, 0, height - 1), np.clip(xs + dx, 0, width - 1)]
+            # Of a number and none these are the number.
+            np.fmax(high, near, out=high)
+            np.fmin(low, near, out=low)
+    contrast = high - low - np.float32(_NOISE_CONTRAST) * np.nan_to_num(noise)
+    return np.asarray(np.where(np.isfinite(contrast) & (contrast > 0), contrast, np.float32(0.0)))
 
 
 def taken_back(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Protocol, runtime_checkable
+from typing import Protocol
 
 from ulvar.engine import F32Array
 
@@ -22,13 +22,4 @@ class RowSource(Protocol):
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``; the caller owns the array."""
-        ...
-
-
-@runtime_checkable
-class DirectRows(RowSource, Protocol):
-    """A source that can write its rows where they are wanted, which saves a copy of them all."""
-
-    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
-        """Write rows ``y0 <= y < y1`` into `out`, C-contiguous float32 of shape (y1 - y0, width)."""
         ...
