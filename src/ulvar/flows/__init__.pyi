@@ -9,6 +9,8 @@ from .calibrate import prepared as prepared
 from .camera import CameraMeasure as CameraMeasure
 from .camera import measure_settings as measure_settings
 from .camera import plan_by_filter as plan_by_filter
+from .colour import ColourResult as ColourResult
+from .colour import make_colour as make_colour
 from .common import KEPT as KEPT
 from .common import NO_MATCH as NO_MATCH
 from .common import SOLVED_BEFORE as SOLVED_BEFORE

@@ -19,7 +19,7 @@ from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied, place_words
 from ulvar.inspection import CODES, Finding, Severity, notice
 from ulvar.night import RUNNERS, SERIES_STATIONS, STATIONS, Night, StationResult
-from ulvar.night.stations import SERIES_RUNNERS, for_each_series, run_deep, run_score, run_stack
+from ulvar.night.stations import SERIES_RUNNERS, for_each_series, run_colour, run_deep, run_score, run_stack
 from ulvar.night.stations.camera import run_camera
 
 log = logging.getLogger(__name__)
@@ -29,7 +29,7 @@ _TELLING_S = 0.008
 _A_TURN_OF_ITS_OWN = None
 # What is left of a job that was stopped: single exposures are kept as they are finished, a stack is whole or not there.
 _GOES_ON = "what was finished is kept, and a new run goes on from there"
-_KEEPS = dict.fromkeys(("stack", "deep", "camera"), "nothing was changed, and a new run begins anew")
+_KEEPS = dict.fromkeys(("stack", "deep", "colour", "camera"), "nothing was changed, and a new run begins anew")
 
 
 class Jobs(QObject):
@@ -92,7 +92,7 @@ class Jobs(QObject):
         return True
 
     def _runner(self, night: Night, station: str, what: str, every: bool) -> Callable[[JobContext], StationResult]:
-        special = {"score": run_score, "stack": run_stack, "deep": run_deep}
+        special = {"score": run_score, "stack": run_stack, "deep": run_deep, "colour": run_colour}
         of_series = special.get(what) or (None if what else SERIES_RUNNERS.get(station))
         if of_series is None:
             whole = run_camera if what == "camera" else RUNNERS[station]

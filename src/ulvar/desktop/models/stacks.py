@@ -19,6 +19,7 @@ from ulvar.flows import Cut, PixelHistory, StackedExposure, calibrated_facts, pi
 from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
+from ulvar.night.stations import what_is_missing
 from ulvar.registration import Fit, pair_stars, stored_map
 from ulvar.stacking import STACK_REJECTION
 
@@ -132,6 +133,22 @@ class Stacks(QObject):
         if night is None or series is None:
             return {}
         return self._ground.cached("stack frames", lambda: night.products_of("stack_frame", series.key))
+
+    @property
+    def colour(self) -> tuple[str, str] | None:
+        """Name and title of the field's colour picture, as pictures are asked for; None where it was not made."""
+        product = self._ground.of_series("colour")
+        if product is None or not Path(product.output).exists():
+            return None
+        filters = product.values["filters"]
+        return product.output, "Colour picture: " + ", ".join(f"{c} {name}" for c, name in filters.items())
+
+    def colour_lacks(self) -> str:
+        """Which stacks a colour picture of the field lacks, in a sentence; empty where none."""
+        night, series = self._ground.night, self._ground.chosen_series()
+        if night is None or series is None:
+            return "There is no series."
+        return self._ground.cached("colour lacks", lambda: what_is_missing(night, series))
 
     def maps(self) -> dict[str, str]:
         """Name of each map to the address that it is read by; empty where the stack was written without."""

@@ -7,7 +7,8 @@ from dataclasses import replace
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.pictures import Orders, aligned_path, colour_path, colours_of, difference_path
-from ulvar.frames import ExposureFacts
+from ulvar.frames import ExposureFacts, FrameError, header_of, is_fits_path
+from ulvar.frames.address import Address, split_address
 from ulvar.registration import PixelMap
 from ulvar.stars import StarTable
 
@@ -57,6 +58,18 @@ class Naming:
         if grid is not None:
             path = aligned_path(path, grid, (facts.height, facts.width))
         return self.coloured(facts, path)
+
+    @staticmethod
+    def of_product(path: str) -> str:
+        """Return the picture to show for a product: in colour where it holds red, green and blue."""
+        if not is_fits_path(path) or split_address(path).plane is not None:
+            return path
+        try:
+            coloured = header_of(path).get("CTYPE3") == "COLOUR"
+        except FrameError:
+            # What is wrong with it is told where it is read.
+            return path
+        return colour_path(Address(path, 0, 0).text, "planes") if coloured else path
 
     def coloured(self, facts: ExposureFacts, path: str) -> str:
         """Ask for the picture in colour where the exposure has any and the user wants it."""

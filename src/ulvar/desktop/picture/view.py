@@ -119,7 +119,7 @@ class SkyView(QWidget):
         self._override = path
         self.header.say(title)
         self.header.facts.set_words("")
-        self._request(path)
+        self._request(self.naming.of_product(path))
 
     def refresh(self) -> None:
         """Show the current exposure."""

@@ -172,6 +172,13 @@ ACTIONS = (
     ActionSpec("run score", "Score the exposures", "", "Find stars, judge and align each exposure", "run"),
     ActionSpec("run stack", "Stack the exposures", "", "Combine the exposures that are kept", "run"),
     ActionSpec(
+        "run colour",
+        "Make the colour picture",
+        "",
+        "Of the stacks through red, green and blue, aligned, the average star white",
+        "run",
+    ),  # fmt: skip
+    ActionSpec(
         "run deep", "Make the deep view", "", "The median of the aligned night, to place marks on faint stars", "run"
     ),
     ActionSpec(

@@ -82,7 +82,7 @@ class Commands(QObject):
             self._regions.sky.toggle(rest)
         elif word == "theme":
             self._set_theme(rest)
-        elif command in ("run score", "run stack", "run deep"):
+        elif command in ("run score", "run stack", "run deep", "run colour"):
             self._run("combine", rest)
         elif word == "cursor":
             self._say(self._regions.sky.pointer.do(rest))

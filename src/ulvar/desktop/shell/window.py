@@ -259,6 +259,8 @@ class MainWindow(QMainWindow):
         stack = self.model.of_series("stack")
         if what == "deep" and not self.sky.on("deep"):
             self.sky.toggle("deep")
+        elif what == "colour" and self.model.stacks.colour is not None:
+            self.sky.show_file(*self.model.stacks.colour)
         elif what in ("", "stack") and stack is not None:
             self.sky.show_file(stack.output, f"Stack of {stack.values['count']}")
 

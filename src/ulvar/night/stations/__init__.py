@@ -6,6 +6,7 @@ from ulvar.engine import JobContext
 from ulvar.flows import Series
 from ulvar.night.project import Night
 from ulvar.night.stations.calibrate import run_calibrate
+from ulvar.night.stations.colour import colour_stacks, run_colour, what_is_missing
 from ulvar.night.stations.combine import run_combine, run_deep, run_score, run_stack
 from ulvar.night.stations.intake import run_intake
 from ulvar.night.stations.masters import run_masters
@@ -76,6 +77,7 @@ __all__ = [
     "Beside",
     "QualityRow",
     "StationResult",
+    "colour_stacks",
     "curve_path",
     "curves_beside",
     "for_each_series",
@@ -86,6 +88,7 @@ __all__ = [
     "quality_rows",
     "ruled_out",
     "run_calibrate",
+    "run_colour",
     "run_combine",
     "run_curve",
     "run_deep",
@@ -105,5 +108,6 @@ __all__ = [
     "star_table",
     "star_table_path",
     "way_to_origin",
+    "what_is_missing",
     "working_exposures",
 ]

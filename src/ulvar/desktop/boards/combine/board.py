@@ -156,7 +156,7 @@ class CombineBoard(Board):
         if name == "alignment":
             return AlignmentPage(self.model, self.theme)
         if name == "result":
-            return ResultPage(self.model, self.theme, self.show_file)
+            return ResultPage(self.model, self.theme, self.show_file, self.command)
         return ExposuresPage(self.model, self.theme, self.show_file, self._sorted)
 
     @property

@@ -25,7 +25,9 @@ _KINDS = {Fate.KEPT: "kept", Fate.LOW: "unreadable", Fate.HIGH: "unreadable"}
 class ResultPage(QWidget):
     """The stack of the series in numbers, plots and maps; a pixel's value in every exposure."""
 
-    def __init__(self, model: Model, theme: Theme, show_file: Callable[[str, str], None]) -> None:
+    def __init__(
+        self, model: Model, theme: Theme, show_file: Callable[[str, str], None], command: Callable[[str], object]
+    ) -> None:
         super().__init__()
         self._model, self._show_file = model, show_file
         column = QVBoxLayout(self)
@@ -38,6 +40,18 @@ class ResultPage(QWidget):
         self._maps = QHBoxLayout()
         self._maps.setSpacing(4)
         column.addLayout(self._maps)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        self.show_colour = QPushButton("Colour picture")
+        self.show_colour.setToolTip("Show the field's colour picture")
+        self.show_colour.clicked.connect(self._see_colour)
+        self.make_colour = QPushButton()
+        self.make_colour.clicked.connect(lambda: command("run colour"))
+        self.colour_words = label("", "unit", wrap=True)
+        row.addWidget(self.show_colour)
+        row.addWidget(self.make_colour)
+        row.addWidget(self.colour_words, 1)
+        column.addLayout(row)
         self.growth = Plot(theme, x_label="exposures, best first", y_label="SNR, one exposure = 1", ticks=3)
         self.rejected = Plot(
             theme, x_label="exposure, in order of time", y_label="rejected, %", ticks=3, on_pick=model.set_current
@@ -61,6 +75,7 @@ class ResultPage(QWidget):
         """Show the stack as it is now."""
         stack = self._model.stacks.stack
         self._offer_maps(stack)
+        self._offer_colour()
         for plot in (self.growth, self.rejected):
             plot.series, plot.curves = [], []
             plot.empty = "No stack of this series yet."
@@ -117,6 +132,19 @@ class ResultPage(QWidget):
             self._maps.addWidget(button)
             self.map_buttons[name] = button
         self._maps.addStretch(1)
+
+    def _offer_colour(self) -> None:
+        lacks, made = self._model.stacks.colour_lacks(), self._model.stacks.colour
+        self.make_colour.setEnabled(not lacks)
+        self.make_colour.setToolTip(lacks or "Aligns the stacks of the field and makes the average star white")
+        self.make_colour.setText("Make it anew" if made else "Make a colour picture")
+        self.show_colour.setVisible(made is not None)
+        self.colour_words.setText(lacks if made is None else "")
+
+    def _see_colour(self) -> None:
+        made = self._model.stacks.colour
+        if made is not None:
+            self._show_file(*made)
 
     def _show_map(self, address: str, title: str, _: bool = False) -> None:
         self._show_file(address, title)

@@ -1,0 +1,92 @@
+"""ulvar colour."""
+
+from __future__ import annotations
+
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ulvar.cli.common import Json, Replace, fail_usage, finish, hint, read_exposures, running
+from ulvar.flows import Outcome, make_colour
+from ulvar.frames import ExposureFacts
+from ulvar.stacking import CHANNELS, ColourOptions
+
+_SUFFIXES = (".fits", ".fit", ".fts", ".tif", ".tiff", ".png")
+
+
+class Balance(StrEnum):
+    """What is white."""
+
+    STARS = "stars"
+    NONE = "none"
+
+
+def colour(
+    red: Annotated[Path, typer.Option("--red", metavar="FILE", help="Stack through the red filter.")],
+    green: Annotated[Path, typer.Option("--green", metavar="FILE", help="Through green; the picture is on its grid.")],
+    blue: Annotated[Path, typer.Option("--blue", metavar="FILE", help="Through blue.")],
+    out: Annotated[Path, typer.Option("--out", metavar="FILE", help="The picture: .fits (linear), .tif or .png.")],
+    luminance: Annotated[
+        Path | None, typer.Option("--luminance", metavar="FILE", help="Gives the brightness; the others give the colour.")
+    ] = None,
+    balance: Annotated[Balance, typer.Option(help="Make the average star white, or leave the channels as they are.")] = Balance.STARS,
+    ratios: Annotated[str, typer.Option(metavar="R,G,B", help="What the channels are multiplied with after the balance.")] = "1,1,1",
+    gradient: Annotated[int, typer.Option(help="Order of the surface taken off each channel, 0 to 4; 0: its level alone.")] = 0,
+    saturation: Annotated[float, typer.Option(help="Strength of colours in .tif and .png; 1 as they are.")] = 1.0,
+    depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16 as the eye sees it, or 32, linear.")] = 16,
+    json: Json = False,
+    replace: Replace = False,
+) -> None:  # fmt: skip
+    """Make a colour picture from stacks of red, green and blue, aligned by their stars."""
+    if depth not in (16, 32):
+        fail_usage("--depth is 16 or 32")
+    if out.suffix.lower() not in _SUFFIXES:
+        fail_usage(f"{out}: a colour picture is written as .fits, .tif or .png")
+    try:
+        numbers = tuple(float(part) for part in ratios.split(","))
+        options = ColourOptions(numbers, balance.value, gradient, saturation)  # type: ignore[arg-type]
+    except ValueError as error:
+        fail_usage(f"--ratios '{ratios}': {error}" if "ratio" in str(error) or "float" in str(error) else str(error))
+    given = dict(zip(CHANNELS, (red, green, blue))) | ({} if luminance is None else {"luminance": luminance})
+    stacks: dict[str, ExposureFacts] = {}
+    problems: list[Outcome] = []
+    for name, path in given.items():
+        found, failed, _ = read_exposures([str(path)], [])
+        problems += [Outcome(f.file, False, f.reason) for f in failed]
+        if found:
+            stacks[name] = found[0]
+        elif not failed:
+            problems.append(Outcome(str(path), False, "it holds no picture"))
+    if problems:
+        finish(
+            {"output": "", "channels": [{"file": o.file, "ok": False, "reason": o.reason} for o in problems]},
+            as_json=json, done=0, failed=len(problems), lines=[f"{Path(o.file).name}: {o.reason}" for o in problems],
+        )  # fmt: skip
+    with running(len(stacks)) as context:
+        result = make_colour(stacks, out, context, options=options, depth=depth, replace_existing=replace)
+    lines = [
+        f"{c.name}: {Path(c.file).name}, times {c.factor:.3f}"
+        + (f", aligned to {c.residual_px:.3f} px" if c.resampled else "")
+        for c in result.channels
+        if not c.reason
+    ]
+    lines.append(
+        f"{result.output}: {result.reason}{hint(result.code)}" if result.reason
+        else f"{result.output}: {result.width} x {result.height} px, white by {result.balance_stars} stars"
+    )  # fmt: skip
+    finish(
+        {
+            "output": result.output if result.ok else "", "reason": result.reason, "width": result.width, "height": result.height,
+            "balance_stars": result.balance_stars,
+            "channels": [
+                {
+                    "channel": c.name, "file": c.file, "ok": not c.reason, "reason": c.reason, "factor": c.factor,
+                    "residual_px": c.residual_px, "resampled": c.resampled,
+                }
+                for c in result.channels
+            ],
+        },
+        as_json=json, done=int(result.ok), failed=int(not result.ok), lines=lines,
+    )  # fmt: skip

@@ -1,0 +1,69 @@
+"""A colour picture of a field, from the stacks of its series."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ulvar.engine import JobContext
+from ulvar.flows import Series, make_colour
+from ulvar.frames import ExposureFacts, FrameError, scan_file
+from ulvar.night.products import Product
+from ulvar.night.project import Night
+from ulvar.night.stations.shared import StationResult, no_series
+from ulvar.night.working import one_at_a_time
+from ulvar.stacking import CHANNELS, channel_filters
+
+
+def colour_stacks(night: Night, series: Series) -> dict[str, tuple[Series, Product]]:
+    """Return the stacks of a field by the channel that each can be, by the names of their filters."""
+    of_field = [one for one in night.series() if one.field.key == series.field.key]
+    stacked: dict[str, tuple[Series, Product]] = {}
+    for one in of_field:
+        product = night.products_of("stack", one.key).get(one.key)
+        if product is not None and Path(product.output).exists():
+            stacked.setdefault(one.filter, (one, product))
+    return {channel: stacked[name] for channel, name in channel_filters(list(stacked)).items()}
+
+
+def what_is_missing(night: Night, series: Series) -> str:
+    """Return in a sentence which stacks a colour picture of the field lacks; empty where none."""
+    there = colour_stacks(night, series)
+    lacking = [channel for channel in CHANNELS if channel not in there]
+    return f"A colour picture needs a stack through {', '.join(lacking)}, too." if lacking else ""
+
+
+@one_at_a_time
+def run_colour(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Make the colour picture of a series' field: linear as FITS, and as the eye sees it as TIFF."""
+    series = series or night.current_series()
+    if series is None:
+        return no_series(night, "combine")
+    lacking = what_is_missing(night, series)
+    if lacking:
+        return StationResult("combine", "no colour picture", problem=lacking)
+    there = colour_stacks(night, series)
+    stacks: dict[str, ExposureFacts] = {}
+    for channel, (_, product) in there.items():
+        try:
+            stacks[channel] = scan_file(product.output)
+        except FrameError as error:
+            return StationResult("combine", "no colour picture", problem=f"{Path(error.path).name}: {error.reason}.")
+    # Beside the folders of the series: it belongs to all of them.
+    folder = night.series_folder(there["green"][0].key)
+    output = folder / "colour.fits"
+    result = make_colour(stacks, output, context, also=[folder / "colour.tif"], replace_existing=True)
+    if not result.ok:
+        return StationResult("combine", "no colour picture", problem=f"{result.reason}.")
+    values = {
+        "channels": {c.name: {"file": c.file, "factor": c.factor, "residual_px": _known(c.residual_px)} for c in result.channels},
+        "filters": {channel: one.filter for channel, (one, _) in there.items()},
+        "balance_stars": result.balance_stars, "picture": str(folder / "colour.tif"),
+    }  # fmt: skip
+    for one, _ in there.values():
+        night.store_products("colour", [Product("colour", one.key, str(output), values)], series=one.key, clear=True)
+    names = ", ".join(f"{channel} {one.filter}" for channel, (one, _) in there.items())
+    return StationResult("combine", f"colour picture of {names}", len(there), 0, "", values)
+
+
+def _known(value: float) -> float | None:
+    return value if value == value else None
