@@ -28,9 +28,9 @@ class Command(unittest.TestCase):
         given = [part for name, path in self.paths.items() if name != without for part in (f"--{name}", path)]
         out, err = io.StringIO(), io.StringIO()
         argv = ["ulvar", "colour", *given, "--out", str(self.folder / "made" / "c.fits"), *words]
-        with mock.patch("sys.argv", argv), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
-            with self.assertRaises(SystemExit) as ended:
-                main()
+        told = contextlib.redirect_stdout(out), contextlib.redirect_stderr(err)
+        with mock.patch("sys.argv", argv), told[0], told[1], self.assertRaises(SystemExit) as ended:
+            main()
         return int(ended.exception.code or 0), out.getvalue(), err.getvalue()
 
     def test_a_picture(self) -> None:

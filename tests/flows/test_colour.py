@@ -119,6 +119,9 @@ class Balance(Made):
         # The sky is grey: nought in each, and so are its borders but for what no channel shows.
         for plane in planes:
             self.assertLess(abs(np.nanmedian(plane)), 0.3)
+        known = np.isfinite(planes)
+        self.assertTrue((known == known[0]).all(), "what one channel lacks is no colour")
+        self.assertFalse(known.all())
         # Read back it is three planes of one picture.
         self.assertEqual([f.planes for f in scan_images(result.output)], [3, 3, 3])
 

@@ -13,6 +13,7 @@ import numpy as np
 
 from tests.registration.test_registration import affine
 from tests.stars.fields import draw_trail
+from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
 from ulvar.engine import JobContext
 from ulvar.flows import (
@@ -148,10 +149,13 @@ class Trails(Made):
         self.assertEqual(moving_trails(aligned), {"3.fits": (crossing,)})
         # One satellite goes on along its line in the next exposure.
         first, second = line(0, 0, 100, 200, 110), line(1, 190, 109.5, 399, 120)
-        self.assertEqual(
-            set(moving_trails([exposure(0, first), exposure(1, second), *(exposure(k) for k in range(2, 8))])),
-            {"0.fits", "1.fits"},
-        )
+        for count in (2, 4, 8):
+            alone = [exposure(k) for k in range(2, count)]
+            self.assertEqual(
+                set(moving_trails([exposure(0, first), exposure(1, second), *alone])), {"0.fits", "1.fits"}
+            )
+            both = [exposure(0, first), exposure(1, line(1, 90, 104.5, 399, 120)), *alone]
+            self.assertEqual(len(moving_trails(both)), 0 if count < 8 else 2, count)
         # Of a pixel row on the sensor the stars move away: it is a trail in each.
         column = Trail(200, 0, 200, 299, 3.0, 1.0, 1.0)
         self.assertEqual(len(moving_trails([exposure(3 * k, column) for k in range(8)])), 8)
@@ -266,6 +270,53 @@ class History(Made):
         self.assertEqual(len(found.values), 3)
         with self.assertRaisesRegex(ValueError, "no exposure"):
             pixel_history([], 1, 1, (5, 5), Rejection(low=3, high=3), JobContext())
+
+
+class BySky(Made):
+    def test_plate_solutions_with_their_distortion(self) -> None:
+        """Every star lands on the reference's, whatever solution says where it is; a wrong way back would show."""
+        field = Field(self.folder, count=3)
+        exposures = []
+        skies = [
+            Wcs(120.0, 30.0, 210.0, 150.0, np.array([[-3e-4, 0.0], [0.0, 3e-4]])),
+            Wcs(120.004, 30.002, 215.0, 140.0, np.array([[-2.9e-4, 5e-5], [5e-5, 3e-4]])),
+            Wcs(120.0, 29.996, 200.0, 155.0, np.array([[2.9e-4, 8e-5], [-7e-5, 3.1e-4]])),
+        ]
+        ra, dec = skies[0].sky(field.x, field.y)
+        for k, sky in enumerate(skies):
+            image = np.full((HEIGHT, WIDTH), SKY)
+            x, y = sky.pixel(ra, dec)
+            inside = (x > -20) & (x < WIDTH + 20) & (y > -20) & (y < HEIGHT + 20)
+            add_stars(image, x[inside], y[inside], field.flux[inside] * (1.0, 0.7, 1.0)[k], Psf(1.3))
+            image += np.random.default_rng(k).normal(0, NOISE, image.shape)
+            path = self.folder / f"solved-{k}.fits"
+            write_fits(
+                path, image.astype(np.float32), cards=[("IMAGETYP", "light", ""), ("GAIN", 1.0, ""), *sky.cards()]
+            )
+            exposures.append(scan_file(str(path)))
+        result = self.stack(exposures, align="sky")
+        self.assertEqual([a.transform.kind for a in result.aligned], ["plate solutions"] * 3)
+        gx, gy = np.meshgrid(np.linspace(0, WIDTH, 5), np.linspace(0, HEIGHT, 5))
+        for one, sky in zip(result.aligned, skies):
+            np.testing.assert_allclose(
+                np.array(one.transform(gx, gy)), np.array(skies[0].pixel(*sky.sky(gx, gy))), atol=1e-6
+            )
+            back = one.transform.inverse()(*one.transform(gx, gy))
+            np.testing.assert_allclose(np.array(back), np.array([gx, gy]), atol=1e-6)
+            self.assertGreater(one.transform.matched, 15)
+            self.assertLess(one.transform.rms_px, 0.3)
+        # Brightness is compared by the stars in common; on the stack each stands where the reference has it, sharp.
+        self.assertAlmostEqual(result.aligned[1].flux_ratio, 0.7 * 1.02, delta=0.05)
+        assert result.stacked
+        bright = [i for i in np.argsort(-field.flux) if 60 < field.x[i] < WIDTH - 60 and 60 < field.y[i] < HEIGHT - 60][
+            :5
+        ]
+        for i in bright:
+            x, y = round(field.x[i]), round(field.y[i])
+            box = result.stacked.data[y - 3 : y + 4, x - 3 : x + 4] - SKY
+            yy, xx = np.mgrid[-3:4, -3:4]
+            self.assertAlmostEqual(x + (xx * box).sum() / box.sum(), field.x[i], delta=0.4)
+            self.assertAlmostEqual(y + (yy * box).sum() / box.sum(), field.y[i], delta=0.4)
 
 
 class Bent(Made):

@@ -15,6 +15,7 @@ from ulvar.stacking import (
     StackInput,
     Weighting,
     frame_exposures,
+    noise_growth,
     normalisation,
     stack_warped,
     stack_weights,
@@ -54,6 +55,26 @@ class Edges(unittest.TestCase):
             self.assertAlmostEqual(error_share(np.array([odd, 5.0, 5.0, 5.0]), np.full(4, 0.25)), 0.5)
         by_hand = math.sqrt(0.8**2 * 1 + 0.2**2 * 9) / math.sqrt((1 + 9) / 2)
         self.assertAlmostEqual(error_share(np.array([1.0, 3.0]), np.array([0.8, 0.2])), by_hand)
+
+
+class Depth(unittest.TestCase):
+    def test_noise_of_the_best_first(self) -> None:
+        """Measured on stacks of ever more exposures, and foretold by each alone."""
+        rng = np.random.default_rng(4)
+        sigma = np.array([9.0, 2.0, 4.0, 3.0, 8.0, 2.5])
+        exposures = [rng.normal(100, s, (600, 900)).astype(np.float32) for s in sigma]
+        weights = 1 / sigma**2
+        found = noise_growth([Rows(e) for e in exposures], weights / weights.sum(), Rejection(Method.SIGMA, 9, 9))
+        self.assertEqual(found.counts, (1, 2, 3, 4, 5, 6))
+        best = np.sort(sigma)
+        for k, noise, expected in zip(found.counts, found.noise_adu, found.expected_adu):
+            true = 1 / math.sqrt((1 / best[:k] ** 2).sum())
+            # Some 43,000 differences tell a spread to 1 %.
+            self.assertAlmostEqual(noise / true, 1.0, delta=0.03)
+            self.assertAlmostEqual(expected / true, 1.0, delta=0.03)
+        many = noise_growth([Rows(exposures[1])] * 40, np.full(40, 1 / 40), Rejection(Method.MEDIAN, 3, 3))
+        self.assertEqual((many.counts[0], many.counts[-1]), (1, 40))
+        self.assertLessEqual(len(many.counts), 14)
 
 
 class Rows:

@@ -155,6 +155,8 @@ def make_colour(
     if "luminance" in levelled:
         scale = _as_bright(levelled["luminance"], picture.mean(axis=0), planes["green"].scored)
         picture = with_luminance(picture, levelled["luminance"] * np.float32(scale))
+    # What one channel lacks has no colour: the borders of the stacks.
+    picture[:, ~np.isfinite(picture).all(axis=0)] = np.nan
     context.stop.check()
     for path in (output, *also):
         _write(path, picture, settings, depth, planes["green"].scored.facts, channels, factors)

@@ -56,7 +56,7 @@ def noise_growth(
     best = np.argsort(-weights, kind="stable")
     part = np.concatenate([np.stack([sources[i].rows(y, y + rows) for i in best]) for y in starts], axis=1)
     alone = np.array([difference_noise(one) for one in part])
-    counts = sorted({int(round(c)) for c in np.geomspace(1, n, min(n, _STEPS))})
+    counts = sorted({round(float(c)) for c in np.geomspace(1, n, _STEPS)}) if n > _STEPS else list(range(1, n + 1))
     noise, expected = [], []
     for k in counts:
         if stop is not None:
