@@ -45,6 +45,13 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
         star = int(inside.nonzero()[0][0])
         window.model.looking.choose_star((float(table.x[star]), float(table.y[star])))
         sky.instruments.look_closely(float(table.x[star]), float(table.y[star]))
+    if page == "result":
+        stack = window.model.of_series("stack")
+        sky.show_file(stack.output, f"Stack of {stack.values['count']}")
+        wait(0.8)
+        window.model.stacks.point_at(300, 200)
+        while window.model.stacks.history is None:
+            wait(0.2)
     if page == "stars":
         window.model.looking.choose_star(None)
     wait(0.4)
@@ -98,7 +105,7 @@ def main() -> int:
     wanted = [(station, "dark", station) for station in STATIONS]
     wanted += [("combine", "light", "combine-light"), ("measure", "red", "measure-red")]
     wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects", "flat", "camera")]
-    wanted += [("combine", "dark", f"combine-{page}") for page in ("rules", "stars", "field")]
+    wanted += [("combine", "dark", f"combine-{page}") for page in ("rules", "stars", "field", "alignment", "result")]
     wanted.append(("measure", "dark", "looking"))
     for station, theme, name in wanted:
         if theme != window.theme.name:
@@ -113,7 +120,7 @@ def main() -> int:
             calibrate_page(window, page, wait)
         if station == "combine":
             page = name.partition("-")[2]
-            combine_page(window, page if page in ("rules", "stars", "field") else "exposures", wait)
+            combine_page(window, page if page in ("rules", "stars", "field", "alignment", "result") else "exposures", wait)
         if name == "looking":
             combine_page(window, "field", wait)
             window.model.set_station("measure")
