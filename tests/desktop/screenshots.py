@@ -120,7 +120,9 @@ def main() -> int:
             calibrate_page(window, page, wait)
         if station == "combine":
             page = name.partition("-")[2]
-            combine_page(window, page if page in ("rules", "stars", "field", "alignment", "result") else "exposures", wait)
+            combine_page(
+                window, page if page in ("rules", "stars", "field", "alignment", "result") else "exposures", wait
+            )
         if name == "looking":
             combine_page(window, "field", wait)
             window.model.set_station("measure")

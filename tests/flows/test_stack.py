@@ -31,7 +31,8 @@ from ulvar.flows.warping import moving_trails
 from ulvar.frames import ExposureFacts, scan_file, scan_images, write_fits
 from ulvar.registration import PixelMap, Transform, choose_map, stored_map
 from ulvar.simulation import Psf, add_stars
-from ulvar.stacking import Normalise
+from ulvar.stacking import Normalise, Surface, level_places
+from ulvar.stacking.local import level_difference
 from ulvar.stars import Trail, find_trails, trail_reach, under_trail
 
 WIDTH, HEIGHT, SKY, NOISE = 420, 300, 200.0, 6.0
@@ -270,6 +271,73 @@ class History(Made):
         self.assertEqual(len(found.values), 3)
         with self.assertRaisesRegex(ValueError, "no exposure"):
             pixel_history([], 1, 1, (5, 5), Rejection(low=3, high=3), JobContext())
+
+
+class LocalLevels(Made):
+    """Gradients that differ between exposures, on a nebula that all show."""
+
+    def write(self, field: Field) -> list[ExposureFacts]:
+        made = []
+        yy, xx = np.mgrid[:HEIGHT, :WIDTH]
+        for k in range(COUNT):
+            image = field.picture(k)
+            cx, cy = (float(v[0]) for v in field.ways[k].inverse()(np.array([260.0]), np.array([120.0])))
+            image += (80 * np.exp(-((xx - cx) ** 2 + (yy - cy) ** 2) / 4000)).astype(np.float32)
+            # Moonlight comes from another side each time.
+            image += (np.cos(k) * 60 * xx / WIDTH + np.sin(k) * 40 * (yy / HEIGHT) ** 2 + 10 * k).astype(np.float32)
+            path = self.folder / f"light-{k}.fits"
+            write_fits(path, image, cards={"IMAGETYP": "light", "EXPTIME": 60.0, "GAIN": 1.0}, replace=True)
+            made.append(scan_file(str(path)))
+        return made
+
+    def test_gradients_are_matched_and_the_nebula_stays(self) -> None:
+        field = Field(self.folder)
+        exposures = self.write(field)
+        flat, matched = (
+            self.stack(exposures, normalise=Normalise.BOTH),
+            self.stack(exposures, normalise=Normalise.LOCAL),
+        )
+        assert flat.stacked and matched.stacked
+        inside = (slice(20, -30), slice(20, -30))
+        # Where levels agree the spread is the noise alone; gradients that differ by tens of ADU widen it.
+        self.assertLess(np.nanmedian(matched.stacked.noise[inside]) * math.sqrt(COUNT), 1.15 * NOISE)
+        self.assertGreater(np.nanmedian(flat.stacked.noise[inside]) * math.sqrt(COUNT), 1.7 * NOISE)
+        # The level is that of the reference, its own gradient and the nebula included.
+        yy, xx = np.mgrid[:HEIGHT, :WIDTH]
+        wanted = SKY + 60 * xx / WIDTH + 80 * np.exp(-((xx - 260.0) ** 2 + (yy - 120.0) ** 2) / 4000)
+        for y, x in ((120, 260), (40, 40), (250, 60), (60, 380), (240, 380), (150, 150)):
+            box = (slice(y - 9, y + 10), slice(x - 9, x + 10))
+            self.assertAlmostEqual(np.nanmedian(matched.stacked.data[box] - wanted[box]), 0.0, delta=4.0)
+        # A pixel's history knows the surface.
+        by_path = {f.path: f for f in exposures}
+        taken = [
+            StackedExposure(
+                by_path[o.file], stored_map(o.values["matrix"], o.values["bent"]), o.values["factor"],
+                o.values["addend_adu"], o.values["weight"],
+                surface=Surface(o.values["surface"]["coefficients"], o.values["surface"]["order"]),
+            )
+            for o in matched.frames
+        ]  # fmt: skip
+        size = (matched.height, matched.width)
+        for x, y in ((50, 60), (300, 200)):
+            found = pixel_history(taken, x, y, size, matched.stacked.rejection, JobContext())
+            self.assertAlmostEqual(found.combined_adu / matched.stacked.data[y, x], 1.0, delta=1e-3)
+
+    def test_a_surface_and_its_rows(self) -> None:
+        shape = (170, 240)
+        rows, columns = level_places(shape)
+        y, x = np.meshgrid(2 * rows / 169 - 1, 2 * columns / 239 - 1, indexing="ij")
+        base = np.random.default_rng(1).normal(500, 40, y.shape)
+        own = (base - (7 + 3 * x - 2 * y**2 + x * y**2)) / 1.25
+        own[3, 4] += 300
+        own[5, 5] = np.nan
+        found = level_difference(own.astype(np.float32), base.astype(np.float32), 1.25, shape, 9.0)
+        picture = found.rows(0, 170, shape)
+        yy, xx = np.mgrid[-1:1:170j, -1:1:240j]
+        np.testing.assert_allclose(picture, 7 + 3 * xx - 2 * yy**2 + xx * yy**2, atol=0.01)
+        np.testing.assert_array_equal(found.rows(40, 55, shape), picture[40:55])
+        unknown = level_difference(np.full(y.shape, np.nan, np.float32), base.astype(np.float32), 1.0, shape, 9.0)
+        self.assertEqual((unknown.coefficients, unknown.order), ((9.0,), 0))
 
 
 class BySky(Made):

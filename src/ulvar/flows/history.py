@@ -15,6 +15,7 @@ from ulvar.flows.common import failed_task
 from ulvar.flows.warping import Cut, cut_out, laid_open
 from ulvar.frames import ExposureFacts, FrameError, is_mosaic, read_frame
 from ulvar.registration import PixelMap, Transform, resample
+from ulvar.stacking import Surface
 
 # Rejection judges a pixel by those around, too: chunks of this width are judged together (`ulvar.combine`).
 _CHUNK = 256
@@ -38,6 +39,8 @@ class StackedExposure:
         What was left out under trails.
     plain : bool
         Whether it was taken as it is, without resampling.
+    surface : Surface, optional
+        What was added in the place of the addend.
     """
 
     facts: ExposureFacts
@@ -47,6 +50,7 @@ class StackedExposure:
     weight: float = 1.0
     cuts: tuple[Cut, ...] = ()
     plain: bool = False
+    surface: Surface | None = None
 
 
 class Fate(StrEnum):
@@ -99,6 +103,7 @@ class _Task:
     y0: int
     width: int
     height: int
+    stack: tuple[int, int]
 
     @property
     def facts(self) -> ExposureFacts:
@@ -139,7 +144,7 @@ def pixel_history(
     x0 = x // _CHUNK * _CHUNK
     # Near stars the rows beside it count, too.
     y0, y1 = max(0, y - 1), min(height, y + 2)
-    tasks = [_Task(one, x0, y0, min(_CHUNK, width - x0), y1 - y0) for one in exposures]
+    tasks = [_Task(one, x0, y0, min(_CHUNK, width - x0), y1 - y0, size) for one in exposures]
     strips: dict[str, tuple[F32Array, bool]] = {}
     failed: list[Failed] = []
     for task, strip in context.each(_strip, tasks, "Reading the exposures", lost=failed_task):
@@ -199,5 +204,10 @@ def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
         way = Transform.shift(0.0, first).then(one.transform).then(Transform.shift(-task.x0, -task.y0))
         part = resample(data, way, shape)
         uncut = resample(whole, way, shape) if one.cuts else part
-    scaled = np.asarray(part * np.float32(one.factor) + np.float32(one.addend_adu))
+    scaled = np.asarray(part * np.float32(one.factor))
+    if one.surface is None:
+        scaled += np.float32(one.addend_adu)
+    else:
+        added = one.surface.rows(task.y0, task.y0 + task.height, task.stack)
+        scaled += added[:, task.x0 : task.x0 + task.width]
     return scaled, ~np.isfinite(part) & np.isfinite(uncut)

@@ -16,7 +16,7 @@ from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.stackfile import sky_cards, write_stack, write_tiff
 from ulvar.flows.starfind import Scored, find_all
-from ulvar.flows.warping import Cut, ScratchRows, WarpTask, moving_trails, warp_item
+from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, warp_item
 from ulvar.frames import (
     ExposureFacts,
     fingerprint,
@@ -214,20 +214,20 @@ def _combine(
         tasks = [
             WarpTask(
                 a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", settings.align == "none",
-                cut.get(a.scored.facts.path, ()), a.scored.quality.noise_adu,
+                cut.get(a.scored.facts.path, ()), a.scored.quality.noise_adu, settings.normalise is Normalise.LOCAL,
             )
             for i, a in enumerate(aligned)
         ]  # fmt: skip
         bad: set[str] = set()
         # A frame with its mask, its rows on the way, and what it becomes on the stack's grid.
         sizes = [18 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
-        cuts: dict[str, tuple[Cut, ...]] = {}
+        warped: dict[str, Warped] = {}
         for task, made in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes), lost=failed_task):
             if isinstance(made, Failed):
                 failed.append(made)
                 bad.add(task.facts.path)
             else:
-                cuts[task.facts.path] = made
+                warped[task.facts.path] = made
         pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
         if not pairs:
             return _Made(None, [], grid, failed)
@@ -235,6 +235,7 @@ def _combine(
             StackInput(
                 ScratchRows(t.scratch, out_shape), a.scored.quality.sky_adu, a.scored.quality.noise_adu,
                 a.scored.quality.fwhm_px, a.flux_ratio if math.isfinite(a.flux_ratio) else 1.0, a.scored.quality.score,
+                warped[t.facts.path].levels,
             )
             for a, t in pairs
         ]  # fmt: skip
@@ -244,7 +245,7 @@ def _combine(
             weighting=settings.weighting, maps=settings.maps, budget_bytes=context.budget_bytes, threads=context.workers,
             progress=context.progress, stop=context.stop,
         )  # fmt: skip
-        return _Made(stacked, [a for a, _ in pairs], grid, failed, cuts)
+        return _Made(stacked, [a for a, _ in pairs], grid, failed, {path: one.cuts for path, one in warped.items()})
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 
@@ -267,6 +268,7 @@ def _frames(
                 "weight": float(stacked.weights[i]), "rejected_fraction": float(stacked.rejected_fractions[i]),
                 "map": a.transform.kind, "bent": None if isinstance(a.transform, Chained) else map_values(a.transform),
                 "trails_cut": [cut.told for cut in (cuts or {}).get(facts.path, ())],
+                "surface": None if stacked.surfaces[i] is None else vars(stacked.surfaces[i]),
                 "factor": stacked.scaling[i][0], "addend_adu": stacked.scaling[i][1],
             }  # fmt: skip
             frames.append(Outcome(facts.path, True, values=values))

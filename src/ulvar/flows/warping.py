@@ -13,7 +13,8 @@ from ulvar.engine import F32Array, Failed, with_place
 from ulvar.flows.align import Aligned
 from ulvar.frames import ExposureFacts, Frame, FrameError, MaskBit, read_frame
 from ulvar.registration import PixelMap, resample
-from ulvar.stars import Trail, even_frame, trail_reach, under_trail
+from ulvar.stacking import level_places
+from ulvar.stars import Trail, estimate_background, even_frame, trail_reach, under_trail
 
 _HIDDEN = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
 
@@ -37,6 +38,8 @@ class WarpTask:
     plain: bool
     trails: tuple[Trail, ...] = ()
     noise_adu: float = math.nan
+    # Whether levels over the frame are wanted, too.
+    levels: bool = False
 
 
 class ScratchRows:
@@ -72,8 +75,16 @@ class Cut:
         return cls(Trail(x0, y0, x1, y1, reach, math.nan, math.nan), reach, beyond)
 
 
-def warp_item(task: WarpTask) -> tuple[Cut, ...] | Failed:
-    """Resample one exposure into its scratch file (runs in a worker); returns what was left out under trails."""
+@dataclass(frozen=True)
+class Warped:
+    """What was left out under trails, and levels at `level_places` of the grid where they were wanted [ADU]."""
+
+    cuts: tuple[Cut, ...] = ()
+    levels: F32Array | None = None
+
+
+def warp_item(task: WarpTask) -> Warped | Failed:
+    """Resample one exposure into its scratch file (runs in a worker)."""
     try:
         frame = read_frame(task.facts)
     except FrameError as error:
@@ -96,7 +107,17 @@ def warp_item(task: WarpTask) -> tuple[Cut, ...] | Failed:
     except OSError as error:
         # The folder of the stack, not the scratch folder in it, is what people know.
         raise with_place(error, Path(task.scratch).parent.parent) from error
-    return cuts
+    return Warped(cuts, _levels(warped) if task.levels else None)
+
+
+def _levels(data: F32Array) -> F32Array:
+    """Return the background at `level_places`, NaN where there is no data."""
+    rows, columns = level_places(data.shape)
+    # Cells about as far apart as the places: larger ones would not follow a gradient to the edges of a small frame.
+    box = int(min(max(max(data.shape) // len(columns), 32), 128))
+    level = estimate_background(data, box_px=box).level[np.ix_(rows, columns)].copy()
+    level[~np.isfinite(data[np.ix_(rows, columns)])] = np.nan
+    return np.asarray(level, dtype=np.float32)
 
 
 def laid_open(frame: Frame, *, mix: bool) -> F32Array:

@@ -44,7 +44,9 @@ FRAMINGS = {
 }
 NORMALISATIONS = {
     Normalise.BOTH: ("Level and scale", "sky level and brightness of stars"), Normalise.LEVEL: ("Level", "sky level"),
-    Normalise.SCALE: ("Scale", "brightness of stars"), Normalise.NONE: ("Nothing", "nothing"),
+    Normalise.SCALE: ("Scale", "brightness of stars"),
+    Normalise.LOCAL: ("Gradient and scale", "sky level all over the frame, where gradients differ, and brightness of stars"),
+    Normalise.NONE: ("Nothing", "nothing"),
 }  # fmt: skip
 
 

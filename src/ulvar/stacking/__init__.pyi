@@ -9,6 +9,8 @@ from .framing import Frame2D as Frame2D
 from .framing import frame_exposures as frame_exposures
 from .growth import Growth as Growth
 from .growth import noise_growth as noise_growth
+from .local import Surface as Surface
+from .local import level_places as level_places
 from .options import STACK_REJECTION as STACK_REJECTION
 from .options import Framing as Framing
 from .options import Normalise as Normalise

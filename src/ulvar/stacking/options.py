@@ -18,6 +18,7 @@ class Normalise(StrEnum):
     LEVEL = "level"
     SCALE = "scale"
     BOTH = "both"
+    LOCAL = "local"
 
 
 class Weighting(StrEnum):

@@ -11,6 +11,7 @@ import numpy as np
 from ulvar.combine import Combined, CombinedMaps, Method, Rejection, RowSource, ScaledRows, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
 from ulvar.stacking.growth import Growth, noise_growth
+from ulvar.stacking.local import Surface, SurfaceRows, level_difference
 from ulvar.stacking.options import STACK_REJECTION, Normalise, Weighting
 
 
@@ -28,6 +29,8 @@ class StackInput:
     flux_scale : float
         Brightness of its stars over that of the reference's (1 for equal transparency).
     score : float
+    levels : float32 array, optional
+        Background at `level_places` of the stack's grid [ADU]; `Normalise.LOCAL` needs it.
     """
 
     source: RowSource
@@ -36,6 +39,7 @@ class StackInput:
     fwhm_px: float = math.nan
     flux_scale: float = 1.0
     score: float = math.nan
+    levels: F32Array | None = None
 
 
 @dataclass(frozen=True)
@@ -56,6 +60,8 @@ class Stacked:
         With the limits that were taken for so many exposures.
     scaling : tuple of (float, float)
         Factor and addend [ADU] that brought each exposure to the reference.
+    surfaces : tuple of Surface or None
+        What was added in the place of the addend, where levels were matched locally.
     maps : CombinedMaps, optional
         Where they were asked for.
     growth : Growth, optional
@@ -69,6 +75,7 @@ class Stacked:
     rejected_fractions: F64Array
     rejection: Rejection
     scaling: tuple[tuple[float, float], ...] = ()
+    surfaces: tuple[Surface | None, ...] = ()
     maps: CombinedMaps | None = None
     growth: Growth | None = None
 
@@ -79,13 +86,28 @@ def normalisation(inputs: Sequence[StackInput], reference: int, how: Normalise) 
     result = []
     for entry in inputs:
         factor = 1.0
-        if how in (Normalise.SCALE, Normalise.BOTH):
+        if how in (Normalise.SCALE, Normalise.BOTH, Normalise.LOCAL):
             factor = target.flux_scale / entry.flux_scale if entry.flux_scale > 0 else 1.0
         add = 0.0
-        if how in (Normalise.LEVEL, Normalise.BOTH):
+        if how in (Normalise.LEVEL, Normalise.BOTH, Normalise.LOCAL):
             add = target.sky_adu - factor * entry.sky_adu
         result.append((factor, add))
     return result
+
+
+def local_surfaces(
+    inputs: Sequence[StackInput], reference: int, scaling: Sequence[tuple[float, float]]
+) -> list[Surface | None]:
+    """Return what is added to each input for its level to be the reference's all over the frame; None where it is unknown."""
+    base = inputs[reference].levels
+    found: list[Surface | None] = []
+    for entry, (factor, add) in zip(inputs, scaling):
+        if base is None or entry.levels is None:
+            found.append(None)
+            continue
+        shape = entry.source.height, entry.source.width
+        found.append(level_difference(entry.levels, base, factor, shape, add))
+    return found
 
 
 def stack_weights(inputs: Sequence[StackInput], factors: Sequence[float], how: Weighting) -> F64Array:
@@ -178,7 +200,11 @@ def stack_warped(
         raise ValueError("the median takes no weights; ask for equal ones")
     scaling = normalisation(inputs, reference, normalise)
     weights = stack_weights(inputs, [factor for factor, _ in scaling], weighting)
-    sources = [ScaledRows(entry.source, None, factor, add) for entry, (factor, add) in zip(inputs, scaling)]
+    surfaces = local_surfaces(inputs, reference, scaling) if normalise is Normalise.LOCAL else [None] * len(inputs)
+    sources: list[RowSource] = [
+        ScaledRows(entry.source, None, factor, add) if surface is None else SurfaceRows(entry.source, factor, surface)
+        for entry, (factor, add), surface in zip(inputs, scaling, surfaces)
+    ]
     combined: Combined = combine_sources(
         sources,
         rejection=limits,
@@ -200,6 +226,7 @@ def stack_warped(
         rejected_fractions=combined.rejected_fractions,
         rejection=limits,
         scaling=tuple(scaling),
+        surfaces=tuple(surfaces),
         maps=combined.maps,
         growth=noise_growth(sources, weights, limits, stop=stop),
     )

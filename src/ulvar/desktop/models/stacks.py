@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
@@ -21,7 +23,7 @@ from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
 from ulvar.night.stations import what_is_missing
 from ulvar.registration import Fit, pair_stars, stored_map
-from ulvar.stacking import STACK_REJECTION
+from ulvar.stacking import STACK_REJECTION, Surface
 
 # A star of the reference this close to where the map puts one of the exposure is the same.
 _PAIRED_PX = 1.5
@@ -191,7 +193,7 @@ class Stacks(QObject):
             taken.append(
                 StackedExposure(
                     used, stored_map(v["matrix"], v["bent"]), v["factor"], v["addend_adu"], v["weight"],
-                    tuple(Cut.of(told) for told in v["trails_cut"]),
+                    tuple(Cut.of(told) for told in v["trails_cut"]), surface=_surface(v.get("surface")),
                 )
             )  # fmt: skip
         return taken, "" if taken else "Nothing is known of the exposures of this stack."
@@ -208,6 +210,10 @@ class Stacks(QObject):
 
     def _forget(self) -> None:
         self.pixel, self.history = None, None
+
+
+def _surface(told: Mapping[str, Any] | None) -> Surface | None:
+    return None if told is None else Surface(tuple(told["coefficients"]), int(told["order"]))
 
 
 def _maps_in(path: str) -> dict[str, str]:
