@@ -32,7 +32,7 @@ class ResultPage(QWidget):
         self._model, self._show_file = model, show_file
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
-        column.setSpacing(8)
+        column.setSpacing(6)
         self.title = label("", "value")
         column.addWidget(self.title)
         self.words = label("", wrap=True)
@@ -63,7 +63,7 @@ class ResultPage(QWidget):
         self.pixel.empty = _POINT_HERE
         for widget in (self.growth, self.rejected, self.pixel_words, self.pixel):
             if isinstance(widget, Plot):
-                widget.setMinimumHeight(110)
+                widget.setMinimumHeight(96)
                 column.addWidget(widget, 2)
             else:
                 column.addWidget(widget)
