@@ -148,6 +148,15 @@ class ResultTold(ScoredCase):
         self.model.stacks.point_at(-5, 3)
         self.assertIn("outside the stack", page.pixel.empty)
 
+    def test_the_proper_coadd_is_offered(self) -> None:
+        self.assertTrue(self.model.change_settings("combine", {"proper": True}))
+        page = self.stacked()
+        with fitsio.FITS(self.model.of_series("stack").values["proper"]) as handle:
+            data = handle[0].read()
+        self.click(page.map_buttons["PROPER"])
+        self.shown()
+        np.testing.assert_array_equal(self.sky.canvas.picture.levels[0], data)
+
     def test_a_stack_without_maps_offers_none(self) -> None:
         self.assertTrue(self.model.change_settings("combine", {"maps": False}))
         page = self.stacked()

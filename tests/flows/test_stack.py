@@ -273,6 +273,49 @@ class History(Made):
             pixel_history([], 1, 1, (5, 5), Rejection(low=3, high=3), JobContext())
 
 
+class Proper(Made):
+    def test_a_coadd_stands_beside_the_stack(self) -> None:
+        field = Field(self.folder)
+        result = self.stack(field.write(hit=400.0), proper=True)
+        self.assertEqual(Path(result.proper).name, "stack-proper.fits")
+        with fitsio.FITS(result.proper) as handle:
+            data, header, psf = handle[0].read(), handle[0].read_header(), handle["PSF"].read()
+        self.assertEqual(header["NCOMBINE"], COUNT)
+        self.assertNotIn("EGAIN", header)
+        assert result.stacked
+        # Noise as told, that of the sum; light and places of stars as on the stack.
+        self.assertAlmostEqual(header["SKYNOISE"] / (NOISE / math.sqrt(COUNT)), 1.0, delta=0.1)
+        inner = data[30:-40, 30:-40]
+        self.assertAlmostEqual(
+            1.4826 * np.median(np.abs(inner - np.median(inner))) / header["SKYNOISE"], 1.0, delta=0.15
+        )
+        self.assertAlmostEqual(float(psf.sum()), 1.0, places=4)
+        yy, xx = np.mgrid[-7:8, -7:8]
+        for i in np.argsort(-field.flux):
+            apart = np.sort(np.hypot(field.x - field.x[i], field.y - field.y[i]))[1]
+            if apart < 25 or not (40 < field.x[i] < WIDTH - 50 and 40 < field.y[i] < HEIGHT - 50):
+                continue
+            x, y = round(field.x[i]), round(field.y[i])
+            box = data[y - 7 : y + 8, x - 7 : x + 8].astype(float)
+            self.assertAlmostEqual(box.sum() / field.flux[i], 1.0, delta=0.05)
+            self.assertAlmostEqual(x + (xx * box).sum() / box.sum(), field.x[i], delta=0.1)
+            self.assertAlmostEqual(y + (yy * box).sum() / box.sum(), field.y[i], delta=0.1)
+            break
+        else:
+            self.fail("no star stands alone")
+        self.assertEqual(len(scan_images(result.proper)), 1)
+        # Memory is asked for before it is taken.
+        exposures = field.write()
+        small = JobContext(budget_bytes=1_000_000)
+        poor = stack_exposures(
+            exposures, self.folder / "s.fits", small, options=StackOptions(proper=True), replace=True
+        )
+        self.assertTrue(poor.ok)
+        self.assertRegex(poor.no_proper, "takes 5 MB, and 1 MB are allowed")
+        self.assertFalse((self.folder / "s-proper.fits").exists())
+        self.assertEqual(self.stack(exposures).proper, "")
+
+
 class LocalLevels(Made):
     """Gradients that differ between exposures, on a nebula that all show."""
 

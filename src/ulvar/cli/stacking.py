@@ -115,6 +115,7 @@ def stack(
     ] = None,
     trails: Annotated[bool, option("combine", "trails", "--trails/--no-trails")] = default("combine", "trails"),
     maps: Annotated[bool, option("combine", "maps", "--maps/--no-maps")] = default("combine", "maps"),
+    proper: Annotated[bool, option("combine", "proper", "--proper/--no-proper")] = default("combine", "proper"),
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
     series: SeriesName = None,
     together: Annotated[
@@ -145,7 +146,7 @@ def stack(
         chosen = next((f.path for f in lights if Path(f.path).resolve() == reference.resolve()), None)
         if chosen is None:
             fail_usage(f"{reference}: the reference is not among the exposures")
-    options = StackOptions(align.value, framing, rejection, normalise, weighting, depth, chosen, trails, maps)
+    options = StackOptions(align.value, framing, rejection, normalise, weighting, depth, chosen, trails, maps, proper)
     if not lights:
         problems = failed_outcomes(failed) + rest
         finish(
@@ -189,6 +190,8 @@ def stack(
             f"{what}{result.reason}{hint(result.code)}" if result.reason
             else f"{what}{result.output}: {used} exposures, {result.width} x {result.height} px"
         )  # fmt: skip
+        if result.proper or result.no_proper:
+            lines.append(f"{what}{result.proper or f'no proper coadd: {result.no_proper}'}")
     good = [result for _, _, result in made if result.ok]
     first = good[0] if good else None
     finish(
@@ -201,7 +204,7 @@ def stack(
                 {
                     "name": name, "title": title, "output": result.output if result.ok else "", "reason": result.reason,
                     "width": result.width, "height": result.height, "skipped": result.skipped,
-                    "used": sum(o.ok for o in result.frames),
+                    "used": sum(o.ok for o in result.frames), "proper": result.proper, "no_proper": result.no_proper,
                 }
                 for name, title, result in made
             ],

@@ -22,7 +22,7 @@ Result = TypeVar("Result")
 
 
 # How long a stop waits for work that has begun [s].
-_PATIENCE_S = 2.0
+_PATIENCE_S = 1.5
 
 
 @dataclass
@@ -59,7 +59,7 @@ class JobContext:
         Raises
         ------
         StopRequested
-            After stop was asked; items in flight are finished and dropped, or abandoned after two seconds.
+            After stop was asked; items in flight are finished and dropped, or abandoned after a second and a half.
         WorkerDied
             When a worker process ended abnormally, and no new one can be had or `lost` is not given.
         """

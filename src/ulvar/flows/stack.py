@@ -14,7 +14,8 @@ from ulvar.engine import Failed, JobContext, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
-from ulvar.flows.stackfile import sky_cards, write_stack, write_tiff
+from ulvar.flows.proper import coadd_of, proper_file, write_proper
+from ulvar.flows.stackfile import TIMES, sky_cards, time_cards, write_stack, write_tiff
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, warp_item
 from ulvar.frames import (
@@ -22,6 +23,7 @@ from ulvar.frames import (
     fingerprint,
     header_of,
     identity,
+    is_fits_path,
 )
 from ulvar.registration import Transform, map_values
 from ulvar.registration.transform import Chained
@@ -36,6 +38,7 @@ from ulvar.stacking import (
     frame_exposures,
     stack_warped,
 )
+from ulvar.stacking.proper import ProperCoadd
 from ulvar.stars import estimate_background
 
 
@@ -54,6 +57,8 @@ class StackOptions:
     trails: bool = True
     # What happened at each pixel is written beside the picture.
     maps: bool = True
+    # The proper coadd is made, too, as a file of its own.
+    proper: bool = False
 
 
 @dataclass(frozen=True)
@@ -73,6 +78,9 @@ class StackResult:
     agreement: Agreement | None = None
     # Of the sky, measured.
     noise_adu: float = math.nan
+    # The file of the proper coadd, or why there is none; empty where none was asked for.
+    proper: str = ""
+    no_proper: str = ""
 
     @property
     def ok(self) -> bool:
@@ -164,9 +172,16 @@ def stack_exposures(
     else:
         placed = sky_cards(reference, solution, grid)
         write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu)
+    proper, no_proper = "", made.coadd.reason if isinstance(made.coadd, Failed) else ""
+    if isinstance(made.coadd, ProperCoadd):
+        proper = str(proper_file(output))
+        cards = [*sky_cards(reference, solution, grid), *time_cards([a.scored.facts for a in kept], stacked.weights)]
+        like = reference.facts.path if is_fits_path(reference.facts.path) else None
+        write_proper(Path(proper), made.coadd, like, cards, {"SATURATE", *TIMES}, len(kept))
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
         aligned=tuple(kept), agreement=agreement, noise_adu=noise_adu,
+        proper=proper, no_proper=no_proper,
     )  # fmt: skip
 
 
@@ -193,6 +208,7 @@ class _Made:
     grid: Frame2D
     failed: list[Failed]
     cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
+    coadd: ProperCoadd | Failed | None = None
 
 
 def _combine(
@@ -245,7 +261,12 @@ def _combine(
             weighting=settings.weighting, maps=settings.maps, budget_bytes=context.budget_bytes, threads=context.workers,
             progress=context.progress, stop=context.stop,
         )  # fmt: skip
-        return _Made(stacked, [a for a, _ in pairs], grid, failed, {path: one.cuts for path, one in warped.items()})
+        kept = [a for a, _ in pairs]
+        coadd = None
+        if settings.proper:
+            moved = [Aligned(a.scored, t.transform, a.flux_ratio) for a, t in pairs]
+            coadd = coadd_of(inputs, moved, stacked, context)
+        return _Made(stacked, kept, grid, failed, {path: one.cuts for path, one in warped.items()}, coadd)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 

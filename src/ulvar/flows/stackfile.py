@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 # What tells a mosaic from a grey picture.
 _COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
-_TIMES = (
+TIMES = (
     "MJD-OBS", "JD", "JD-OBS", "JD_UTC", "JD-UTC", "MJD", "DATE-AVG", "DATE-END", "DATE-BEG", "MJD-AVG", "MJD-BEG", "MJD-END",
     "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
     "OBJCTAZ", "CENTALT", "CENTAZ", "ALTITUDE", "AZIMUTH", "SEQNUM", "FRAMENUM",
@@ -63,7 +63,7 @@ def write_stack(
         ("RECIPEID", stamp, "fingerprint of inputs and settings"),
         ("BUNIT", "adu", ""),
         ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
-        *_time_cards([a.scored.facts for a in kept], weights),
+        *time_cards([a.scored.facts for a in kept], weights),
     ]
     cards += placed
     history = [
@@ -72,7 +72,7 @@ def write_stack(
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
     # What the reference alone says of its time is not true of the stack.
-    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
+    dropped = {"SATURATE", *TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
     like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     if mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
@@ -107,7 +107,7 @@ def _known(value: float) -> float | None:
     return float(value) if math.isfinite(value) else None
 
 
-def _time_cards(exposures: Sequence[ExposureFacts], weights: np.ndarray) -> list[tuple[str, str | float | None, str]]:
+def time_cards(exposures: Sequence[ExposureFacts], weights: np.ndarray) -> list[tuple[str, str | float | None, str]]:
     """Return when the stack begins, ends, and lies on average by its weights (FITS standard 4.0, section 9)."""
     timed = [(f, w) for f, w in zip(exposures, weights) if f.start_utc is not None and f.mid_utc is not None]
     if not timed:

@@ -20,7 +20,7 @@ from ulvar.frames.gate import reading
 
 _IMAGE_HDU = 0
 # Planes that Ulvar writes beside the pixels: they are about the image, not images of their own.
-BESIDE = ("MASK", "REJECTED", "COUNT MAP", "WEIGHT MAP", "NOISE MAP", "REJECTED LOW", "REJECTED HIGH")
+BESIDE = ("MASK", "REJECTED", "COUNT MAP", "WEIGHT MAP", "NOISE MAP", "REJECTED LOW", "REJECTED HIGH", "PSF")
 
 
 def _is_image(handle: fitsio.FITS, index: int, *, beside: bool = False) -> bool:

@@ -133,6 +133,11 @@ class CombineSettings(Section):
         True, "Maps in the file",
         "Count, weight, noise and rejected values of each pixel are written into the stack's file beside the picture", fold=True,
     )  # fmt: skip
+    proper: bool = told(
+        False, "Proper coadd too",
+        "The image in which faint things are found best where seeing varied, as a file of its own with its noise and profile",
+        fold=True,
+    )  # fmt: skip
     framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)
 
     @model_validator(mode="before")

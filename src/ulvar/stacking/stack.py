@@ -110,6 +110,16 @@ def local_surfaces(
     return found
 
 
+def scaled_sources(
+    inputs: Sequence[StackInput], scaling: Sequence[tuple[float, float]], surfaces: Sequence[Surface | None]
+) -> list[RowSource]:
+    """Return the inputs' rows brought to the reference: by factor and addend, or by factor and surface."""
+    return [
+        ScaledRows(entry.source, None, factor, add) if surface is None else SurfaceRows(entry.source, factor, surface)
+        for entry, (factor, add), surface in zip(inputs, scaling, surfaces)
+    ]
+
+
 def stack_weights(inputs: Sequence[StackInput], factors: Sequence[float], how: Weighting) -> F64Array:
     """Return weights that sum to 1, shape (inputs,).
 
@@ -201,10 +211,7 @@ def stack_warped(
     scaling = normalisation(inputs, reference, normalise)
     weights = stack_weights(inputs, [factor for factor, _ in scaling], weighting)
     surfaces = local_surfaces(inputs, reference, scaling) if normalise is Normalise.LOCAL else [None] * len(inputs)
-    sources: list[RowSource] = [
-        ScaledRows(entry.source, None, factor, add) if surface is None else SurfaceRows(entry.source, factor, surface)
-        for entry, (factor, add), surface in zip(inputs, scaling, surfaces)
-    ]
+    sources = scaled_sources(inputs, scaling, surfaces)
     combined: Combined = combine_sources(
         sources,
         rejection=limits,

@@ -263,6 +263,7 @@ def _stack(
     options = StackOptions(
         framing=settings.framing, rejection=settings.rejection,
         normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
+        proper=settings.proper,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
@@ -277,6 +278,7 @@ def _stack(
     values = {
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
+        "proper": result.proper, "no_proper": result.no_proper,
         "method": limits.method.value, "noise_adu": result.noise_adu if math.isfinite(result.noise_adu) else None,
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from functools import partial
+from pathlib import Path
 
 import numpy as np
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
@@ -111,6 +112,8 @@ class ResultPage(QWidget):
             limits = f"over {low:.1f} deviations" if low == high else f"{low:.1f} below and {high:.1f} above"
             words.append(f"Values {limits} were rejected: of {v['count']} good ones {lost:g} are lost at each pixel.")
         cut = [p for p in self._model.stacks.frames().values() if p.values.get("trails_cut")]
+        if v.get("no_proper"):
+            words.append(f"There is no proper coadd: {v['no_proper']}.")
         if cut:
             words.append(f"Trails were cut out of {counted(len(cut), 'exposure')}.")
         return " ".join(words)
@@ -123,6 +126,10 @@ class ResultPage(QWidget):
         group = QButtonGroup(self)
         offers = [("", "Picture", "The stack itself", stack.output)]
         offers += [(name, *MAPS[name], address) for name, address in self._model.stacks.maps().items()]
+        proper = stack.values.get("proper")
+        if proper and Path(proper).exists():
+            tip = "The proper coadd: faint things are found best in it where seeing varied"
+            offers.append(("PROPER", "Proper coadd", tip, proper))
         for name, words, tip, address in offers:
             button = QPushButton(words)
             button.setToolTip(tip)
