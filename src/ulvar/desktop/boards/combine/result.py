@@ -8,13 +8,14 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.stacks import MAPS
+from ulvar.desktop.parts.flow import FlowLayout
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
-from ulvar.desktop.parts.widgets import clear, label
+from ulvar.desktop.parts.widgets import label
 from ulvar.engine import counted
 from ulvar.flows import Fate, PixelHistory
 from ulvar.night import Product
@@ -38,21 +39,19 @@ class ResultPage(QWidget):
         column.addWidget(self.title)
         self.words = label("", wrap=True)
         column.addWidget(self.words)
-        self._maps = QHBoxLayout()
-        self._maps.setSpacing(4)
-        column.addLayout(self._maps)
-        row = QHBoxLayout()
-        row.setSpacing(4)
+        offers = QWidget()
+        self._offers = FlowLayout(offers, 4)
+        column.addWidget(offers)
+        self.map_buttons: dict[str, QPushButton] = {}
         self.show_colour = QPushButton("Colour picture")
         self.show_colour.setToolTip("Show the field's colour picture")
         self.show_colour.clicked.connect(self._see_colour)
         self.make_colour = QPushButton()
         self.make_colour.clicked.connect(lambda: command("run colour"))
         self.colour_words = label("", "unit", wrap=True)
-        row.addWidget(self.show_colour)
-        row.addWidget(self.make_colour)
-        row.addWidget(self.colour_words, 1)
-        column.addLayout(row)
+        self._offers.addWidget(self.show_colour)
+        self._offers.addWidget(self.make_colour)
+        column.addWidget(self.colour_words)
         self.growth = Plot(theme, x_label="exposures, best first", y_label="SNR, one exposure = 1", ticks=3)
         self.rejected = Plot(
             theme, x_label="exposure, in order of time", y_label="rejected, %", ticks=3, on_pick=model.set_current
@@ -119,8 +118,10 @@ class ResultPage(QWidget):
         return " ".join(words)
 
     def _offer_maps(self, stack: Product | None) -> None:
-        clear(self._maps)
-        self.map_buttons: dict[str, QPushButton] = {}
+        for old in self.map_buttons.values():
+            self._offers.removeWidget(old)
+            old.deleteLater()
+        self.map_buttons = {}
         if stack is None:
             return
         group = QButtonGroup(self)
@@ -136,9 +137,12 @@ class ResultPage(QWidget):
             title = f"Stack of {stack.values['count']}" + (f", {words.lower()}" if name else "")
             button.clicked.connect(partial(self._show_map, address, title))
             group.addButton(button)
-            self._maps.addWidget(button)
+            self._offers.addWidget(button)
             self.map_buttons[name] = button
-        self._maps.addStretch(1)
+        # What is made of several stacks comes behind what belongs to this one.
+        for button in (self.show_colour, self.make_colour):
+            self._offers.removeWidget(button)
+            self._offers.addWidget(button)
 
     def _offer_colour(self) -> None:
         lacks, made = self._model.stacks.colour_lacks(), self._model.stacks.colour
@@ -147,6 +151,7 @@ class ResultPage(QWidget):
         self.make_colour.setText("Make it anew" if made else "Make a colour picture")
         self.show_colour.setVisible(made is not None)
         self.colour_words.setText(lacks if made is None else "")
+        self.colour_words.setVisible(bool(lacks and made is None))
 
     def _see_colour(self) -> None:
         made = self._model.stacks.colour
