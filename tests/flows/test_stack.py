@@ -27,11 +27,11 @@ from ulvar.flows import (
     pixel_history,
     stack_exposures,
 )
-from ulvar.flows.warping import moving_trails
+from ulvar.flows.warping import _levels, moving_trails
 from ulvar.frames import ExposureFacts, scan_file, scan_images, write_fits
 from ulvar.registration import PixelMap, Transform, choose_map, stored_map
 from ulvar.simulation import Psf, add_stars
-from ulvar.stacking import Normalise, Surface, level_places
+from ulvar.stacking import Framing, Normalise, Surface, level_places
 from ulvar.stacking.local import level_difference
 from ulvar.stars import Trail, find_trails, trail_reach, under_trail
 
@@ -304,6 +304,22 @@ class Proper(Made):
         else:
             self.fail("no star stands alone")
         self.assertEqual(len(scan_images(result.proper)), 1)
+        # On a larger grid it is the same coadd.
+        wide = self.stack(field.write(hit=400.0), proper=True, framing=Framing.UNION)
+        with fitsio.FITS(wide.proper) as handle:
+            self.assertGreater(handle[0].read().shape[0], HEIGHT)
+            np.testing.assert_allclose(handle["PSF"].read(), psf, atol=0.02 * float(psf.max()))
+        # An exposure through cloud is brought up in brightness, and its noise with it.
+        exposures = field.write()
+        dim = (field.picture(3) - SKY) * 0.4 + SKY
+        dim += np.random.default_rng(5).normal(0, NOISE * math.sqrt(1 - 0.16), dim.shape)
+        write_fits(Path(exposures[3].path), dim.astype(np.float32), like=exposures[3].path, replace=True)
+        cloudy = self.stack([scan_file(f.path) for f in exposures], proper=True)
+        assert cloudy.stacked
+        self.assertAlmostEqual(cloudy.stacked.scaling[3][0], 2.5, delta=0.1)
+        told = fitsio.read_header(cloudy.proper)["SKYNOISE"]
+        self.assertAlmostEqual(told / (NOISE / math.sqrt(COUNT - 1 + 0.16)), 1.0, delta=0.1)
+        self.assertGreater(told, 1.03 * header["SKYNOISE"])
         # Memory is asked for before it is taken.
         exposures = field.write()
         small = JobContext(budget_bytes=1_000_000)
@@ -365,6 +381,14 @@ class LocalLevels(Made):
         for x, y in ((50, 60), (300, 200)):
             found = pixel_history(taken, x, y, size, matched.stacked.rejection, JobContext())
             self.assertAlmostEqual(found.combined_adu / matched.stacked.data[y, x], 1.0, delta=1e-3)
+
+    def test_levels_are_known_where_there_is_data(self) -> None:
+        image = np.random.default_rng(2).normal(300, 5, (200, 320)).astype(np.float32)
+        image[:, 200:] = np.nan
+        levels = _levels(image)
+        _, columns = level_places(image.shape)
+        np.testing.assert_array_equal(np.isfinite(levels), np.broadcast_to(columns < 200, levels.shape))
+        self.assertAlmostEqual(float(np.nanmedian(levels)), 300, delta=1)
 
     def test_a_surface_and_its_rows(self) -> None:
         shape = (170, 240)

@@ -81,6 +81,28 @@ class Coadd(unittest.TestCase):
         # Seeing by a factor of 2.2: some per cent.
         self.assertGreater(proper / mean, 1.03)
 
+    def test_a_lopsided_profile_moves_no_star(self) -> None:
+        """A profile that trails off to one side is undone by its own mirror image."""
+        tails = []
+        for k, angle in enumerate((0.3, 1.9, 4.0)):
+            side = 18
+            yy, xx = np.mgrid[-side : side + 1, -side : side + 1]
+            tail = sum(
+                np.exp(-((xx - s * math.cos(angle)) ** 2 + (yy - s * math.sin(angle)) ** 2) / 4) / (1 + s)
+                for s in range(6 + k)
+            )
+            tails.append((tail / tail.sum()).astype(np.float32))
+        images = []
+        for tail in tails:
+            image = np.full((200, 220), SKY, dtype=np.float32)
+            image[90 - 18 : 90 + 19, 120 - 18 : 120 + 19] += 5000 * tail
+            images.append(image)
+        inputs = [CoaddInput(Rows(i), 5.0, p) for i, p in zip(images, tails)]
+        found = proper_coadd(inputs, np.mean(images, axis=0), SKY)
+        self.assertEqual(np.unravel_index(np.argmax(found.data), found.data.shape), (90, 120))
+        box = found.data[90 - 18 : 90 + 19, 120 - 18 : 120 + 19]
+        np.testing.assert_allclose(box, 5000 * found.psf, atol=0.06 * float(box.max()))
+
     def test_particles_and_holes_do_no_harm(self) -> None:
         clean = self.coadd(self.images)
         hurt = [i.copy() for i in self.images]
