@@ -52,7 +52,7 @@ class Coadd(unittest.TestCase):
     def test_noise_profile_and_depth(self) -> None:
         found = self.coadd(self.images)
         self.assertAlmostEqual(found.noise_adu, 1 / math.sqrt((1 / NOISE**2).sum()), places=5)
-        self.assertAlmostEqual(float(found.psf.sum()), 1.0, places=5)
+        self.assertAlmostEqual(float(found.psf.sum()), 1.0, delta=0.02)
         # Between the stars is noise as told, independent from pixel to pixel.
         empty = np.ones((SIZE, SIZE), dtype=bool)
         for a, b in zip(self.x, self.y):
@@ -81,6 +81,21 @@ class Coadd(unittest.TestCase):
         # Seeing by a factor of 2.2: some per cent.
         self.assertGreater(proper / mean, 1.03)
 
+    def test_bright_stars_keep_their_light_and_profile(self) -> None:
+        """Seeing by a factor of two makes peaks of four times: no outliers."""
+        flux, images = 2e5, []
+        for width in WIDTHS:
+            image = np.full((200, 200), SKY)
+            add_stars(image, np.array([100.0]), np.array([90.0]), np.array([flux]), Psf.with_fwhm(float(width), 0.0))
+            images.append(image.astype(np.float32))
+        inputs = [CoaddInput(Rows(i), float(n), p) for i, n, p in zip(images, NOISE, self.psfs)]
+        found = proper_coadd(
+            inputs, np.average(images, axis=0, weights=1 / (NOISE * WIDTHS) ** 2).astype(np.float32), SKY
+        )
+        side = found.psf.shape[0] // 2
+        box = found.data[90 - side : 90 + side + 1, 100 - side : 100 + side + 1]
+        np.testing.assert_allclose(box / flux, found.psf, atol=0.005 * float(found.psf.max()))
+
     def test_a_lopsided_profile_moves_no_star(self) -> None:
         """A profile that trails off to one side is undone by its own mirror image."""
         tails = []
@@ -101,7 +116,7 @@ class Coadd(unittest.TestCase):
         found = proper_coadd(inputs, np.mean(images, axis=0), SKY)
         self.assertEqual(np.unravel_index(np.argmax(found.data), found.data.shape), (90, 120))
         box = found.data[90 - 18 : 90 + 19, 120 - 18 : 120 + 19]
-        np.testing.assert_allclose(box, 5000 * found.psf, atol=0.06 * float(box.max()))
+        np.testing.assert_allclose(box, 5000 * found.psf, atol=0.02 * float(box.max()))
 
     def test_particles_and_holes_do_no_harm(self) -> None:
         clean = self.coadd(self.images)

@@ -19,8 +19,9 @@ from ulvar.engine import F32Array, F64Array, StopToken
 _MOST, LEAST_STARS = 60, 5
 # Spatial frequencies at which no exposure has more than this of its power tell nothing.
 _FLOOR = 1e-9
-# What lies this many deviations off the stack, and half of its own height, is no light of the sky.
-_ODD = 6.0
+# What lies this many deviations off the stack, and so many times what stands near in it, is no light of the sky: in seeing twice
+# as good a star's peak is four times as high.
+_ODD, _NEAR, _NEAR_PX = 6.0, 3.0, 5
 
 
 @dataclass(frozen=True)
@@ -53,7 +54,7 @@ class ProperCoadd:
     noise_adu : float
         Of a pixel; from pixel to pixel it is independent.
     psf : float32 array, shape (2 r + 1, 2 r + 1)
-        Its profile, sum 1.
+        Its profile: of a star of 1 ADU in all, what lies on these pixels.
     """
 
     data: F32Array
@@ -63,7 +64,7 @@ class ProperCoadd:
 
 def proper_bytes(shape: tuple[int, int]) -> int:
     """Return what `proper_coadd` needs for a picture (height, width), at most."""
-    return 36 * shape[0] * shape[1]
+    return 40 * shape[0] * shape[1]
 
 
 def proper_coadd(
@@ -88,6 +89,7 @@ def proper_coadd(
     ValueError
         If there is nothing to add.
     """
+    import cv2
     from scipy import fft
 
     if not inputs:
@@ -96,6 +98,7 @@ def proper_coadd(
     reach = max(one.psf.shape[0] for one in inputs)
     shape = fft.next_fast_len(height + reach, real=True), fft.next_fast_len(width + reach, real=True)
     known = np.nan_to_num(stack - np.float32(sky_adu))
+    near = np.float32(_NEAR) * cv2.dilate(np.abs(known), np.ones((_NEAR_PX, _NEAR_PX), np.uint8))
     above = np.zeros((shape[0], shape[1] // 2 + 1), dtype=np.complex64)
     below = np.zeros(above.shape, dtype=np.float32)
     total = 0.0
@@ -104,7 +107,7 @@ def proper_coadd(
             stop.check()
         image = one.source.rows(0, height) - np.float32(sky_adu)
         with np.errstate(invalid="ignore"):
-            odd = ~(np.abs(image - known) <= _ODD * one.noise_adu + 0.5 * np.abs(known))
+            odd = ~(np.abs(image - known) <= np.float32(_ODD * one.noise_adu) + near)
         image[odd] = known[odd]
         weight = 1.0 / one.noise_adu**2
         profile = fft.rfft2(_at_origin(one.psf, shape), workers=workers)
@@ -119,7 +122,7 @@ def proper_coadd(
     whole = fft.irfft2(root / np.float32(flux), shape, workers=workers)
     side = reach // 2
     psf = np.roll(whole, (side, side), axis=(0, 1))[: 2 * side + 1, : 2 * side + 1]
-    return ProperCoadd(data, 1.0 / flux, np.asarray(psf / psf.sum(), dtype=np.float32))
+    return ProperCoadd(data, 1.0 / flux, np.asarray(psf, dtype=np.float32))
 
 
 def _at_origin(psf: F32Array, shape: tuple[int, int]) -> F32Array:
