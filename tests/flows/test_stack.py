@@ -327,7 +327,7 @@ class Proper(Made):
             exposures, self.folder / "s.fits", small, options=StackOptions(proper=True), replace=True
         )
         self.assertTrue(poor.ok)
-        self.assertRegex(poor.no_proper, "takes \d MB, and 1 MB are allowed")
+        self.assertRegex(poor.no_proper, "takes 5 MB, and 1 MB are allowed")
         self.assertFalse((self.folder / "s-proper.fits").exists())
         self.assertEqual(self.stack(exposures).proper, "")
 
