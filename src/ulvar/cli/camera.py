@@ -104,14 +104,16 @@ def camera(
         )  # fmt: skip
         lines.append(f"{result.facts.camera}: {t.gain_e_per_adu:.4f} e-/ADU, read noise {t.read_noise_e:.3f} e-")
     flats = []
+    unplanned = []
     for name, (_, plan) in plans.items():
         if isinstance(plan, FlatPlan):
             flats.append({"filter": name, "exposure_s": plan.exposure_s, "warnings": list(plan.warnings)})
             lines.append(f"flats {name}: {plan.exposure_s:.3g} s. {' '.join(plan.warnings)}".rstrip())
         else:
-            lines.append(f"flats {name}: {plan.reason}")
+            lines.append(f"flats {name} ({Path(plan.file).name}): {plan.reason}")
+            unplanned.append(plan)
     finish(
-        {"cameras": cameras, "flats": flats, "failed": as_failed(failed)},
+        {"cameras": cameras, "flats": flats, "failed": as_failed([*failed, *unplanned])},
         as_json=json,
         done=len(cameras) + len(flats),
         failed=len(failed),

@@ -97,6 +97,8 @@ def plan_by_filter(
         tests = [(float(f.exposure_s or 0), looks[f.path].level_adu) for f in members]
         full = members[0].saturation_adu or 65535.0
         plan = plan_flat(tests, zero_adu=zeros.get(name[1], 0.0), full_adu=full, fraction=fraction)
+        if isinstance(plan, Failed):
+            plan = Failed(plan.reason, members[0].path)
         label = name[0] or "no filter"
         if label in plans:
             gain = members[0].gain
