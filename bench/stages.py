@@ -16,7 +16,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -33,11 +33,12 @@ from ulvar.frames import ExposureFacts, read_plane, scan_file, write_fits
 
 
 def _family(pid: int) -> list[int]:
-    """Return a process and all below it."""
+    """Return a process and all below it; of one that ends meanwhile, what was seen."""
     found = [pid]
-    for task in Path(f"/proc/{pid}/task").iterdir():
-        for child in (task / "children").read_text().split():
-            found += _family(int(child))
+    with suppress(OSError):
+        for task in Path(f"/proc/{pid}/task").iterdir():
+            for child in (task / "children").read_text().split():
+                found += _family(int(child))
     return found
 
 

@@ -15,6 +15,9 @@ if TYPE_CHECKING:
 ROOT = Path(__file__).resolve().parent.parent.parent
 sys.path.insert(0, str(ROOT))
 
+# Pages of the Combine board that have a picture of their own.
+COMBINE_PAGES = ("rules", "stars", "field", "alignment", "result")
+
 
 def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
     """Turn the Calibrate board to a page, with the picture that goes with it."""
@@ -105,7 +108,7 @@ def main() -> int:
     wanted = [(station, "dark", station) for station in STATIONS]
     wanted += [("combine", "light", "combine-light"), ("measure", "red", "measure-red")]
     wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects", "flat", "camera")]
-    wanted += [("combine", "dark", f"combine-{page}") for page in ("rules", "stars", "field", "alignment", "result")]
+    wanted += [("combine", "dark", f"combine-{page}") for page in COMBINE_PAGES]
     wanted.append(("measure", "dark", "looking"))
     for station, theme, name in wanted:
         if theme != window.theme.name:
@@ -120,9 +123,7 @@ def main() -> int:
             calibrate_page(window, page, wait)
         if station == "combine":
             page = name.partition("-")[2]
-            combine_page(
-                window, page if page in ("rules", "stars", "field", "alignment", "result") else "exposures", wait
-            )
+            combine_page(window, page if page in COMBINE_PAGES else "exposures", wait)
         if name == "looking":
             combine_page(window, "field", wait)
             window.model.set_station("measure")

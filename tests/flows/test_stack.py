@@ -331,6 +331,20 @@ class Proper(Made):
         self.assertFalse((self.folder / "s-proper.fits").exists())
         self.assertEqual(self.stack(exposures).proper, "")
 
+    def test_colours_that_were_mixed_are_told_by_neither_file(self) -> None:
+        exposures = []
+        for facts in Field(self.folder, count=4).write():
+            data = fitsio.read(facts.path)
+            cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "BAYERPAT": "RGGB", "DATE-OBS": "2027-02-11T20:00:00"}
+            write_fits(Path(facts.path), data, cards=cards, replace=True)
+            exposures.append(scan_file(facts.path))
+        result = self.stack(exposures, proper=True)
+        for path in (result.output, result.proper):
+            header = fitsio.read_header(path)
+            self.assertNotIn("BAYERPAT", header)
+            self.assertEqual(header["NCOMBINE"], 4)
+            self.assertIn("DATE-AVG", header)
+
 
 class LocalLevels(Made):
     """Gradients that differ between exposures, on a nebula that all show."""

@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.calibration.comparing import compare_frames, make_thumb
 from ulvar.calibration.prepare import Preparation
-from ulvar.combine import Rejection, RowSource, ScaledRows, combine_sources
+from ulvar.combine import Rejection, RowsOf, RowSource, ScaledRows, combine_sources
 from ulvar.engine import F32Array, Failed, Progress, StopToken, silent
 from ulvar.frames import (
     ExposureFacts,
@@ -240,22 +240,11 @@ def _levelled(source: RowSource, subtract: F32Array | None, level: float, mosaic
 
 
 @dataclass
-class ColorScaledRows:
+class ColorScaledRows(RowsOf):
     """A source with a plane subtracted and each colour of the 2 x 2 cell divided by its own level."""
 
-    source: RowSource
     subtract: F32Array | None
     levels: F32Array
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.source.height
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.source.width
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``."""

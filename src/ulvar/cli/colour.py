@@ -46,9 +46,12 @@ def colour(
         fail_usage(f"{out}: a colour picture is written as .fits, .tif or .png")
     try:
         numbers = tuple(float(part) for part in ratios.split(","))
+    except ValueError:
+        fail_usage(f"--ratios '{ratios}': three numbers with commas between, for red, green and blue")
+    try:
         options = ColourOptions(numbers, balance.value, gradient, saturation)  # type: ignore[arg-type]
     except ValueError as error:
-        fail_usage(f"--ratios '{ratios}': {error}" if "ratio" in str(error) or "float" in str(error) else str(error))
+        fail_usage(str(error))
     given = dict(zip(CHANNELS, (red, green, blue))) | ({} if luminance is None else {"luminance": luminance})
     stacks: dict[str, ExposureFacts] = {}
     problems: list[Outcome] = []

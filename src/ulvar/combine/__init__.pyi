@@ -7,4 +7,5 @@ from .limits import limit_for as limit_for
 from .limits import suited as suited
 from .rejection import Method as Method
 from .rejection import Rejection as Rejection
+from .sources import RowsOf as RowsOf
 from .sources import RowSource as RowSource

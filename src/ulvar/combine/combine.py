@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.combine.contrast import combined_again, local_contrast, taken_back
 from ulvar.combine.rejection import Method, Rejection
-from ulvar.combine.sources import RowSource
+from ulvar.combine.sources import RowsOf, RowSource
 from ulvar.engine import F32Array, F64Array, I64Array, Progress, StopToken, row_bands, silent
 
 
@@ -26,23 +26,12 @@ def _fill(source: RowSource, y0: int, y1: int, out: F32Array) -> None:
 
 
 @dataclass
-class ScaledRows:
+class ScaledRows(RowsOf):
     """A source with a plane subtracted and a factor applied: ``(rows - subtract) * factor + add``."""
 
-    source: RowSource
     subtract: F32Array | None = None
     factor: float = 1.0
     add: float = 0.0
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.source.height
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.source.width
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``."""

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import Any
 
 import numpy as np
 
-from ulvar.combine import Rejection, combine_stack
+from ulvar.combine import Method, Rejection, combine_stack
 from ulvar.engine import F32Array, Failed, JobContext
 from ulvar.flows.common import failed_task
 from ulvar.flows.warping import Cut, cut_out, laid_open
 from ulvar.frames import ExposureFacts, FrameError, is_mosaic, read_frame
-from ulvar.registration import PixelMap, Transform, resample
+from ulvar.registration import PixelMap, Transform, resample, stored_map
 from ulvar.stacking import Surface
 
 # Rejection judges a pixel by those around, too: chunks of this width are judged together (`ulvar.combine`).
@@ -51,6 +52,22 @@ class StackedExposure:
     cuts: tuple[Cut, ...] = ()
     plain: bool = False
     surface: Surface | None = None
+
+    @classmethod
+    def of(cls, facts: ExposureFacts, told: Mapping[str, Any]) -> StackedExposure:
+        """Take what a stack's result tells of an exposure that went into it (`ulvar.flows.StackResult.frames`).
+
+        Raises
+        ------
+        KeyError, ValueError
+            If an older version told it.
+        """
+        surface = told.get("surface")
+        return cls(
+            facts, stored_map(told["matrix"], told["bent"]), told["factor"], told["addend_adu"], told["weight"],
+            tuple(Cut.of(cut) for cut in told["trails_cut"]),
+            surface=None if surface is None else Surface(tuple(surface["coefficients"]), int(surface["order"])),
+        )  # fmt: skip
 
 
 class Fate(StrEnum):
@@ -156,7 +173,7 @@ def pixel_history(
     if not there:
         return PixelHistory(x, y, (), math.nan, tuple(failed))
     stack = np.stack([strips[one.facts.path][0] for one in there])
-    weights = None if rejection.method.value == "median" else [one.weight for one in there]
+    weights = None if rejection.method is Method.MEDIAN else [one.weight for one in there]
     combined = combine_stack(stack, rejection=rejection, weights=weights, maps=True)
     assert combined.maps is not None
     lows, highs = (int(m[y - y0, x - x0]) for m in (combined.maps.rejected_low, combined.maps.rejected_high))

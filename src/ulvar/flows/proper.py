@@ -10,13 +10,14 @@ from typing import Any
 import numpy as np
 
 from ulvar.combine import RowSource
-from ulvar.engine import F32Array, Failed, JobContext
+from ulvar.engine import F32Array, F64Array, Failed, JobContext
 from ulvar.flows.align import Aligned
+from ulvar.flows.stackfile import carried_over, time_cards
+from ulvar.flows.starfind import Scored
 from ulvar.frames import write_fits
 from ulvar.stacking import Stacked, StackInput
 from ulvar.stacking.proper import CoaddInput, ProperCoadd, alone, proper_bytes, proper_coadd, star_profile
 from ulvar.stacking.stack import scaled_sources
-from ulvar.stars import estimate_background
 
 # Stars of this SNR and more tell a profile.
 _BRIGHT = 40.0
@@ -28,7 +29,7 @@ def proper_file(output: Path) -> Path:
 
 
 def coadd_of(
-    inputs: Sequence[StackInput], moved: Sequence[Aligned], stacked: Stacked, context: JobContext
+    inputs: Sequence[StackInput], moved: Sequence[Aligned], stacked: Stacked, sky_adu: float, context: JobContext
 ) -> ProperCoadd | Failed:
     """Return the proper coadd of exposures that lie on a stack's grid, or why there is none.
 
@@ -39,6 +40,8 @@ def coadd_of(
     moved : sequence of Aligned
         With their ways onto the stack's grid.
     stacked : Stacked
+    sky_adu : float
+        Its background.
     context : JobContext
     """
     needed = proper_bytes(stacked.data.shape)
@@ -47,7 +50,6 @@ def coadd_of(
             f"a proper coadd of this size takes {needed / 1e6:.0f} MB, and {context.budget_bytes / 1e6:.0f} MB are allowed",
             "",
         )
-    sky = float(estimate_background(stacked.data).sky_adu)
     sources = scaled_sources(inputs, stacked.scaling, stacked.surfaces)
     made = []
     for done, (source, entry, (factor, _), one) in enumerate(zip(sources, inputs, stacked.scaling, moved)):
@@ -56,9 +58,9 @@ def coadd_of(
         noise = entry.noise_adu * factor
         if not math.isfinite(noise) or noise <= 0:
             return Failed("the noise of an exposure is not known", one.scored.facts.path)
-        made.append(CoaddInput(source, noise, _profile(source, one, sky)))
+        made.append(CoaddInput(source, noise, _profile(source, one, sky_adu)))
     context.progress(len(inputs), len(inputs), "Adding properly")
-    return proper_coadd(made, stacked.data, sky, workers=context.workers, stop=context.stop)
+    return proper_coadd(made, stacked.data, sky_adu, workers=context.workers, stop=context.stop)
 
 
 def _profile(source: RowSource, one: Aligned, sky_adu: float) -> F32Array:
@@ -72,26 +74,21 @@ def _profile(source: RowSource, one: Aligned, sky_adu: float) -> F32Array:
 
 
 def write_proper(
-    output: Path,
-    coadd: ProperCoadd,
-    like: str | None,
-    cards: Sequence[tuple[str, Any, str]],
-    drop: set[str],
-    count: int,
-) -> None:
-    """Write a proper coadd with its noise in the header and its profile beside it."""
-    more = [
-        ("NCOMBINE", count, "exposures added"), ("SKYNOISE", coadd.noise_adu, "[adu] noise of a pixel"),
+    output: Path, coadd: ProperCoadd, kept: Sequence[Aligned], weights: F64Array, reference: Scored,
+    placed: list[tuple[str, Any, str]], mixed: bool,
+) -> None:  # fmt: skip
+    """Write a proper coadd, as `write_stack` a stack, with its noise in the header and its profile beside it."""
+    cards = [
+        *placed, *time_cards([a.scored.facts for a in kept], weights),
+        ("NCOMBINE", len(kept), "exposures added"), ("SKYNOISE", coadd.noise_adu, "[adu] noise of a pixel"),
         ("BUNIT", "adu", "over a background of 0"), ("EGAIN", None, ""), ("RDNOISE", None, ""), ("PEDESTAL", None, ""),
     ]  # fmt: skip
     history = ["proper coadd (Zackay and Ofek 2017, ApJ 836, 188); its profile is the extension PSF"]
     write_fits(
         output,
         coadd.data,
-        like=like,
-        cards=[*cards, *more],
         history=history,
-        drop=drop,
         replace=True,
         maps={"PSF": coadd.psf},
+        **carried_over(reference, cards, placed, mixed),
     )

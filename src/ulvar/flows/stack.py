@@ -15,7 +15,7 @@ from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
-from ulvar.flows.stackfile import TIMES, sky_cards, time_cards, write_stack, write_tiff
+from ulvar.flows.stackfile import is_mixed, sky_cards, write_stack, write_tiff
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, warp_item
 from ulvar.frames import (
@@ -23,7 +23,6 @@ from ulvar.frames import (
     fingerprint,
     header_of,
     identity,
-    is_fits_path,
 )
 from ulvar.registration import Transform, map_values
 from ulvar.registration.transform import Chained
@@ -166,18 +165,17 @@ def stack_exposures(
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be resampled")
     moved = [Aligned(a.scored, grid.shifted(a.transform), a.flux_ratio) for a in kept]
     frames = _frames(exposures, moved, failed, stacked, made.cuts)
-    noise_adu = float(estimate_background(stacked.data).noise_adu)
+    noise_adu = made.noise_adu
+    placed = sky_cards(reference, solution, grid)
     if is_tiff:
         write_tiff(output, stacked.data, settings.depth)
     else:
-        placed = sky_cards(reference, solution, grid)
         write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu)
     proper, no_proper = "", made.coadd.reason if isinstance(made.coadd, Failed) else ""
     if isinstance(made.coadd, ProperCoadd):
         proper = str(proper_file(output))
-        cards = [*sky_cards(reference, solution, grid), *time_cards([a.scored.facts for a in kept], stacked.weights)]
-        like = reference.facts.path if is_fits_path(reference.facts.path) else None
-        write_proper(Path(proper), made.coadd, like, cards, {"SATURATE", *TIMES}, len(kept))
+        mixed = is_mixed(reference, settings)
+        write_proper(Path(proper), made.coadd, kept, stacked.weights, reference, placed, mixed)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
         aligned=tuple(kept), agreement=agreement, noise_adu=noise_adu,
@@ -208,6 +206,7 @@ class _Made:
     grid: Frame2D
     failed: list[Failed]
     cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
+    noise_adu: float = math.nan
     coadd: ProperCoadd | Failed | None = None
 
 
@@ -261,12 +260,13 @@ def _combine(
             weighting=settings.weighting, maps=settings.maps, budget_bytes=context.budget_bytes, threads=context.workers,
             progress=context.progress, stop=context.stop,
         )  # fmt: skip
-        kept = [a for a, _ in pairs]
+        background = estimate_background(stacked.data)
+        kept, cuts = [a for a, _ in pairs], {path: one.cuts for path, one in warped.items()}
         coadd = None
         if settings.proper:
             moved = [Aligned(a.scored, t.transform, a.flux_ratio) for a, t in pairs]
-            coadd = coadd_of(inputs, moved, stacked, context)
-        return _Made(stacked, kept, grid, failed, {path: one.cuts for path, one in warped.items()}, coadd)
+            coadd = coadd_of(inputs, moved, stacked, float(background.sky_adu), context)
+        return _Made(stacked, kept, grid, failed, cuts, float(background.noise_adu), coadd)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 
 # What tells a mosaic from a grey picture.
 _COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
-TIMES = (
+_TIMES = (
     "MJD-OBS", "JD", "JD-OBS", "JD_UTC", "JD-UTC", "MJD", "DATE-AVG", "DATE-END", "DATE-BEG", "MJD-AVG", "MJD-BEG", "MJD-END",
     "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
     "OBJCTAZ", "CENTALT", "CENTAZ", "ALTITUDE", "AZIMUTH", "SEQNUM", "FRAMENUM",
@@ -53,7 +53,7 @@ def write_stack(
     weights = stacked.weights
     # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
     effective = float(weights.sum() ** 2 / (weights**2).sum())
-    mixed = is_mosaic(reference.facts.cfa) and settings.align != "none"
+    mixed = is_mixed(reference, settings)
     gain = None if mixed else reference.facts.gain_e_per_adu
     cards = [
         ("NCOMBINE", len(kept), "exposures combined"),
@@ -71,15 +71,38 @@ def write_stack(
         f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
-    # What the reference alone says of its time is not true of the stack.
-    dropped = {"SATURATE", *TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
-    like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     if mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
     write_fits(
-        output, stacked.data, like=like, cards=[*carried, *cards], history=history, drop=dropped, replace=replace,
+        output, stacked.data, history=history, replace=replace, **carried_over(reference, cards, placed, mixed),
         maps=stack_maps(stacked) if settings.maps else None,
     )  # fmt: skip
+
+
+def carried_over(
+    reference: Scored, cards: Sequence[tuple[str, Any, str]], placed: Sequence[tuple[str, Any, str]], mixed: bool
+) -> dict[str, Any]:
+    """Return how the header of what is made of many exposures goes on from the reference's, as `write_fits` takes it.
+
+    Parameters
+    ----------
+    reference : Scored
+    cards : sequence of (str, value, str)
+        Of the product itself.
+    placed : sequence of (str, value, str)
+        Those of them that tell where it lies on the sky.
+    mixed : bool
+        Whether the colours of a mosaic were mixed.
+    """
+    # What the reference alone says of its time is not true of the product.
+    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
+    like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
+    return {"like": like, "cards": [*carried, *cards], "drop": dropped}
+
+
+def is_mixed(reference: Scored, settings: StackOptions) -> bool:
+    """Whether the colours of a mosaic are mixed in a stack: they are where pixels are resampled."""
+    return is_mosaic(reference.facts.cfa) and settings.align != "none"
 
 
 def stack_maps(stacked: Stacked) -> dict[str, np.ndarray]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.combine import RowSource
+from ulvar.combine import RowsOf
 from ulvar.engine import F32Array, F64Array
 from ulvar.frames.noise import robust_spread
 
@@ -50,22 +50,11 @@ def _powers(order: int) -> list[tuple[int, int]]:
 
 
 @dataclass
-class SurfaceRows:
+class SurfaceRows(RowsOf):
     """A source with a factor applied and a surface added: ``rows * factor + surface``."""
 
-    source: RowSource
     factor: float
     surface: Surface
-
-    @property
-    def height(self) -> int:
-        """Rows."""
-        return self.source.height
-
-    @property
-    def width(self) -> int:
-        """Columns."""
-        return self.source.width
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``."""

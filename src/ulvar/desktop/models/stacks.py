@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
@@ -17,13 +15,13 @@ from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import JobContext
-from ulvar.flows import Cut, PixelHistory, StackedExposure, calibrated_facts, pixel_history
+from ulvar.flows import PixelHistory, StackedExposure, calibrated_facts, pixel_history
 from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
 from ulvar.night.stations import what_is_missing
 from ulvar.registration import Fit, pair_stars, stored_map
-from ulvar.stacking import STACK_REJECTION, Surface
+from ulvar.stacking import STACK_REJECTION
 
 # A star of the reference this close to where the map puts one of the exposure is the same.
 _PAIRED_PX = 1.5
@@ -109,18 +107,17 @@ class Stacks(QObject):
             return Alignment("shift", (), own, np.zeros_like(own), is_reference=True)
         way = stored_map(v["matrix"], v.get("bent"))
         fit = Fit() if others is None else pair_stars(way, own, np.column_stack([others.x, others.y]), _PAIRED_PX)
-        empty = np.empty((0, 2))
-        paired = fit.pairs is not None and fit.residuals is not None
-        places = own[fit.pairs[:, 0]] if fit.pairs is not None else empty
-        residuals = fit.residuals if paired and fit.residuals is not None else empty
+        mine, residuals = np.empty(0, dtype=np.int64), np.empty((0, 2))
+        if fit.pairs is not None and fit.residuals is not None:
+            mine, residuals = fit.pairs[:, 0], fit.residuals
         # The noise of faint stars would hide what the map leaves over.
-        bright = stars.snr[fit.pairs[:, 0]] > _BRIGHT if fit.pairs is not None else np.zeros(0, dtype=bool)
+        bright = stars.snr[mine] > _BRIGHT
         limit = _BRIGHT if bright.sum() >= _ENOUGH else 0.0
         if limit:
-            places, residuals = places[bright], residuals[bright]
+            mine, residuals = mine[bright], residuals[bright]
         tried = tuple((str(kind), float(missed)) for kind, missed in v.get("maps_tried") or ())
         kind = str(v.get("map") or way.kind)
-        return Alignment(kind, tried, places, residuals, fit.matched, limit)
+        return Alignment(kind, tried, own[mine], residuals, fit.matched, limit)
 
     # ---- the stack
 
@@ -190,12 +187,7 @@ class Stacks(QObject):
                 return [], "This stack was made by an older version: stack again to see what went into its pixels."
             copy = calibrated.get(raw)
             used = facts if copy is None else calibrated_facts(facts, copy.output, copy.values)
-            taken.append(
-                StackedExposure(
-                    used, stored_map(v["matrix"], v["bent"]), v["factor"], v["addend_adu"], v["weight"],
-                    tuple(Cut.of(told) for told in v["trails_cut"]), surface=_surface(v.get("surface")),
-                )
-            )  # fmt: skip
+            taken.append(StackedExposure.of(used, v))
         return taken, "" if taken else "Nothing is known of the exposures of this stack."
 
     def _found(self, pixel: object, found: object) -> None:
@@ -210,10 +202,6 @@ class Stacks(QObject):
 
     def _forget(self) -> None:
         self.pixel, self.history = None, None
-
-
-def _surface(told: Mapping[str, Any] | None) -> Surface | None:
-    return None if told is None else Surface(tuple(told["coefficients"]), int(told["order"]))
 
 
 def _maps_in(path: str) -> dict[str, str]:

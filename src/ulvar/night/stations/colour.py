@@ -9,7 +9,7 @@ from ulvar.flows import Series, make_colour
 from ulvar.frames import ExposureFacts, FrameError, scan_file
 from ulvar.night.products import Product
 from ulvar.night.project import Night
-from ulvar.night.stations.shared import StationResult, no_series
+from ulvar.night.stations.shared import StationResult, no_series, stored_number
 from ulvar.night.working import one_at_a_time
 from ulvar.stacking import CHANNELS, channel_filters
 
@@ -55,7 +55,7 @@ def run_colour(night: Night, context: JobContext, series: Series | None = None) 
     if not result.ok:
         return StationResult("combine", "no colour picture", problem=f"{result.reason}.")
     values = {
-        "channels": {c.name: {"file": c.file, "factor": c.factor, "residual_px": _known(c.residual_px)} for c in result.channels},
+        "channels": {c.name: {"file": c.file, "factor": c.factor, "residual_px": stored_number(c.residual_px)} for c in result.channels},
         "filters": {channel: one.filter for channel, (one, _) in there.items()},
         "balance_stars": result.balance_stars, "picture": str(folder / "colour.tif"),
     }  # fmt: skip
@@ -63,7 +63,3 @@ def run_colour(night: Night, context: JobContext, series: Series | None = None) 
         night.store_products("colour", [Product("colour", one.key, str(output), values)], series=one.key, clear=True)
     names = ", ".join(f"{channel} {one.filter}" for channel, (one, _) in there.items())
     return StationResult("combine", f"colour picture of {names}", len(there), 0, "", values)
-
-
-def _known(value: float) -> float | None:
-    return value if value == value else None

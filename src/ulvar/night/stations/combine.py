@@ -40,6 +40,7 @@ from ulvar.night.stations.shared import (
     no_series,
     number_of,
     series_file,
+    stored_number,
     trails_of,
     working_exposures,
 )
@@ -279,7 +280,7 @@ def _stack(
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "proper": result.proper, "no_proper": result.no_proper,
-        "method": limits.method.value, "noise_adu": result.noise_adu if math.isfinite(result.noise_adu) else None,
+        "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),

@@ -130,6 +130,11 @@ def trails_of(values: Mapping[str, Any]) -> tuple[Trail, ...]:
     return tuple(Trail(x0, y0, x1, y1, width, math.nan, math.nan) for x0, y0, x1, y1, width in lines)
 
 
+def stored_number(value: float) -> float | None:
+    """Return a number as a row holds it: what is not finite is missing."""
+    return float(value) if math.isfinite(value) else None
+
+
 def number_of(value: Any) -> float:
     """Return a stored number; what is missing is NaN."""
     return math.nan if value is None else float(value)
