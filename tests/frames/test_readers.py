@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import json
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 
 from tests.made_files import write_cube, write_dng, write_extensions
 from tests.support import FolderCase
+from ulvar.engine import OutputExists
 from ulvar.frames import (
     Address,
     FrameError,
@@ -26,6 +28,8 @@ from ulvar.frames import (
     scan_images,
     split_address,
     write_fits,
+    write_picture,
+    write_tiff,
 )
 
 
@@ -214,6 +218,63 @@ class Tiff(FolderCase):
                     plane = data[k] if config == "separate" else data[..., k]
                     self.assertEqual((facts.height, facts.width), plane.shape)
                     np.testing.assert_array_equal(read_plane(facts.path), plane)
+
+    def test_what_was_written_comes_back(self) -> None:
+        data = np.random.default_rng(6).normal(500, 80, (20, 30)).astype(np.float32)
+        data[3:5, 7] = np.nan
+        like = self.folder / "like.fits"
+        write_fits(like, data, cards={"EXPTIME": 60.0, "RDNOISE": 9.0, "OBJECT": "Vesper's 3", "FILTER": "V"})
+        cards = [("EGAIN", 2.5, ""), ("RDNOISE", 7.25, ""), ("DATE-OBS", "2027-03-04T20:00:00", "")]
+        for depth in (16, 32):
+            path = self.folder / f"{depth}.tif"
+            write_tiff(path, data, depth=depth, like=str(like), cards=cards, drop=("FILTER",))
+            facts, back = scan_file(str(path)), read_plane(str(path))
+            with self.subTest(depth=depth):
+                told = facts.exposure_s, facts.gain_e_per_adu, facts.read_noise_e, facts.object, facts.filter
+                self.assertEqual(told, (60.0, 2.5, 7.25, "Vesper's 3", ""))
+                self.assertEqual((facts.width, facts.height, facts.start_utc.hour), (30, 20, 20))
+                step = np.nanmax(data) - np.nanmin(data)
+                least = data == np.nanmin(data)
+                np.testing.assert_array_equal(np.isnan(back), np.isnan(data) | (least & (depth == 32)))
+                seen = np.isfinite(back)
+                np.testing.assert_allclose(back[seen], data[seen], rtol=0, atol=step / 65534 if depth == 16 else 0)
+                # Other programs see the first row at the bottom, too.
+                picture = tifffile.imread(path)
+                self.assertEqual(picture.dtype, np.uint16 if depth == 16 else np.float32)
+                self.assertGreater(np.corrcoef(picture[::-1][seen], data[seen])[0, 1], 0.999)
+        with self.assertRaises(OutputExists):
+            write_tiff(self.folder / "16.tif", data)
+        flat = self.folder / "flat.tif"
+        write_tiff(flat, np.full((4, 5), 7.0, np.float32))
+        np.testing.assert_allclose(read_plane(str(flat)), 7.0)
+        write_tiff(flat, np.full((4, 5), np.nan, np.float32), replace=True)
+        self.assertTrue(np.isnan(read_plane(str(flat))).all())
+
+    def test_colours_that_were_written_come_back(self) -> None:
+        planes = np.random.default_rng(7).integers(0, 65535, (3, 20, 30)).astype(np.uint16)
+        path = self.folder / "colour.tif"
+        write_picture(path, planes, {"header": {"OBJECT": "Vesper"}})
+        np.testing.assert_array_equal(tifffile.imread(path), np.moveaxis(planes[:, ::-1], 0, -1))
+        facts = scan_images(str(path))
+        self.assertEqual([(f.filter, f.object) for f in facts], [(c, "Vesper") for c in "RGB"])
+        for k, f in enumerate(facts):
+            np.testing.assert_array_equal(read_plane(f.path), planes[k])
+
+    def test_only_what_the_program_wrote_is_turned(self) -> None:
+        data = np.arange(20, dtype=np.float32).reshape(4, 5)
+        told = json.dumps({"header": {"EGAIN": 3.0}, "scale": 2.0, "zero": 1.0, "blank": 0})
+        for name, text in (
+            ("Other", told), ("Ulvar", "no JSON"), ("Ulvar", "[1]"), ("Ulvar", '{"header": 3}'), ("Ulvar", "[" * 100_000)
+        ):  # fmt: skip
+            path = self.folder / "x.tif"
+            tifffile.imwrite(path, data, metadata=None, software=name, description=text)
+            with self.subTest(f"{name} {text[:20]}"):
+                np.testing.assert_array_equal(read_plane(str(path)), data)
+                self.assertIsNone(scan_file(str(path)).gain_e_per_adu)
+        odd = {"header": {"EGAIN": [1], "EXPTIME": "x"}, "scale": 1e300, "zero": "z", "blank": None}
+        tifffile.imwrite(path, data, metadata=None, software="Ulvar", description=json.dumps(odd))
+        np.testing.assert_array_equal(read_plane(str(path)), data[::-1])
+        self.assertIsNone(scan_file(str(path)).exposure_s)
 
     def test_what_is_no_tiff_is_told(self) -> None:
         path = self.folder / "a.tif"

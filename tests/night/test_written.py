@@ -126,6 +126,7 @@ class Truth(FolderCase):
         effective = weights.sum() ** 2 / (weights**2).sum()
         self.assertAlmostEqual(header["EGAIN"] / GAIN, effective, delta=0.02 * effective)
         self.assertGreater(effective, 5.0)
+        self.assertAlmostEqual(header["RDNOISE"] / 6.0, math.sqrt(effective), delta=0.02 * math.sqrt(effective))
         self.assertEqual(header["NCOMBINE"], COUNT)
         # Six exposures of 240 s, one every 5 minutes: when they begin and end, and where they lie on average.
         self.assertEqual(header["EXPTOTAL"], COUNT * EXPOSURE_S)

@@ -10,14 +10,13 @@ from typing import Any
 
 import cv2
 import numpy as np
-import tifffile
 
 from ulvar.engine import F32Array, F64Array, Failed, JobContext, atomic_path
 from ulvar.flows.align import Aligned, align_item
 from ulvar.flows.common import KEPT
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import laid_open
-from ulvar.frames import ExposureFacts, FrameError, read_frame, write_fits
+from ulvar.frames import ExposureFacts, FrameError, read_frame, write_fits, write_picture
 from ulvar.photometry import measure_apertures
 from ulvar.registration import PixelMap, Transform, resample
 from ulvar.stacking import CHANNELS, ColourOptions, smooth_surface, star_balance, stretched, with_luminance
@@ -181,7 +180,7 @@ def _aligned(stacks: Mapping[str, ExposureFacts], context: JobContext) -> tuple[
     for name, facts in stacks.items():
         one = by_path[facts.path]
         try:
-            data = laid_open(read_frame(facts), mix=False)
+            data = laid_open(read_frame(facts), mix=False).data
         except FrameError as error:
             failed[name] = error.reason
             continue
@@ -256,12 +255,11 @@ def _write(
         lifted = stretched(picture, noise, saturation=options.saturation)
         top, kind = (255, np.uint8) if output.suffix.lower() == ".png" else (65535, np.uint16)
         shown = np.rint(lifted * top).astype(kind)
-    # Rows of pictures run downwards from the top; those of FITS upwards from the bottom.
-    upright = np.ascontiguousarray(shown[:, ::-1].transpose(1, 2, 0))
+    if output.suffix.lower() != ".png":
+        write_picture(output, shown, {"header": {"OBJECT": like.object}}, replace=True)
+        return
+    # Rows of pictures run downwards from the top, those of FITS upwards from the bottom.
+    done, encoded = cv2.imencode(".png", np.ascontiguousarray(shown[::-1, ::-1].transpose(1, 2, 0)))
+    assert done
     with atomic_path(output) as temporary:
-        if output.suffix.lower() == ".png":
-            done, encoded = cv2.imencode(".png", upright[:, :, ::-1])
-            assert done
-            Path(temporary).write_bytes(encoded.tobytes())
-        else:
-            tifffile.imwrite(temporary, upright, photometric="rgb", metadata=None)
+        Path(temporary).write_bytes(encoded.tobytes())

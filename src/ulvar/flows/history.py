@@ -209,7 +209,7 @@ def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
         if first >= last:
             return np.full(shape, np.nan, dtype=np.float32), np.zeros(shape, dtype=bool)
     try:
-        data = laid_open(read_frame(facts, (first, last)), mix=not one.plain)
+        data = laid_open(read_frame(facts, (first, last)), mix=not one.plain).data
     except FrameError as error:
         return Failed(error.reason, facts.path)
     whole = data.copy() if one.cuts else data

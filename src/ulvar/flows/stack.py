@@ -8,6 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+import numpy as np
+
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, JobContext, check_disk, temporary_name
@@ -15,7 +17,7 @@ from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
-from ulvar.flows.stackfile import is_mixed, sky_cards, write_stack, write_tiff
+from ulvar.flows.stackfile import is_mixed, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, warp_item
 from ulvar.frames import (
@@ -23,6 +25,7 @@ from ulvar.frames import (
     fingerprint,
     header_of,
     identity,
+    is_tiff_name,
 )
 from ulvar.registration import Transform, map_values
 from ulvar.registration.transform import Chained
@@ -127,11 +130,10 @@ def stack_exposures(
     settings = options or StackOptions()
     if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights: they must be equal")
-    is_tiff = output.suffix.lower() in (".tif", ".tiff")
     stamp = fingerprint(
         "stack", [identity(f) for f in exposures], vars(settings) | {"rejection": vars(settings.rejection)}
     )
-    if not is_tiff:
+    if not is_tiff_name(output.name):
         there = may_write(output, stamp, replace)
         if there is not None:
             header = header_of(str(output)) if there.ok else {}
@@ -167,10 +169,9 @@ def stack_exposures(
     frames = _frames(exposures, moved, failed, stacked, made.cuts)
     noise_adu = made.noise_adu
     placed = sky_cards(reference, solution, grid)
-    if is_tiff:
-        write_tiff(output, stacked.data, settings.depth)
-    else:
-        write_stack(output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu)
+    write_stack(
+        output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu, made.gain_share
+    )  # fmt: skip
     proper, no_proper = "", made.coadd.reason if isinstance(made.coadd, Failed) else ""
     if isinstance(made.coadd, ProperCoadd):
         proper = str(proper_file(output))
@@ -208,6 +209,7 @@ class _Made:
     cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
     noise_adu: float = math.nan
     coadd: ProperCoadd | Failed | None = None
+    gain_share: float = 1.0
 
 
 def _combine(
@@ -266,7 +268,8 @@ def _combine(
         if settings.proper:
             moved = [Aligned(a.scored, t.transform, a.flux_ratio) for a, t in pairs]
             coadd = coadd_of(inputs, moved, stacked, float(background.sky_adu), context)
-        return _Made(stacked, kept, grid, failed, cuts, float(background.noise_adu), coadd)
+        share = float(np.mean([warped[a.scored.facts.path].gain_share for a in kept]))
+        return _Made(stacked, kept, grid, failed, cuts, float(background.noise_adu), coadd, share)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 

@@ -10,14 +10,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import tifffile
 
 from ulvar.astrometry import Wcs
-from ulvar.engine import F32Array, atomic_path
 from ulvar.flows.align import Aligned
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored
-from ulvar.frames import ExposureFacts, carried_cards, header_of, is_fits_path, is_mosaic, write_fits
+from ulvar.frames import ExposureFacts, carried_cards, header_of, is_fits_path, is_mosaic, is_tiff_name, write_fits, write_tiff
 from ulvar.frames.times import later
 from ulvar.stacking import Frame2D, Stacked
 
@@ -33,33 +31,28 @@ _TIMES = (
 )  # fmt: skip
 
 
-def write_tiff(output: Path, data: F32Array, depth: int) -> None:
-    filled = np.nan_to_num(data, nan=float(np.nanmin(data)) if np.isfinite(data).any() else 0.0)
-    if depth == 16:
-        low, high = float(filled.min()), float(filled.max())
-        scaled = (filled - low) / max(high - low, 1e-9) * 65535
-        picture = np.rint(scaled).astype(np.uint16)
-    else:
-        picture = filled
-    with atomic_path(output) as temporary:
-        # TIFF rows run downwards from the top; FITS rows upwards from the bottom.
-        tifffile.imwrite(temporary, picture[::-1], metadata=None)
-
-
 def write_stack(
     output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
-    settings: StackOptions, replace: bool, name: str, noise_adu: float,
+    settings: StackOptions, replace: bool, name: str, noise_adu: float, gain_share: float,
 ) -> None:  # fmt: skip
+    """Write a stack: FITS with its maps, or TIFF.
+
+    Parameters
+    ----------
+    gain_share : float
+        The gain of mixed colours over that of the sensor; 1 where none are mixed.
+    """
     weights = stacked.weights
-    # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack.
+    # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack, and the read
+    # noise that in its electrons is the mean's.
     effective = float(weights.sum() ** 2 / (weights**2).sum())
     mixed = is_mixed(reference, settings)
-    gain = None if mixed else reference.facts.gain_e_per_adu
+    gain, read_noise = reference.facts.gain_e_per_adu, reference.facts.read_noise_e
     cards = [
         ("NCOMBINE", len(kept), "exposures combined"),
         ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
-        ("EGAIN", None if gain is None else gain * effective, "[e-/adu] of the mean"),
-        ("RDNOISE", None, ""),
+        ("EGAIN", None if gain is None else gain * gain_share * effective, "[e-/adu] of the mean"),
+        ("RDNOISE", None if read_noise is None else read_noise * math.sqrt(effective), "[e-] of the mean"),
         ("RECIPEID", stamp, "fingerprint of inputs and settings"),
         ("BUNIT", "adu", ""),
         ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
@@ -73,10 +66,11 @@ def write_stack(
     ]
     if mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
-    write_fits(
-        output, stacked.data, history=history, replace=replace, **carried_over(reference, cards, placed, mixed),
-        maps=stack_maps(stacked) if settings.maps else None,
-    )  # fmt: skip
+    said = {"history": history, "replace": replace, **carried_over(reference, cards, placed, mixed)}
+    if is_tiff_name(output.name):
+        write_tiff(output, stacked.data, depth=settings.depth, **said)
+    else:
+        write_fits(output, stacked.data, maps=stack_maps(stacked) if settings.maps else None, **said)
 
 
 def carried_over(

@@ -77,10 +77,21 @@ class Cut:
 
 @dataclass(frozen=True)
 class Warped:
-    """What was left out under trails, and levels at `level_places` of the grid where they were wanted [ADU]."""
+    """What was made of an exposure beside its pixels.
+
+    Attributes
+    ----------
+    cuts : tuple of Cut
+        What was left out under trails.
+    levels : float32 array, optional
+        At `level_places` of the grid, where they were wanted [ADU].
+    gain_share : float
+        The gain of mixed colours over that of the sensor; 1 where none are mixed.
+    """
 
     cuts: tuple[Cut, ...] = ()
     levels: F32Array | None = None
+    gain_share: float = 1.0
 
 
 def warp_item(task: WarpTask) -> Warped | Failed:
@@ -89,7 +100,9 @@ def warp_item(task: WarpTask) -> Warped | Failed:
         frame = read_frame(task.facts)
     except FrameError as error:
         return Failed(error.reason, task.facts.path)
-    data = laid_open(frame, mix=not task.plain)
+    gain = frame.facts.gain_e_per_adu
+    frame = laid_open(frame, mix=not task.plain)
+    data, mixed_gain = frame.data, frame.facts.gain_e_per_adu
     # All are measured before any is cut: trails cross.
     cuts = tuple(
         Cut(trail, trail_reach(data, trail, task.noise_adu), max(_BEYOND_PX, 0.03 * trail.length_px))
@@ -107,7 +120,8 @@ def warp_item(task: WarpTask) -> Warped | Failed:
     except OSError as error:
         # The folder of the stack, not the scratch folder in it, is what people know.
         raise with_place(error, Path(task.scratch).parent.parent) from error
-    return Warped(cuts, _levels(warped) if task.levels else None)
+    share = mixed_gain / gain if gain and mixed_gain else 1.0
+    return Warped(cuts, _levels(warped) if task.levels else None, share)
 
 
 def _levels(data: F32Array) -> F32Array:
@@ -120,8 +134,8 @@ def _levels(data: F32Array) -> F32Array:
     return np.asarray(level, dtype=np.float32)
 
 
-def laid_open(frame: Frame, *, mix: bool) -> F32Array:
-    """Return a frame's pixels as they are resampled, NaN where they are not good.
+def laid_open(frame: Frame, *, mix: bool) -> Frame:
+    """Return a frame with its pixels as they are resampled, NaN where they are not good.
 
     Parameters
     ----------
@@ -134,7 +148,7 @@ def laid_open(frame: Frame, *, mix: bool) -> F32Array:
         frame = even_frame(frame)
     if frame.mask is not None:
         frame.data[(frame.mask & _HIDDEN) != 0] = np.nan
-    return frame.data
+    return frame
 
 
 def cut_out(data: F32Array, cuts: Sequence[Cut], first_row: int = 0) -> None:

@@ -6,6 +6,7 @@ from .coding import facts_to_text as facts_to_text
 from .dialects import facts_from_header as facts_from_header
 from .discover import find_files as find_files
 from .discover import is_supported_output as is_supported_output
+from .discover import is_tiff_name as is_tiff_name
 from .facts import ExposureFacts as ExposureFacts
 from .facts import Role as Role
 from .facts import fact_names as fact_names
@@ -53,4 +54,6 @@ from .sexagesimal import parse_angle as parse_angle
 from .sexagesimal import parse_position as parse_position
 from .shapes import Shape as Shape
 from .shapes import shapes_mask as shapes_mask
+from .tiff_write import write_picture as write_picture
+from .tiff_write import write_tiff as write_tiff
 from .times import parse_time as parse_time

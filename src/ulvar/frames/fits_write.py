@@ -32,6 +32,32 @@ _STRUCTURAL = {
 }  # fmt: skip
 
 
+def header_for(
+    like: str | None,
+    cards: Mapping[str, Any] | Iterable[tuple[str, Any, str]],
+    history: Sequence[str] = (),
+    drop: Iterable[str] = (),
+) -> fitsio.FITSHDR:
+    """Return the header of a product; see `write_fits`."""
+    header = fitsio.FITSHDR()
+    left_behind = _STRUCTURAL | set(drop)
+    new = [(k, v, "") for k, v in cards.items()] if isinstance(cards, Mapping) else list(cards)
+    left_behind |= {name for name, _, _ in new}
+    if like is not None:
+        with reading(like, "its header"), open_fits(like) as handle:
+            hdu = image_hdu(handle, like)
+            for record in handle[hdu].read_header().records():
+                if _KEYWORD.fullmatch(record["name"] or "") and record["name"] not in left_behind:
+                    header.add_record(record)
+    for name, value, comment in new:
+        if value is not None:
+            header.add_record({"name": name, "value": value, "comment": comment})
+    for line in (*history, f"written by Ulvar {__version__}"):
+        # Cards hold ASCII (FITS standard 4.0, section 4.1.2.3); file names and objects need not.
+        header.add_record({"name": "HISTORY", "value": line.encode("ascii", "replace").decode()})
+    return header
+
+
 @contextmanager
 def _created(path: Path) -> Iterator[fitsio.FITS]:
     """Open a file for writing, or for more; its own name is plain, its folder's may hold anything (see `open_fits`)."""
@@ -84,22 +110,7 @@ def write_fits(
     OutputExists
         If `path` exists and `replace` is false.
     """
-    header = fitsio.FITSHDR()
-    left_behind = _STRUCTURAL | set(drop)
-    new = [(k, v, "") for k, v in cards.items()] if isinstance(cards, Mapping) else list(cards)
-    left_behind |= {name for name, _, _ in new}
-    if like is not None:
-        with reading(like, "its header"), open_fits(like) as handle:
-            hdu = image_hdu(handle, like)
-            for record in handle[hdu].read_header().records():
-                if _KEYWORD.fullmatch(record["name"] or "") and record["name"] not in left_behind:
-                    header.add_record(record)
-    for name, value, comment in new:
-        if value is not None:
-            header.add_record({"name": name, "value": value, "comment": comment})
-    for line in (*history, f"written by Ulvar {__version__}"):
-        # Cards hold ASCII (FITS standard 4.0, section 4.1.2.3); file names and objects need not.
-        header.add_record({"name": "HISTORY", "value": line.encode("ascii", "replace").decode()})
+    header = header_for(like, cards, history, drop)
     pixels = np.ascontiguousarray(data, dtype=np.float32)
     with atomic_path(path, replace=replace) as temporary:
         with _created(temporary) as handle:

@@ -52,13 +52,13 @@ def reading(path: str, what: str = "its contents") -> Iterator[None]:
 
 
 # No exposure holds such a value [ADU]; its square is more than a float32 holds.
-_BEYOND = np.float32(1e18)
+BEYOND_ADU = np.float32(1e18)
 
 
 def without_nonsense(data: F32Array) -> F32Array:
     """Return float pixels, changed in place, with NaN for what is infinite or larger than any exposure's value."""
     with np.errstate(invalid="ignore"):
-        beyond = np.abs(data) > _BEYOND
+        beyond = np.abs(data) > BEYOND_ADU
     if beyond.any():
         data[beyond] = np.nan
     return data

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import logging
 import math
 from dataclasses import replace
@@ -14,13 +15,16 @@ import tifffile
 from ulvar.engine import F32Array
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.camera import exif_facts
+from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.facts import ExposureFacts
 from ulvar.frames.fits_layout import MAX_PIXELS, MAX_PLANES
 from ulvar.frames.frame import FrameError
-from ulvar.frames.gate import reading, without_nonsense
+from ulvar.frames.gate import BEYOND_ADU, reading, without_nonsense
 
 # It tells in the log what it then raises; whoever reads a sentence needs no second one.
 logging.getLogger("tifffile").setLevel(logging.CRITICAL)
+# Who wrote a file stands in its tag Software: of its own files Ulvar knows how rows and values lie.
+SOFTWARE = "Ulvar"
 # No packing that TIFF knows makes pixels this many times smaller.
 _MOST_PACKED = 1100
 
@@ -50,6 +54,37 @@ def _layout(page: Any, path: str) -> tuple[int, int, int]:
     return samples, height, width
 
 
+def _told(page: Any) -> dict[str, Any] | None:
+    """Return what Ulvar said of a picture that it wrote; None for files of others, and for what was spoiled."""
+    software = page.tags.get("Software")
+    if software is None or str(software.value).strip() != SOFTWARE:
+        return None
+    try:
+        told = json.loads(page.description)
+    except (ValueError, RecursionError):
+        return None
+    if not isinstance(told, dict) or not isinstance(told.get("header"), dict):
+        return None
+    return told
+
+
+def _header_told(told: dict[str, Any]) -> dict[str, Any]:
+    """Return the cards among what was said, whatever stands there."""
+    return {str(k): v for k, v in told["header"].items() if isinstance(v, str | int | float)}
+
+
+def _in_adu(picture: np.ndarray, told: dict[str, Any]) -> F32Array:
+    """Return an own picture as it was before it was written: rows from the bottom, values in ADU, NaN for no data."""
+    data = picture[::-1].astype(np.float32)
+    blank, scale, zero = (told.get(name) for name in ("blank", "scale", "zero"))
+    empty = data == np.float32(blank) if isinstance(blank, int | float) and abs(blank) < BEYOND_ADU else None
+    if all(isinstance(v, int | float) and abs(v) < BEYOND_ADU for v in (scale, zero)):
+        data = (data.astype(np.float64) * float(scale or 0) + float(zero or 0)).astype(np.float32)
+    if empty is not None:
+        data[empty] = np.nan
+    return data
+
+
 def scan_tiff(path: str) -> list[ExposureFacts]:
     """Return the facts of every image in a TIFF file without touching its pixels.
 
@@ -67,12 +102,19 @@ def scan_tiff(path: str) -> list[ExposureFacts]:
         layouts = [_layout(page, address.file) for page in tiff.pages]
         bits = int(tiff.pages[0].bitspersample or 0) if not isinstance(tiff.pages[0].bitspersample, tuple) else 16
         kind = np.dtype(tiff.pages[0].dtype or np.uint16).kind
+        told = _told(tiff.pages[0])
     wanted = [(i, s) for i, (samples, _, _) in enumerate(layouts) for s in range(samples)]
     if address.hdu is not None:
         wanted = [(i, s) for i, s in wanted if i == address.hdu and s == (address.plane or 0)]
         if not wanted:
             raise FrameError(path, f"it holds {len(layouts)} pages only")
-    base = exif_facts(address.file, bitpix=-bits if kind == "f" else bits, planes=len(wanted))
+    known = {"bitpix": -bits if kind == "f" else bits, "planes": len(wanted)}
+    if told is None:
+        base = exif_facts(address.file, **known)
+    else:
+        status = Path(address.file).stat()
+        known |= {"size_bytes": status.st_size, "mtime_ns": status.st_mtime_ns}
+        base = facts_from_header(_header_told(told), address.file, **known)
     result = []
     for page, sample in wanted:
         samples, height, width = layouts[page]
@@ -111,4 +153,7 @@ def tiff_pixels(path: str) -> F32Array:
             sample = address.plane or 0
             separate = int(page.planarconfig) == int(tifffile.PLANARCONFIG.SEPARATE)
             data = data[sample] if separate else data[..., sample]
+        told = _told(tiff.pages[0])
+        if told is not None:
+            data = _in_adu(data.reshape(height, width), told)
         return without_nonsense(np.array(data.reshape(height, width), dtype=np.float32, order="C"))
