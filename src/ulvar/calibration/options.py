@@ -58,7 +58,7 @@ class CalibrateOptions:
     preparation: Preparation = field(default_factory=Preparation)
     dark_scale: Literal["exposure", "noise"] = "exposure"
     mark_defects: bool = True
-    repair: bool = False
+    repair: bool = True
     defects: DefectOptions = field(default_factory=DefectOptions)
     cosmic: bool = False
     cosmic_sigma: float = 4.5

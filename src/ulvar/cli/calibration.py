@@ -138,7 +138,7 @@ def calibrate(
     overscan: Overscan = "",
     trim: Trim = "",
     linearity: Linearity = "",
-    repair: Annotated[bool, option("calibrate", "repair", "--repair")] = default("calibrate", "repair"),
+    repair: Annotated[bool, option("calibrate", "repair", "--repair/--no-repair")] = default("calibrate", "repair"),
     hot_sigma: Annotated[float, option("calibrate", "hot_sigma")] = default("calibrate", "hot_sigma"),
     cosmic: Annotated[bool, option("calibrate", "cosmic", "--cosmic")] = default("calibrate", "cosmic"),
     overlay: Annotated[

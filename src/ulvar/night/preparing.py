@@ -216,8 +216,8 @@ class CalibrateSettings(Section):
     )  # fmt: skip
     mark_defects: bool = True
     repair: bool = told(
-        False, "Repair defective pixels",
-        "Replace hot and cold pixels and columns by their neighbours; they stay marked",
+        True, "Repair defective pixels",
+        "Replace hot and cold pixels and columns by their neighbours; they stay marked, and nothing is measured in them",
     )  # fmt: skip
     hot_sigma: float = told(
         _STEPS.defects.hot_sigma, "Hot pixels over", "Hot pixels stand this far over the dark", unit="σ", ge=2, le=100
