@@ -12,7 +12,7 @@ from tests.support import ROOT
 # Seeds of inputs that once ended in a traceback, a wrong product, a hang or a sentence without the file's name.
 FOUND = (
     3, 4, 33, 44, 50, 58, 63, 70, 86, 92, 101, 112, 116, 121, 145, 169, 192, 219, 263, 267, 291, 1010, 1016, 1033, 1064, 1094, 1099,
-    1171, 2199, 10064, 10294, 10351, 1000600, 2007654, 3002538, 3003123, 3008288,
+    1171, 2199, 10064, 10294, 10351, 1000600, 2007654, 3002538, 3003123, 3008288, 4001991,
 )  # fmt: skip
 
 

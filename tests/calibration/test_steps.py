@@ -417,7 +417,9 @@ class MasksThatComeWithAFrame(unittest.TestCase):
         self.assertEqual(int(done.mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT | MaskBit.REPAIRED))
         self.assertAlmostEqual(float(done.data[7, 9]), 100.0, delta=10.0)
         kept = make_calibrator(dark=master(Role.DARK, dark), options=CalibrateOptions(repair=False))
-        self.assertEqual(int(kept(Frame(dark + 100, ExposureFacts("l"), given)).mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT))
+        self.assertEqual(
+            int(kept(Frame(dark + 100, ExposureFacts("l"), given)).mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT)
+        )
         self.assertEqual(int(given[7, 9]), int(MaskBit.COSMIC), "the input is not changed")
 
     def test_it_is_trimmed_with_the_frame(self) -> None:

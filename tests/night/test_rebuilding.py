@@ -92,8 +92,33 @@ class Damaged(FolderCase):
             connection.commit()
         self.looked_over()
 
+    def test_a_character_that_became_another_is_noticed_when_the_night_is_opened(self) -> None:
+        for table, column in (("meta", "value"), ("exposures", "facts"), ("products", "body"), ("looks", "body")):
+            for at, new in ((-10, "\x01"), (-10, "7"), (2, "#"), (-9, " "), (-1, "-")):
+                with self.subTest(table, at=at, new=new):
+                    with closing(sqlite3.connect(self.file)) as connection:
+                        rows = connection.execute(f"SELECT rowid, {column} FROM {table} WHERE {column} IS NOT NULL")
+                        row, text = rows.fetchall()[-1]
+                        at = at % len(text)
+                        spoiled = text[:at] + (new if text[at] != new else "8") + text[at + 1 :]
+                        connection.execute(f"UPDATE {table} SET {column} = ? WHERE rowid = ?", (spoiled, row))
+                        connection.commit()
+                    for path in self.place.glob("night.sqlite.damaged*"):
+                        path.unlink()
+                    self.looked_over().close()
+
+    def test_values_of_before_there_were_sums_are_read(self) -> None:
+        with closing(sqlite3.connect(self.file)) as connection:
+            for table, column in (("meta", "value"), ("exposures", "facts"), ("products", "body"), ("looks", "body")):
+                connection.execute(f"UPDATE {table} SET {column} = substr({column}, 1, length({column}) - 9)")
+            connection.commit()
+        night = Night.for_path(self.place)
+        self.assertEqual(list(self.place.glob("night.sqlite.damaged*")), [])
+        self.assertTrue(night.exposures and night.looks() and night.meta("raw"))
+        night.close()
+
     def test_values_of_other_names_are_found_anew(self) -> None:
-        """A letter became another: the value is one, but not what was written."""
+        """A value is one of JSON, but not what this version writes."""
         night = Night.for_path(self.place)
         sound = night.fields()
         night.set_meta("fields", [{"kex": 1}, *(f.as_json() for f in sound)])

@@ -6,18 +6,22 @@ import math
 import unittest
 
 import numpy as np
+from scipy.ndimage import map_coordinates
 
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
-from ulvar.registration import Transform, match_stars, resample
+from ulvar.registration import Kernel, Transform, match_stars, resample
 from ulvar.registration.matching import MatchOptions
 from ulvar.registration.transform import fit_transform
 from ulvar.simulation import Psf, add_stars
 
 
-def taps_by_hand(distance: np.ndarray, order: int) -> np.ndarray:
+def taps_by_hand(distance: np.ndarray, order: int, stretch: float = 1.0) -> np.ndarray:
     """Return a windowed sinc at taps (n, taps) this far from places, with the least change that gives back parabolas."""
-    weights = np.sinc(distance) * np.sinc(distance / order)
+    lobes = order
+    weights = np.sinc(distance / stretch) * np.sinc(distance / stretch / lobes)
+    weights *= (np.abs(distance) < lobes * stretch) / stretch
+    order = distance.shape[1] // 2
     loose = np.exp(-(distance**2) / (4.0 * order**2))
     powers = np.stack([distance**0, distance, distance**2], axis=1)
     missing = np.array([[1.0], [0.0], [0.0]]) - powers @ weights[:, :, None]
@@ -28,13 +32,15 @@ def lanczos_by_hand(data: np.ndarray, transform: Transform, shape: tuple[int, in
     """Resample tap by tap in float64; missing taps drop out while 0.6 of the kernel's weight is left."""
     inverse = transform.inverse().matrix
     factor = abs(np.linalg.det(inverse[:, :2]))
+    stretch = round(math.sqrt(factor), 2) if factor > 1.21 else 1.0
     height, width = data.shape
     out = np.full(shape, np.nan)
-    taps = np.arange(-order + 1, order + 1)
+    reach = math.ceil(order * stretch)
+    taps = np.arange(-reach + 1, reach + 1)
     for j in range(shape[0]):
         x, y = inverse @ np.stack([np.arange(shape[1]), np.full(shape[1], j), np.ones(shape[1])])
         xs, ys = np.floor(x).astype(int)[:, None] + taps, np.floor(y).astype(int)[:, None] + taps
-        wx, wy = (taps_by_hand(c - at[:, None], order) for at, c in ((x, xs), (y, ys)))
+        wx, wy = (taps_by_hand(c - at[:, None], order, stretch) for at, c in ((x, xs), (y, ys)))
         weights = wy[:, :, None] * wx[:, None, :]
         values = data[ys.clip(0, height - 1)[:, :, None], xs.clip(0, width - 1)[:, None, :]].astype(float)
         inside = ((ys >= 0) & (ys < height))[:, :, None] & ((xs >= 0) & (xs < width))[:, None, :]
@@ -54,13 +60,19 @@ class Resampling(unittest.TestCase):
         image = rng.normal(100, 10, (24, 31)).astype(np.float32)
         image[9, 14] = np.nan
         image[16:19, 3:6] = np.nan
-        for order in (3, 4):
-            for scale, angle, mirror in ((1.0, 0.0, False), (1.0, 0.4, False), (1.3, 2.0, True), (0.8, -1.0, False)):
+        for order, kernel in ((3, Kernel.LANCZOS3), (4, Kernel.LANCZOS4)):
+            for scale, angle, mirror in (
+                (1.0, 0.0, False),
+                (1.0, 0.4, False),
+                (1.3, 2.0, True),
+                (0.8, -1.0, False),
+                (0.95, -1.0, False),
+            ):
                 turn = Transform(affine(scale, angle, 0, 0, mirror))
                 cx, cy = (float(v[0]) for v in turn(np.array([15.0]), np.array([11.5])))
                 transform = Transform(affine(scale, angle, 19.3 - cx, 15.7 - cy, mirror))
                 with self.subTest(order=order, scale=scale, angle=angle, mirror=mirror):
-                    out = resample(image, transform, (32, 38), order=order)
+                    out = resample(image, transform, (32, 38), kernel=kernel)
                     plain = lanczos_by_hand(image, transform, (32, 38), order)
                     np.testing.assert_array_equal(np.isnan(out), np.isnan(plain))
                     self.assertTrue(np.isnan(plain).any() and np.isfinite(plain).any())
@@ -71,6 +83,71 @@ class Resampling(unittest.TestCase):
     def test_the_identity_gives_the_data(self) -> None:
         image = np.random.default_rng(1).normal(100, 10, (12, 15)).astype(np.float32)
         np.testing.assert_allclose(resample(image, Transform.identity(), image.shape), image, rtol=1e-6)
+
+
+class Kernels(unittest.TestCase):
+    """Each kernel against its definition; wider ones average; a clamp takes rings and nothing else."""
+
+    def setUp(self) -> None:
+        self.image = np.random.default_rng(8).normal(100, 10, (40, 50)).astype(np.float32)
+        self.way = Transform(affine(1.0, 0.3, 6.2, -4.7))
+        jj, ii = np.mgrid[:36, :44]
+        self.x, self.y = self.way.inverse()(ii.astype(float), jj.astype(float))
+        self.inside = (self.x > 3) & (self.x < 46) & (self.y > 3) & (self.y < 36)
+
+    def test_bilinear_and_nearest(self) -> None:
+        for kernel, order in ((Kernel.BILINEAR, 1), (Kernel.NEAREST, 0)):
+            out = resample(self.image, self.way, (36, 44), kernel=kernel)
+            plain = map_coordinates(self.image, [self.y, self.x], order=order)
+            # At the border between two pixels either is the nearest.
+            clear = self.inside & (np.abs(np.abs(self.x % 1 - 0.5)) > 1e-3) & (np.abs(np.abs(self.y % 1 - 0.5)) > 1e-3)
+            np.testing.assert_allclose(out[clear], plain[clear], rtol=0, atol=0.02)
+
+    def test_bicubic_gives_parabolas_back(self) -> None:
+        y, x = np.mgrid[:40, :50]
+        surface = (3 + 0.2 * x - 0.1 * y + 0.01 * x * y - 0.03 * x**2 + 0.02 * y**2).astype(np.float32)
+        out = resample(surface, self.way, (36, 44), kernel=Kernel.BICUBIC)
+        u, v = self.x, self.y
+        true = 3 + 0.2 * u - 0.1 * v + 0.01 * u * v - 0.03 * u**2 + 0.02 * v**2
+        np.testing.assert_allclose(out[self.inside], true[self.inside], rtol=0, atol=0.02)
+        # It is no Lanczos: four pixels in each direction make one, with Keys' weights.
+        one = np.zeros((9, 9), np.float32)
+        one[4, 4] = 1.0
+        shifted = resample(one, Transform.shift(0.5, 0.0), (9, 9), kernel=Kernel.BICUBIC)
+        np.testing.assert_allclose(shifted[4, 2:8], [0, -0.0625, 0.5625, 0.5625, -0.0625, 0], atol=1e-6)
+
+    def test_larger_pixels_are_means(self) -> None:
+        image = np.random.default_rng(9).normal(100, 10, (400, 500)).astype(np.float32)
+        half = Transform(np.array([[0.5, 0.0, -0.25], [0.0, 0.5, -0.25]]))
+        for kernel in (Kernel.LANCZOS3, Kernel.BICUBIC, Kernel.BILINEAR):
+            out = resample(image, half, (200, 250), kernel=kernel)[8:-8, 8:-8]
+            # Four pixels of noise 10 in one: 20, less what neighbours share.
+            self.assertAlmostEqual(float(out.mean()), 400.0, delta=0.5)
+            self.assertTrue(11.0 < float(out.std()) < 21.0, (kernel, float(out.std())))
+        chosen = resample(image, half, (200, 250), kernel=Kernel.NEAREST)
+        self.assertTrue(np.isin(chosen, image * np.float32(4)).all())
+
+    def test_a_clamp_takes_the_ring_and_leaves_the_rest(self) -> None:
+        rng = np.random.default_rng(10)
+        image = np.zeros((120, 140))
+        add_stars(image, np.array([60.4]), np.array([50.6]), np.array([1e5]), Psf.with_fwhm(1.1))
+        image = (image + rng.normal(100, 5, image.shape)).astype(np.float32)
+        for angle in (0.0, 0.7, math.pi):
+            turn = Transform(affine(1.0, angle, 0, 0))
+            cx, cy = (float(v[0]) for v in turn(np.array([69.5]), np.array([59.5])))
+            way = Transform(affine(1.0, angle, 69.5 - cx + 0.45, 59.5 - cy + 0.4))
+            with self.subTest(angle=angle):
+                ringed, clamped = (resample(image, way, image.shape, clamp=on) for on in (False, True))
+                sx, sy = (float(v[0]) for v in way(np.array([60.4]), np.array([50.6])))
+                yy, xx = np.mgrid[: image.shape[0], : image.shape[1]]
+                near, far = np.hypot(xx - sx, yy - sy) < 8, np.hypot(xx - sx, yy - sy) > 14
+                self.assertLess(float(ringed[near].min()), -100.0)
+                self.assertGreater(float(clamped[near].min()), 75.0)
+                np.testing.assert_array_equal(np.isnan(ringed), np.isnan(clamped))
+                far &= np.isfinite(ringed)
+                # Of noise alone next to nothing is changed.
+                self.assertLess(float((clamped - ringed)[far].mean()), 0.01 * 5)
+                np.testing.assert_array_equal(clamped[near & (ringed > 130)], ringed[near & (ringed > 130)])
 
 
 class TwoPasses(unittest.TestCase):

@@ -219,5 +219,3 @@ class Resampling(unittest.TestCase):
         self.assertTrue(np.isnan(out[190, 230]))
         self.assertTrue(np.isfinite(out[24, 26]))
         self.assertFalse(np.isnan(out[40:60, 100:150]).any())
-        with self.assertRaises(ValueError):
-            resample(self.image, Transform.identity(), (10, 10), order=5)

@@ -15,7 +15,16 @@ from ulvar.astrometry import Wcs
 from ulvar.flows.align import Aligned
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored
-from ulvar.frames import ExposureFacts, carried_cards, header_of, is_fits_path, is_mosaic, is_tiff_name, write_fits, write_tiff
+from ulvar.frames import (
+    ExposureFacts,
+    carried_cards,
+    header_of,
+    is_fits_path,
+    is_mosaic,
+    is_tiff_name,
+    write_fits,
+    write_tiff,
+)
 from ulvar.frames.times import later
 from ulvar.stacking import Frame2D, Stacked
 

@@ -20,7 +20,7 @@ from ulvar.frames import (
 )
 from ulvar.inspection import camera_key
 from ulvar.night.settings import NightSettings
-from ulvar.night.store import Store
+from ulvar.night.store import Store, sealed, unsealed
 
 
 def stored_exposures(
@@ -35,7 +35,7 @@ def stored_exposures(
         if facts is None:
             failed.append(Failed(reason, path))
         else:
-            exposures.append(with_user_facts(facts_from_text(facts), given.get(path, {})))
+            exposures.append(with_user_facts(facts_from_text(unsealed(facts)), given.get(path, {})))
     exposures = assign_sessions(exposures, settings.intake.rules, raw)
     if exposures and all(f.role is Role.UNKNOWN for f in exposures):
         # A folder where nothing says what it is holds lights: who takes calibration frames labels them.
@@ -64,7 +64,7 @@ def replace_exposures(
     """Store the outcome of a scan; files not in `order` are gone and are forgotten."""
     position = {path: i for i, path in enumerate(order)}
     rows: list[tuple[str, int, int, int, str | None, str]] = [
-        (f.path, position[file_of(f.path)], f.size_bytes, f.mtime_ns, facts_to_text(f), "") for f in scanned
+        (f.path, position[file_of(f.path)], f.size_bytes, f.mtime_ns, sealed(facts_to_text(f)), "") for f in scanned
     ]
     for failure in failed:
         try:

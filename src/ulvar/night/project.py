@@ -28,7 +28,7 @@ from ulvar.night.rebuilding import FILE, REBUILT, opened_store, remember_raw
 from ulvar.night.rows import NightRows
 from ulvar.night.settings import NightSettings
 from ulvar.night.state import SERIES_STATIONS, back_again, input_stamp, run_key
-from ulvar.night.store import NightError
+from ulvar.night.store import NightError, sealed, unsealed
 from ulvar.photometry import ListedStar
 
 
@@ -207,7 +207,7 @@ class Night(NightRows):
         now = {f.path: (f.size_bytes, f.mtime_ns) for f in self.exposures}
         for path, size, mtime, body in self.store.rows("SELECT path, size, mtime_ns, body FROM looks"):
             if now.get(path) == (size, mtime):
-                look = PixelLook.from_json(json.loads(body))
+                look = PixelLook.from_json(json.loads(unsealed(body)))
                 if look is not None:
                     yield path, look
 
@@ -222,7 +222,7 @@ class Night(NightRows):
     def store_looks(self, looks: Mapping[str, PixelLook]) -> None:
         """Store what pixels showed."""
         rows = [
-            (f.path, f.size_bytes, f.mtime_ns, json.dumps(looks[f.path].as_json()))
+            (f.path, f.size_bytes, f.mtime_ns, sealed(json.dumps(looks[f.path].as_json())))
             for f in self.exposures
             if f.path in looks
         ]

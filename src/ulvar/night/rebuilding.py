@@ -10,7 +10,7 @@ from pathlib import Path
 from ulvar.engine import write_text
 from ulvar.inspection import Finding, notice
 from ulvar.night.rows import NightRows
-from ulvar.night.store import NightDamaged, NightError, Store
+from ulvar.night.store import NightDamaged, NightError, Store, unsealed
 
 FILE = "night.sqlite"
 # What a night is made of, beside its file: without it, a lost file would leave a folder of products of nobody knows what.
@@ -41,7 +41,7 @@ def _raw_of(folder: Path) -> list[str]:
         try:
             with closing(sqlite3.connect(f"file:{folder / FILE}?mode=ro", uri=True)) as damaged:
                 rows = damaged.execute("SELECT value FROM meta WHERE key = 'raw'").fetchall()
-            found = _listed(json.loads(rows[0][0])) if rows else []
+            found = _listed(json.loads(unsealed(rows[0][0]))) if rows else []
         except (sqlite3.DatabaseError, ValueError):
             found = []
     # A night lies beside the folder that it was made for, under its name.

@@ -11,7 +11,7 @@ from typing import Any
 from ulvar.inspection import Ceiling, Finding, sort_findings
 from ulvar.night.coding import finding_from_text, finding_to_text
 from ulvar.night.products import Product, plain_value
-from ulvar.night.store import Store
+from ulvar.night.store import Store, sealed, unsealed
 from ulvar.photometry import ListedStar
 
 
@@ -35,11 +35,11 @@ class NightRows:
     def meta(self, key: str, default: Any = None) -> Any:
         """Return a stored value."""
         rows = self.store.rows("SELECT value FROM meta WHERE key = ?", (key,))
-        return json.loads(rows[0][0]) if rows else default
+        return json.loads(unsealed(rows[0][0])) if rows else default
 
     def set_meta(self, key: str, value: Any) -> None:
         """Store a value."""
-        self.store.write("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, json.dumps(value)))
+        self.store.write("INSERT OR REPLACE INTO meta VALUES (?, ?)", (key, sealed(json.dumps(value))))
 
     @property
     def raw_paths(self) -> list[Path]:
@@ -105,7 +105,7 @@ class NightRows:
             conditions.append("series IN ('', ?)")
             values.append(series)
         rows = self.store.rows(f"SELECT body FROM findings WHERE {' AND '.join(conditions)} ORDER BY rowid", values)
-        return sort_findings(finding_from_text(text) for (text,) in rows)
+        return sort_findings(finding_from_text(unsealed(text)) for (text,) in rows)
 
     def set_findings(self, station: str, findings: Iterable[Finding], series: str = "") -> None:
         """Replace a station's findings of a series."""
@@ -113,7 +113,7 @@ class NightRows:
             connection.execute("DELETE FROM findings WHERE station = ? AND series = ?", (station, series))
             connection.executemany(
                 "INSERT INTO findings (station, position, body, series) VALUES (?, ?, ?, ?)",
-                [(station, i, finding_to_text(f), series) for i, f in enumerate(findings)],
+                [(station, i, sealed(finding_to_text(f)), series) for i, f in enumerate(findings)],
             )
 
     # ---- products
@@ -125,7 +125,10 @@ class NightRows:
                 connection.execute("DELETE FROM products WHERE kind = ? AND series = ?", (kind, series))
             connection.executemany(
                 "INSERT OR REPLACE INTO products (kind, source, output, body, series) VALUES (?, ?, ?, ?, ?)",
-                [(kind, p.source, p.output, json.dumps(p.values, default=plain_value), series) for p in products],
+                [
+                    (kind, p.source, p.output, sealed(json.dumps(p.values, default=plain_value)), series)
+                    for p in products
+                ],
             )
 
     def products_of(self, kind: str, series: str | None = None) -> dict[str, Product]:
@@ -138,7 +141,7 @@ class NightRows:
         result = {}
         for source, output, body, of in self.store.rows(sql, values):
             if not output or Path(output).exists():
-                result[source] = Product(kind, source, output, json.loads(body), of)
+                result[source] = Product(kind, source, output, json.loads(unsealed(body)), of)
         return result
 
     # ---- stars with a role

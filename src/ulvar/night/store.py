@@ -7,6 +7,7 @@ import os
 import re
 import sqlite3
 import threading
+import zlib
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from importlib import resources
@@ -21,9 +22,37 @@ class NightDamaged(NightError):
     """A night's file that is there but cannot be read."""
 
 
-# Columns that hold JSON: those that are read through when the file is opened, and larger ones of which the ends are looked at.
-_JSON = (("meta", "value"), ("exposures", "facts"), ("findings", "body"))
-_OBJECTS = (("products", "body"), ("looks", "body"))
+# Columns that hold sealed JSON.
+_SEALED = (("meta", "value"), ("exposures", "facts"), ("findings", "body"), ("products", "body"), ("looks", "body"))
+_SEAL = 9
+
+
+def sealed(text: str) -> str:
+    """Return JSON with its sum behind it, so that a byte that changed is noticed when the file is opened."""
+    return f"{text}#{zlib.crc32(text.encode()):08x}"
+
+
+def unsealed(text: str) -> str:
+    """Return JSON without its sum; what was written before there were sums has none."""
+    return text[:-_SEAL] if _has_seal(text) else text
+
+
+def _has_seal(text: str) -> bool:
+    # No JSON ends like that: what holds this character is a text, and ends with a quote at least.
+    return text[-_SEAL : 1 - _SEAL] == "#" and text[-1] in "0123456789abcdef"
+
+
+def _is_whole(text: str) -> bool:
+    """Whether a value is what was written."""
+    if not text.isascii():
+        return False
+    if _has_seal(text):
+        return sealed(unsealed(text)) == text
+    try:
+        json.loads(text)
+    except (ValueError, RecursionError):
+        return False
+    return True
 
 
 def _storable(text: str) -> str | bytes:
@@ -95,19 +124,10 @@ class Store:
         if found != "ok":
             return found
         # A value that is torn is noticed here, not in the middle of a night's work.
-        for table, column in _OBJECTS:
-            # Looked through here, not by the database: its patterns take a second for ten thousand exposures.
-            for (text,) in self.rows(f"SELECT {column} FROM {table}"):
-                if not (text.isascii() and text.startswith("{") and text.endswith("}")):
-                    return f"a value of {table} is not what was written"
-        for table, column in _JSON:
-            try:
-                for (text,) in self.rows(f"SELECT {column} FROM {table} WHERE {column} IS NOT NULL"):
-                    json.loads(text)
-                    # Written as ASCII: a byte that is no letter of it was another one.
-                    if not text.isascii():
-                        return f"a value of {table} is not what was written"
-            except ValueError:
+        for table, column in _SEALED:
+            values = self.rows(f"SELECT {column} FROM {table} WHERE {column} IS NOT NULL")
+            # What is no text any more is no JSON either.
+            if not all(isinstance(text, str) and _is_whole(text) for (text,) in values):
                 return f"a value of {table} is not what was written"
         return ""
 

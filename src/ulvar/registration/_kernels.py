@@ -1,4 +1,4 @@
-"""Lanczos resampling: tap by tap anywhere, and far faster along rows and then columns where the map hardly shears."""
+"""Resampling: tap by tap anywhere, and by Lanczos-3 far faster along rows and then columns where the map hardly shears."""
 
 from __future__ import annotations
 
@@ -13,16 +13,52 @@ _U = np.uint64
 _QUICK = {"contract", "reassoc", "nsz"}
 
 
-def lanczos_table(order: int) -> np.ndarray:
-    """Return weights of the ``2 * order`` taps at `STEPS` + 1 fractional positions.
+def _lanczos(order: int):
+    def weight(d: np.ndarray) -> np.ndarray:
+        return np.where(np.abs(d) < order, np.sinc(d) * np.sinc(d / order), 0.0)
+
+    return weight
+
+
+def _bicubic(d: np.ndarray) -> np.ndarray:
+    # Keys 1981 (IEEE Trans. ASSP 29, 1153), equation 15: gives parabolas back.
+    d = np.abs(d)
+    near, far = 1.5 * d**3 - 2.5 * d**2 + 1, -0.5 * d**3 + 2.5 * d**2 - 4 * d + 2
+    return np.where(d < 1, near, np.where(d < 2, far, 0.0))
+
+
+# Reach [px], weight at a distance [px], and up to which power weights are made to give polynomials back.
+_SHAPES = {
+    "lanczos3": (3, _lanczos(3), 2), "lanczos4": (4, _lanczos(4), 2), "bicubic": (2, _bicubic, 0),
+    "bilinear": (1, lambda d: np.maximum(1 - np.abs(d), 0.0), 0),
+    "nearest": (1, lambda d: ((d > -0.5) & (d <= 0.5)).astype(np.float64), 0),
+}  # fmt: skip
+
+
+def kernel_table(name: str, stretch: float = 1.0) -> np.ndarray:
+    """Return the weights of a kernel's taps at `STEPS` + 1 fractional positions, shape (STEPS + 1, an even number).
 
     A windowed sinc gives back no parabola, not even a slope: stars would move by up to 0.02 px. The least change under a
     wide Gaussian makes the weights' sum 1 and their first and second moments nought (the condition of Keys 1981, IEEE
     Trans. ASSP 29, 1153, for his kernel).
+
+    Parameters
+    ----------
+    name : str
+        Of a kernel.
+    stretch : float
+        The kernel is wider by this: where the target's pixels are as much larger, each is the mean of what it covers.
     """
+    reach, shape, powers_kept = _SHAPES[name]
+    # What is nearest has no width.
+    stretch = 1.0 if name == "nearest" else stretch
+    order = math.ceil(reach * stretch)
     fraction = np.arange(STEPS + 1)[:, None] / STEPS
     distance = np.arange(-order + 1, order + 1)[None, :] - fraction
-    weights = np.sinc(distance) * np.sinc(distance / order)
+    weights = shape(distance / stretch) / stretch
+    if not powers_kept:
+        weights /= weights.sum(axis=1, keepdims=True)
+        return np.ascontiguousarray(weights.astype(np.float32))
     powers = np.stack([np.ones_like(distance), distance, distance**2], axis=1)
     wide = powers * np.exp(-(distance**2) / (2.0 * order**2))[:, None, :]
     missing = np.array([1.0, 0.0, 0.0]) - (powers @ weights[:, :, None])[:, :, 0]
@@ -39,7 +75,7 @@ def _stretch(nodes, k, f, c, step):
 
 
 @numba.njit(nogil=True, cache=True, fastmath={"contract", "reassoc"})
-def lanczos_stretches(data, holes, across, down, area, step, table, order, which, out, first, last):
+def tap_by_tap(data, holes, across, down, area, step, table, order, which, out, first, last):
     """Fill the stretches of rows `first` to `last` of ``out`` that `which` tells, tap by tap.
 
     `across`, `down` and `area` give, every `step` columns and rows of the target, the place in the data [px] and the
@@ -104,6 +140,30 @@ def lanczos_stretches(data, holes, across, down, area, step, table, order, which
                         total += w * value
                         weight += w
                 out[j, i] = total / weight * factor if weight > np.float32(0.6) else np.nan
+
+
+@numba.njit(nogil=True, cache=True)
+def raise_to(floor, across, down, area, step, out, first, last):
+    """Raise rows `first` to `last` of ``out`` to what `floor` holds at their places, in the target's units.
+
+    Nodes are those of `tap_by_tap`.
+    """
+    height, width = floor.shape
+    wide = out.shape[1]
+    for j in range(first, last):
+        k = min(j // step, across.shape[0] - 2)
+        f = (j - k * step) / step
+        for c in range(across.shape[1] - 1):
+            x0, dx = _stretch(across, k, f, c, step)
+            y0, dy = _stretch(down, k, f, c, step)
+            a0, da = _stretch(area, k, f, c, step)
+            for i in range(c * step, min((c + 1) * step, wide)):
+                n = i - c * step
+                x, y = x0 + dx * n, y0 + dy * n
+                if 0 <= x <= width - 1 and 0 <= y <= height - 1:
+                    least = floor[int(y), int(x)] * np.float32(a0 + da * n)
+                    if out[j, i] < least:
+                        out[j, i] = least
 
 
 # Over this change of the fraction of a pixel weights follow a parabola to 2e-4, as well as the table's steps.
@@ -203,9 +263,9 @@ def along_rows(data, nodes, step, table, out, first, last):
 def along_columns(between, holes, across, down, area, step, table, left_out, out, first, last):
     """Fill rows `first` to `last` of ``out`` from what `along_rows` gave, by interpolation along each column.
 
-    Nodes are those of `lanczos_stretches`, `table` (6, STEPS + 1) holds the weights. Stretches with a pixel that `holes`
+    Nodes are those of `tap_by_tap`, `table` (6, STEPS + 1) holds the weights. Stretches with a pixel that `holes`
     marks, or one that lies nearer to an edge of the data than the kernel's reach, are set in `left_out`, for
-    `lanczos_stretches` to fill.
+    `tap_by_tap` to fill.
     """
     height, width = holes.shape
     wide, reach = out.shape[1], 4

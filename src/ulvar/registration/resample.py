@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from functools import lru_cache
 
 import cv2
@@ -9,6 +10,7 @@ import numpy as np
 
 from ulvar.engine import F32Array, F64Array
 from ulvar.engine.threads import in_parts
+from ulvar.registration.options import Kernel
 from ulvar.registration.transform import PixelMap, Transform
 
 # Between nodes so many pixels apart places are interpolated linearly; where a map bends more than this between them [px]
@@ -21,11 +23,22 @@ _LITTLE_SHEAR = 0.1
 _ROWS = 64
 
 
-@lru_cache(maxsize=4)
-def _table(order: int) -> F32Array:
-    from ulvar.registration._kernels import lanczos_table
+# Where a pixel of the target is so many pixels of the data wide, or more, it is a mean of them.
+_LARGER, _WIDEST = 1.1, 8.0
 
-    return lanczos_table(order)  # type: ignore[no-any-return]
+
+@lru_cache(maxsize=8)
+def _table(kernel: str, stretch: float) -> F32Array:
+    from ulvar.registration._kernels import kernel_table
+
+    return kernel_table(kernel, stretch)  # type: ignore[no-any-return]
+
+
+def _darkest(data: F32Array, order: int) -> F32Array:
+    """Return the darkest of the ``2 * order`` pixels in each direction that a place between pixels is made of."""
+    filled = np.where(np.isfinite(data), data, np.float32(np.finfo(np.float32).max))
+    size, anchor = 2 * order, order - 1
+    return np.asarray(cv2.erode(filled, np.ones((size, size), np.uint8), anchor=(anchor, anchor)))
 
 
 def _nodes(length: int, step: int) -> F64Array:
@@ -48,8 +61,15 @@ def _step_for(back: PixelMap, shape: tuple[int, int]) -> int:
     return step
 
 
-def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, order: int = 3) -> F32Array:
-    """Return `data` on the target grid by Lanczos interpolation.
+def resample(
+    data: F32Array,
+    transform: PixelMap,
+    shape: tuple[int, int],
+    *,
+    kernel: Kernel = Kernel.LANCZOS3,
+    clamp: bool = False,
+) -> F32Array:
+    """Return `data` on the target grid by interpolation.
 
     Parameters
     ----------
@@ -59,8 +79,12 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, ord
         From the data's pixels to the target's.
     shape : (int, int)
         Height and width of the target [px].
-    order : int
-        Lobes of the Lanczos kernel, 3 or 4 (Duchon 1979, J. Appl. Meteor. 18, 1016).
+    kernel : Kernel
+        Lanczos with 3 or 4 lobes (Duchon 1979, J. Appl. Meteor. 18, 1016), bicubic (Keys 1981, IEEE Trans. ASSP 29,
+        1153), bilinear, nearest. All but the last widen where the target's pixels are larger than the data's.
+    clamp : bool
+        Whether no pixel may be darker than the darkest that it is made of: without it Lanczos and bicubic kernels
+        put a dark ring round stars that are sharper than they can follow.
 
     Returns
     -------
@@ -68,22 +92,22 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, ord
         NaN outside the data and where too much of the kernel falls on missing pixels. Flux per star is
         kept: values are multiplied by the area of a target pixel in source pixels.
 
-    Raises
-    ------
-    ValueError
-        For another order.
-
     Notes
     -----
-    A map that hardly shears is done in two passes of one dimension (Catmull & Smith 1980, Computer Graphics 14, 279):
+    Where the map hardly shears and changes the scale little, as it does between exposures of one night, Lanczos-3 is
+    done in two passes of one dimension (Catmull & Smith 1980, Computer Graphics 14, 279):
     12 taps a pixel instead of 36. Edges and what lies beside missing pixels are done tap by tap.
     """
-    from ulvar.registration._kernels import along_columns, along_rows, lanczos_stretches
+    from ulvar.registration._kernels import along_columns, along_rows, raise_to, tap_by_tap
 
-    if order not in (3, 4):
-        raise ValueError("the Lanczos order is 3 or 4")
     data = np.ascontiguousarray(data, dtype=np.float32)
     missing = ~np.isfinite(data)
+    back = transform.inverse()
+    middle = (shape[1] - 1) / 2, (shape[0] - 1) / 2
+    pixels = math.sqrt(float(back.area(*(np.array([[v]]) for v in middle))[0, 0]))
+    stretch = round(min(pixels, _WIDEST), 2) if _LARGER < pixels < math.inf else 1.0
+    table = _table(kernel.value, stretch)
+    order = table.shape[1] // 2
     # A tap may fall up to `order` pixels away from the position's own pixel, and another one where rows shear.
     reach = 2 * order + 3
     holes = (
@@ -91,12 +115,12 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, ord
         if missing.any()
         else missing.view(np.uint8)
     )
-    back, table = transform.inverse(), _table(order)
-    middle = (shape[1] - 1) / 2, (shape[0] - 1) / 2
+    floor = _darkest(data, order) if clamp else None
     runs = back.linear_at(*middle)[0, 0]
-    if abs(runs + 1) < _LITTLE_SHEAR:
+    if abs(runs + 1) < _LITTLE_SHEAR and kernel is Kernel.LANCZOS3:
         # Rows that run the other way are turned round, so that both passes go along with memory.
         data, holes = np.ascontiguousarray(data[:, ::-1]), np.ascontiguousarray(holes[:, ::-1])
+        floor = _darkest(data, order) if clamp else None
         back = back.then(Transform(np.array([[-1.0, 0.0, data.shape[1] - 1.0], [0.0, 1.0, 0.0]])))
         runs = -runs
     (height, width), out = shape, np.empty(shape, dtype=np.float32)
@@ -105,7 +129,7 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, ord
     across, down = back(gx, gy)
     area = back.area(gx, gy)
     # Far from one pixel a pixel there are no runs of pixels that go along with each other.
-    even = order == 3 and abs(runs - 1) < _LITTLE_SHEAR
+    even = kernel is Kernel.LANCZOS3 and stretch == 1 and abs(runs - 1) < _LITTLE_SHEAR
     along = back.along_rows(_nodes(width, step), _nodes(data.shape[0], step), _LITTLE_SHEAR) if even else None
     which = np.full((height, across.shape[1] - 1), along is None)
     if along is not None:
@@ -117,7 +141,9 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], *, ord
             height, smallest=_ROWS,
         )  # fmt: skip
     in_parts(
-        lambda a, b: lanczos_stretches(data, holes, across, down, area, step, table, order, which, out, a, b),
+        lambda a, b: tap_by_tap(data, holes, across, down, area, step, table, order, which, out, a, b),
         height, smallest=_ROWS,
     )  # fmt: skip
+    if floor is not None:
+        in_parts(lambda a, b: raise_to(floor, across, down, area, step, out, a, b), height, smallest=_ROWS)
     return out
