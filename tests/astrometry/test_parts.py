@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from tests.support import FolderCase
-from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue
+from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
 from ulvar.astrometry.solver import _weights
 from ulvar.astrometry.wcs import wcs_from_header
 
@@ -97,6 +97,27 @@ class Columns(FolderCase):
             load_catalogue(self.folder / "empty")
         with self.assertRaisesRegex(CatalogueError, "no such file"):
             load_catalogue(self.folder / "none.csv")
+
+
+class Moving(unittest.TestCase):
+    """Pixels that were carried elsewhere keep their places on the sky, distortion included."""
+
+    def test_scaled_turned_mirrored(self) -> None:
+        sip_a = {(2, 0): 2e-6, (1, 1): -3e-6, (0, 2): 1e-6, (3, 0): 4e-10, (1, 2): -2e-10}
+        sip_b = {(2, 0): -1e-6, (1, 1): 2e-6, (0, 3): 3e-10}
+        cd = np.array([[-2.1e-4, 3e-5], [2.8e-5, 2.2e-4]])
+        x, y = np.meshgrid(np.linspace(0, 1500, 7), np.linspace(0, 1000, 5))
+        for terms in ((sip_a, sip_b), ({}, {})):
+            wcs = Wcs(84.0, 41.0, 700.5, 480.25, cd, *terms)
+            for matrix in (
+                [[1.0, 0.0, -30.5], [0.0, 1.0, 12.0]], [[2.0, 0.0, 0.5], [0.0, 2.0, 0.5]],
+                [[-0.4, 0.9, 80.0], [0.7, 0.6, -20.0]],
+            ):  # fmt: skip
+                moved = wcs.moved(np.array(matrix))
+                u, v = np.array(matrix)[:, :2] @ [x.ravel(), y.ravel()] + np.array(matrix)[:, 2:]
+                for one, other in zip(wcs.sky(x.ravel(), y.ravel()), moved.sky(u, v)):
+                    np.testing.assert_allclose(one, other, rtol=0, atol=1e-11)
+        self.assertEqual(wcs.moved(np.eye(2, 3)).sip_a, {})
 
 
 class Weights(unittest.TestCase):

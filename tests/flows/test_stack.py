@@ -13,7 +13,7 @@ import numpy as np
 
 from tests.registration.test_registration import affine
 from tests.stars.fields import draw_trail
-from ulvar.astrometry import Wcs
+from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.combine import Method, Rejection
 from ulvar.engine import JobContext
 from ulvar.flows import (
@@ -28,10 +28,11 @@ from ulvar.flows import (
     stack_exposures,
 )
 from ulvar.flows.warping import _levels, moving_trails
-from ulvar.frames import ExposureFacts, scan_file, scan_images, write_fits
-from ulvar.registration import PixelMap, Transform, choose_map, stored_map
+from ulvar.frames import ExposureFacts, read_plane, scan_file, scan_images, write_fits
+from ulvar.photometry import measure_apertures
+from ulvar.registration import Kernel, PixelMap, Resampling, Transform, choose_map, stored_map
 from ulvar.simulation import Psf, add_stars
-from ulvar.stacking import Framing, Normalise, Surface, level_places
+from ulvar.stacking import Framing, GridOptions, Normalise, Surface, level_places
 from ulvar.stacking.local import level_difference
 from ulvar.stars import Trail, find_trails, trail_reach, under_trail
 
@@ -305,7 +306,7 @@ class Proper(Made):
             self.fail("no star stands alone")
         self.assertEqual(len(scan_images(result.proper)), 1)
         # On a larger grid it is the same coadd.
-        wide = self.stack(field.write(hit=400.0), proper=True, framing=Framing.UNION)
+        wide = self.stack(field.write(hit=400.0), proper=True, grid=GridOptions(Framing.UNION))
         with fitsio.FITS(wide.proper) as handle:
             self.assertGreater(handle[0].read().shape[0], HEIGHT)
             np.testing.assert_allclose(handle["PSF"].read(), psf, atol=0.02 * float(psf.max()))
@@ -466,6 +467,104 @@ class BySky(Made):
             yy, xx = np.mgrid[-3:4, -3:4]
             self.assertAlmostEqual(x + (xx * box).sum() / box.sum(), field.x[i], delta=0.4)
             self.assertAlmostEqual(y + (yy * box).sum() / box.sum(), field.y[i], delta=0.4)
+
+
+class Grids(Made):
+    """Other pixels than the reference's: where stars lie on the sky, and their light, stay."""
+
+    SKY_OF_REFERENCE = Wcs(84.0, 41.0, 200.0, 150.0, np.array([[2.0e-4, 1.2e-4], [1.2e-4, -2.0e-4]]))
+
+    def lights(self, stack: StackResult, sky: Wcs, field: Field) -> np.ndarray:
+        """Return the light of bright stars alone, over what they have, by their places on the sky."""
+        data = read_plane(stack.output)
+        bright = np.flatnonzero(field.flux > 3e4)
+        inside = (
+            (field.x[bright] > 60)
+            & (field.x[bright] < WIDTH - 60)
+            & (field.y[bright] > 60)
+            & (field.y[bright] < HEIGHT - 60)
+        )
+        bright = bright[inside]
+        apart = [np.sort(np.hypot(field.x - field.x[i], field.y - field.y[i]))[1] for i in bright]
+        bright = bright[np.array(apart) > 14]
+        x, y = sky.pixel(*self.SKY_OF_REFERENCE.sky(field.x[bright], field.y[bright]))
+        size = self.SKY_OF_REFERENCE.scale_arcsec_px / sky.scale_arcsec_px
+        found = measure_apertures(data, x, y, radius_px=6 * size, inner_px=8 * size, outer_px=11 * size)
+        # Refined places are those of the sky.
+        for i in range(len(x)):
+            half = round(4 * size)
+            box = np.mgrid[round(y[i]) - half : round(y[i]) + half + 1, round(x[i]) - half : round(x[i]) + half + 1]
+            light = np.maximum(data[tuple(box)] - found.sky[i], 0)
+            for place, axis in ((y[i], 0), (x[i], 1)):
+                self.assertAlmostEqual(float((light * box[axis]).sum() / light.sum()), place, delta=0.25 * size)
+        self.assertGreater(len(x), 5)
+        return found.flux / field.flux[bright]
+
+    def test_scale_north_and_a_part(self) -> None:
+        field = Field(self.folder, count=4)
+        exposures = field.write()
+        header = fitsio.read_header(exposures[0].path)
+        write_fits(
+            Path(exposures[0].path), fitsio.read(exposures[0].path),
+            cards=[*((k, header[k], "") for k in ("IMAGETYP", "EXPTIME", "FILTER")), ("XPIXSZ", 3.8, ""), ("RDNOISE", 4.0, ""),
+                   *self.SKY_OF_REFERENCE.cards()], replace=True,
+        )  # fmt: skip
+        exposures[0] = scan_file(exposures[0].path)
+        for options in (
+            GridOptions(), GridOptions(scale=2.0), GridOptions(scale=0.5), GridOptions(north_up=True),
+            GridOptions(turn_deg=30.0, scale=1.5), GridOptions(part=(40, 40, 350, 230)),
+        ):  # fmt: skip
+            with self.subTest(options):
+                result = self.stack(exposures, grid=options)
+                told = fitsio.read_header(result.output)
+                sky = wcs_from_header(told)
+                assert sky is not None
+                shares = self.lights(result, sky, field)
+                # Larger pixels widen stars beyond the aperture.
+                self.assertLess(abs(float(np.median(shares)) - 1), 0.02 if options.scale >= 1 else 0.04)
+                self.assertAlmostEqual(
+                    sky.scale_arcsec_px * options.scale, self.SKY_OF_REFERENCE.scale_arcsec_px, places=6
+                )
+                self.assertAlmostEqual(told["XPIXSZ"], 3.8 / options.scale)
+                self.assertAlmostEqual(
+                    told["RDNOISE"] * options.scale,
+                    4.0 * math.sqrt(told["EGAIN"] if "EGAIN" in told else self.effective(result)),
+                )
+                # Sky of all exposures is made equal, whatever the pixels' size: nothing good is rejected.
+                self.assertLess(max(o.values["rejected_fraction"] for o in result.frames), 0.02)
+                if options.north_up:
+                    turn, mirrored = sky.north_up(result.width / 2, result.height / 2)
+                    self.assertAlmostEqual(turn, 0.0, delta=0.01)
+                    self.assertFalse(mirrored)
+        self.assertEqual((result.width, result.height), (350, 230))
+
+    @staticmethod
+    def effective(result: StackResult) -> float:
+        assert result.stacked is not None
+        return float(1 / (result.stacked.weights**2).sum())
+
+    def test_what_cannot_be_framed(self) -> None:
+        exposures = Field(self.folder, count=3).write()
+        for options, words in (
+            (GridOptions(north_up=True), "solve the plate of light-0.fits"), (GridOptions(part=(400, 0, 100, 50)), r"\[401:500,1:50\] lies outside"),
+        ):  # fmt: skip
+            settings = StackOptions(reference=exposures[0].path, grid=options)
+            failed = stack_exposures(exposures, self.folder / "no.fits", JobContext(), options=settings)
+            self.assertRegex(failed.reason, words)
+        self.assertFalse((self.folder / "no.fits").exists())
+
+    def test_kernels_differ_and_are_known_to_the_history(self) -> None:
+        exposures = Field(self.folder, count=4).write()
+        planes = []
+        for how in (Resampling(), Resampling(Kernel.NEAREST), Resampling(Kernel.BILINEAR)):
+            result = self.stack(exposures, resampling=how, grid=GridOptions(scale=0.5))
+            planes.append(read_plane(result.output))
+            taken = [StackedExposure.of(f, dict(o.values), how) for f, o in zip(exposures, result.frames) if o.ok]
+            assert result.stacked is not None
+            found = pixel_history(taken, 90, 70, (result.height, result.width), result.stacked.rejection, JobContext())
+            self.assertAlmostEqual(found.combined_adu, float(planes[-1][70, 90]), delta=0.01)
+        self.assertFalse(np.allclose(planes[0], planes[1], equal_nan=True))
+        self.assertFalse(np.allclose(planes[0], planes[2], equal_nan=True))
 
 
 class Bent(Made):

@@ -10,7 +10,7 @@ from scipy.ndimage import map_coordinates
 
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
-from ulvar.registration import Kernel, Transform, match_stars, resample
+from ulvar.registration import Kernel, Resampling, Transform, match_stars, resample
 from ulvar.registration.matching import MatchOptions
 from ulvar.registration.transform import fit_transform
 from ulvar.simulation import Psf, add_stars
@@ -52,7 +52,7 @@ def lanczos_by_hand(data: np.ndarray, transform: Transform, shape: tuple[int, in
     return out
 
 
-class Resampling(unittest.TestCase):
+class TapByTap(unittest.TestCase):
     """Every pixel is the reference's: inside, at the edges, beside holes, turned, mirrored and scaled."""
 
     def test_against_tap_by_tap(self) -> None:
@@ -72,7 +72,7 @@ class Resampling(unittest.TestCase):
                 cx, cy = (float(v[0]) for v in turn(np.array([15.0]), np.array([11.5])))
                 transform = Transform(affine(scale, angle, 19.3 - cx, 15.7 - cy, mirror))
                 with self.subTest(order=order, scale=scale, angle=angle, mirror=mirror):
-                    out = resample(image, transform, (32, 38), kernel=kernel)
+                    out = resample(image, transform, (32, 38), Resampling(kernel))
                     plain = lanczos_by_hand(image, transform, (32, 38), order)
                     np.testing.assert_array_equal(np.isnan(out), np.isnan(plain))
                     self.assertTrue(np.isnan(plain).any() and np.isfinite(plain).any())
@@ -97,7 +97,7 @@ class Kernels(unittest.TestCase):
 
     def test_bilinear_and_nearest(self) -> None:
         for kernel, order in ((Kernel.BILINEAR, 1), (Kernel.NEAREST, 0)):
-            out = resample(self.image, self.way, (36, 44), kernel=kernel)
+            out = resample(self.image, self.way, (36, 44), Resampling(kernel))
             plain = map_coordinates(self.image, [self.y, self.x], order=order)
             # At the border between two pixels either is the nearest.
             clear = self.inside & (np.abs(np.abs(self.x % 1 - 0.5)) > 1e-3) & (np.abs(np.abs(self.y % 1 - 0.5)) > 1e-3)
@@ -106,25 +106,25 @@ class Kernels(unittest.TestCase):
     def test_bicubic_gives_parabolas_back(self) -> None:
         y, x = np.mgrid[:40, :50]
         surface = (3 + 0.2 * x - 0.1 * y + 0.01 * x * y - 0.03 * x**2 + 0.02 * y**2).astype(np.float32)
-        out = resample(surface, self.way, (36, 44), kernel=Kernel.BICUBIC)
+        out = resample(surface, self.way, (36, 44), Resampling(Kernel.BICUBIC))
         u, v = self.x, self.y
         true = 3 + 0.2 * u - 0.1 * v + 0.01 * u * v - 0.03 * u**2 + 0.02 * v**2
         np.testing.assert_allclose(out[self.inside], true[self.inside], rtol=0, atol=0.02)
         # It is no Lanczos: four pixels in each direction make one, with Keys' weights.
         one = np.zeros((9, 9), np.float32)
         one[4, 4] = 1.0
-        shifted = resample(one, Transform.shift(0.5, 0.0), (9, 9), kernel=Kernel.BICUBIC)
+        shifted = resample(one, Transform.shift(0.5, 0.0), (9, 9), Resampling(Kernel.BICUBIC))
         np.testing.assert_allclose(shifted[4, 2:8], [0, -0.0625, 0.5625, 0.5625, -0.0625, 0], atol=1e-6)
 
     def test_larger_pixels_are_means(self) -> None:
         image = np.random.default_rng(9).normal(100, 10, (400, 500)).astype(np.float32)
         half = Transform(np.array([[0.5, 0.0, -0.25], [0.0, 0.5, -0.25]]))
         for kernel in (Kernel.LANCZOS3, Kernel.BICUBIC, Kernel.BILINEAR):
-            out = resample(image, half, (200, 250), kernel=kernel)[8:-8, 8:-8]
+            out = resample(image, half, (200, 250), Resampling(kernel))[8:-8, 8:-8]
             # Four pixels of noise 10 in one: 20, less what neighbours share.
             self.assertAlmostEqual(float(out.mean()), 400.0, delta=0.5)
             self.assertTrue(11.0 < float(out.std()) < 21.0, (kernel, float(out.std())))
-        chosen = resample(image, half, (200, 250), kernel=Kernel.NEAREST)
+        chosen = resample(image, half, (200, 250), Resampling(Kernel.NEAREST))
         self.assertTrue(np.isin(chosen, image * np.float32(4)).all())
 
     def test_a_clamp_takes_the_ring_and_leaves_the_rest(self) -> None:
@@ -137,7 +137,7 @@ class Kernels(unittest.TestCase):
             cx, cy = (float(v[0]) for v in turn(np.array([69.5]), np.array([59.5])))
             way = Transform(affine(1.0, angle, 69.5 - cx + 0.45, 59.5 - cy + 0.4))
             with self.subTest(angle=angle):
-                ringed, clamped = (resample(image, way, image.shape, clamp=on) for on in (False, True))
+                ringed, clamped = (resample(image, way, image.shape, Resampling(clamp=on)) for on in (False, True))
                 sx, sy = (float(v[0]) for v in way(np.array([60.4]), np.array([50.6])))
                 yy, xx = np.mgrid[: image.shape[0], : image.shape[1]]
                 near, far = np.hypot(xx - sx, yy - sy) < 8, np.hypot(xx - sx, yy - sy) > 14

@@ -20,7 +20,8 @@ from ulvar.stacking import (
     stack_warped,
     stack_weights,
 )
-from ulvar.stacking.framing import Frame2D
+from ulvar.stacking.framing import Frame2D, turn_of
+from ulvar.stacking.options import GridOptions
 from ulvar.stacking.stack import error_share
 
 
@@ -115,6 +116,33 @@ class FramingCase(unittest.TestCase):
         self.assertEqual((common.width, common.height), (200, 100))
         with self.assertRaisesRegex(ValueError, "nothing|no part"):
             frame_exposures([shifted(0, 0), shifted(500, 0)], [(100, 200)] * 2, (100, 200), Framing.COMMON)
+
+    def test_scaled_turned_and_a_part(self) -> None:
+        shapes, moves = [(100, 200)] * 2, [shifted(0, 0), shifted(10.0, -5.0)]
+        double = frame_exposures(moves, shapes, (100, 200), Framing.REFERENCE, turned=turn_of(2.0))
+        self.assertEqual((double.width, double.height), (400, 200))
+        # Two pixels lie in each: their middles a quarter of it to either side.
+        x, y = double.way(np.array([0.0, 199.25]), np.array([0.25, 98.75]))
+        np.testing.assert_allclose([x, y], [[0.5, 399.0], [1.0, 198.0]], atol=1e-9)
+        half = frame_exposures(moves, shapes, (100, 200), Framing.REFERENCE, turned=turn_of(0.5))
+        self.assertEqual((half.width, half.height), (100, 50))
+        np.testing.assert_allclose(half.way(np.array([0.5]), np.array([0.5])), [[0.0], [0.0]], atol=1e-9)
+        # Clockwise: what was up is right.
+        quarter = frame_exposures(moves, shapes, (100, 200), Framing.REFERENCE, turned=turn_of(1.0, 90.0))
+        self.assertEqual((quarter.width, quarter.height), (100, 200))
+        x, y = quarter.way(np.array([0.0, 0.0, 199.0]), np.array([0.0, 99.0, 0.0]))
+        np.testing.assert_allclose([x, y], [[0.0, 99.0, 0.0], [199.0, 199.0, 0.0]], atol=1e-9)
+        mirrored = frame_exposures(moves, shapes, (100, 200), Framing.REFERENCE, turned=turn_of(1.0, 0.0, True))
+        np.testing.assert_allclose(mirrored.way(np.array([0.0]), np.array([7.0])), [[199.0], [7.0]], atol=1e-9)
+        part = frame_exposures(moves, shapes, (100, 200), Framing.UNION, turned=turn_of(2.0), part=(30, 20, 50, 40))
+        self.assertEqual((part.width, part.height, part.x0, part.y0), (100, 80, 60, 40))
+        union = frame_exposures(moves, shapes, (100, 200), Framing.UNION, turned=turn_of(2.0))
+        x, y = union.way(np.array([0.0, 209.0]), np.array([-5.0, 99.0]))
+        self.assertTrue((x >= -0.01).all() and (y >= -0.01).all() and x.max() < union.width and y.max() < union.height)
+        self.assertTrue(abs(union.width - 420) <= 2 and abs(union.height - 210) <= 2)
+        for wrong in ({"scale": 0.05}, {"scale": 9.0}, {"turn_deg": 400.0}):
+            with self.assertRaises(ValueError):
+                GridOptions(**wrong)
 
     def test_turned_by_some_degrees(self) -> None:
         c, s = np.cos(0.2), np.sin(0.2)

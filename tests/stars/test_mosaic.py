@@ -16,7 +16,6 @@ from ulvar.engine import JobContext
 from ulvar.flows import FindTask, Scored, StackOptions, stack_exposures, stars_item
 from ulvar.frames import ExposureFacts, Frame, read_frame, scan_file
 from ulvar.photometry import measure_apertures
-from ulvar.stacking import Framing
 from ulvar.stars import DetectOptions, estimate_background, even_frame, even_mosaic, find_stars, measure_quality
 
 READ_NOISE_E = 5.0
@@ -164,7 +163,7 @@ class Files(unittest.TestCase):
             write_mosaic(folder / f"colour{i}.fits", frame["mosaic"], i)
         exposures = [scan_file(str(folder / f"colour{i}.fits")) for i in range(6)]
         output = folder / "stack.fits"
-        result = stack_exposures(exposures, output, JobContext(), options=StackOptions(framing=Framing.REFERENCE))
+        result = stack_exposures(exposures, output, JobContext(), options=StackOptions())
         self.assertTrue(result.ok, result.reason)
         facts = scan_file(str(output))
         self.assertEqual(facts.cfa, "")

@@ -24,6 +24,21 @@ def _polynomial(coefficients: Mapping[tuple[int, int], float], u: F64Array, v: F
     return total
 
 
+def _substituted(terms: Mapping[tuple[int, int], float], matrix: F64Array) -> dict[tuple[int, int], float]:
+    """Return a polynomial in u, v as one in s, t, where (u, v) = matrix @ (s, t)."""
+    result: dict[tuple[int, int], float] = {}
+    for (p, q), value in terms.items():
+        # Coefficients of s^(n - k) t^k of each factor, multiplied out.
+        product = np.array([value])
+        for row, times in ((matrix[0], p), (matrix[1], q)):
+            for _ in range(times):
+                product = np.convolve(product, row)
+        for k, c in enumerate(product):
+            at = (p + q - k, k)
+            result[at] = result.get(at, 0.0) + float(c)
+    return result
+
+
 @dataclass(frozen=True)
 class Wcs:
     """Celestial coordinates of pixels.
@@ -113,6 +128,26 @@ class Wcs:
         mirrored = bool(north[0] * east[1] - north[1] * east[0] < 0)
         across = -north[0] if mirrored else north[0]
         return -math.degrees(math.atan2(across, north[1])), mirrored
+
+    def moved(self, matrix: F64Array) -> Wcs:
+        """Return the coordinates of pixels that an affine map carried elsewhere; distortion goes along exactly.
+
+        Parameters
+        ----------
+        matrix : float64 array, shape (2, 3)
+            ``(X, Y) = matrix[:, :2] @ (x, y) + matrix[:, 2]``.
+        """
+        linear = np.asarray(matrix[:, :2], dtype=np.float64)
+        back = np.asarray(np.linalg.inv(linear), dtype=np.float64)
+        x0, y0 = linear @ (self.x0, self.y0) + matrix[:, 2]
+        # Offsets are those of before, expressed in the new ones; what they are distorted by is turned like them.
+        old = [_substituted(terms, back) for terms in (self.sip_a, self.sip_b)]
+        powers = set(old[0]) | set(old[1])
+        new = [
+            {pq: float(row[0] * old[0].get(pq, 0.0) + row[1] * old[1].get(pq, 0.0)) for pq in sorted(powers)}
+            for row in linear
+        ]
+        return Wcs(self.ra0, self.dec0, float(x0), float(y0), self.cd @ back, *new)
 
     def cards(self) -> list[tuple[str, Any, str]]:
         """Return FITS header cards (keyword, value, comment)."""

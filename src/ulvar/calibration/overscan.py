@@ -28,6 +28,11 @@ class Region:
         return slice(self.y0, self.y1), slice(self.x0, self.x1)
 
     @property
+    def corner_and_size(self) -> tuple[int, int, int, int]:
+        """First column, first row, width and height."""
+        return self.x0, self.y0, self.x1 - self.x0, self.y1 - self.y0
+
+    @property
     def text(self) -> str:
         """As FITS headers write it: 1-based, both ends included."""
         return f"[{self.x0 + 1}:{self.x1},{self.y0 + 1}:{self.y1}]"

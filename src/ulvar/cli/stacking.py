@@ -9,6 +9,7 @@ from typing import Annotated
 
 import typer
 
+from ulvar.calibration import parse_region
 from ulvar.cli.common import (
     Facts,
     Json,
@@ -33,7 +34,8 @@ from ulvar.combine import Method
 from ulvar.flows import Outcome, StackOptions, StackResult, find_all, stack_exposures, told_apart, write_stars
 from ulvar.frames import is_supported_output
 from ulvar.inspection import notice
-from ulvar.stacking import STACK_REJECTION, Framing, Normalise, Weighting
+from ulvar.registration import Kernel, Resampling
+from ulvar.stacking import STACK_REJECTION, Framing, GridOptions, Normalise, Weighting
 from ulvar.stars import DetectOptions
 
 
@@ -116,6 +118,12 @@ def stack(
     trails: Annotated[bool, option("combine", "trails", "--trails/--no-trails")] = default("combine", "trails"),
     maps: Annotated[bool, option("combine", "maps", "--maps/--no-maps")] = default("combine", "maps"),
     proper: Annotated[bool, option("combine", "proper", "--proper/--no-proper")] = default("combine", "proper"),
+    part: Annotated[str, option("combine", "part", metavar="[X1:X2,Y1:Y2]")] = default("combine", "part"),
+    scale: Annotated[float, option("combine", "scale")] = default("combine", "scale"),
+    north_up: Annotated[bool, option("combine", "north_up", "--north-up")] = default("combine", "north_up"),
+    turn: Annotated[float, option("combine", "turn_deg", "--turn")] = default("combine", "turn_deg"),
+    kernel: Annotated[Kernel, option("combine", "kernel")] = default("combine", "kernel"),
+    clamp: Annotated[bool, option("combine", "clamp", "--clamp")] = default("combine", "clamp"),
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
     series: SeriesName = None,
     together: Annotated[
@@ -136,6 +144,7 @@ def stack(
     if method is Method.MEDIAN and weighting is not Weighting.EQUAL:
         fail_usage("the median takes no weights: use --weights equal with --method median")
     try:
+        grid = GridOptions(framing, scale, north_up, turn, parse_region(part).corner_and_size if part else None)
         rejection = dataclasses.replace(STACK_REJECTION, method=method, low=low, high=high, lost=lost)
     except ValueError as error:
         fail_usage(str(error))
@@ -146,7 +155,9 @@ def stack(
         chosen = next((f.path for f in lights if Path(f.path).resolve() == reference.resolve()), None)
         if chosen is None:
             fail_usage(f"{reference}: the reference is not among the exposures")
-    options = StackOptions(align.value, framing, rejection, normalise, weighting, depth, chosen, trails, maps, proper)
+    options = StackOptions(
+        align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, Resampling(kernel, clamp)
+    )  # fmt: skip
     if not lights:
         problems = failed_outcomes(failed) + rest
         finish(
@@ -164,9 +175,9 @@ def stack(
     with running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
         for name, title, output, members_of in sets:
             # A reference belongs to one series; the others choose theirs.
-            grid = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)
+            own = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)
             made.append(
-                (name, title, stack_exposures(members_of, output, context, options=grid, replace=replace, name=name))
+                (name, title, stack_exposures(members_of, output, context, options=own, replace=replace, name=name))
             )
     of = {o.file: name for name, _, result in made for o in result.frames}
     outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *rest])

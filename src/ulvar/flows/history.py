@@ -15,7 +15,7 @@ from ulvar.engine import F32Array, Failed, JobContext
 from ulvar.flows.common import failed_task
 from ulvar.flows.warping import Cut, cut_out, laid_open
 from ulvar.frames import ExposureFacts, FrameError, is_mosaic, read_frame
-from ulvar.registration import PixelMap, Transform, resample, stored_map
+from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, resample, stored_map
 from ulvar.stacking import Surface
 
 # Rejection judges a pixel by those around, too: chunks of this width are judged together (`ulvar.combine`).
@@ -42,6 +42,7 @@ class StackedExposure:
         Whether it was taken as it is, without resampling.
     surface : Surface, optional
         What was added in the place of the addend.
+    how : Resampling
     """
 
     facts: ExposureFacts
@@ -52,9 +53,10 @@ class StackedExposure:
     cuts: tuple[Cut, ...] = ()
     plain: bool = False
     surface: Surface | None = None
+    how: Resampling = RESAMPLING
 
     @classmethod
-    def of(cls, facts: ExposureFacts, told: Mapping[str, Any]) -> StackedExposure:
+    def of(cls, facts: ExposureFacts, told: Mapping[str, Any], how: Resampling = RESAMPLING) -> StackedExposure:
         """Take what a stack's result tells of an exposure that went into it (`ulvar.flows.StackResult.frames`).
 
         Raises
@@ -67,6 +69,7 @@ class StackedExposure:
             facts, stored_map(told["matrix"], told["bent"]), told["factor"], told["addend_adu"], told["weight"],
             tuple(Cut.of(cut) for cut in told["trails_cut"]),
             surface=None if surface is None else Surface(tuple(surface["coefficients"]), int(surface["order"])),
+            how=how,
         )  # fmt: skip
 
 
@@ -219,8 +222,8 @@ def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
         part, uncut = data[there], whole[there]
     else:
         way = Transform.shift(0.0, first).then(one.transform).then(Transform.shift(-task.x0, -task.y0))
-        part = resample(data, way, shape)
-        uncut = resample(whole, way, shape) if one.cuts else part
+        part = resample(data, way, shape, one.how)
+        uncut = resample(whole, way, shape, one.how) if one.cuts else part
     scaled = np.asarray(part * np.float32(one.factor))
     if one.surface is None:
         scaled += np.float32(one.addend_adu)

@@ -12,10 +12,11 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, JobContext, check_disk, temporary_name
+from ulvar.engine import F32Array, Failed, JobContext, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
+from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
 from ulvar.flows.stackfile import is_mixed, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
@@ -27,17 +28,17 @@ from ulvar.frames import (
     identity,
     is_tiff_name,
 )
-from ulvar.registration import Transform, map_values
+from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, map_values
 from ulvar.registration.transform import Chained
 from ulvar.stacking import (
+    GRID,
     STACK_REJECTION,
     Frame2D,
-    Framing,
+    GridOptions,
     Normalise,
     Stacked,
     StackInput,
     Weighting,
-    frame_exposures,
     stack_warped,
 )
 from ulvar.stacking.proper import ProperCoadd
@@ -49,7 +50,7 @@ class StackOptions:
     """How exposures are combined; names as on the command line."""
 
     align: str = "stars"
-    framing: Framing = Framing.REFERENCE
+    grid: GridOptions = GRID
     rejection: Rejection = STACK_REJECTION
     normalise: Normalise = Normalise.BOTH
     weighting: Weighting = Weighting.SNR
@@ -61,6 +62,7 @@ class StackOptions:
     maps: bool = True
     # The proper coadd is made, too, as a file of its own.
     proper: bool = False
+    resampling: Resampling = RESAMPLING
 
 
 @dataclass(frozen=True)
@@ -131,7 +133,9 @@ def stack_exposures(
     if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights: they must be equal")
     stamp = fingerprint(
-        "stack", [identity(f) for f in exposures], vars(settings) | {"rejection": vars(settings.rejection)}
+        "stack",
+        [identity(f) for f in exposures],
+        vars(settings) | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")},
     )
     if not is_tiff_name(output.name):
         there = may_write(output, stamp, replace)
@@ -160,15 +164,18 @@ def stack_exposures(
         )
     if not aligned_list:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be aligned")
-    made = _combine(aligned_list, reference, output, settings, context)
+    grid = grid_for(aligned_list, reference, solution, settings.grid)
+    if isinstance(grid, Failed):
+        return StackResult(str(output), _frames(exposures, [], failed, None), reason=grid.reason, agreement=agreement)
+    made = _combine(aligned_list, reference, grid, output, settings, context)
     failed += made.failed
-    stacked, kept, grid = made.stacked, made.kept, made.grid
+    stacked, kept = made.stacked, made.kept
     if stacked is None:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be resampled")
     moved = [Aligned(a.scored, grid.shifted(a.transform), a.flux_ratio) for a in kept]
     frames = _frames(exposures, moved, failed, stacked, made.cuts)
     noise_adu = made.noise_adu
-    placed = sky_cards(reference, solution, grid)
+    placed = [*sky_cards(reference, solution, grid), *pixel_cards(reference.facts, settings.grid.scale)]
     write_stack(
         output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu, made.gain_share
     )  # fmt: skip
@@ -204,7 +211,6 @@ def _aligned(
 class _Made:
     stacked: Stacked | None
     kept: list[Aligned]
-    grid: Frame2D
     failed: list[Failed]
     cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
     noise_adu: float = math.nan
@@ -213,13 +219,13 @@ class _Made:
 
 
 def _combine(
-    aligned: Sequence[Aligned], reference: Scored, output: Path, settings: StackOptions, context: JobContext
+    aligned: Sequence[Aligned],
+    reference: Scored,
+    grid: Frame2D,
+    output: Path,
+    settings: StackOptions,
+    context: JobContext,
 ) -> _Made:
-    shape = (reference.facts.height, reference.facts.width)
-    grid = frame_exposures(
-        [a.transform for a in aligned], [(a.scored.facts.height, a.scored.facts.width) for a in aligned], shape,
-        settings.framing,
-    )  # fmt: skip
     out_shape = (grid.height, grid.width)
     check_disk(output.parent, 4 * grid.width * grid.height * (len(aligned) + 2))
     output.parent.mkdir(parents=True, exist_ok=True)
@@ -230,8 +236,9 @@ def _combine(
         cut = moving_trails(aligned) if settings.trails else {}
         tasks = [
             WarpTask(
-                a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", settings.align == "none",
+                a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", _is_plain(settings, grid),
                 cut.get(a.scored.facts.path, ()), a.scored.quality.noise_adu, settings.normalise is Normalise.LOCAL,
+                settings.resampling,
             )
             for i, a in enumerate(aligned)
         ]  # fmt: skip
@@ -247,15 +254,10 @@ def _combine(
                 warped[task.facts.path] = made
         pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
         if not pairs:
-            return _Made(None, [], grid, failed)
+            return _Made(None, [], failed)
         inputs = [
-            StackInput(
-                ScratchRows(t.scratch, out_shape), a.scored.quality.sky_adu, a.scored.quality.noise_adu,
-                a.scored.quality.fwhm_px, a.flux_ratio if math.isfinite(a.flux_ratio) else 1.0, a.scored.quality.score,
-                warped[t.facts.path].levels,
-            )
-            for a, t in pairs
-        ]  # fmt: skip
+            _input(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path].levels) for a, t in pairs
+        ]
         index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
         stacked = stack_warped(
             inputs, reference=index, rejection=settings.rejection, normalise=settings.normalise,
@@ -269,9 +271,24 @@ def _combine(
             moved = [Aligned(a.scored, t.transform, a.flux_ratio) for a, t in pairs]
             coadd = coadd_of(inputs, moved, stacked, float(background.sky_adu), context)
         share = float(np.mean([warped[a.scored.facts.path].gain_share for a in kept]))
-        return _Made(stacked, kept, grid, failed, cuts, float(background.noise_adu), coadd, share)
+        return _Made(stacked, kept, failed, cuts, float(background.noise_adu), coadd, share)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
+
+
+def _is_plain(settings: StackOptions, grid: Frame2D) -> bool:
+    """Whether pixels are taken as they are: they are to be neither aligned nor turned."""
+    return settings.align == "none" and grid.upright and (grid.x0, grid.y0) == (0, 0)
+
+
+def _input(one: Aligned, way: PixelMap, rows: ScratchRows, levels: F32Array | None) -> StackInput:
+    """Return an exposure as it lies on the grid: light of a pixel goes with the area that it covers."""
+    quality, facts = one.scored.quality, one.scored.facts
+    area = 1 / way.affine_at((facts.width - 1) / 2, (facts.height - 1) / 2).scale ** 2
+    return StackInput(
+        rows, quality.sky_adu * area, quality.noise_adu * math.sqrt(area), quality.fwhm_px / math.sqrt(area),
+        one.flux_ratio if math.isfinite(one.flux_ratio) else 1.0, quality.score, levels,
+    )  # fmt: skip
 
 
 def _frames(

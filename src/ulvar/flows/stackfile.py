@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import replace as changed
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -31,6 +30,10 @@ from ulvar.stacking import Frame2D, Stacked
 if TYPE_CHECKING:
     from ulvar.flows.stack import StackOptions
 
+# Where a picture lies on the sky, beside `WCS_KEYS`.
+_PLACES = (
+    "WCSAXES", "CTYPE1", "CTYPE2", "CUNIT1", "CUNIT2", "CRVAL1", "CRVAL2", "CRPIX1", "CRPIX2", "CD1_1", "CD1_2", "CD2_1", "CD2_2",
+)  # fmt: skip
 # What tells a mosaic from a grey picture.
 _COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
 _TIMES = (
@@ -61,7 +64,11 @@ def write_stack(
         ("NCOMBINE", len(kept), "exposures combined"),
         ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
         ("EGAIN", None if gain is None else gain * gain_share * effective, "[e-/adu] of the mean"),
-        ("RDNOISE", None if read_noise is None else read_noise * math.sqrt(effective), "[e-] of the mean"),
+        (
+            "RDNOISE",
+            None if read_noise is None else read_noise * math.sqrt(effective) / settings.grid.scale,
+            "[e-] of the mean",
+        ),
         ("RECIPEID", stamp, "fingerprint of inputs and settings"),
         ("BUNIT", "adu", ""),
         ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
@@ -121,8 +128,11 @@ def sky_cards(reference: Scored, solution: Wcs | None, grid: Frame2D) -> list[tu
     """Return where the stack lies on the sky: the reference's solution, carried to the corner of the stack."""
     sky = solution or wcs_of(reference.facts.path)
     if sky is not None:
-        return changed(sky, x0=sky.x0 - grid.x0, y0=sky.y0 - grid.y0).cards()
+        return sky.moved(grid.way.matrix).cards()
     header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
+    if not grid.upright:
+        # What a projection of another kind says is not true of turned pixels.
+        return [(name, None, "") for name in (*WCS_KEYS, *_PLACES) if name in header]
     if "CRPIX1" in header and "CRPIX2" in header:
         # A projection of another kind is carried as it is.
         return [("CRPIX1", float(header["CRPIX1"]) - grid.x0, ""), ("CRPIX2", float(header["CRPIX2"]) - grid.y0, "")]

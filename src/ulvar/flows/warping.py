@@ -12,7 +12,7 @@ import numpy as np
 from ulvar.engine import F32Array, Failed, with_place
 from ulvar.flows.align import Aligned
 from ulvar.frames import ExposureFacts, Frame, FrameError, MaskBit, read_frame
-from ulvar.registration import PixelMap, resample
+from ulvar.registration import RESAMPLING, PixelMap, Resampling, resample
 from ulvar.stacking import level_places
 from ulvar.stars import Trail, estimate_background, even_frame, trail_reach, under_trail
 
@@ -40,6 +40,7 @@ class WarpTask:
     noise_adu: float = math.nan
     # Whether levels over the frame are wanted, too.
     levels: bool = False
+    how: Resampling = RESAMPLING
 
 
 class ScratchRows:
@@ -114,7 +115,7 @@ def warp_item(task: WarpTask) -> Warped | Failed:
             return Failed(f"its size {data.shape[1]} x {data.shape[0]} px is not the reference's", task.facts.path)
         warped = data
     else:
-        warped = resample(data, task.transform, task.shape)
+        warped = resample(data, task.transform, task.shape, task.how)
     try:
         warped.tofile(task.scratch)
     except OSError as error:

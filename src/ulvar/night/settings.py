@@ -6,6 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, field_validator, model_validator
 
+from ulvar.calibration import parse_region
 from ulvar.combine import Method, Rejection
 from ulvar.frames import Shape
 from ulvar.night.preparing import (
@@ -14,6 +15,7 @@ from ulvar.night.preparing import (
     IntakeSettings,
     MastersSettings,
     PinSettings,
+    RegionText,
     Section,
     TagSettings,
     first_problem,
@@ -21,11 +23,12 @@ from ulvar.night.preparing import (
 )
 from ulvar.night.schema import told
 from ulvar.photometry import ApertureOptions
-from ulvar.stacking import STACK_REJECTION, Framing, Normalise, Rule, Weighting
+from ulvar.registration import Kernel, Resampling
+from ulvar.stacking import STACK_REJECTION, Framing, GridOptions, Normalise, Rule, Weighting
 from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
 
 __all__ = [
-    "FRAMINGS", "METHODS", "NORMALISATIONS", "WEIGHTS", "CalibrateSettings", "CombineSettings", "CurveSettings",
+    "FRAMINGS", "KERNELS", "METHODS", "NORMALISATIONS", "WEIGHTS", "CalibrateSettings", "CombineSettings", "CurveSettings",
     "IntakeSettings", "MastersSettings", "MeasureSettings", "NightSettings", "PinSettings", "PlateSettings",
     "RuleSettings", "ShapeSettings", "TagSettings", "first_problem",
 ]  # fmt: skip
@@ -41,6 +44,13 @@ FRAMINGS = {
     Framing.REFERENCE: ("Reference exposure", "the reference exposure's"),
     Framing.UNION: ("Everything", "all that any exposure shows"),
     Framing.COMMON: ("Common area", "what all show"),
+}
+KERNELS = {
+    Kernel.LANCZOS3: ("Lanczos, 3 lobes", "sharp, and faint detail stays"),
+    Kernel.LANCZOS4: ("Lanczos, 4 lobes", "a little sharper, and slower"),
+    Kernel.BICUBIC: ("Bicubic", "smaller rings, a little softer"),
+    Kernel.BILINEAR: ("Bilinear", "no rings, soft"),
+    Kernel.NEAREST: ("Nearest pixel", "values stay as they are, places are off by up to half a pixel"),
 }
 NORMALISATIONS = {
     Normalise.BOTH: ("Level and scale", "sky level and brightness of stars"), Normalise.LEVEL: ("Level", "sky level"),
@@ -139,6 +149,37 @@ class CombineSettings(Section):
         fold=True,
     )  # fmt: skip
     framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)
+    part: RegionText = told(
+        "", "Only a part", "The part of the reference exposure that is stacked, in the place of the frame; empty: all of it",
+        kind="region", fold=True,
+    )  # fmt: skip
+    scale: float = told(
+        1.0, "Pixels for one", "Pixels of the stack for one of the reference exposure: 2 makes them half as large, 0.5 twice",
+        unit="×", decimals=2, span=(0.1, 8), fold=True, ge=0.1, le=8,
+    )  # fmt: skip
+    north_up: bool = told(
+        False,
+        "North up",
+        "The stack is turned so that north is up and east left; the reference's plate must be solved",
+        fold=True,
+    )
+    turn_deg: float = told(
+        0.0,
+        "Turned by",
+        "How far the stack is turned clockwise",
+        unit="°",
+        span=(-360, 360),
+        fold=True,
+        ge=-360,
+        le=360,
+    )
+    kernel: Kernel = told(
+        Kernel.LANCZOS3, "Resample by", "What a pixel of the stack is made of", choices=KERNELS, fold=True
+    )
+    clamp: bool = told(
+        False, "No dark rings",
+        "No pixel becomes darker than the darkest that it is made of: for stars that are sharper than two pixels", fold=True,
+    )  # fmt: skip
 
     @model_validator(mode="before")
     @classmethod
@@ -169,6 +210,17 @@ class CombineSettings(Section):
     def rejection(self) -> Rejection:
         """As the core takes it."""
         return Rejection(self.method, self.low, self.high, lost=self.lost, slack=STACK_REJECTION.slack)
+
+    @property
+    def grid(self) -> GridOptions:
+        """As the core takes it."""
+        part = parse_region(self.part).corner_and_size if self.part else None
+        return GridOptions(self.framing, self.scale, self.north_up, self.turn_deg, part)
+
+    @property
+    def resampling(self) -> Resampling:
+        """As the core takes it."""
+        return Resampling(self.kernel, self.clamp)
 
     @property
     def detection(self) -> DetectOptions:

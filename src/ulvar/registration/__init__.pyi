@@ -3,7 +3,9 @@ from .bent import stored_map as stored_map
 from .choosing import choose_map as choose_map
 from .matching import MatchOptions as MatchOptions
 from .matching import match_stars as match_stars
+from .options import RESAMPLING as RESAMPLING
 from .options import Kernel as Kernel
+from .options import Resampling as Resampling
 from .refining import LEAST_STARS as LEAST_STARS
 from .refining import pair_stars as pair_stars
 from .resample import resample as resample

@@ -10,7 +10,7 @@ import numpy as np
 
 from ulvar.engine import F32Array, F64Array
 from ulvar.engine.threads import in_parts
-from ulvar.registration.options import Kernel
+from ulvar.registration.options import RESAMPLING, Kernel, Resampling
 from ulvar.registration.transform import PixelMap, Transform
 
 # Between nodes so many pixels apart places are interpolated linearly; where a map bends more than this between them [px]
@@ -61,14 +61,7 @@ def _step_for(back: PixelMap, shape: tuple[int, int]) -> int:
     return step
 
 
-def resample(
-    data: F32Array,
-    transform: PixelMap,
-    shape: tuple[int, int],
-    *,
-    kernel: Kernel = Kernel.LANCZOS3,
-    clamp: bool = False,
-) -> F32Array:
+def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], how: Resampling = RESAMPLING) -> F32Array:
     """Return `data` on the target grid by interpolation.
 
     Parameters
@@ -79,12 +72,7 @@ def resample(
         From the data's pixels to the target's.
     shape : (int, int)
         Height and width of the target [px].
-    kernel : Kernel
-        Lanczos with 3 or 4 lobes (Duchon 1979, J. Appl. Meteor. 18, 1016), bicubic (Keys 1981, IEEE Trans. ASSP 29,
-        1153), bilinear, nearest. All but the last widen where the target's pixels are larger than the data's.
-    clamp : bool
-        Whether no pixel may be darker than the darkest that it is made of: without it Lanczos and bicubic kernels
-        put a dark ring round stars that are sharper than they can follow.
+    how : Resampling
 
     Returns
     -------
@@ -106,7 +94,7 @@ def resample(
     middle = (shape[1] - 1) / 2, (shape[0] - 1) / 2
     pixels = math.sqrt(float(back.area(*(np.array([[v]]) for v in middle))[0, 0]))
     stretch = round(min(pixels, _WIDEST), 2) if _LARGER < pixels < math.inf else 1.0
-    table = _table(kernel.value, stretch)
+    table = _table(how.kernel.value, stretch)
     order = table.shape[1] // 2
     # A tap may fall up to `order` pixels away from the position's own pixel, and another one where rows shear.
     reach = 2 * order + 3
@@ -115,12 +103,12 @@ def resample(
         if missing.any()
         else missing.view(np.uint8)
     )
-    floor = _darkest(data, order) if clamp else None
+    floor = _darkest(data, order) if how.clamp else None
     runs = back.linear_at(*middle)[0, 0]
-    if abs(runs + 1) < _LITTLE_SHEAR and kernel is Kernel.LANCZOS3:
+    if abs(runs + 1) < _LITTLE_SHEAR and how.kernel is Kernel.LANCZOS3:
         # Rows that run the other way are turned round, so that both passes go along with memory.
         data, holes = np.ascontiguousarray(data[:, ::-1]), np.ascontiguousarray(holes[:, ::-1])
-        floor = _darkest(data, order) if clamp else None
+        floor = _darkest(data, order) if how.clamp else None
         back = back.then(Transform(np.array([[-1.0, 0.0, data.shape[1] - 1.0], [0.0, 1.0, 0.0]])))
         runs = -runs
     (height, width), out = shape, np.empty(shape, dtype=np.float32)
@@ -129,7 +117,7 @@ def resample(
     across, down = back(gx, gy)
     area = back.area(gx, gy)
     # Far from one pixel a pixel there are no runs of pixels that go along with each other.
-    even = kernel is Kernel.LANCZOS3 and stretch == 1 and abs(runs - 1) < _LITTLE_SHEAR
+    even = how.kernel is Kernel.LANCZOS3 and stretch == 1 and abs(runs - 1) < _LITTLE_SHEAR
     along = back.along_rows(_nodes(width, step), _nodes(data.shape[0], step), _LITTLE_SHEAR) if even else None
     which = np.full((height, across.shape[1] - 1), along is None)
     if along is not None:

@@ -7,12 +7,15 @@ from .colour import stretched as stretched
 from .colour import with_luminance as with_luminance
 from .framing import Frame2D as Frame2D
 from .framing import frame_exposures as frame_exposures
+from .framing import turn_of as turn_of
 from .growth import Growth as Growth
 from .growth import noise_growth as noise_growth
 from .local import Surface as Surface
 from .local import level_places as level_places
+from .options import GRID as GRID
 from .options import STACK_REJECTION as STACK_REJECTION
 from .options import Framing as Framing
+from .options import GridOptions as GridOptions
 from .options import Normalise as Normalise
 from .options import Weighting as Weighting
 from .selection import QualityRow as QualityRow

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import StrEnum
 
 from ulvar.combine import Method, Rejection
@@ -37,3 +38,42 @@ class Framing(StrEnum):
     REFERENCE = "reference"
     UNION = "union"
     COMMON = "common"
+
+
+@dataclass(frozen=True)
+class GridOptions:
+    """How a stack's pixels lie.
+
+    Attributes
+    ----------
+    framing : Framing
+        Which part of the sky is shown.
+    scale : float
+        Pixels of the stack for one of the reference.
+    north_up : bool
+        Whether the picture is turned so that north is up and east left; the reference's plate must be solved.
+    turn_deg : float
+        How far it is turned clockwise, after that [deg].
+    part : (int, int, int, int), optional
+        First column, first row, width and height of the part of the reference that is shown in the place of the framing.
+
+    Raises
+    ------
+    ValueError
+        For a scale that is not from 0.1 to 8, or a turn of more than 360 degrees.
+    """
+
+    framing: Framing = Framing.REFERENCE
+    scale: float = 1.0
+    north_up: bool = False
+    turn_deg: float = 0.0
+    part: tuple[int, int, int, int] | None = None
+
+    def __post_init__(self) -> None:
+        if not 0.1 <= self.scale <= 8:
+            raise ValueError("the scale goes from 0.1 to 8")
+        if not -360 <= self.turn_deg <= 360:
+            raise ValueError("the turn goes from -360 to 360 degrees")
+
+
+GRID = GridOptions()

@@ -20,7 +20,7 @@ from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
 from ulvar.night.stations import what_is_missing
-from ulvar.registration import Fit, pair_stars, stored_map
+from ulvar.registration import Fit, Kernel, Resampling, pair_stars, stored_map
 from ulvar.stacking import STACK_REJECTION
 
 # A star of the reference this close to where the map puts one of the exposure is the same.
@@ -187,7 +187,9 @@ class Stacks(QObject):
                 return [], "This stack was made by an older version: stack again to see what went into its pixels."
             copy = calibrated.get(raw)
             used = facts if copy is None else calibrated_facts(facts, copy.output, copy.values)
-            taken.append(StackedExposure.of(used, v))
+            told = stack.values
+            how = Resampling(Kernel(told.get("kernel", Kernel.LANCZOS3)), bool(told.get("clamp", False)))
+            taken.append(StackedExposure.of(used, v, how))
         return taken, "" if taken else "Nothing is known of the exposures of this stack."
 
     def _found(self, pixel: object, found: object) -> None:

@@ -47,7 +47,7 @@ from ulvar.night.stations.shared import (
 from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
 from ulvar.registration import map_values, stored_map
-from ulvar.stacking import Framing, Normalise, Weighting
+from ulvar.stacking import Normalise, Weighting
 from ulvar.stars import DetectOptions, ExposureQuality
 
 
@@ -262,7 +262,7 @@ def _stack(
     settings = night.settings.combine
     aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
-        framing=settings.framing, rejection=settings.rejection,
+        grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection,
         normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
         proper=settings.proper,
         # The median takes no weights.
@@ -280,7 +280,7 @@ def _stack(
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "proper": result.proper, "no_proper": result.no_proper,
-        "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
+        "kernel": settings.kernel.value, "clamp": settings.clamp, "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
@@ -304,7 +304,7 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
         )
     aligned, best = _all_aligned(night, series, keep)
     options = StackOptions(
-        framing=Framing.REFERENCE, rejection=Rejection(Method.MEDIAN), normalise=Normalise.BOTH,
+        rejection=Rejection(Method.MEDIAN), normalise=Normalise.BOTH,
         weighting=Weighting.EQUAL, reference=best.scored.facts.path, maps=False,
     )  # fmt: skip
     output = series_file(night, series, "deep.fits")
