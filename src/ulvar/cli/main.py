@@ -25,6 +25,7 @@ _COMMANDS = {
     "calibrate": "ulvar.cli.calibration:calibrate",
     "stars": "ulvar.cli.stacking:stars",
     "stack": "ulvar.cli.stacking:stack",
+    "planes": "ulvar.cli.stacking:planes",
     "colour": "ulvar.cli.colour:colour",
     "solve": "ulvar.cli.measuring:solve",
     "measure": "ulvar.cli.measuring:measure",

@@ -31,11 +31,20 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.combine import Method
-from ulvar.flows import Outcome, StackOptions, StackResult, find_all, stack_exposures, told_apart, write_stars
+from ulvar.flows import (
+    Outcome,
+    StackOptions,
+    StackResult,
+    find_all,
+    stack_exposures,
+    stack_planes,
+    told_apart,
+    write_stars,
+)
 from ulvar.frames import is_supported_output
 from ulvar.inspection import notice
 from ulvar.registration import Kernel, Resampling
-from ulvar.stacking import STACK_REJECTION, Framing, GridOptions, Normalise, Weighting
+from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Normalise, Weighting
 from ulvar.stars import DetectOptions
 
 
@@ -118,6 +127,7 @@ def stack(
     trails: Annotated[bool, option("combine", "trails", "--trails/--no-trails")] = default("combine", "trails"),
     maps: Annotated[bool, option("combine", "maps", "--maps/--no-maps")] = default("combine", "maps"),
     proper: Annotated[bool, option("combine", "proper", "--proper/--no-proper")] = default("combine", "proper"),
+    colours: Annotated[Colours, option("combine", "colours")] = default("combine", "colours"),
     part: Annotated[str, option("combine", "part", metavar="[X1:X2,Y1:Y2]")] = default("combine", "part"),
     scale: Annotated[float, option("combine", "scale")] = default("combine", "scale"),
     north_up: Annotated[bool, option("combine", "north_up", "--north-up")] = default("combine", "north_up"),
@@ -156,7 +166,8 @@ def stack(
         if chosen is None:
             fail_usage(f"{reference}: the reference is not among the exposures")
     options = StackOptions(
-        align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, Resampling(kernel, clamp)
+        align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, Resampling(kernel, clamp),
+        colours,
     )  # fmt: skip
     if not lights:
         problems = failed_outcomes(failed) + rest
@@ -172,13 +183,14 @@ def stack(
         several = len(chosen_series) > 1
         sets = [(one.key, one.title, output_of(out, one.key, several), list(one.members)) for one in chosen_series]
     made: list[tuple[str, str, StackResult]] = []
+    planes: dict[str, dict[str, StackResult]] = {}
     with running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
         for name, title, output, members_of in sets:
             # A reference belongs to one series; the others choose theirs.
             own = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)
-            made.append(
-                (name, title, stack_exposures(members_of, output, context, options=own, replace=replace, name=name))
-            )
+            result = stack_exposures(members_of, output, context, options=own, replace=replace, name=name)
+            made.append((name, title, result))
+            planes[result.output] = stack_planes(result, context, options=own, replace_existing=replace, name=name)
     of = {o.file: name for name, _, result in made for o in result.frames}
     outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *rest])
     findings = [f for _, _, result in made if result.agreement is not None for f in told_apart(result.agreement)]
@@ -203,7 +215,10 @@ def stack(
         )  # fmt: skip
         if result.proper or result.no_proper:
             lines.append(f"{what}{result.proper or f'no proper coadd: {result.no_proper}'}")
+        for colour, one in planes[result.output].items():
+            lines.append(f"{what}{one.output}" if one.ok else f"{what}{colour}: {one.reason}{hint(one.code)}")
     good = [result for _, _, result in made if result.ok]
+    lost = sum(not one.ok for of_stack in planes.values() for one in of_stack.values())
     first = good[0] if good else None
     finish(
         {
@@ -216,11 +231,15 @@ def stack(
                     "name": name, "title": title, "output": result.output if result.ok else "", "reason": result.reason,
                     "width": result.width, "height": result.height, "skipped": result.skipped,
                     "used": sum(o.ok for o in result.frames), "proper": result.proper, "no_proper": result.no_proper,
+                    "planes": {
+                        colour: {"output": one.output if one.ok else "", "reason": one.reason}
+                        for colour, one in planes[result.output].items()
+                    },
                 }
                 for name, title, result in made
             ],
         },
-        as_json=json, done=len(good), failed=len(failed) + sum(not o.ok for _, _, result in made for o in result.frames),
+        as_json=json, done=len(good), failed=len(failed) + lost + sum(not o.ok for _, _, result in made for o in result.frames),
         lines=lines + told(outcomes), findings=findings,
     )  # fmt: skip
 
@@ -235,3 +254,46 @@ def _frame_json(outcome: Outcome) -> dict[str, object]:
         **empty,
         **outcome.values,
     }
+
+
+class PlaneMethod(StrEnum):
+    """How a colour becomes a plane of its own."""
+
+    HALF = "half"
+    BILINEAR = "bilinear"
+    MALVAR = "malvar"
+
+
+def planes(
+    paths: Paths,
+    out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder of <stem>-R.fits, -G.fits and -B.fits.")],
+    method: Annotated[
+        PlaneMethod,
+        typer.Option(
+            help="half: of nothing but what was measured, half as large, for photometry. bilinear, malvar: as large as the "
+            "exposure, missing pixels interpolated, without and with the help of the other colours."
+        ),
+    ] = PlaneMethod.HALF,
+    json: Json = False,
+    fact: Facts = [],
+    replace: Replace = False,
+) -> None:
+    """Write each colour of a colour sensor's exposures as an exposure of its own, with the filter R, G or B."""
+    from ulvar.flows import write_planes
+    from ulvar.frames import Demosaic
+
+    exposures, failed, _ = read_exposures(paths, fact)
+    with running(len(exposures)) as context:
+        done = write_planes(exposures, out, context, method=Demosaic(method.value), replace_existing=replace)
+    outcomes = hinted([*done, *failed_outcomes(failed)])
+    good = [o for o in outcomes if o.ok]
+    finish(
+        {
+            "frames": [
+                {"file": o.file, "ok": o.ok, "reason": o.reason, "skipped": o.skipped, "planes": o.values.get("planes", {})}
+                for o in outcomes
+            ]
+        },
+        as_json=json, done=len(good), failed=len(outcomes) - len(good),
+        lines=[f"{out}: the colours of {len(good)} exposures", *told(outcomes)],
+    )  # fmt: skip

@@ -44,6 +44,9 @@ from .measure import MeasureOptions as MeasureOptions
 from .measure import Reference as Reference
 from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
+from .planes import PLANES as PLANES
+from .planes import stack_planes as stack_planes
+from .planes import write_planes as write_planes
 from .plate import PlateOptions as PlateOptions
 from .plate import catalogue_print as catalogue_print
 from .plate import check_catalogue as check_catalogue

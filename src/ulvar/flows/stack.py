@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import F32Array, Failed, JobContext, check_disk, temporary_name
+from ulvar.engine import Failed, JobContext, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
@@ -23,6 +23,7 @@ from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, warp_item
 from ulvar.frames import (
     ExposureFacts,
+    Plane,
     fingerprint,
     header_of,
     identity,
@@ -33,6 +34,7 @@ from ulvar.registration.transform import Chained
 from ulvar.stacking import (
     GRID,
     STACK_REJECTION,
+    Colours,
     Frame2D,
     GridOptions,
     Normalise,
@@ -63,6 +65,10 @@ class StackOptions:
     # The proper coadd is made, too, as a file of its own.
     proper: bool = False
     resampling: Resampling = RESAMPLING
+    # Whether colours of a colour sensor get stacks of their own besides (`ulvar.flows.stack_planes`).
+    colours: Colours = Colours.MIXED
+    # One colour alone of exposures of a colour sensor.
+    plane: Plane | None = None
 
 
 @dataclass(frozen=True)
@@ -135,7 +141,9 @@ def stack_exposures(
     stamp = fingerprint(
         "stack",
         [identity(f) for f in exposures],
-        vars(settings) | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")},
+        vars(settings)
+        | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")}
+        | {"plane": None if settings.plane is None else vars(settings.plane)},
     )
     if not is_tiff_name(output.name):
         there = may_write(output, stamp, replace)
@@ -238,7 +246,7 @@ def _combine(
             WarpTask(
                 a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", _is_plain(settings, grid),
                 cut.get(a.scored.facts.path, ()), a.scored.quality.noise_adu, settings.normalise is Normalise.LOCAL,
-                settings.resampling,
+                settings.resampling, settings.plane,
             )
             for i, a in enumerate(aligned)
         ]  # fmt: skip
@@ -255,9 +263,7 @@ def _combine(
         pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
         if not pairs:
             return _Made(None, [], failed)
-        inputs = [
-            _input(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path].levels) for a, t in pairs
-        ]
+        inputs = [_input(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path]) for a, t in pairs]
         index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
         stacked = stack_warped(
             inputs, reference=index, rejection=settings.rejection, normalise=settings.normalise,
@@ -281,13 +287,16 @@ def _is_plain(settings: StackOptions, grid: Frame2D) -> bool:
     return settings.align == "none" and grid.upright and (grid.x0, grid.y0) == (0, 0)
 
 
-def _input(one: Aligned, way: PixelMap, rows: ScratchRows, levels: F32Array | None) -> StackInput:
+def _input(one: Aligned, way: PixelMap, rows: ScratchRows, warped: Warped) -> StackInput:
     """Return an exposure as it lies on the grid: light of a pixel goes with the area that it covers."""
     quality, facts = one.scored.quality, one.scored.facts
     area = 1 / way.affine_at((facts.width - 1) / 2, (facts.height - 1) / 2).scale ** 2
+    sky, noise = quality.sky_adu * area, quality.noise_adu * math.sqrt(area)
+    if math.isfinite(warped.sky_adu):
+        sky, noise = warped.sky_adu, warped.noise_adu
     return StackInput(
-        rows, quality.sky_adu * area, quality.noise_adu * math.sqrt(area), quality.fwhm_px / math.sqrt(area),
-        one.flux_ratio if math.isfinite(one.flux_ratio) else 1.0, quality.score, levels,
+        rows, sky, noise, quality.fwhm_px / math.sqrt(area), one.flux_ratio if math.isfinite(one.flux_ratio) else 1.0,
+        quality.score, warped.levels,
     )  # fmt: skip
 
 

@@ -31,11 +31,11 @@ if TYPE_CHECKING:
     from ulvar.flows.stack import StackOptions
 
 # Where a picture lies on the sky, beside `WCS_KEYS`.
-_PLACES = (
+PLACES = (
     "WCSAXES", "CTYPE1", "CTYPE2", "CUNIT1", "CUNIT2", "CRVAL1", "CRVAL2", "CRPIX1", "CRPIX2", "CD1_1", "CD1_2", "CD2_1", "CD2_2",
 )  # fmt: skip
 # What tells a mosaic from a grey picture.
-_COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF")
+COLOUR_CARDS = ("BAYERPAT", "CFAPAT", "COLORTYP", "XBAYROFF", "YBAYROFF", "ROWORDER")
 _TIMES = (
     "MJD-OBS", "JD", "JD-OBS", "JD_UTC", "JD-UTC", "MJD", "DATE-AVG", "DATE-END", "DATE-BEG", "MJD-AVG", "MJD-BEG", "MJD-END",
     "TIME-OBS", "TIME-END", "UT", "UTC", "UTSTART", "UTEND", "LST", "ST", "HJD", "BJD", "AIRMASS", "HA", "OBJCTHA", "OBJCTALT",
@@ -59,6 +59,7 @@ def write_stack(
     # noise that in its electrons is the mean's.
     effective = float(weights.sum() ** 2 / (weights**2).sum())
     mixed = is_mixed(reference, settings)
+    plane = settings.plane
     gain, read_noise = reference.facts.gain_e_per_adu, reference.facts.read_noise_e
     cards = [
         ("NCOMBINE", len(kept), "exposures combined"),
@@ -66,9 +67,10 @@ def write_stack(
         ("EGAIN", None if gain is None else gain * gain_share * effective, "[e-/adu] of the mean"),
         (
             "RDNOISE",
-            None if read_noise is None else read_noise * math.sqrt(effective) / settings.grid.scale,
+            None if read_noise is None else read_noise * _read_share(settings) * math.sqrt(effective),
             "[e-] of the mean",
         ),
+        *([] if plane is None else [("FILTER", plane.colour, "colour of the sensor")]),
         ("RECIPEID", stamp, "fingerprint of inputs and settings"),
         ("BUNIT", "adu", ""),
         ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
@@ -80,13 +82,20 @@ def write_stack(
         f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
-    if mixed:
+    if plane is not None:
+        history.append(f"the colour {plane.colour} of the Bayer (CFA) pattern, {plane.method.value}")
+    elif mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
     said = {"history": history, "replace": replace, **carried_over(reference, cards, placed, mixed)}
     if is_tiff_name(output.name):
         write_tiff(output, stacked.data, depth=settings.depth, **said)
     else:
         write_fits(output, stacked.data, maps=stack_maps(stacked) if settings.maps else None, **said)
+
+
+def _read_share(settings: StackOptions) -> float:
+    """Return what read noise is multiplied with: fewer pixels were read for a colour, and for one of smaller pixels."""
+    return (1.0 if settings.plane is None else math.sqrt(settings.plane.share)) / settings.grid.scale
 
 
 def carried_over(
@@ -105,7 +114,7 @@ def carried_over(
         Whether the colours of a mosaic were mixed.
     """
     # What the reference alone says of its time is not true of the product.
-    dropped = {"SATURATE", *_TIMES, *(_COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
+    dropped = {"SATURATE", *_TIMES, *(COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
     like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     return {"like": like, "cards": [*carried, *cards], "drop": dropped}
 
@@ -132,7 +141,7 @@ def sky_cards(reference: Scored, solution: Wcs | None, grid: Frame2D) -> list[tu
     header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
     if not grid.upright:
         # What a projection of another kind says is not true of turned pixels.
-        return [(name, None, "") for name in (*WCS_KEYS, *_PLACES) if name in header]
+        return [(name, None, "") for name in (*WCS_KEYS, *PLACES) if name in header]
     if "CRPIX1" in header and "CRPIX2" in header:
         # A projection of another kind is carried as it is.
         return [("CRPIX1", float(header["CRPIX1"]) - grid.x0, ""), ("CRPIX2", float(header["CRPIX2"]) - grid.y0, "")]

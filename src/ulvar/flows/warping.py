@@ -11,8 +11,18 @@ import numpy as np
 
 from ulvar.engine import F32Array, Failed, with_place
 from ulvar.flows.align import Aligned
-from ulvar.frames import ExposureFacts, Frame, FrameError, MaskBit, read_frame
-from ulvar.registration import RESAMPLING, PixelMap, Resampling, resample
+from ulvar.frames import (
+    Demosaic,
+    ExposureFacts,
+    Frame,
+    FrameError,
+    MaskBit,
+    Plane,
+    colour_plane,
+    plane_origin,
+    read_frame,
+)
+from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, resample
 from ulvar.stacking import level_places
 from ulvar.stars import Trail, estimate_background, even_frame, trail_reach, under_trail
 
@@ -41,6 +51,8 @@ class WarpTask:
     # Whether levels over the frame are wanted, too.
     levels: bool = False
     how: Resampling = RESAMPLING
+    # One colour alone of a colour sensor's exposure.
+    plane: Plane | None = None
 
 
 class ScratchRows:
@@ -87,12 +99,16 @@ class Warped:
     levels : float32 array, optional
         At `level_places` of the grid, where they were wanted [ADU].
     gain_share : float
-        The gain of mixed colours over that of the sensor; 1 where none are mixed.
+        The gain of mixed colours, or of a colour, over that of the sensor; 1 where all pixels are of a kind.
+    sky_adu, noise_adu : float
+        Of a colour alone, as it was resampled; NaN where the exposure's own are right.
     """
 
     cuts: tuple[Cut, ...] = ()
     levels: F32Array | None = None
     gain_share: float = 1.0
+    sky_adu: float = math.nan
+    noise_adu: float = math.nan
 
 
 def warp_item(task: WarpTask) -> Warped | Failed:
@@ -102,15 +118,20 @@ def warp_item(task: WarpTask) -> Warped | Failed:
     except FrameError as error:
         return Failed(error.reason, task.facts.path)
     gain = frame.facts.gain_e_per_adu
-    frame = laid_open(frame, mix=not task.plain)
-    data, mixed_gain = frame.data, frame.facts.gain_e_per_adu
+    even = frame if task.plane is not None and not task.trails else laid_open(frame, mix=not task.plain)
+    data, mixed_gain = even.data, even.facts.gain_e_per_adu
     # All are measured before any is cut: trails cross.
     cuts = tuple(
         Cut(trail, trail_reach(data, trail, task.noise_adu), max(_BEYOND_PX, 0.03 * trail.length_px))
         for trail in task.trails
     )
+    if task.plane is not None:
+        # Colours brought to one scale serve to see trails; what is stacked is the colour as it was measured.
+        data = laid_open(frame, mix=False).data
     cut_out(data, cuts)
-    if task.plain:
+    if task.plane is not None:
+        warped = _of_one_colour(data, task.facts.cfa, task.plane, task)
+    elif task.plain:
         if data.shape != task.shape:
             return Failed(f"its size {data.shape[1]} x {data.shape[0]} px is not the reference's", task.facts.path)
         warped = data
@@ -121,8 +142,22 @@ def warp_item(task: WarpTask) -> Warped | Failed:
     except OSError as error:
         # The folder of the stack, not the scratch folder in it, is what people know.
         raise with_place(error, Path(task.scratch).parent.parent) from error
-    share = mixed_gain / gain if gain and mixed_gain else 1.0
-    return Warped(cuts, _levels(warped) if task.levels else None, share)
+    levels = _levels(warped) if task.levels else None
+    if task.plane is not None:
+        sky = estimate_background(warped)
+        return Warped(cuts, levels, task.plane.share, float(sky.sky_adu), float(sky.noise_adu))
+    return Warped(cuts, levels, mixed_gain / gain if gain and mixed_gain else 1.0)
+
+
+def _of_one_colour(data: F32Array, cfa: str, plane: Plane, task: WarpTask) -> F32Array:
+    """Return one colour of a mosaic on the grid, on the scale of the sensor's pixels."""
+    found, way = colour_plane(data, cfa, plane), task.transform
+    if plane.method is Demosaic.HALF:
+        x0, y0 = plane_origin(cfa, plane)
+        # A pixel of the plane stands for the four of its cell.
+        found *= np.float32(4)
+        way = Transform(np.array([[2.0, 0.0, x0], [0.0, 2.0, y0]])).then(task.transform)
+    return resample(found, way, task.shape, task.how)
 
 
 def _levels(data: F32Array) -> F32Array:

@@ -3,6 +3,12 @@ from .address import file_of as file_of
 from .address import split_address as split_address
 from .coding import facts_from_text as facts_from_text
 from .coding import facts_to_text as facts_to_text
+from .demosaic import Demosaic as Demosaic
+from .demosaic import Plane as Plane
+from .demosaic import colour_plane as colour_plane
+from .demosaic import malvar as malvar
+from .demosaic import plane_mask as plane_mask
+from .demosaic import plane_origin as plane_origin
 from .dialects import facts_from_header as facts_from_header
 from .discover import find_files as find_files
 from .discover import is_supported_output as is_supported_output

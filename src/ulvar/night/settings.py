@@ -24,11 +24,11 @@ from ulvar.night.preparing import (
 from ulvar.night.schema import told
 from ulvar.photometry import ApertureOptions
 from ulvar.registration import Kernel, Resampling
-from ulvar.stacking import STACK_REJECTION, Framing, GridOptions, Normalise, Rule, Weighting
+from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Normalise, Rule, Weighting
 from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
 
 __all__ = [
-    "FRAMINGS", "KERNELS", "METHODS", "NORMALISATIONS", "WEIGHTS", "CalibrateSettings", "CombineSettings", "CurveSettings",
+    "COLOURS", "FRAMINGS", "KERNELS", "METHODS", "NORMALISATIONS", "WEIGHTS", "CalibrateSettings", "CombineSettings", "CurveSettings",
     "IntakeSettings", "MastersSettings", "MeasureSettings", "NightSettings", "PinSettings", "PlateSettings",
     "RuleSettings", "ShapeSettings", "TagSettings", "first_problem",
 ]  # fmt: skip
@@ -44,6 +44,18 @@ FRAMINGS = {
     Framing.REFERENCE: ("Reference exposure", "the reference exposure's"),
     Framing.UNION: ("Everything", "all that any exposure shows"),
     Framing.COMMON: ("Common area", "what all show"),
+}
+COLOURS = {
+    Colours.MIXED: ("One grey stack", "one stack, colours brought to one scale and mixed"),
+    Colours.MALVAR: (
+        "And each, sharp",
+        "a stack for each besides, missing pixels interpolated with the help of the other colours",
+    ),
+    Colours.BILINEAR: ("And each, plain", "a stack for each besides, missing pixels the mean of their neighbours"),
+    Colours.HALF: (
+        "And each, measured",
+        "a stack for each besides, of nothing but what was measured in cells of four pixels",
+    ),
 }
 KERNELS = {
     Kernel.LANCZOS3: ("Lanczos, 3 lobes", "sharp, and faint detail stays"),
@@ -148,6 +160,13 @@ class CombineSettings(Section):
         "The image in which faint things are found best where seeing varied, as a file of its own with its noise and profile",
         fold=True,
     )  # fmt: skip
+    colours: Colours = told(
+        Colours.MIXED,
+        "Colour sensor",
+        "What becomes of the colours of a colour sensor's exposures",
+        choices=COLOURS,
+        fold=True,
+    )
     framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)
     part: RegionText = told(
         "", "Only a part", "The part of the reference exposure that is stacked, in the place of the frame; empty: all of it",

@@ -14,6 +14,7 @@ from .local import Surface as Surface
 from .local import level_places as level_places
 from .options import GRID as GRID
 from .options import STACK_REJECTION as STACK_REJECTION
+from .options import Colours as Colours
 from .options import Framing as Framing
 from .options import GridOptions as GridOptions
 from .options import Normalise as Normalise

@@ -40,6 +40,15 @@ class Framing(StrEnum):
     COMMON = "common"
 
 
+class Colours(StrEnum):
+    """What becomes of the colours of a colour sensor: mixed to grey, or a stack each besides, made in one of these ways."""
+
+    MIXED = "mixed"
+    MALVAR = "malvar"
+    BILINEAR = "bilinear"
+    HALF = "half"
+
+
 @dataclass(frozen=True)
 class GridOptions:
     """How a stack's pixels lie.

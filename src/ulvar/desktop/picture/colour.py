@@ -7,23 +7,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-import cv2
 import numpy as np
 
 from ulvar.desktop.picture.stretch import Stretch
-from ulvar.frames import CELL_SITES, Balance, on_one_scale
-
-# Weights of Malvar et al. 2004, fig. 2: neighbours of the wanted colour, and the own colour's curvature. Green at red and
-# blue; a colour at green between two of its pixels in the row (in the column: transposed); red at blue and blue at red.
-_GREEN = np.array(
-    [[0, 0, -1, 0, 0], [0, 0, 2, 0, 0], [-1, 2, 4, 2, -1], [0, 0, 2, 0, 0], [0, 0, -1, 0, 0]], dtype=np.float32
-) / 8  # fmt: skip
-_IN_ROW = np.array(
-    [[0, 0, 0.5, 0, 0], [0, -1, 0, -1, 0], [-1, 4, 5, 4, -1], [0, -1, 0, -1, 0], [0, 0, 0.5, 0, 0]], dtype=np.float32
-) / 8  # fmt: skip
-_OPPOSITE = np.array(
-    [[0, 0, -1.5, 0, 0], [0, 2, 0, 2, 0], [-1.5, 0, 6, 0, -1.5], [0, 2, 0, 2, 0], [0, 0, -1.5, 0, 0]], dtype=np.float32
-) / 8  # fmt: skip
+from ulvar.frames import Balance, malvar, on_one_scale
 
 
 def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: int, balance: Balance = ()) -> np.ndarray:
@@ -47,25 +34,7 @@ def interpolated(mosaic: np.ndarray, cfa: str, x0: int, y0: int, x1: int, y1: in
     left, low = max(0, x0 // 2 * 2 - 2), max(0, y0 // 2 * 2 - 2)
     scales = balance or ((0.0, 1.0),) * 3
     part = on_one_scale(mosaic[low : min(height, y1 + 2), left : min(width, x1 + 2)], cfa, scales)
-    # Mirrored about the last pixel, the cell keeps its phase beyond the picture's edge.
-    green, row, column, opposite = (
-        cv2.filter2D(part, -1, kernel, borderType=cv2.BORDER_REFLECT_101)
-        for kernel in (_GREEN, _IN_ROW, _IN_ROW.T, _OPPOSITE)
-    )
-    result = np.repeat(part[..., None], 3, axis=2)
-    for k, own in enumerate(cfa):
-        site = CELL_SITES[k]
-        for band, colour in enumerate("RGB"):
-            if colour == own:
-                continue
-            if colour == "G":
-                found = green
-            elif own != "G":
-                found = opposite
-            else:
-                # The other pixel of this row of the cell says which colour lies left and right.
-                found = row if cfa[k ^ 1] == colour else column
-            result[..., band][site] = found[site]
+    result = malvar(part, cfa)
     for band, (offset, factor) in enumerate(scales):
         result[..., band] = (result[..., band] - np.float32(scales[1][0])) / np.float32(factor) + np.float32(offset)
     return result[y0 - low : y1 - low, x0 - left : x1 - left]

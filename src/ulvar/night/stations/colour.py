@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from ulvar.engine import JobContext
@@ -22,7 +23,16 @@ def colour_stacks(night: Night, series: Series) -> dict[str, tuple[Series, Produ
         product = night.products_of("stack", one.key).get(one.key)
         if product is not None and Path(product.output).exists():
             stacked.setdefault(one.filter, (one, product))
-    return {channel: stacked[name] for channel, name in channel_filters(list(stacked)).items()}
+    found = {channel: stacked[name] for channel, name in channel_filters(list(stacked)).items()}
+    if any(channel not in found for channel in CHANNELS):
+        # A colour sensor shows all three through one filter.
+        for one, product in stacked.values():
+            planes = {c: p for c, p in (product.values.get("planes") or {}).items() if Path(p).exists()}
+            if len(planes) == len(CHANNELS):
+                return {
+                    channel: (one, replace(product, output=planes[colour])) for channel, colour in zip(CHANNELS, "RGB")
+                }
+    return found
 
 
 def what_is_missing(night: Night, series: Series) -> str:
@@ -30,6 +40,11 @@ def what_is_missing(night: Night, series: Series) -> str:
     there = colour_stacks(night, series)
     lacking = [channel for channel in CHANNELS if channel not in there]
     return f"A colour picture needs a stack through {', '.join(lacking)}, too." if lacking else ""
+
+
+def _filter_of(series: Series, product: Product, stack: ExposureFacts) -> str:
+    """Return what a channel was taken through: the filter of its series, or the colour of the sensor."""
+    return stack.filter if product.output in (product.values.get("planes") or {}).values() else series.filter
 
 
 @one_at_a_time
@@ -54,12 +69,13 @@ def run_colour(night: Night, context: JobContext, series: Series | None = None) 
     result = make_colour(stacks, output, context, also=[folder / "colour.tif"], replace_existing=True)
     if not result.ok:
         return StationResult("combine", "no colour picture", problem=f"{result.reason}.")
+    filters = {channel: _filter_of(*there[channel], stacks[channel]) for channel in there}
     values = {
         "channels": {c.name: {"file": c.file, "factor": c.factor, "residual_px": stored_number(c.residual_px)} for c in result.channels},
-        "filters": {channel: one.filter for channel, (one, _) in there.items()},
+        "filters": filters,
         "balance_stars": result.balance_stars, "picture": str(folder / "colour.tif"),
     }  # fmt: skip
     for one, _ in there.values():
         night.store_products("colour", [Product("colour", one.key, str(output), values)], series=one.key, clear=True)
-    names = ", ".join(f"{channel} {one.filter}" for channel, (one, _) in there.items())
+    names = ", ".join(f"{channel} {name}" for channel, name in filters.items())
     return StationResult("combine", f"colour picture of {names}", len(there), 0, "", values)

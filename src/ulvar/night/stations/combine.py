@@ -22,6 +22,7 @@ from ulvar.flows import (
     align_agreeing,
     find_all,
     stack_exposures,
+    stack_planes,
     told_apart,
 )
 from ulvar.frames import ExposureFacts, FrameError, Shape, distinct_stems, fingerprint, identity
@@ -249,11 +250,15 @@ def _stacked(
     options: StackOptions, name: str,
 ) -> StackResult:  # fmt: skip
     scored = [a.scored for a in aligned]
-    raw = next(raw for raw, a in zip(keep, aligned) if a.scored.facts.path == options.reference)
+    raw = _raw_of_reference(keep, aligned, options)
     return stack_exposures(
         [one.facts for one in scored], output, context, options=options, replace=True, scored=scored, aligned=aligned,
         solution=solutions(night).get(raw), name=name,
     )  # fmt: skip
+
+
+def _raw_of_reference(keep: Mapping[str, Product], aligned: Sequence[Aligned], options: StackOptions) -> str:
+    return next(raw for raw, a in zip(keep, aligned) if a.scored.facts.path == options.reference)
 
 
 def _stack(
@@ -264,7 +269,7 @@ def _stack(
     options = StackOptions(
         grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection,
         normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
-        proper=settings.proper,
+        proper=settings.proper, colours=settings.colours,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
@@ -272,6 +277,10 @@ def _stack(
     result = _stacked(night, keep, aligned, output, context, options, series.key)
     if not result.ok:
         return Failed(result.reason)
+    planes = stack_planes(
+        result, context, options=options, replace_existing=True, solution=solutions(night).get(_raw_of_reference(keep, aligned, options)),
+        name=series.key,
+    )  # fmt: skip
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
     frames = [Product("stack_frame", raw_of[o.file], "", dict(o.values)) for o in result.frames if o.ok]
     assert result.stacked is not None
@@ -280,6 +289,7 @@ def _stack(
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "proper": result.proper, "no_proper": result.no_proper,
+        "planes": {colour: one.output for colour, one in planes.items() if one.ok},
         "kernel": settings.kernel.value, "clamp": settings.clamp, "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,
