@@ -127,6 +127,7 @@ def stack(
     trails: Annotated[bool, option("combine", "trails", "--trails/--no-trails")] = default("combine", "trails"),
     maps: Annotated[bool, option("combine", "maps", "--maps/--no-maps")] = default("combine", "maps"),
     proper: Annotated[bool, option("combine", "proper", "--proper/--no-proper")] = default("combine", "proper"),
+    drop: Annotated[float | None, option("combine", "drop", "--drop")] = default("combine", "drop"),
     colours: Annotated[Colours, option("combine", "colours")] = default("combine", "colours"),
     part: Annotated[str, option("combine", "part", metavar="[X1:X2,Y1:Y2]")] = default("combine", "part"),
     scale: Annotated[float, option("combine", "scale")] = default("combine", "scale"),
@@ -155,6 +156,8 @@ def stack(
         fail_usage("the median takes no weights: use --weights equal with --method median")
     try:
         grid = GridOptions(framing, scale, north_up, turn, parse_region(part).corner_and_size if part else None)
+        if drop is not None and not 0 < drop <= 1:
+            raise ValueError("--drop is over 0 and up to 1")
         rejection = dataclasses.replace(STACK_REJECTION, method=method, low=low, high=high, lost=lost)
     except ValueError as error:
         fail_usage(str(error))
@@ -166,7 +169,7 @@ def stack(
         if chosen is None:
             fail_usage(f"{reference}: the reference is not among the exposures")
     options = StackOptions(
-        align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, Resampling(kernel, clamp),
+        align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, drop, Resampling(kernel, clamp),
         colours,
     )  # fmt: skip
     if not lights:
@@ -215,6 +218,10 @@ def stack(
         )  # fmt: skip
         if result.proper or result.no_proper:
             lines.append(f"{what}{result.proper or f'no proper coadd: {result.no_proper}'}")
+        if result.drops or result.no_drops:
+            lines.append(f"{what}{result.drops or f'no reconstruction: {result.no_drops}'}")
+        if result.uneven:
+            lines.append(f"{what}{result.uneven}")
         for colour, one in planes[result.output].items():
             lines.append(f"{what}{one.output}" if one.ok else f"{what}{colour}: {one.reason}{hint(one.code)}")
     good = [result for _, _, result in made if result.ok]
@@ -231,6 +238,7 @@ def stack(
                     "name": name, "title": title, "output": result.output if result.ok else "", "reason": result.reason,
                     "width": result.width, "height": result.height, "skipped": result.skipped,
                     "used": sum(o.ok for o in result.frames), "proper": result.proper, "no_proper": result.no_proper,
+                    "drops": result.drops, "no_drops": result.no_drops, "uneven": result.uneven,
                     "planes": {
                         colour: {"output": one.output if one.ok else "", "reason": one.reason}
                         for colour, one in planes[result.output].items()

@@ -5,15 +5,13 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 
 from ulvar.combine import RowSource
-from ulvar.engine import F32Array, F64Array, Failed, JobContext
+from ulvar.engine import F32Array, Failed, JobContext
 from ulvar.flows.align import Aligned
-from ulvar.flows.stackfile import carried_over, time_cards
-from ulvar.flows.starfind import Scored
+from ulvar.flows.stackfile import Told, time_cards
 from ulvar.frames import write_fits
 from ulvar.stacking import Stacked, StackInput
 from ulvar.stacking.proper import CoaddInput, ProperCoadd, alone, proper_bytes, proper_coadd, star_profile
@@ -73,22 +71,12 @@ def _profile(source: RowSource, one: Aligned, sky_adu: float) -> F32Array:
     return star_profile(source.rows(0, source.height), x[order], y[order], fwhm, sky_adu)
 
 
-def write_proper(
-    output: Path, coadd: ProperCoadd, kept: Sequence[Aligned], weights: F64Array, reference: Scored,
-    placed: list[tuple[str, Any, str]], mixed: bool,
-) -> None:  # fmt: skip
+def write_proper(output: Path, coadd: ProperCoadd, told: Told) -> None:
     """Write a proper coadd, as `write_stack` a stack, with its noise in the header and its profile beside it."""
     cards = [
-        *placed, *time_cards([a.scored.facts for a in kept], weights),
-        ("NCOMBINE", len(kept), "exposures added"), ("SKYNOISE", coadd.noise_adu, "[adu] noise of a pixel"),
+        *told.placed, *time_cards([a.scored.facts for a in told.kept], told.weights),
+        ("NCOMBINE", len(told.kept), "exposures added"), ("SKYNOISE", coadd.noise_adu, "[adu] noise of a pixel"),
         ("BUNIT", "adu", "over a background of 0"), ("EGAIN", None, ""), ("RDNOISE", None, ""), ("PEDESTAL", None, ""),
     ]  # fmt: skip
     history = ["proper coadd (Zackay and Ofek 2017, ApJ 836, 188); its profile is the extension PSF"]
-    write_fits(
-        output,
-        coadd.data,
-        history=history,
-        replace=True,
-        maps={"PSF": coadd.psf},
-        **carried_over(reference, cards, placed, mixed),
-    )
+    write_fits(output, coadd.data, history=history, replace=True, maps={"PSF": coadd.psf}, **told.header(cards))

@@ -16,11 +16,12 @@ from ulvar.engine import Failed, JobContext, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
+from ulvar.flows.drops import drops_file, drops_of, write_drops
 from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
-from ulvar.flows.stackfile import is_mixed, sky_cards, write_stack
+from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
-from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, warp_item
+from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, resampled_correlation, warp_item
 from ulvar.frames import (
     ExposureFacts,
     Plane,
@@ -43,6 +44,7 @@ from ulvar.stacking import (
     Weighting,
     stack_warped,
 )
+from ulvar.stacking.drops import Dropped
 from ulvar.stacking.proper import ProperCoadd
 from ulvar.stars import estimate_background
 
@@ -64,6 +66,8 @@ class StackOptions:
     maps: bool = True
     # The proper coadd is made, too, as a file of its own.
     proper: bool = False
+    # The reconstruction on the stack's grid is made, too: the side of a drop over that of a pixel.
+    drop: float | None = None
     resampling: Resampling = RESAMPLING
     # Whether colours of a colour sensor get stacks of their own besides (`ulvar.flows.stack_planes`).
     colours: Colours = Colours.MIXED
@@ -91,6 +95,10 @@ class StackResult:
     # The file of the proper coadd, or why there is none; empty where none was asked for.
     proper: str = ""
     no_proper: str = ""
+    # The file of the reconstruction, or why there is none; why exposures do not support pixels of that size.
+    drops: str = ""
+    no_drops: str = ""
+    uneven: str = ""
 
     @property
     def ok(self) -> bool:
@@ -182,20 +190,24 @@ def stack_exposures(
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be resampled")
     moved = [Aligned(a.scored, grid.shifted(a.transform), a.flux_ratio) for a in kept]
     frames = _frames(exposures, moved, failed, stacked, made.cuts)
-    noise_adu = made.noise_adu
     placed = [*sky_cards(reference, solution, grid), *pixel_cards(reference.facts, settings.grid.scale)]
+    told = Told(reference, kept, stacked.weights, placed, settings, stamp, made.gain_share)
     write_stack(
-        output, stacked, kept, reference, placed, stamp, settings, replace, name, noise_adu, made.gain_share
+        output, stacked, told, replace=replace, name=name, noise_adu=made.noise_adu, correlation=made.correlation
     )  # fmt: skip
-    proper, no_proper = "", made.coadd.reason if isinstance(made.coadd, Failed) else ""
+    beside = {}
     if isinstance(made.coadd, ProperCoadd):
-        proper = str(proper_file(output))
-        mixed = is_mixed(reference, settings)
-        write_proper(Path(proper), made.coadd, kept, stacked.weights, reference, placed, mixed)
+        beside["proper"] = proper_file(output)
+        write_proper(beside["proper"], made.coadd, told)
+    if isinstance(made.dropped, Dropped) and settings.drop is not None:
+        beside["drops"] = drops_file(output)
+        write_drops(beside["drops"], made.dropped, settings.drop, told)
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
-        aligned=tuple(kept), agreement=agreement, noise_adu=noise_adu,
-        proper=proper, no_proper=no_proper,
+        aligned=tuple(kept), agreement=agreement, noise_adu=made.noise_adu,
+        proper=str(beside.get("proper", "")), no_proper=made.coadd.reason if isinstance(made.coadd, Failed) else "",
+        drops=str(beside.get("drops", "")), no_drops=made.dropped.reason if isinstance(made.dropped, Failed) else "",
+        uneven=made.dropped.problem if isinstance(made.dropped, Dropped) else "",
     )  # fmt: skip
 
 
@@ -223,6 +235,8 @@ class _Made:
     cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
     noise_adu: float = math.nan
     coadd: ProperCoadd | Failed | None = None
+    dropped: Dropped | Failed | None = None
+    correlation: float = 1.0
     gain_share: float = 1.0
 
 
@@ -276,8 +290,12 @@ def _combine(
         if settings.proper:
             moved = [Aligned(a.scored, t.transform, a.flux_ratio) for a, t in pairs]
             coadd = coadd_of(inputs, moved, stacked, float(background.sky_adu), context)
+        dropped = None
+        if settings.drop is not None:
+            dropped = drops_of([t for _, t in pairs], stacked, cuts, settings.drop, scratch, context)
         share = float(np.mean([warped[a.scored.facts.path].gain_share for a in kept]))
-        return _Made(stacked, kept, failed, cuts, float(background.noise_adu), coadd, share)
+        correlation = resampled_correlation([t for _, t in pairs], stacked.weights)
+        return _Made(stacked, kept, failed, cuts, float(background.noise_adu), coadd, dropped, correlation, share)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ulvar.astrometry import Wcs
+from ulvar.engine import F64Array
 from ulvar.flows.align import Aligned
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored
@@ -43,50 +45,92 @@ _TIMES = (
 )  # fmt: skip
 
 
+@dataclass(frozen=True)
+class Told:
+    """What is told of everything that is made of a set of exposures: the stack, the proper coadd, the reconstruction.
+
+    Attributes
+    ----------
+    reference : Scored
+    kept : sequence of Aligned
+    weights : float64 array, shape (exposures,)
+    placed : list of (str, value, str)
+        Where it lies on the sky.
+    settings : StackOptions
+    stamp : str
+        Fingerprint of inputs and settings.
+    gain_share : float
+        The gain of mixed colours, or of a colour, over that of the sensor; 1 where all pixels are of a kind.
+    """
+
+    reference: Scored
+    kept: Sequence[Aligned]
+    weights: F64Array
+    placed: list[tuple[str, Any, str]]
+    settings: StackOptions
+    stamp: str
+    gain_share: float = 1.0
+
+    @property
+    def mixed(self) -> bool:
+        """Whether the colours of a mosaic are mixed, or one is taken alone."""
+        return is_mixed(self.reference, self.settings)
+
+    def cards(self) -> list[tuple[str, Any, str]]:
+        """Return what a mean of the exposures tells of itself, its place on the sky included."""
+        # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack, and the
+        # read noise that in its electrons is the mean's.
+        effective = float(self.weights.sum() ** 2 / (self.weights**2).sum())
+        facts, plane = self.reference.facts, self.settings.plane
+        gain, read_noise = facts.gain_e_per_adu, facts.read_noise_e
+        if gain is not None:
+            gain *= self.gain_share * effective
+        if read_noise is not None:
+            read_noise *= _read_share(self.settings) * math.sqrt(effective)
+        return [
+            ("NCOMBINE", len(self.kept), "exposures combined"),
+            ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in self.kept)), "[s] exposure in all"),
+            ("EGAIN", gain, "[e-/adu] of the mean"),
+            ("RDNOISE", read_noise, "[e-] of the mean"),
+            *([] if plane is None else [("FILTER", plane.colour, "colour of the sensor")]),
+            ("RECIPEID", self.stamp, "fingerprint of inputs and settings"),
+            ("BUNIT", "adu", ""),
+            *time_cards([a.scored.facts for a in self.kept], self.weights),
+            *self.placed,
+        ]
+
+    def header(self, cards: Sequence[tuple[str, Any, str]]) -> dict[str, Any]:
+        """Return how a header goes on from the reference's, as `write_fits` takes it."""
+        return carried_over(self.reference, cards, self.placed, self.mixed)
+
+
 def write_stack(
-    output: Path, stacked: Stacked, kept: Sequence[Aligned], reference: Scored, placed: list[tuple[str, Any, str]], stamp: str,
-    settings: StackOptions, replace: bool, name: str, noise_adu: float, gain_share: float,
-) -> None:  # fmt: skip
+    output: Path, stacked: Stacked, told: Told, *, replace: bool, name: str, noise_adu: float, correlation: float
+) -> None:
     """Write a stack: FITS with its maps, or TIFF.
 
     Parameters
     ----------
-    gain_share : float
-        The gain of mixed colours over that of the sensor; 1 where none are mixed.
+    noise_adu : float
+        Of the sky, measured.
+    correlation : float
+        Noise of areas over that of pixels, were they independent.
     """
-    weights = stacked.weights
-    # The mean of exposures counts fewer electrons per ADU of noise: gain for the error model of the stack, and the read
-    # noise that in its electrons is the mean's.
-    effective = float(weights.sum() ** 2 / (weights**2).sum())
-    mixed = is_mixed(reference, settings)
-    plane = settings.plane
-    gain, read_noise = reference.facts.gain_e_per_adu, reference.facts.read_noise_e
+    settings, plane = told.settings, told.settings.plane
     cards = [
-        ("NCOMBINE", len(kept), "exposures combined"),
-        ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in kept)), "[s] exposure in all"),
-        ("EGAIN", None if gain is None else gain * gain_share * effective, "[e-/adu] of the mean"),
-        (
-            "RDNOISE",
-            None if read_noise is None else read_noise * _read_share(settings) * math.sqrt(effective),
-            "[e-] of the mean",
-        ),
-        *([] if plane is None else [("FILTER", plane.colour, "colour of the sensor")]),
-        ("RECIPEID", stamp, "fingerprint of inputs and settings"),
-        ("BUNIT", "adu", ""),
-        ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
-        *time_cards([a.scored.facts for a in kept], weights),
-    ]
-    cards += placed
+        *told.cards(), ("SKYNOISE", _known(noise_adu), "[adu] noise of the sky, measured"),
+        ("NOISECOR", round(correlation, 4), "noise of areas over that of pixels"),
+    ]  # fmt: skip
     history = [
-        f"stack of {len(kept)} exposures{f' of the series {name}' if name else ''} on {Path(reference.facts.path).name}",
+        f"stack of {len(told.kept)} exposures{f' of the series {name}' if name else ''} on {Path(told.reference.facts.path).name}",
         f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]
     if plane is not None:
         history.append(f"the colour {plane.colour} of the Bayer (CFA) pattern, {plane.method.value}")
-    elif mixed:
+    elif told.mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
-    said = {"history": history, "replace": replace, **carried_over(reference, cards, placed, mixed)}
+    said = {"history": history, "replace": replace, **told.header(cards)}
     if is_tiff_name(output.name):
         write_tiff(output, stacked.data, depth=settings.depth, **said)
     else:

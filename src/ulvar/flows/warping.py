@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F32Array, Failed, with_place
+from ulvar.engine import F32Array, F64Array, Failed, with_place
 from ulvar.flows.align import Aligned
 from ulvar.frames import (
     Demosaic,
@@ -158,6 +158,52 @@ def _of_one_colour(data: F32Array, cfa: str, plane: Plane, task: WarpTask) -> F3
         found *= np.float32(4)
         way = Transform(np.array([[2.0, 0.0, x0], [0.0, 2.0, y0]])).then(task.transform)
     return resample(found, way, task.shape, task.how)
+
+
+# Noise that is resampled to see how much neighbours share: pixels each way, and exposures that are looked at.
+_PATCH, _LOOKED_AT, _BLOCK, _LEAST_BLOCKS = 208, 5, 8, 6
+
+
+def resampled_correlation(tasks: Sequence[WarpTask], weights: F64Array) -> float:
+    """Return by how much the noise of areas of a stack exceeds that of independent pixels.
+
+    White noise is resampled as the exposures were, and that of means over 8 x 8 pixels held against that of pixels.
+
+    Parameters
+    ----------
+    tasks : sequence of WarpTask
+    weights : float64 array, shape (tasks,)
+    """
+    chosen = np.argsort(-weights, kind="stable")[:_LOOKED_AT]
+    areas, pixels = 0.0, 0.0
+    rng = np.random.default_rng(1)
+    for task, weight in ((tasks[i], weights[i]) for i in chosen):
+        if task.plain:
+            return 1.0
+        noise = _noise_resampled(rng.standard_normal((_PATCH, _PATCH)).astype(np.float32), task)
+        count = len(noise) // _BLOCK
+        # Pixels so much larger than the exposure's hardly share any.
+        if count < _LEAST_BLOCKS:
+            return 1.0
+        blocks = noise.reshape(count, _BLOCK, count, _BLOCK)
+        areas += weight**2 * float(np.nanvar(np.nanmean(blocks, axis=(1, 3)))) * _BLOCK**2
+        pixels += weight**2 * float(np.nanvar(noise))
+    return math.sqrt(areas / pixels) if pixels > 0 else 1.0
+
+
+def _noise_resampled(noise: F32Array, task: WarpTask) -> F32Array:
+    """Return noise around the middle of an exposure on the grid, as far as it is whole."""
+    middle = (task.facts.width - 1) / 2, (task.facts.height - 1) / 2
+    # Whole cells of a mosaic.
+    corner = [round(m - _PATCH / 2) // 2 * 2 for m in middle]
+    local = task.transform.affine_at(*middle)
+    inner = int(0.6 * _PATCH * local.scale) // _BLOCK * _BLOCK
+    x, y = (float(v) for v in local(*(np.asarray(m) for m in middle)))
+    way = Transform.shift(*corner).then(local).then(Transform.shift(inner / 2 - round(x), inner / 2 - round(y)))
+    moved = replace(task, transform=way, shape=(inner, inner), facts=replace(task.facts, width=_PATCH, height=_PATCH))
+    if task.plane is not None:
+        return _of_one_colour(noise, task.facts.cfa, task.plane, moved)
+    return resample(noise, way, (inner, inner), task.how)
 
 
 def _levels(data: F32Array) -> F32Array:

@@ -83,6 +83,8 @@ class ExposureFacts:
         Conversion gain [e-/ADU] and read noise [e-].
     pedestal_adu : float
         Constant added to the data on purpose [ADU].
+    noise_correlation : float or None
+        Of resampled pictures: noise of areas over what that of their pixels, were they independent, would make.
     driver : str
         Version of the camera's driver, as the header tells it.
     cfa : str
@@ -134,6 +136,7 @@ class ExposureFacts:
     gain_e_per_adu: float | None = None
     read_noise_e: float | None = None
     pedestal_adu: float = 0.0
+    noise_correlation: float | None = None
     driver: str = ""
     cfa: str = ""
     black_adu: float | None = None

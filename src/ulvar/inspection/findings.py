@@ -191,6 +191,7 @@ _ALL = (
     Code("dawn", Severity.CHECK, "combine", "The sky is bright with twilight", line="twilight", dots=True),
     Code("jump", Severity.CHECK, "combine", "The field jumped", line="jump", dots=True),
     Code("flip", Severity.NOTE, "combine", "The field is turned by 180 degrees", line="flip"),
+    Code("uneven_drops", Severity.CHECK, "combine", "The exposures do not support so fine a grid"),
     Code("trail", Severity.NOTE, "combine", "A satellite or aeroplane crossed", line="trail"),
     Code("outliers", Severity.NOTE, "combine", "Stacking rejected far more of an exposure than of its fellows"),
     Code("catalogue", Severity.BLOCKS, "plate", "The star catalogue cannot be used"),

@@ -160,6 +160,12 @@ class CombineSettings(Section):
         "The image in which faint things are found best where seeing varied, as a file of its own with its noise and profile",
         fold=True,
     )  # fmt: skip
+    drop: float | None = told(
+        None, "Drop size",
+        "Where one is given, a reconstruction is made, too: pixels of the exposures, this much of their size, dropped onto the "
+        "stack's grid, for dithered exposures that are sharper than their pixels",
+        decimals=2, span=(0.05, 1), unset="none", fold=True, gt=0, le=1,
+    )  # fmt: skip
     colours: Colours = told(
         Colours.MIXED,
         "Colour sensor",

@@ -72,6 +72,7 @@ def measure_apertures(
     outer_px: float,
     mask: MaskArray | None = None,
     gain_e_per_adu: float | None = None,
+    noise_correlation: float = 1.0,
 ) -> ApertureResult:
     """Measure stars in circular apertures with exact pixel overlap.
 
@@ -87,6 +88,8 @@ def measure_apertures(
         `MaskBit` plane.
     gain_e_per_adu : float, optional
         [e-/ADU]. Without it there is no error bar.
+    noise_correlation : float
+        Noise of areas over what that of their pixels, were they independent, would make: of resampled pictures.
 
     Returns
     -------
@@ -113,6 +116,7 @@ def measure_apertures(
         np.full(n, float(radius_px)), np.full(n, float(inner_px)), np.full(n, float(outer_px)), out,
     )  # fmt: skip
     total, weight, squares, peak, sky, deviation, count = (out[:, i] for i in range(7))
+    deviation = deviation * noise_correlation
     with np.errstate(divide="ignore", invalid="ignore"):
         # Light that stands in for masked pixels: the star's, at their distance from its centre.
         filled = np.abs(out[:, 8] - sky * out[:, 9])

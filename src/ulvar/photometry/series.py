@@ -315,6 +315,7 @@ def measure_exposure(
     result = measure_apertures(
         frame.above_pedestal(), x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
         gain_e_per_adu=frame.facts.gain_e_per_adu,
+        noise_correlation=frame.facts.noise_correlation or 1.0,
     )  # fmt: skip
     flags = result.flags.copy()
     if detected is not None and len(detected):

@@ -41,16 +41,16 @@ def _darkest(data: F32Array, order: int) -> F32Array:
     return np.asarray(cv2.erode(filled, np.ones((size, size), np.uint8), anchor=(anchor, anchor)))
 
 
-def _nodes(length: int, step: int) -> F64Array:
+def nodes_of(length: int, step: int) -> F64Array:
     """Return where the nodes of an axis are [px]: the last one lies at its end or beyond."""
     return step * np.arange(-(-max(length - 1, 1) // step) + 1, dtype=np.float64)
 
 
-def _step_for(back: PixelMap, shape: tuple[int, int]) -> int:
+def step_for(back: PixelMap, shape: tuple[int, int]) -> int:
     """Return how far apart nodes may lie for places between them to follow the map."""
     step = _STEP
     while step > _LEAST_STEP and not isinstance(back, Transform):
-        x, y = np.meshgrid(_nodes(shape[1], step), _nodes(shape[0], step))
+        x, y = np.meshgrid(nodes_of(shape[1], step), nodes_of(shape[0], step))
         ends = back(x, y)
         beside, above = back(x[:, :-1] + step / 2, y[:, :-1]), back(x[:-1], y[:-1] + step / 2)
         bend = [np.abs((v[:, :-1] + v[:, 1:]) / 2 - m) for v, m in zip(ends, beside)]
@@ -112,13 +112,13 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], how: R
         back = back.then(Transform(np.array([[-1.0, 0.0, data.shape[1] - 1.0], [0.0, 1.0, 0.0]])))
         runs = -runs
     (height, width), out = shape, np.empty(shape, dtype=np.float32)
-    step = _step_for(back, shape)
-    gx, gy = np.meshgrid(_nodes(width, step), _nodes(height, step))
+    step = step_for(back, shape)
+    gx, gy = np.meshgrid(nodes_of(width, step), nodes_of(height, step))
     across, down = back(gx, gy)
     area = back.area(gx, gy)
     # Far from one pixel a pixel there are no runs of pixels that go along with each other.
     even = how.kernel is Kernel.LANCZOS3 and stretch == 1 and abs(runs - 1) < _LITTLE_SHEAR
-    along = back.along_rows(_nodes(width, step), _nodes(data.shape[0], step), _LITTLE_SHEAR) if even else None
+    along = back.along_rows(nodes_of(width, step), nodes_of(data.shape[0], step), _LITTLE_SHEAR) if even else None
     which = np.full((height, across.shape[1] - 1), along is None)
     if along is not None:
         between = np.empty((data.shape[0], width), dtype=np.float32)

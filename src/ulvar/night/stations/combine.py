@@ -209,7 +209,11 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
     if series is None:
         return no_series(night, "combine")
     keep, ruled = stack_candidates(night, series)
-    findings = [f for f in night.findings("combine", series.key) if f.code not in ("trail", "outliers", "damaged")]
+    findings = [
+        f
+        for f in night.findings("combine", series.key)
+        if f.code not in ("trail", "outliers", "damaged", "uneven_drops")
+    ]
     if not keep:
         problem = "no exposure is left to stack"
         return finish(night, StationResult("combine", "nothing to stack", problem=problem), findings, series)
@@ -220,6 +224,9 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
     night.store_products("stack_frame", frames, series=series.key, clear=True)
     night.store_products("stack", [stack], series=series.key, clear=True)
     findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night, series)
+    if stack.values["uneven"]:
+        text = f"{stack.values['uneven']}.".capitalize()
+        findings.append(notice("uneven_drops", "The exposures do not support so fine a grid", text, tuple(keep)))
     text = f"{counted(len(frames), 'exposure')} stacked, {len(ruled)} ruled out"
     return finish(night, StationResult("combine", text, len(frames), 0, "", stack.values), findings, series)
 
@@ -269,7 +276,7 @@ def _stack(
     options = StackOptions(
         grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection,
         normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
-        proper=settings.proper, colours=settings.colours,
+        proper=settings.proper, drop=settings.drop, colours=settings.colours,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
@@ -289,6 +296,7 @@ def _stack(
         "count": len(frames), "width": result.width, "height": result.height, "filter": series.filter,
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "proper": result.proper, "no_proper": result.no_proper,
+        "drops": result.drops, "no_drops": result.no_drops, "uneven": result.uneven,
         "planes": {colour: one.output for colour, one in planes.items() if one.ok},
         "kernel": settings.kernel.value, "clamp": settings.clamp, "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],

@@ -113,6 +113,10 @@ class ResultPage(QWidget):
         cut = [p for p in self._model.stacks.frames().values() if p.values.get("trails_cut")]
         if v.get("no_proper"):
             words.append(f"There is no proper coadd: {v['no_proper']}.")
+        if v.get("no_drops"):
+            words.append(f"There is no reconstruction: {v['no_drops']}.")
+        if v.get("uneven"):
+            words.append(f"Of the reconstruction {v['uneven']}.")
         if cut:
             words.append(f"Trails were cut out of {counted(len(cut), 'exposure')}.")
         return " ".join(words)
@@ -131,6 +135,14 @@ class ResultPage(QWidget):
         if proper and Path(proper).exists():
             tip = "The proper coadd: faint things are found best in it where seeing varied"
             offers.append(("PROPER", "Proper coadd", tip, proper))
+        drops = stack.values.get("drops")
+        if drops and Path(drops).exists():
+            tip = "Put together of the exposures' own pixels, dropped onto the grid of the stack"
+            offers.append(("DROPS", "Reconstruction", tip, drops))
+        for colour, path in (stack.values.get("planes") or {}).items():
+            if Path(path).exists():
+                name = {"R": "Red", "G": "Green", "B": "Blue"}[colour]
+                offers.append((colour, name, f"The stack of {name.lower()} alone", path))
         for name, words, tip, address in offers:
             button = QPushButton(words)
             button.setToolTip(tip)
