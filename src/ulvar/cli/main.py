@@ -26,6 +26,7 @@ _COMMANDS = {
     "stars": "ulvar.cli.stacking:stars",
     "stack": "ulvar.cli.stacking:stack",
     "planes": "ulvar.cli.stacking:planes",
+    "watch": "ulvar.cli.watching:watch",
     "colour": "ulvar.cli.colour:colour",
     "solve": "ulvar.cli.measuring:solve",
     "measure": "ulvar.cli.measuring:measure",

@@ -1,6 +1,7 @@
 from .agreement import align_agreeing as align_agreeing
 from .agreement import told_apart as told_apart
 from .align import Aligned as Aligned
+from .arriving import Arrivals as Arrivals
 from .calibrate import calibrate_lights as calibrate_lights
 from .calibrate import calibrated_facts as calibrated_facts
 from .calibrate import load_masters as load_masters
@@ -55,6 +56,8 @@ from .plate import put_solution as put_solution
 from .plate import read_wcs_file as read_wcs_file
 from .plate import solve_files as solve_files
 from .plate import wcs_of as wcs_of
+from .running import Progressed as Progressed
+from .running import RunningStack as RunningStack
 from .series import Field as Field
 from .series import Series as Series
 from .series import find_series as find_series
@@ -71,3 +74,5 @@ from .starfind import read_stars as read_stars
 from .starfind import stars_item as stars_item
 from .starfind import write_stars as write_stars
 from .warping import Cut as Cut
+from .watching import Event as Event
+from .watching import Watch as Watch

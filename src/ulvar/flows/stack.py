@@ -277,7 +277,7 @@ def _combine(
         pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
         if not pairs:
             return _Made(None, [], failed)
-        inputs = [_input(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path]) for a, t in pairs]
+        inputs = [input_of(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path]) for a, t in pairs]
         index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
         stacked = stack_warped(
             inputs, reference=index, rejection=settings.rejection, normalise=settings.normalise,
@@ -305,7 +305,7 @@ def _is_plain(settings: StackOptions, grid: Frame2D) -> bool:
     return settings.align == "none" and grid.upright and (grid.x0, grid.y0) == (0, 0)
 
 
-def _input(one: Aligned, way: PixelMap, rows: ScratchRows, warped: Warped) -> StackInput:
+def input_of(one: Aligned, way: PixelMap, rows: ScratchRows, warped: Warped) -> StackInput:
     """Return an exposure as it lies on the grid: light of a pixel goes with the area that it covers."""
     quality, facts = one.scored.quality, one.scored.facts
     area = 1 / way.affine_at((facts.width - 1) / 2, (facts.height - 1) / 2).scale ** 2
