@@ -41,7 +41,7 @@ from ulvar.flows import (
     told_apart,
     write_stars,
 )
-from ulvar.frames import is_supported_output
+from ulvar.frames import ExposureFacts, is_supported_output
 from ulvar.inspection import notice
 from ulvar.registration import Kernel, Resampling
 from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Normalise, Weighting
@@ -53,6 +53,7 @@ class Align(StrEnum):
 
     STARS = "stars"
     SKY = "sky"
+    MOSAIC = "mosaic"
     NONE = "none"
 
 
@@ -110,7 +111,13 @@ def stars(
 def stack(
     paths: Paths,
     out: Annotated[Path, typer.Option("--out", metavar="FILE", help="The stack: .fits, or .tif.")],
-    align: Annotated[Align, typer.Option(help="By star patterns, by plate solutions, or not at all.")] = Align.STARS,
+    align: Annotated[
+        Align,
+        typer.Option(
+            help="stars: by star patterns. sky: by plate solutions. mosaic: pointings that overlap, laid beside each other by the "
+            "stars they share. none: not at all."
+        ),
+    ] = Align.STARS,
     framing: Annotated[Framing, option("combine", "framing")] = default("combine", "framing"),
     method: Annotated[Method, option("combine", "method")] = default("combine", "method"),
     lost: Annotated[float, option("combine", "lost")] = default("combine", "lost"),
@@ -127,6 +134,9 @@ def stack(
     trails: Annotated[bool, option("combine", "trails", "--trails/--no-trails")] = default("combine", "trails"),
     maps: Annotated[bool, option("combine", "maps", "--maps/--no-maps")] = default("combine", "maps"),
     proper: Annotated[bool, option("combine", "proper", "--proper/--no-proper")] = default("combine", "proper"),
+    feather: Annotated[
+        float, typer.Option(metavar="PX", help="Over so many pixels exposures of a mosaic fade in from their edges.")
+    ] = 0.0,
     drop: Annotated[float | None, option("combine", "drop", "--drop")] = default("combine", "drop"),
     colours: Annotated[Colours, option("combine", "colours")] = default("combine", "colours"),
     part: Annotated[str, option("combine", "part", metavar="[X1:X2,Y1:Y2]")] = default("combine", "part"),
@@ -147,6 +157,10 @@ def stack(
     """Align exposures and combine them, each series into a stack of its own."""
     if depth not in (16, 32):
         fail_usage("--depth is 16 or 32")
+    if not 0 <= feather <= 1000:
+        fail_usage("--feather goes from 0 to 1000")
+    if align is Align.MOSAIC and (drop is not None or proper):
+        fail_usage("--drop and --proper are for exposures of one field, not for a mosaic")
     if memory is not None and memory <= 0:
         fail_usage("--memory must be above 0")
     if not is_supported_output(out.name):
@@ -170,7 +184,7 @@ def stack(
             fail_usage(f"{reference}: the reference is not among the exposures")
     options = StackOptions(
         align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, drop, Resampling(kernel, clamp),
-        colours,
+        feather, colours,
     )  # fmt: skip
     if not lights:
         problems = failed_outcomes(failed) + rest
@@ -182,6 +196,16 @@ def stack(
     if together:
         members = {path for one in chosen_series for path in one.files}
         sets = [("", "", out, [f for f in lights if f.path in members])]
+    elif align is Align.MOSAIC:
+        # Pointings of a mosaic are fields of their own to the series.
+        of_filter: dict[str, list[ExposureFacts]] = {}
+        for one in chosen_series:
+            of_filter.setdefault(one.filter, []).extend(one.members)
+        several = len(of_filter) > 1
+        sets = [
+            (name, name or "no filter", output_of(out, name or "nofilter", several), list(members))
+            for name, members in of_filter.items()
+        ]
     else:
         several = len(chosen_series) > 1
         sets = [(one.key, one.title, output_of(out, one.key, several), list(one.members)) for one in chosen_series]
@@ -222,8 +246,8 @@ def stack(
             lines.append(f"{what}{result.drops or f'no reconstruction: {result.no_drops}'}")
         if result.uneven:
             lines.append(f"{what}{result.uneven}")
-        for colour, one in planes[result.output].items():
-            lines.append(f"{what}{one.output}" if one.ok else f"{what}{colour}: {one.reason}{hint(one.code)}")
+        for colour, plane in planes[result.output].items():
+            lines.append(f"{what}{plane.output}" if plane.ok else f"{what}{colour}: {plane.reason}{hint(plane.code)}")
     good = [result for _, _, result in made if result.ok]
     lost = sum(not one.ok for of_stack in planes.values() for one in of_stack.values())
     first = good[0] if good else None

@@ -16,7 +16,8 @@ from ulvar.combine.contrast import local_contrast
 from ulvar.engine import F32Array, Failed, JobContext, atomic_path, temporary_name
 from ulvar.flows.agreement import align_agreeing
 from ulvar.flows.align import Aligned, align_item
-from ulvar.flows.stack import StackOptions, input_of
+from ulvar.flows.made import input_of
+from ulvar.flows.stack import StackOptions
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored
 from ulvar.flows.warping import ScratchRows, Warped, WarpTask, moving_trails, resampled_correlation, warp_item

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
+from dataclasses import replace as changed
 from pathlib import Path
 
 import numpy as np
@@ -18,6 +19,8 @@ from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.drops import drops_file, drops_of, write_drops
 from ulvar.flows.gridding import grid_for, pixel_cards
+from ulvar.flows.made import Made, input_of
+from ulvar.flows.mosaicking import align_mosaic, combine_mosaic
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
@@ -30,17 +33,17 @@ from ulvar.frames import (
     identity,
     is_tiff_name,
 )
-from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, map_values
+from ulvar.registration import RESAMPLING, Resampling, Transform, map_values
 from ulvar.registration.transform import Chained
 from ulvar.stacking import (
     GRID,
     STACK_REJECTION,
     Colours,
     Frame2D,
+    Framing,
     GridOptions,
     Normalise,
     Stacked,
-    StackInput,
     Weighting,
     stack_warped,
 )
@@ -69,6 +72,8 @@ class StackOptions:
     # The reconstruction on the stack's grid is made, too: the side of a drop over that of a pixel.
     drop: float | None = None
     resampling: Resampling = RESAMPLING
+    # Over so many pixels exposures of a mosaic fade in from their edges.
+    feather_px: float = 0.0
     # Whether colours of a colour sensor get stacks of their own besides (`ulvar.flows.stack_planes`).
     colours: Colours = Colours.MIXED
     # One colour alone of exposures of a colour sensor.
@@ -180,7 +185,11 @@ def stack_exposures(
         )
     if not aligned_list:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be aligned")
-    grid = grid_for(aligned_list, reference, solution, settings.grid)
+    wanted = settings.grid
+    if settings.align == "mosaic" and wanted.framing is Framing.REFERENCE:
+        # The frame of one pointing is none of a mosaic's.
+        wanted = changed(wanted, framing=Framing.UNION)
+    grid = grid_for(aligned_list, reference, solution, wanted)
     if isinstance(grid, Failed):
         return StackResult(str(output), _frames(exposures, [], failed, None), reason=grid.reason, agreement=agreement)
     made = _combine(aligned_list, reference, grid, output, settings, context)
@@ -220,24 +229,13 @@ def _aligned(
         return Agreement(reference, list(aligned), [])
     if settings.align == "none":
         return Agreement(reference, [Aligned(s, Transform.identity(), math.nan) for s in scored], [])
+    if settings.align == "mosaic":
+        return align_mosaic(scored, context, wanted[0] if wanted else None)
     if settings.align == "sky":
         return Agreement(reference, *align_by_sky(scored, reference))
     if wanted and len(scored) > 1:
         return Agreement(reference, *align_all(scored, reference.stars, context))
     return align_agreeing(scored, context)
-
-
-@dataclass(frozen=True)
-class _Made:
-    stacked: Stacked | None
-    kept: list[Aligned]
-    failed: list[Failed]
-    cuts: Mapping[str, tuple[Cut, ...]] = field(default_factory=dict)
-    noise_adu: float = math.nan
-    coadd: ProperCoadd | Failed | None = None
-    dropped: Dropped | Failed | None = None
-    correlation: float = 1.0
-    gain_share: float = 1.0
 
 
 def _combine(
@@ -247,7 +245,9 @@ def _combine(
     output: Path,
     settings: StackOptions,
     context: JobContext,
-) -> _Made:
+) -> Made:
+    if settings.align == "mosaic":
+        return combine_mosaic(aligned, reference, grid, output, settings, context)
     out_shape = (grid.height, grid.width)
     check_disk(output.parent, 4 * grid.width * grid.height * (len(aligned) + 2))
     output.parent.mkdir(parents=True, exist_ok=True)
@@ -276,7 +276,7 @@ def _combine(
                 warped[task.facts.path] = made
         pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
         if not pairs:
-            return _Made(None, [], failed)
+            return Made(None, [], failed)
         inputs = [input_of(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path]) for a, t in pairs]
         index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
         stacked = stack_warped(
@@ -295,7 +295,7 @@ def _combine(
             dropped = drops_of([t for _, t in pairs], stacked, cuts, settings.drop, scratch, context)
         share = float(np.mean([warped[a.scored.facts.path].gain_share for a in kept]))
         correlation = resampled_correlation([t for _, t in pairs], stacked.weights)
-        return _Made(stacked, kept, failed, cuts, float(background.noise_adu), coadd, dropped, correlation, share)
+        return Made(stacked, kept, failed, cuts, float(background.noise_adu), coadd, dropped, correlation, share)
     finally:
         shutil.rmtree(scratch, ignore_errors=True)
 
@@ -303,19 +303,6 @@ def _combine(
 def _is_plain(settings: StackOptions, grid: Frame2D) -> bool:
     """Whether pixels are taken as they are: they are to be neither aligned nor turned."""
     return settings.align == "none" and grid.upright and (grid.x0, grid.y0) == (0, 0)
-
-
-def input_of(one: Aligned, way: PixelMap, rows: ScratchRows, warped: Warped) -> StackInput:
-    """Return an exposure as it lies on the grid: light of a pixel goes with the area that it covers."""
-    quality, facts = one.scored.quality, one.scored.facts
-    area = 1 / way.affine_at((facts.width - 1) / 2, (facts.height - 1) / 2).scale ** 2
-    sky, noise = quality.sky_adu * area, quality.noise_adu * math.sqrt(area)
-    if math.isfinite(warped.sky_adu):
-        sky, noise = warped.sky_adu, warped.noise_adu
-    return StackInput(
-        rows, sky, noise, quality.fwhm_px / math.sqrt(area), one.flux_ratio if math.isfinite(one.flux_ratio) else 1.0,
-        quality.score, warped.levels,
-    )  # fmt: skip
 
 
 def _frames(
