@@ -174,3 +174,95 @@ class ResultTold(ScoredCase):
         self.assertIn("older version", page.growth.empty)
         self.model.stacks.point_at(100, 100)
         self.assertIn("stack again", page.pixel.empty)
+
+
+class ResultsKept(ScoredCase):
+    """Every stack stays, has a name, and can be laid beside the newest."""
+
+    def made(self, **settings: object) -> str:
+        self.assertTrue(self.model.change_settings("combine", settings) if settings else True)
+        self.window.command("run stack")
+        self.idle()
+        self.shown()
+        return self.model.of_series("stack").output
+
+    def test_results_are_kept_named_and_compared(self) -> None:
+        page = self.page("result")
+        self.assertFalse(page.results_row.isVisibleTo(page))
+        first = self.made()
+        with fitsio.FITS(first) as handle:
+            before = handle[0].read()
+        second = self.made(kernel="bilinear", turn_deg=90.0)
+        self.assertNotEqual(first, second)
+        with fitsio.FITS(first) as handle:
+            np.testing.assert_array_equal(handle[0].read(), before)
+        page = self.page("result")
+        self.assertEqual(page.results.count(), 2)
+        self.assertTrue(page.results.currentText().startswith("Stack 2: "), "what was just made is chosen")
+        self.assertFalse(page.compare.isEnabled())
+        page.results.setCurrentIndex(1)
+        page.results.activated.emit(1)
+        self.shown()
+        self.assertEqual(self.sky.product, first)
+        self.assertIn("resample by", page.result_words.text())
+        self.assertIn("turned by", page.result_words.text())
+        # Turned by a quarter it has another size: they cannot be laid over each other, and that is said.
+        self.click(page.compare)
+        self.until(lambda: "another size" in self.sky.header.facts.text(), 30, "what is said of the sizes")
+        self.assertIsNone(self.sky.canvas.second)
+        third = self.made(turn_deg=0.0)
+        page.results.setCurrentIndex(2)
+        page.results.activated.emit(2)
+        self.click(page.compare)
+        self.until(lambda: self.sky.canvas.second is not None and self.sky.settled, 30, "the other picture")
+        self.assertEqual(self.sky.product, third)
+        self.assertEqual(self.sky.canvas.sides, ("Stack 1", "Stack 3"))
+        np.testing.assert_array_equal(self.sky.canvas.second.levels[0], before)
+        # A name, undoably; made again with the same settings it is the same result.
+        page.name.setFocus()
+        page.name.selectAll()
+        QTest.keyClicks(page.name, "Sharpest")
+        QTest.keyClick(page.name, Qt.Key.Key_Return)
+        self.assertTrue(page.results.currentText().startswith("Sharpest: "))
+        self.model.undo.undo()
+        self.assertTrue(page.results.currentText().startswith("Stack 1: "))
+        self.model.undo.redo()
+        again = self.made(kernel="lanczos3")
+        self.assertEqual(again, first)
+        page = self.page("result")
+        self.assertEqual(page.results.count(), 3)
+        self.assertTrue(page.results.currentText().startswith("Sharpest: "))
+        # An exposure takes the words of the border back.
+        self.sky.refresh()
+        self.assertEqual(self.sky.canvas.sides, ("before", "after"))
+
+    def test_a_part_is_drawn_on_any_aligned_exposure(self) -> None:
+        scores = self.model.scores()
+        reference = next(r for r, p in scores.items() if p.output == p.values["reference"])
+        other = max(
+            (r for r, p in scores.items() if p.values["matrix"] is not None),
+            key=lambda r: np.hypot(*np.array(scores[r].values["matrix"])[:, 2]),
+        )
+        self.assertNotEqual(other, reference)
+        self.model.set_current(other)
+        self.shown()
+        self.model.region_wanted.emit("part")
+        self.sky.canvas.region_drawn.emit(60, 40, 160, 130)
+        way = stored_map(scores[other].values["matrix"], scores[other].values["bent"])
+        u, v = way(np.array([59.5, 159.5, 59.5, 159.5]), np.array([39.5, 39.5, 129.5, 129.5]))
+        wanted = [round(float(e) + 0.5) for e in (u.min(), u.max(), v.min(), v.max())]
+        text = f"[{wanted[0] + 1}:{wanted[1]},{wanted[2] + 1}:{wanted[3]}]"
+        self.assertEqual(self.model.settings().combine.part, text)
+        self.made()
+        stack = self.model.of_series("stack")
+        self.assertEqual(
+            (stack.values["width"], stack.values["height"]), (wanted[1] - wanted[0], wanted[3] - wanted[2])
+        )
+        # On a product nobody knows where the reference's pixels are.
+        self.assertTrue(self.sky.shows_product)
+        said: list[str] = []
+        self.model.message.connect(said.append)
+        self.model.region_wanted.emit("part")
+        self.sky.canvas.region_drawn.emit(10, 10, 30, 30)
+        self.assertIn("drawn on an aligned exposure", said[-1])
+        self.assertEqual(self.model.settings().combine.part, text)

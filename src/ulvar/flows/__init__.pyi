@@ -66,6 +66,7 @@ from .series import picked as picked
 from .stack import StackOptions as StackOptions
 from .stack import StackResult as StackResult
 from .stack import stack_exposures as stack_exposures
+from .stack import stack_print as stack_print
 from .starfind import FindTask as FindTask
 from .starfind import Scored as Scored
 from .starfind import detect_in as detect_in

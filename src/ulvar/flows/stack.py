@@ -111,6 +111,17 @@ class StackResult:
         return not self.reason
 
 
+def stack_print(exposures: Sequence[ExposureFacts], settings: StackOptions) -> str:
+    """Return the fingerprint of exposures and settings, by which a stack is known again."""
+    return fingerprint(
+        "stack",
+        [identity(f) for f in exposures],
+        vars(settings)
+        | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")}
+        | {"plane": None if settings.plane is None else vars(settings.plane)},
+    )
+
+
 def stack_exposures(
     exposures: Sequence[ExposureFacts],
     output: Path,
@@ -151,13 +162,7 @@ def stack_exposures(
     settings = options or StackOptions()
     if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights: they must be equal")
-    stamp = fingerprint(
-        "stack",
-        [identity(f) for f in exposures],
-        vars(settings)
-        | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")}
-        | {"plane": None if settings.plane is None else vars(settings.plane)},
-    )
+    stamp = stack_print(exposures, settings)
     if not is_tiff_name(output.name):
         there = may_write(output, stamp, replace)
         if there is not None:

@@ -179,7 +179,7 @@ class CombineSettings(Section):
         kind="region", fold=True,
     )  # fmt: skip
     scale: float = told(
-        1.0, "Pixels for one", "Pixels of the stack for one of the reference exposure: 2 makes them half as large, 0.5 twice",
+        1.0, "Finer by", "Pixels of the stack for one of the reference exposure: 2 makes them half as large, 0.5 twice",
         unit="×", decimals=2, span=(0.1, 8), fold=True, ge=0.1, le=8,
     )  # fmt: skip
     north_up: bool = told(

@@ -10,6 +10,7 @@ from PySide6.QtGui import QUndoCommand
 
 from ulvar.flows import Series
 from ulvar.night import Night, NightSettings
+from ulvar.night.stations import name_result
 from ulvar.photometry import ListedStar
 
 
@@ -35,6 +36,9 @@ class EditTarget(Protocol):
 
     def folders_edited(self) -> None:
         """Tell that the night's raw folders are others."""
+
+    def result_named(self) -> None:
+        """Tell that a result is called otherwise."""
 
     def store_setting(self, settings: NightSettings) -> None:
         """Store settings that change what stations would do."""
@@ -124,6 +128,29 @@ class Stars(QUndoCommand):
         if self._model.night is not None:
             self._model.night.set_stars(stars, self._series)
             self._model.stars_edited()
+
+
+class ResultName(QUndoCommand):
+    """Another name of a result as one step of undo."""
+
+    def __init__(self, model: EditTarget, output: str, name: str) -> None:
+        super().__init__(f"call the result {name}")
+        self._model, self._output, self._name = model, output, name
+        series = model.chosen_series()
+        self._series = series.key if series else ""
+        self._before = ""
+
+    def redo(self) -> None:
+        """Do it."""
+        if self._model.night is not None:
+            self._before = name_result(self._model.night, self._series, self._output, self._name)
+            self._model.result_named()
+
+    def undo(self) -> None:
+        """Take it back."""
+        if self._model.night is not None:
+            name_result(self._model.night, self._series, self._output, self._before)
+            self._model.result_named()
 
 
 class Folders(QUndoCommand):

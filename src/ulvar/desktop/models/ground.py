@@ -71,6 +71,8 @@ class Ground(QObject):
     selection_changed = Signal()
     metric_changed = Signal()
     told_all = Signal()
+    # A result is called otherwise; nothing was made anew.
+    results_told = Signal()
     # What was worked out is forgotten: questions on their way are stale.
     dropped = Signal()
 
@@ -279,6 +281,11 @@ class Ground(QObject):
         """Tell the views that the stars to measure are others."""
         self.stars_changed.emit()
         self.states_changed.emit()
+
+    def result_named(self) -> None:
+        """Tell that a result is called otherwise."""
+        self.caches.pop("results", None)
+        self.results_told.emit()
 
     def folders_edited(self) -> None:
         """Ask for the folders to be read: they are others."""

@@ -11,6 +11,7 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from ulvar.combine import Method
+from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.work.background import Asker
@@ -19,7 +20,7 @@ from ulvar.flows import PixelHistory, StackedExposure, calibrated_facts, pixel_h
 from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
-from ulvar.night.stations import what_is_missing
+from ulvar.night.stations import results_of, what_is_missing
 from ulvar.registration import Fit, Kernel, Resampling, pair_stars, stored_map
 from ulvar.stacking import STACK_REJECTION
 
@@ -132,6 +133,18 @@ class Stacks(QObject):
         if night is None or series is None:
             return {}
         return self._ground.cached("stack frames", lambda: night.products_of("stack_frame", series.key))
+
+    def results(self) -> list[Product]:
+        """Return the stacks that were made of the series, the newest first."""
+        night, series = self._ground.night, self._ground.chosen_series()
+        if night is None or series is None:
+            return []
+        return self._ground.cached("results", lambda: results_of(night, series.key))
+
+    def name_result(self, result: Product, name: str) -> None:
+        """Call a result otherwise, undoably."""
+        if name.strip() and name.strip() != result.values["name"]:
+            self._ground.undo.push(edits.ResultName(self._ground, result.output, name.strip()))
 
     @property
     def colour(self) -> tuple[str, str] | None:

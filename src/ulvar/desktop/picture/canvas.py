@@ -31,6 +31,9 @@ from ulvar.desktop.picture.toolmarks import paint_loupe, paint_tools
 _DRAWN = ("line", "region", "box", "circle")
 
 
+BEFORE_AFTER = ("before", "after")
+
+
 class Canvas(QWidget):
     """Shows a picture; image rows run upwards, as FITS counts them, unless it is turned."""
 
@@ -54,6 +57,8 @@ class Canvas(QWidget):
         # Before and after: the second picture left of the border, which is a share of the width.
         self.second: Picture | None = None
         self.second_stretch = Stretch()
+        # What stands left and right of the border.
+        self.sides = BEFORE_AFTER
         self.border = 0.5
         self.mode = "pan"
         self.line: tuple[QPointF, QPointF] | None = None

@@ -9,7 +9,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.pictures import Orders, aligned_path, colour_path, colours_of, difference_path
 from ulvar.frames import ExposureFacts, FrameError, header_of, is_fits_path
 from ulvar.frames.address import Address, split_address
-from ulvar.registration import PixelMap
+from ulvar.registration import PixelMap, Transform
 from ulvar.stars import StarTable
 
 
@@ -36,6 +36,10 @@ class Naming:
         if not self._on("aligned") or self._early:
             return None
         return self._model.looking.transform_of(raw)
+
+    def way_to_reference(self, raw: str) -> PixelMap | None:
+        """Return the way from the pixels that are shown of an exposure to the reference's; None where there is none."""
+        return self._model.looking.transform_of(raw) if self.grid_of(raw) is None else Transform.identity()
 
     def stars_shown(self, raw: str) -> StarTable | None:
         """Return the stars of an exposure where its picture shows them; None where it is not scored."""

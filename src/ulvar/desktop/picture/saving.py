@@ -113,7 +113,18 @@ def sizes_of(canvas: Canvas) -> list[tuple[str, Size]]:
 def _copy_of(canvas: Canvas, size: Size) -> tuple[Canvas, float]:
     """Return a canvas of that size with the same picture and marks, and the dots for each of its pixels."""
     copy = Canvas(canvas.theme)
-    for name in ("picture", "problem", "stretch", "overlay", "second", "second_stretch", "border", "line", "box"):
+    for name in (
+        "picture",
+        "problem",
+        "stretch",
+        "overlay",
+        "second",
+        "second_stretch",
+        "sides",
+        "border",
+        "line",
+        "box",
+    ):
         setattr(copy, name, getattr(canvas, name))
     width, height = size.dots(canvas)
     ratio = max(1.0, width / _LAID_OUT) if size.whole else size.scale

@@ -21,6 +21,7 @@ class Shown(Protocol):
 
     picture: Picture | None
     second: Picture | None
+    sides: tuple[str, str]
     stretch: Stretch
     theme: Theme
     sight: Sight
@@ -58,10 +59,8 @@ def paint_tools(painter: QPainter, canvas: Shown) -> None:
         painter.drawLine(QPointF(x, 0), QPointF(x, canvas.height()))
         painter.setBrush(canvas.sky.color("cur"))
         painter.drawRoundedRect(QRectF(x - 3, canvas.height() / 2 - 14, 6, 28), 3, 3)
-        for text, start in (
-            ("before", x - 12 - painter.fontMetrics().horizontalAdvance("before")),
-            ("after", x + 12),
-        ):
+        left, right = canvas.sides
+        for text, start in ((left, x - 12 - painter.fontMetrics().horizontalAdvance(left)), (right, x + 12)):
             halo_text(painter, QPointF(start, 40), text, canvas.sky.color("text"))
     if canvas.line is not None:
         a, b = (canvas.sight.to_screen(p.x(), p.y()) for p in canvas.line)

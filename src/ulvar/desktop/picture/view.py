@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from ulvar.astrometry import Wcs
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
-from ulvar.desktop.picture.canvas import Canvas
+from ulvar.desktop.picture.canvas import BEFORE_AFTER, Canvas
 from ulvar.desktop.picture.cursor import KeyCursor
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.header import SkyHeader
@@ -60,7 +60,8 @@ class SkyView(QWidget):
         self.naming = Naming(model, self.on)
         self.canvas = Canvas(theme)
         self.canvas.clicked.connect(self._clicked)
-        self.regions = RegionDrawing(model, self.canvas)
+        way = lambda raw: None if self._override else self.naming.way_to_reference(raw)  # noqa: E731
+        self.regions = RegionDrawing(model, self.canvas, way)
         self.pointer = KeyCursor(
             self.canvas, lambda: None if self._override else self.naming.stars_shown(model.current)
         )
@@ -114,16 +115,18 @@ class SkyView(QWidget):
         """The file of the product that stands in the exposure's place; empty without one."""
         return self._override
 
-    def show_file(self, path: str, title: str) -> None:
-        """Show a product (a master, a stack) in the place of the current exposure."""
+    def show_file(self, path: str, title: str, beside: str = "", beside_title: str = "") -> None:
+        """Show a product (a master, a stack) in the place of the current exposure; another one left of a border to drag."""
         self._override = path
         self.header.say(title)
         self.header.facts.set_words("")
-        self._request(self.naming.of_product(path))
+        self.canvas.sides = (beside_title, title) if beside else BEFORE_AFTER
+        self._request(self.naming.of_product(path), self.naming.of_product(beside) if beside else "")
 
     def refresh(self) -> None:
         """Show the current exposure."""
         self._override = ""
+        self.canvas.sides = BEFORE_AFTER
         deep = self._model.looking.deep_view()
         self._model.looking.deep_shown = self.on("deep") and deep is not None
         if deep is not None and self._model.looking.deep_shown:
@@ -149,8 +152,8 @@ class SkyView(QWidget):
         facts = self._model.facts(self._model.current)
         return facts is not None and bool(colours_of(facts))
 
-    def _request(self, path: str) -> None:
-        self._before = ""
+    def _request(self, path: str, beside: str = "") -> None:
+        self._before = beside
         if self.on("swipe") and not self._override:
             facts = self._model.facts(self._model.current)
             before = self.naming.coloured(facts, facts.path) if facts is not None else ""
@@ -173,6 +176,8 @@ class SkyView(QWidget):
         if path == self._before and isinstance(result, Picture):
             same = self.canvas.picture is None or self.canvas.picture.shape == result.shape
             self.canvas.second = result if same else None
+            if not same and self._override:
+                self.header.facts.set_words("the other one has another size: they cannot be laid over each other")
             self.canvas.second_stretch = self.foot.beside(result)
             self.instruments.profile()
             self.canvas.update()

@@ -67,7 +67,10 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         "dark_scale", "overscan", "trim", "overscan_fit", "linearity", "overlays", "use_defect_list", "folder",
         "suffix",
     ),
-    "combine": _rows("combine", "method", "weights", "framing", "lost", "low", "high", "threshold"),
+    "combine": _rows(
+        "combine", "method", "weights", "normalise", "framing", "lost", "low", "high", "threshold", "trails", "part", "scale",
+        "north_up", "turn_deg", "kernel", "clamp", "colours", "drop", "proper", "maps",
+    ),
     "plate": _rows("plate", "catalogue", "radius_deg"),
     "measure": (
         Field("measure", "radius", unit_of=lambda settings: "× FWHM" if settings.measure.in_fwhm else "px"),

@@ -19,6 +19,7 @@ from ulvar.night.stations.measure import (
 )
 from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
 from ulvar.night.stations.plate import run_plate, solutions
+from ulvar.night.stations.results import differing, name_result, results_of
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
 from ulvar.night.stations.shared import (
     StationResult,
@@ -80,12 +81,15 @@ __all__ = [
     "colour_stacks",
     "curve_path",
     "curves_beside",
+    "differing",
     "for_each_series",
     "keep_origin",
     "measured_files",
+    "name_result",
     "night_curve",
     "night_rules",
     "quality_rows",
+    "results_of",
     "ruled_out",
     "run_calibrate",
     "run_colour",

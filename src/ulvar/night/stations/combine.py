@@ -23,6 +23,7 @@ from ulvar.flows import (
     find_all,
     stack_exposures,
     stack_planes,
+    stack_print,
     told_apart,
 )
 from ulvar.frames import ExposureFacts, FrameError, Shape, distinct_stems, fingerprint, identity
@@ -32,6 +33,7 @@ from ulvar.night.checking import refuse_silent_change
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.plate import solutions
+from ulvar.night.stations.results import remember_result, result_file
 from ulvar.night.stations.resuming import Kept, scored_again, scored_values
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
 from ulvar.night.stations.shared import (
@@ -280,7 +282,8 @@ def _stack(
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
-    output = series_file(night, series, "stack.fits")
+    stamp = stack_print([a.scored.facts for a in aligned], options)
+    output = result_file(night, series, stamp)
     result = _stacked(night, keep, aligned, output, context, options, series.key)
     if not result.ok:
         return Failed(result.reason)
@@ -301,10 +304,25 @@ def _stack(
         "kernel": settings.kernel.value, "clamp": settings.clamp, "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,
+        **_depth(aligned, weights, result.noise_adu, settings.scale),
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
         "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),
     }  # fmt: skip
-    return Product("stack", series.key, str(output), values), frames
+    stack = Product("stack", series.key, str(output), values)
+    remember_result(night, series, stack, stamp)
+    return stack, frames
+
+
+def _depth(aligned: Sequence[Aligned], weights: np.ndarray, noise_adu: float, scale: float) -> dict[str, float | None]:
+    """Return the width of stars in a stack [px], and the light of one that stands out five times over the noise [ADU]."""
+    widths = np.array([a.scored.quality.fwhm_px for a in aligned])
+    known = np.isfinite(widths) & (len(widths) == len(weights))
+    if not known.any() or len(widths) != len(weights):
+        return {"fwhm_px": None, "faintest_adu": None}
+    fwhm = float((widths[known] * weights[known]).sum() / weights[known].sum()) * scale
+    # A profile fitted to a Gaussian gathers the noise of 4 pi sigma^2 pixels (King 1983, PASP 95, 163).
+    pixels = 4 * math.pi * (fwhm / 2.3548) ** 2
+    return {"fwhm_px": stored_number(fwhm), "faintest_adu": stored_number(5 * noise_adu * math.sqrt(pixels))}
 
 
 @one_at_a_time

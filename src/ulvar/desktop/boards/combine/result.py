@@ -8,7 +8,7 @@ from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QButtonGroup, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.stacks import MAPS
@@ -19,6 +19,9 @@ from ulvar.desktop.parts.widgets import label
 from ulvar.engine import counted
 from ulvar.flows import Fate, PixelHistory
 from ulvar.night import Product
+from ulvar.night.schema import setting_of
+from ulvar.night.settings import CombineSettings
+from ulvar.night.stations import differing
 
 _POINT_HERE = "Click a pixel of the stack to see what it is made of."
 _KINDS = {Fate.KEPT: "kept", Fate.LOW: "unreadable", Fate.HIGH: "unreadable"}
@@ -28,10 +31,11 @@ class ResultPage(QWidget):
     """The stack of the series in numbers, plots and maps; a pixel's value in every exposure."""
 
     def __init__(
-        self, model: Model, theme: Theme, show_file: Callable[[str, str], None], command: Callable[[str], object]
+        self, model: Model, theme: Theme, show_file: Callable[..., None], command: Callable[[str], object]
     ) -> None:
         super().__init__()
         self._model, self._show_file = model, show_file
+        self._newest = ""
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(6)
@@ -39,6 +43,31 @@ class ResultPage(QWidget):
         column.addWidget(self.title)
         self.words = label("", wrap=True)
         column.addWidget(self.words)
+        self.results_row = QWidget()
+        rows = QVBoxLayout(self.results_row)
+        rows.setContentsMargins(0, 0, 0, 0)
+        row = QHBoxLayout()
+        self.results = QComboBox()
+        self.results.setToolTip(
+            "Every stack that was made of this series; the first one is what the other stations use"
+        )
+        self.results.activated.connect(self._show_result)
+        self.name = QLineEdit()
+        self.name.setToolTip("What this result is called")
+        self.name.setMaximumWidth(180)
+        self.name.editingFinished.connect(self._name_result)
+        self.compare = QPushButton("Beside the newest")
+        self.compare.setToolTip("Show it left of a border that can be dragged, the newest right of it")
+        self.compare.clicked.connect(self._compare)
+        rows.addWidget(self.results)
+        row.addWidget(label("Called"))
+        row.addWidget(self.name)
+        row.addWidget(self.compare)
+        row.addStretch(1)
+        rows.addLayout(row)
+        column.addWidget(self.results_row)
+        self.result_words = label("", "unit", wrap=True)
+        column.addWidget(self.result_words)
         offers = QWidget()
         self._offers = FlowLayout(offers, 4)
         column.addWidget(offers)
@@ -68,12 +97,14 @@ class ResultPage(QWidget):
             else:
                 column.addWidget(widget)
         column.addStretch(0)
+        model.results_told.connect(self._offer_results)
         model.stacks.history_known.connect(self._show_pixel)
         model.stacks.pixel_chosen.connect(self._show_pixel)
 
     def refresh(self) -> None:
         """Show the stack as it is now."""
         stack = self._model.stacks.stack
+        self._offer_results()
         self._offer_maps(stack)
         self._offer_colour()
         for plot in (self.growth, self.rejected):
@@ -120,6 +151,65 @@ class ResultPage(QWidget):
         if cut:
             words.append(f"Trails were cut out of {counted(len(cut), 'exposure')}.")
         return " ".join(words)
+
+    @property
+    def chosen_result(self) -> Product | None:
+        """The result that the list stands on."""
+        results, at = self._model.stacks.results(), self.results.currentIndex()
+        return results[at] if 0 <= at < len(results) else None
+
+    def _offer_results(self) -> None:
+        results = self._model.stacks.results()
+        chosen = self.results.currentData()
+        newest = results[0].output if results else ""
+        if newest != self._newest:
+            # What was just made is what is looked at.
+            self._newest = chosen = newest
+        self.results.clear()
+        for result in results:
+            v = result.values
+            noise = "" if v.get("noise_adu") is None else f", noise {v['noise_adu']:.2f} ADU"
+            self.results.addItem(f"{v['name']}: {counted(int(v['count']), 'exposure')}{noise}", result.output)
+        self.results.setCurrentIndex(max(0, self.results.findData(chosen)))
+        self.results_row.setVisible(bool(results))
+        self._tell_result()
+
+    def _tell_result(self) -> None:
+        result, results = self.chosen_result, self._model.stacks.results()
+        self.compare.setEnabled(result is not None and len(results) > 1 and result.output != results[0].output)
+        self.name.setText("" if result is None else str(result.values["name"]))
+        self.result_words.setVisible(result is not None)
+        if result is None:
+            return
+        v = result.values
+        words = [f"Made {str(v['made_utc'])[:16].replace('T', ' ')} UTC"]
+        if v.get("fwhm_px") is not None:
+            words.append(f"FWHM {v['fwhm_px']:.2f} px")
+        if v.get("faintest_adu") is not None:
+            words.append(f"a star of {v['faintest_adu']:.0f} ADU stands out by 5 deviations")
+        if result.output != results[0].output:
+            other = differing(results[0].values["settings"], v["settings"])
+            titles = [setting_of(CombineSettings, name).title.lower() for name in other]
+            words.append(
+                f"other than the newest in {', '.join(titles)}" if titles else "of other exposures than the newest"
+            )
+        self.result_words.setText("; ".join(words) + ".")
+
+    def _show_result(self) -> None:
+        self._tell_result()
+        result = self.chosen_result
+        if result is not None:
+            self._show_file(result.output, str(result.values["name"]))
+
+    def _name_result(self) -> None:
+        result = self.chosen_result
+        if result is not None:
+            self._model.stacks.name_result(result, self.name.text())
+
+    def _compare(self) -> None:
+        result, newest = self.chosen_result, self._model.stacks.results()[0]
+        if result is not None:
+            self._show_file(newest.output, str(newest.values["name"]), result.output, str(result.values["name"]))
 
     def _offer_maps(self, stack: Product | None) -> None:
         for old in self.map_buttons.values():
@@ -182,6 +272,7 @@ class ResultPage(QWidget):
             measured, foretold = noise[0] / noise, expected[0] / expected
         self.growth.series = [Points(counts, measured, kinds=["kept"] * len(counts), name="measured")]
         self.growth.curves = [(counts, foretold, "check")]
+        self.growth.y_range = 0.0, 1.1 * float(np.nanmax([np.nanmax(measured), np.nanmax(foretold)]))
         self.growth.notes = [(float(counts[-1]), float(foretold[-1]), "expected of independent noise", "check")]
 
     def _fill_rejected(self) -> None:
