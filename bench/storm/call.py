@@ -220,6 +220,9 @@ def call(
         if child == 0:
             try:
                 _run(words, folder, out.fileno(), err.fileno(), workers, prepare)
+            except KeyboardInterrupt:
+                # It came before the command began or after it ended, while this harness was at work.
+                os._exit(130)
             finally:
                 os._exit(99)
         hung, waited = False, 0.0

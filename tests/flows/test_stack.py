@@ -543,6 +543,26 @@ class Grids(Made):
         assert result.stacked is not None
         return float(1 / (result.stacked.weights**2).sum())
 
+    def test_an_exposure_of_larger_pixels_is_brought_to_the_same_level(self) -> None:
+        field = Field(self.folder, count=5)
+        exposures = field.write()
+        path = Path(exposures[3].path)
+        data = fitsio.read(str(path))
+        binned = data.reshape(HEIGHT // 2, 2, WIDTH // 2, 2).sum(axis=(1, 3))
+        cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "GAIN": 1.0, "FILTER": "V"}
+        write_fits(path, binned, cards=cards, replace=True)
+        exposures[3] = scan_file(str(path))
+        for normalise in (Normalise.LEVEL, Normalise.BOTH):
+            result = self.stack(exposures, normalise=normalise)
+            told = next(o for o in result.frames if o.file == str(path))
+            self.assertTrue(told.ok, told.reason)
+            self.assertLess(told.values["rejected_fraction"], 0.02)
+            self.assertAlmostEqual(told.values["addend_adu"], 0.0, delta=0.02 * SKY)
+            self.assertAlmostEqual(float(np.nanmedian(read_plane(result.output))), SKY, delta=1.0)
+            # A pixel of four gathers four times the sky and twice the noise: on the finer grid it is worth as much.
+            weights = [o.values["weight"] for o in result.frames]
+            self.assertAlmostEqual(weights[3] / weights[2], 1.0, delta=0.35)
+
     def test_what_cannot_be_framed(self) -> None:
         exposures = Field(self.folder, count=3).write()
         for options, words in (

@@ -315,10 +315,10 @@ def stack_mosaic(
         )  # fmt: skip
         at = slice(tile.y0, tile.y1), slice(tile.x0, tile.x1)
         count = np.maximum(combined.kept, 1)
-        # Where there is one value alone, its exposure's noise is what is known of it.
         spread = combined.spread * error_share(sigma[near], None if median else own) * np.sqrt(len(near) / count)
         data[at], kept[at] = combined.data, combined.kept
-        noise[at] = np.where(combined.kept > 1, spread, np.where(combined.kept == 1, np.nanmean(sigma[near]), np.nan))
+        # Where there is one value alone, its exposure's noise is what is known of it.
+        noise[at] = np.where(combined.kept > 1, spread, _noise_of_one(sources, sigma[near], combined.kept == 1))
         if told is not None and combined.maps is not None:
             told.rejected_low[at], told.rejected_high[at] = combined.maps.rejected_low, combined.maps.rejected_high
             told.weight[at] = combined.maps.weight
@@ -338,6 +338,16 @@ def stack_mosaic(
         rejection=told_limits, scaling=tuple((f, 0.0) for f in factors),
         surfaces=tuple(surfaces), maps=told,
     )  # fmt: skip
+
+
+def _noise_of_one(sources: Sequence[RowSource], sigma: F64Array, alone: np.ndarray) -> F32Array:
+    """Return, where one exposure alone has a value, its noise [ADU]; NaN elsewhere."""
+    noise = np.full(alone.shape, np.nan, dtype=np.float32)
+    if alone.any():
+        for source, own in zip(sources, sigma):
+            there = np.isfinite(source.rows(0, alone.shape[0])) & alone
+            noise[there] = own
+    return noise
 
 
 def _feathered(
