@@ -42,6 +42,8 @@ def environment(root: Path) -> dict[str, str]:
         "CI": "true",
         **os.environ,
         "QT_QPA_PLATFORM": "offscreen",
+        # Whatever ends a process says where.
+        "PYTHONFAULTHANDLER": "1",
         # The tree that the tests stand in is the one they test, also in a copy of it.
         "PYTHONPATH": f"{root}{os.pathsep}{root / 'src'}",
         "OPENBLAS_NUM_THREADS": "1",
@@ -71,7 +73,7 @@ def run(name: str) -> tuple[str, int, int, int, str, float]:
     skipped = int(skip.group(1)) if skip else 0
     if code and not bad:
         # The process broke off (a crash, an import error): whatever it counted, something failed.
-        bad = 1
+        bad, output = 1, f"{output}\nthe process ended with {code}"
     return name, max(0, total - bad - skipped), bad, skipped, output, time.monotonic() - start
 
 

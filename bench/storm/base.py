@@ -83,6 +83,7 @@ def make_base(place: Path) -> Path:
     _need(["solve", "calibrated", "--catalogue", "catalogue.csv", "--out", "solved"], base)
     _need(["measure", "solved", "--stars", "stars.csv", "--out", "series.csv", "--aperture", "5"], base)
     _need(["stack", "solved", "--out", "stack.fits"], base)
+    _need(["stack", "solved", "--out", "more/own.tif"], base)
     _need(["curve", "series.csv", "--out", "curve.csv"], base)
     _night(base)
     (base / "done").touch()

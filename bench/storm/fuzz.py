@@ -97,6 +97,24 @@ KINDS = [
     Kind("night file", 2, ("night/night.sqlite",), (mutate.binary,), _RUN[:1]),
 ]  # fmt: skip
 
+# Kinds that are tried when they are asked for: which command a seed gives depends on the list above, and the seeds of all faults
+# found so far are kept.
+_COLOUR = ["--fact", "cfa=RGGB"]
+LATER = [
+    Kind("stacking", 1, (f"raw/{LIGHTS[0]}", f"raw/{LIGHTS[2]}"), _FITS, [
+        ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.fits", "--align", "mosaic", "--feather", "9"],
+        ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.fits", "--scale", "2", "--drop", "0.7", "--kernel", "bicubic", "--clamp"],
+        ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.tif", "--scale", "0.5", "--turn", "20", "--kernel", "nearest"],
+        ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.fits", *_COLOUR, "--colours", "malvar", "--drop", "1"],
+        ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.fits", "--north-up", "--part", "[11:90,21:100]"],
+        ["planes", "BAD", "--out", "made/planes", *_COLOUR], ["planes", "BAD", "--out", "made/planes", *_COLOUR, "--method", "malvar"],
+        ["watch", "raw", "--out", "made/watched", "--idle", "0.2", "--every", "0.05"],
+    ]),
+    Kind("own TIFF", 1, ("more/own.tif",), (mutate.binary,), [
+        ["sort", "more"], ["stars", "BAD", "--table", "made"], ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.fits"],
+    ]),
+]  # fmt: skip
+
 
 @dataclass
 class Count:
@@ -212,7 +230,7 @@ class Input:
 def made(seed: int, base: Path, only: str = "") -> Input:
     """Return the damaged input of a seed."""
     rng = random.Random(seed)
-    kinds = [k for k in KINDS if not only or k.name == only]
+    kinds = [k for k in [*KINDS, *LATER] if k.name == only] if only else KINDS
     kind = rng.choices(kinds, [k.weight for k in kinds])[0]
     file = rng.choice(kind.files)
     good = base / file
@@ -231,7 +249,7 @@ def made(seed: int, base: Path, only: str = "") -> Input:
 def warm(base: Path, work: Path) -> None:
     """Run every command on good files in this process, so that those forked from it have every kernel."""
     laid_out(base, work)
-    for kind in KINDS:
+    for kind in [*KINDS, *LATER]:
         for words in kind.commands:
             shutil.rmtree(work / "made", ignore_errors=True)
             warmed([[kind.files[0] if w == "BAD" else w for w in words]], work)

@@ -309,9 +309,13 @@ class Calibrating(Stations):
         assert library is not None
         self.assertTrue(list((library.folder / "defects").glob("*.csv")))
 
-        # Repair is switched on in the slip; calibrating obeys.
+        # Repair is on, as the slip says; calibrating obeys.
         box = next(b for b in window.slip.findChildren(QCheckBox) if b.text() == "Repair defective pixels")
+        self.assertTrue(box.isChecked())
         box.click()
+        self.assertFalse(model.settings().calibrate.repair)
+        box.click()
+        self.assertTrue(model.settings().calibrate.repair)
         self.click(self.calibrate.page_buttons["lights"])
         self.assertIn("Calibrate", window.slip.action.text())
         self.click(window.slip.action)
