@@ -105,6 +105,10 @@ class Packages(FolderCase):
         self.assertEqual(files_under(home), {"nights/mine"})
 
     def test_an_install_that_fails_leaves_the_old_one(self) -> None:
+        # Everything lies in this test's own folder, wherever the suite's data are.
+        place = mock.patch.dict("os.environ", {"XDG_DATA_HOME": ""})
+        place.start()
+        self.addCleanup(place.stop)
         program, command, _ = self.script.places(self.folder)
         (program / "bin").mkdir(parents=True)
         (program / "bin" / "python").write_text("old")

@@ -70,7 +70,7 @@ def warm_kernels() -> float:
             night.set_meta("library", str(folder / "library"))
             settings = night.settings
             settings.plate.catalogue = str(folder / truth["catalogue"])
-            settings.calibrate.repair = settings.calibrate.cosmic = True
+            settings.calibrate.repair = settings.calibrate.cosmic = settings.combine.clamp = True
             night.set_settings(settings)
             night.set_stars(read_star_list(folder / truth["stars"]))
             for station in STATIONS:
