@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import gzip
+import hashlib
 import shutil
 from pathlib import Path
 
@@ -11,6 +12,7 @@ import numpy as np
 import tifffile
 from tests.made_files import write_dng
 
+import ulvar
 from storm.call import call
 from ulvar.engine import JobContext
 from ulvar.night import Night, run_station
@@ -40,10 +42,20 @@ def _night(base: Path) -> None:
     shutil.copy(base / "night" / "recipe.toml", base / "recipe.toml")
 
 
+def _code() -> str:
+    """Return a sum of the program's own code: what another one made is no undisturbed night of this one."""
+    root = Path(ulvar.__file__).parent
+    total = hashlib.sha256()
+    for path in sorted([*root.rglob("*.py"), *root.rglob("*.sql"), Path(__file__)]):
+        total.update(path.read_bytes())
+    return total.hexdigest()
+
+
 def make_base(place: Path) -> Path:
-    """Make the night below a folder, unless it is there."""
-    base = place / "base"
-    if (base / "done").exists():
+    """Make the night below a folder, unless this code made it there before."""
+    base, code = place / "base", _code()
+    done = base / "done"
+    if done.exists() and done.read_text() == code:
         return base
     shutil.rmtree(base, ignore_errors=True)
     demo = place / "demo"
@@ -86,5 +98,5 @@ def make_base(place: Path) -> Path:
     _need(["stack", "solved", "--out", "more/own.tif"], base)
     _need(["curve", "series.csv", "--out", "curve.csv"], base)
     _night(base)
-    (base / "done").touch()
+    done.write_text(code)
     return base

@@ -171,7 +171,8 @@ class ResultPage(QWidget):
             noise = "" if v.get("noise_adu") is None else f", noise {v['noise_adu']:.2f} ADU"
             self.results.addItem(f"{v['name']}: {counted(int(v['count']), 'exposure')}{noise}", result.output)
         self.results.setCurrentIndex(max(0, self.results.findData(chosen)))
-        self.results_row.setVisible(bool(results))
+        # One result alone is what the page tells of anyway.
+        self.results_row.setVisible(len(results) > 1)
         self._tell_result()
 
     def _tell_result(self) -> None:
@@ -182,7 +183,7 @@ class ResultPage(QWidget):
         if result is None:
             return
         v = result.values
-        words = [f"Made {str(v['made_utc'])[:16].replace('T', ' ')} UTC"]
+        words = [f"Made {str(v['made_utc'])[:16].replace('T', ' ')} UTC"] if len(results) > 1 else []
         if v.get("fwhm_px") is not None:
             words.append(f"FWHM {v['fwhm_px']:.2f} px")
         if v.get("faintest_adu") is not None:
@@ -193,7 +194,8 @@ class ResultPage(QWidget):
             words.append(
                 f"other than the newest in {', '.join(titles)}" if titles else "of other exposures than the newest"
             )
-        self.result_words.setText("; ".join(words) + ".")
+        text = "; ".join(words)
+        self.result_words.setText(f"{text[:1].upper()}{text[1:]}." if text else "")
 
     def _show_result(self) -> None:
         self._tell_result()
