@@ -58,8 +58,10 @@ class Call:
     @property
     def body(self) -> dict[str, Any] | None:
         """What was printed as JSON; None where it is no single object."""
+        # Who watches tells each event in a line of its own; the last one sums up.
+        out = self.out.strip().rpartition("\n")[2] if "watch" in self.words[:1] else self.out
         try:
-            body = json.loads(self.out)
+            body = json.loads(out)
         except ValueError:
             return None
         return body if isinstance(body, dict) else None

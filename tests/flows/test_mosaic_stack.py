@@ -133,6 +133,12 @@ class Planes(FolderCase):
             solved = wcs_from_header(header_of(str(out / f"one-1-{colour}.fits")))
             assert solved is not None
             np.testing.assert_allclose(solved.sky(50.0, 60.0), sky.sky(100.0 + at[0], 120.0 + at[1]), atol=1e-9)
+        for shape, value, reason in (((1, 300), 5.0, "too small"), ((40, 50), np.nan, "none of its pixels")):
+            path = self.folder / "odd.fits"
+            write_fits(path, np.full(shape, value, np.float32), cards={"BAYERPAT": CELL}, replace=True)
+            odd = write_planes([scan_file(str(path))], out, JobContext())
+            self.assertIn(reason, odd[0].reason)
+        self.assertFalse(list(out.glob("odd*")))
         again = write_planes(exposures, out, JobContext())
         self.assertTrue(all(o.ok and o.skipped for o in again))
         other = write_planes(exposures, out, JobContext(), method=Demosaic.BILINEAR)

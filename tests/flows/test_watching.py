@@ -312,6 +312,12 @@ class Watching(Command):
             self.assertIn(reason, err)
         code, out, _ = self.ulvar("watch", self.raw, "--out", self.out, "--idle", "0.3", "--every", "0.1")
         self.assertEqual((code, out.strip()), (3, "nothing was stacked"))
+        # What never became complete is named in the end, and is not waited for.
+        whole = self.sky.write(0).read_bytes()
+        (self.raw / "half.fits").write_bytes(whole[:40000])
+        code, out, _ = self.ulvar("watch", self.raw, "--out", self.out, "--idle", "0.5", "--every", "0.1")
+        self.assertEqual(code, 1)
+        self.assertRegex(out, "half.fits: cannot be used; .*cut short")
 
 
 if __name__ == "__main__":

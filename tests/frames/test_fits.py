@@ -24,6 +24,7 @@ from ulvar.frames import (
     write_fits,
 )
 from ulvar.frames._kernels import swap16_to_float32
+from ulvar.frames.fits_header import header_cards
 from ulvar.frames.fits_rows import _swap_in_numpy
 
 
@@ -231,3 +232,17 @@ class Finding(FolderCase):
             names("nope")
         with self.assertRaises(FileNotFoundError):
             names("*.zzz")
+
+
+class Words(FolderCase):
+    def test_a_header_full_of_words_is_carried_on_as_far_as_it_is_read(self) -> None:
+        data = np.ones((4, 5), np.float32)
+        like, out = self.folder / "like.fits", self.folder / "out.fits"
+        write_fits(like, data, cards={"EXPTIME": 3.0}, history=[f"line {k}" for k in range(2500)])
+        write_fits(out, data, like=str(like), history=["made anew"])
+        lines = [value for name, value, _ in header_cards(str(out)) if name == "HISTORY"]
+        self.assertEqual(lines[:2], ["line 0", "line 1"])
+        self.assertEqual(lines[-2], "made anew")
+        # A comment or two of the format itself count as well.
+        self.assertTrue(1990 < len(lines) <= 2002, len(lines))
+        self.assertEqual(header_of(str(out))["EXPTIME"], 3.0)

@@ -63,10 +63,13 @@ def watch(
                         break
                 if until is not None and watched.count >= until:
                     break
-                if idle is not None and time.monotonic() - last >= idle and not watched.arrivals.waiting:
+                if idle is not None and time.monotonic() - last >= idle:
                     break
                 if not ended:
                     time.sleep(every)
+            for lost in watched.arrivals.give_up():
+                failed += 1
+                _tell(Event("failed", lost.file, lost.reason), as_json=json)
         except BaseException:
             watched.close()
             raise

@@ -82,6 +82,19 @@ class Arrivals:
             self._done(path)
         return [facts for _, _, many in sorted(ready, key=lambda r: r[:2]) for facts in many], failed
 
+    def give_up(self) -> list[Failed]:
+        """Return the files that are not complete, with the reason as far as there is one; they are not waited for any more."""
+        failed = []
+        for path in list(self._waiting):
+            try:
+                scan_images(path)
+                reason = "it had only just changed"
+            except FrameError as error:
+                reason = error.reason
+            failed.append(Failed(reason, path))
+            self._done(path)
+        return failed
+
     @property
     def waiting(self) -> int:
         """Files that are not complete yet."""

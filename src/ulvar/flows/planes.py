@@ -156,8 +156,12 @@ def _planes_item(task: _Task) -> Outcome:
         return Outcome(facts.path, True, "", str(Path(task.outputs[0]).parent), skipped=True, values=_told(task))
     try:
         frame = read_frame(facts)
+        if min(frame.data.shape) < 2:
+            raise FrameError(facts.path, "it is too small to hold a cell of four pixels")
         if frame.mask is not None:
             frame.data[(frame.mask & _BAD) != 0] = np.nan
+        if not np.isfinite(frame.data).any():
+            raise FrameError(facts.path, "none of its pixels has a value")
         for path, colour in zip(task.outputs, PLANES):
             plane = Plane(colour, task.method)
             data = colour_plane(frame.data, facts.cfa, plane)

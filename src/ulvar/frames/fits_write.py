@@ -23,6 +23,8 @@ from ulvar.frames.gate import reading
 _BUFFER_PIXELS = 256 * 1024
 # Keywords as the standard has them (4.1.2.1), and longer ones of several words; a damaged one is not carried on.
 _KEYWORD = re.compile(r"[A-Z0-9_-]{1,8}|[A-Z0-9_.-]{1,30}( [A-Z0-9_.-]{1,30}){0,5}", re.IGNORECASE)
+# Of cards that hold nothing but words so many are carried on: a header of tens of thousands takes seconds to write.
+_WORDS, _MOST_WORDS = ("HISTORY", "COMMENT", ""), 2000
 # Keywords that describe the file's layout, not the exposure; the writer makes its own.
 _STRUCTURAL = {
     "SIMPLE", "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "NAXIS3", "EXTEND", "BZERO", "BSCALE", "BLANK",
@@ -46,7 +48,11 @@ def header_for(
     if like is not None:
         with reading(like, "its header"), open_fits(like) as handle:
             hdu = image_hdu(handle, like)
+            words = 0
             for record in handle[hdu].read_header().records():
+                words += record["name"] in _WORDS
+                if record["name"] in _WORDS and words > _MOST_WORDS:
+                    continue
                 if _KEYWORD.fullmatch(record["name"] or "") and record["name"] not in left_behind:
                     header.add_record(record)
     for name, value, comment in new:

@@ -17,7 +17,8 @@ RAW = "raw"
 # Which station makes a kind of product again.
 _STATION_OF = {
     RAW: "intake", "master": "masters", "camera": "masters", "calibrated": "calibrate", "flat_check": "calibrate",
-    "found": "combine", "score": "combine", "stars": "combine", "stack": "combine", "result": "combine", "colour": "combine", "stack_frame": "combine", "deep": "combine",
+    "found": "combine", "score": "combine", "stars": "combine", "stack": "combine", "stack_frame": "combine",
+    "deep": "combine", "result": "combine", "colour": "combine",
     "plate": "plate",    "plate_stack": "plate", "measured": "measure", "rows": "measure", "curve": "curve",
 }  # fmt: skip
 _SILENT = "its contents are not what they were, though nobody wrote it"
