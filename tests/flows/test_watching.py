@@ -229,6 +229,19 @@ class Watching(Command):
         self.assertTrue((self.out / "masters").is_dir() and (self.out / "calibrated").is_dir())
         self.assertFalse([f for f in files_under(self.folder) if ".ulvar" in f])
 
+    def test_equal_names_in_folders_below_are_told_apart(self) -> None:
+        for k in range(3):
+            dark = (100 + self.sky.rng.normal(0, 3, (HEIGHT, WIDTH))).astype(np.float32)
+            self.sky.write(k, f"darks/d{k}.fits", dark, IMAGETYP="dark", FILTER="")
+        watched = Watch(self.raw, self.out, JobContext())
+        self.steps(watched, 3)
+        for k, name in ((0, "first/l.fits"), (1, "second/l.fits")):
+            self.sky.write(k, name)
+        self.assertEqual([e.kind for e in self.steps(watched)], ["added", "added"])
+        made = sorted(str(p.relative_to(self.out / "calibrated")) for p in (self.out / "calibrated").rglob("*.fits"))
+        self.assertEqual(made, ["first/l-cal.fits", "second/l-cal.fits"])
+        self.assertEqual(watched.finish()[0].exposures, 2)
+
     def test_what_lies_there_is_kept(self) -> None:
         self.out.mkdir()
         (self.out / "V.fits").write_bytes(b"mine")

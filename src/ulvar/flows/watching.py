@@ -16,7 +16,7 @@ from ulvar.flows.masters import make_masters
 from ulvar.flows.running import Progressed, RunningStack
 from ulvar.flows.stack import StackOptions
 from ulvar.flows.starfind import find_all
-from ulvar.frames import ExposureFacts, Role, with_user_facts
+from ulvar.frames import ExposureFacts, Role, file_of, with_user_facts
 
 _CALIBRATION = (Role.BIAS, Role.DARK, Role.FLAT, Role.DARK_FLAT)
 # A master is made of so many frames at least.
@@ -188,9 +188,11 @@ class Watch:
         """Return the calibrated copy of a light, or the light itself and why there is none."""
         if not self._candidates:
             return facts, ""
-        done, _ = calibrate_lights(
-            [facts], self._candidates, self.out / "calibrated", self.context, replace_existing=True
-        )
+        # Folders below the watched one are mirrored: cameras begin to count anew in each.
+        place = Path(file_of(facts.path)).parent
+        below = place.relative_to(self.folder) if place.is_relative_to(self.folder) else Path()
+        out = self.out / "calibrated" / below
+        done, _ = calibrate_lights([facts], self._candidates, out, self.context, replace_existing=True)
         outcome: Outcome = done[0]
         if not outcome.ok:
             return facts, f"not calibrated: {outcome.reason}"
