@@ -82,6 +82,13 @@ def named(value: object, reason: str) -> str:
     return f"{value}: {reason}"
 
 
+def long_but_first(value: int) -> int:
+    """Return the first item at once; the others sleep for ten minutes."""
+    if value:
+        time.sleep(600)
+    return value
+
+
 def slow(value: int) -> int:
     """An item that takes a moment."""
     time.sleep(0.05)
@@ -242,6 +249,14 @@ class Running(FolderCase):
         again.start()
         again.join(60)
         self.assertEqual((again.state, again.result), ("done", {i: 2 * i for i in range(5)}))
+
+    def test_an_interrupt_while_a_result_is_stored_does_not_wait_either(self) -> None:
+        context = self.kept()
+        with self.assertRaises(KeyboardInterrupt):
+            for _ in context.each(long_but_first, range(6), "Sleeping"):
+                raise KeyboardInterrupt
+        # The others, which sleep for ten minutes, were ended: new ones serve the next.
+        self.assertEqual(dict(self.kept().each(double, range(3), "Doubling")), {0: 0, 1: 2, 2: 4})
 
     def test_a_stop_does_not_wait_for_work_that_takes_long(self) -> None:
         pools = PoolKeeper(2)

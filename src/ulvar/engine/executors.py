@@ -125,7 +125,8 @@ class JobContext:
                     self.progress(done, len(todo), text)
                     yield item, result
             self.stop.check()
-        except KeyboardInterrupt:
+        except (KeyboardInterrupt, GeneratorExit):
+            # Ctrl+C may come while a result is stored, outside of here: then nobody asks for more.
             interrupted = True
             raise
         finally:
