@@ -39,9 +39,10 @@ from ulvar.flows import (
     stack_exposures,
     stack_planes,
     told_apart,
+    write_planes,
     write_stars,
 )
-from ulvar.frames import ExposureFacts, is_supported_output
+from ulvar.frames import Demosaic, ExposureFacts, is_supported_output
 from ulvar.inspection import notice
 from ulvar.registration import Kernel, Resampling
 from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Normalise, Weighting
@@ -288,35 +289,24 @@ def _frame_json(outcome: Outcome) -> dict[str, object]:
     }
 
 
-class PlaneMethod(StrEnum):
-    """How a colour becomes a plane of its own."""
-
-    HALF = "half"
-    BILINEAR = "bilinear"
-    MALVAR = "malvar"
-
-
 def planes(
     paths: Paths,
     out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder of <stem>-R.fits, -G.fits and -B.fits.")],
     method: Annotated[
-        PlaneMethod,
+        Demosaic,
         typer.Option(
             help="half: of nothing but what was measured, half as large, for photometry. bilinear, malvar: as large as the "
             "exposure, missing pixels interpolated, without and with the help of the other colours."
         ),
-    ] = PlaneMethod.HALF,
+    ] = Demosaic.HALF,
     json: Json = False,
     fact: Facts = [],
     replace: Replace = False,
 ) -> None:
     """Write each colour of a colour sensor's exposures as an exposure of its own, with the filter R, G or B."""
-    from ulvar.flows import write_planes
-    from ulvar.frames import Demosaic
-
     exposures, failed, _ = read_exposures(paths, fact)
     with running(len(exposures)) as context:
-        done = write_planes(exposures, out, context, method=Demosaic(method.value), replace_existing=replace)
+        done = write_planes(exposures, out, context, method=method, replace_existing=replace)
     outcomes = hinted([*done, *failed_outcomes(failed)])
     good = [o for o in outcomes if o.ok]
     finish(

@@ -15,7 +15,7 @@ from typing import Annotated, Any
 import typer
 
 from ulvar.cli.common import NOTHING_DONE, Facts, Json, Replace, fail_usage, given_facts, hint, plain, running
-from ulvar.flows import KEPT, Event, Watch
+from ulvar.flows import KEPT, Event, Progressed, Watch
 
 # Nothing else of a terminal's line is needed to see what became of a file.
 _WORDS = {
@@ -100,7 +100,7 @@ def _ended_by_hand() -> Iterator[list[int]]:
         signal.signal(signal.SIGINT, before)
 
 
-def _stands(stack: Any) -> str:
+def _stands(stack: Progressed) -> str:
     noise = f"noise {stack.noise_adu:.2f} ADU" if stack.noise_adu == stack.noise_adu else "noise unknown"
     return f"{stack.exposures} exposures, {stack.exposure_s:g} s, {noise}, FWHM {stack.fwhm_px:.2f} px"
 

@@ -8,15 +8,14 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import cv2
 import numpy as np
 
-from ulvar.engine import F32Array, F64Array, Failed, JobContext, atomic_path
+from ulvar.engine import F32Array, F64Array, Failed, JobContext
 from ulvar.flows.align import Aligned, align_item
 from ulvar.flows.common import KEPT
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import laid_open
-from ulvar.frames import ExposureFacts, FrameError, read_frame, write_fits, write_picture
+from ulvar.frames import ExposureFacts, FrameError, read_frame, write_fits, write_picture, write_png
 from ulvar.photometry import measure_apertures
 from ulvar.registration import PixelMap, Transform, resample
 from ulvar.stacking import CHANNELS, ColourOptions, smooth_surface, star_balance, stretched, with_luminance
@@ -258,8 +257,4 @@ def _write(
     if output.suffix.lower() != ".png":
         write_picture(output, shown, {"header": {"OBJECT": like.object}}, replace=True)
         return
-    # Rows of pictures run downwards from the top, those of FITS upwards from the bottom.
-    done, encoded = cv2.imencode(".png", np.ascontiguousarray(shown[::-1, ::-1].transpose(1, 2, 0)))
-    assert done
-    with atomic_path(output) as temporary:
-        Path(temporary).write_bytes(encoded.tobytes())
+    write_png(output, shown)

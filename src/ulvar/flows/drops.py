@@ -11,12 +11,12 @@ import numpy as np
 
 from ulvar.combine import Method, Rejection
 from ulvar.combine.contrast import local_contrast
-from ulvar.engine import F32Array, Failed, JobContext, with_place
+from ulvar.engine import Failed, JobContext
 from ulvar.flows.common import failed_task
 from ulvar.flows.stackfile import Told
-from ulvar.flows.warping import Cut, ScratchRows, WarpTask, cut_out, laid_open
+from ulvar.flows.warping import Cut, ScratchRows, WarpTask, cut_out, laid_open, write_scratch
 from ulvar.frames import CELL_SITES, MAD_TO_SIGMA, ExposureFacts, FrameError, difference_noise, read_frame, write_fits
-from ulvar.registration import PixelMap, resample
+from ulvar.registration import resample
 from ulvar.stacking import Stacked
 from ulvar.stacking.drops import DropInput, Dropped, reconstruct
 
@@ -98,10 +98,7 @@ def drops_of(
     if stacked.rejection.method is not Method.MEAN:
         first = _reconstructed(items, noises, 1.0, context)
         for path, plane in ((soft, stacked.data), (sharp, first.data)):
-            try:
-                plane.tofile(path)
-            except OSError as error:
-                raise with_place(error, Path(scratch).parent) from error
+            write_scratch(plane, path)
     for item, noise in context.each(_clean_item, items, "Finding outliers", item_bytes=held, lost=failed_task):
         if isinstance(noise, Failed):
             return noise
@@ -117,7 +114,7 @@ def _reconstructed(items: Sequence[_Task], noises: Mapping[str, float], drop: fl
         for one in items
     ]
     facts, way = items[0].facts, items[0].warp.transform
-    scale = way.affine_at((facts.width - 1) / 2, (facts.height - 1) / 2).scale
+    scale = way.at_middle(facts.width, facts.height).scale
     return reconstruct(
         inputs, items[0].warp.shape, drop=drop, scale=scale, budget_bytes=context.budget_bytes, progress=context.progress,
         stop=context.stop,
@@ -136,15 +133,8 @@ def _open_item(task: _Task) -> Failed | None:
         for site, colour in zip(CELL_SITES, facts.cfa):
             if colour != plane.colour:
                 data[site] = np.nan
-    _keep(data, task.out)
+    write_scratch(data, task.out)
     return None
-
-
-def _keep(data: F32Array, path: str) -> None:
-    try:
-        data.tofile(path)
-    except OSError as error:
-        raise with_place(error, Path(path).parent.parent) from error
 
 
 def _clean_item(task: _Task) -> float | Failed:
@@ -154,7 +144,9 @@ def _clean_item(task: _Task) -> float | Failed:
         return difference_noise(data)
     way = task.warp.transform
     # The light of a picture in a pixel of the exposure is what that gathers, brought to the reference.
-    own = data * np.float32(task.factor) + np.float32(task.addend_adu) * _area(way, data.shape)
+    own = data * np.float32(task.factor) + np.float32(
+        task.addend_adu * way.at_middle(task.facts.width, task.facts.height).scale ** 2
+    )
     limits = [limit or 4.0 for limit in (task.rejection.low, task.rejection.high)]
     noises, outliers = [], np.ones(data.shape, dtype=bool)
     for path, slack in zip(task.against, (_SLACK_SOFT, _SLACK_SHARP)):
@@ -171,14 +163,8 @@ def _clean_item(task: _Task) -> float | Failed:
         out[ys, xs] = np.abs(apart[ys, xs]) > np.float32(slack) * contrast + beyond
         outliers &= out
     data[outliers] = np.nan
-    _keep(data, task.out)
+    write_scratch(data, task.out)
     return noises[0] / task.factor if task.factor else math.nan
-
-
-def _area(way: PixelMap, shape: tuple[int, int]) -> F32Array:
-    """Return how many pixels of the grid one of the exposure covers, at its middle, as a number to multiply with."""
-    y, x = (shape[0] - 1) / 2, (shape[1] - 1) / 2
-    return np.float32(way.area(np.array([[x]]), np.array([[y]]))[0, 0])  # type: ignore[return-value]
 
 
 def write_drops(output: Path, made: Dropped, drop: float, told: Told) -> None:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ulvar.astrometry import Wcs
+from ulvar.calibration import Region
 from ulvar.engine import Failed
 from ulvar.flows.align import Aligned
 from ulvar.flows.plate import wcs_of
@@ -38,11 +39,10 @@ def grid_for(
         turn_deg += north_deg
     if options.part is not None:
         x0, y0, width, height = options.part
-        if x0 < 0 or y0 < 0 or x0 + width > facts.width or y0 + height > facts.height:
-            told = f"[{x0 + 1}:{x0 + width},{y0 + 1}:{y0 + height}]"
-            return Failed(
-                f"the part {told} lies outside the reference of {facts.width} x {facts.height} px", facts.path
-            )
+        region = Region(x0, y0, x0 + width, y0 + height)
+        if not region.inside(facts.width, facts.height):
+            size = f"{facts.width} x {facts.height} px"
+            return Failed(f"the part {region.text} lies outside the reference of {size}", facts.path)
     return frame_exposures(
         [a.transform for a in aligned], [(a.scored.facts.height, a.scored.facts.width) for a in aligned],
         (facts.height, facts.width), options.framing, turned=turn_of(options.scale, turn_deg, mirrored), part=options.part,

@@ -53,7 +53,7 @@ class Made:
 def input_of(one: Aligned, way: PixelMap, rows: RowSource, warped: Warped) -> StackInput:
     """Return an exposure as it lies on the grid: light of a pixel goes with the area that it covers."""
     quality, facts = one.scored.quality, one.scored.facts
-    area = 1 / way.affine_at((facts.width - 1) / 2, (facts.height - 1) / 2).scale ** 2
+    area = 1 / way.at_middle(facts.width, facts.height).scale ** 2
     sky, noise = quality.sky_adu * area, quality.noise_adu * math.sqrt(area)
     if math.isfinite(warped.sky_adu):
         sky, noise = warped.sky_adu, warped.noise_adu

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from ulvar.astrometry import separation_deg
 from ulvar.engine import Failed, JobContext, check_disk, temporary_name
 from ulvar.flows.agreement import Agreement
 from ulvar.flows.align import Aligned, align_item, pick_reference, positions
@@ -30,6 +31,7 @@ from ulvar.frames import ExposureFacts
 from ulvar.registration import PixelMap, Transform
 from ulvar.registration.adjusting import Link, adjust_mosaic
 from ulvar.stacking import Frame2D
+from ulvar.stacking.framing import edge_places
 from ulvar.stacking.mosaic import MosaicInput, Window, stack_mosaic
 from ulvar.stars import estimate_background
 
@@ -64,25 +66,15 @@ def _pairs(scored: Sequence[Scored]) -> list[tuple[int, int]]:
     every = list(itertools.combinations(range(len(scored)), 2))
     if len(scored) <= _ALL_PAIRS:
         return every
-    told = [_middle(one.facts) for one in scored]
-    if all(place is not None for place in told):
-        reach = [math.hypot(s.facts.width, s.facts.height) * (s.facts.scale_arcsec_px or 0) / _ARCSEC for s in scored]
-        places = np.array(told)
-        return [(i, j) for i, j in every if _separation(places[i], places[j]) <= _NEAR * (reach[i] + reach[j]) / 2]
+    facts = [one.facts for one in scored]
+    if all(f.ra_deg is not None and f.dec_deg is not None and f.scale_arcsec_px for f in facts):
+        reach = [math.hypot(f.width, f.height) * (f.scale_arcsec_px or 0) / 3600 for f in facts]
+        ra, dec = (np.array([getattr(f, name) for f in facts]) for name in ("ra_deg", "dec_deg"))
+        first, second = np.array(every).T
+        apart = separation_deg(ra[first], dec[first], ra[second], dec[second])
+        return [(i, j) for (i, j), away in zip(every, apart) if away <= _NEAR * (reach[i] + reach[j]) / 2]
     order = sorted(range(len(scored)), key=lambda k: (str(scored[k].facts.start_utc or ""), scored[k].facts.path))
     return [(order[n], order[m]) for n in range(len(order)) for m in range(max(0, n - _BEFORE), n)]
-
-
-def _middle(facts: ExposureFacts) -> tuple[float, float] | None:
-    if facts.ra_deg is None or facts.dec_deg is None or not facts.scale_arcsec_px:
-        return None
-    return math.radians(facts.ra_deg), math.radians(facts.dec_deg)
-
-
-def _separation(one: np.ndarray, other: np.ndarray) -> float:
-    """Return the angle between two directions (right ascension, declination) [rad]."""
-    (a, d), (b, e) = one, other
-    return 2 * math.asin(math.sqrt(math.sin((e - d) / 2) ** 2 + math.cos(d) * math.cos(e) * math.sin((b - a) / 2) ** 2))
 
 
 def align_mosaic(scored: Sequence[Scored], context: JobContext, wanted: Scored | None = None) -> Agreement:
@@ -129,7 +121,7 @@ def _link(i: int, j: int, one: Aligned, scored: Sequence[Scored]) -> Link | None
     if pairs is None or len(pairs) < 3:
         return None
     places, others = positions(scored[i].stars)[pairs[:, 0]], positions(scored[j].stars)[pairs[:, 1]]
-    middle = one.transform.affine_at((scored[i].facts.width - 1) / 2, (scored[i].facts.height - 1) / 2)
+    middle = one.transform.at_middle(scored[i].facts.width, scored[i].facts.height)
     return Link(i, j, places, others, middle.mirrored)
 
 
@@ -149,10 +141,7 @@ def _ratios(told: dict[tuple[int, int], float], members: Sequence[int], base: in
 
 def _window(way: PixelMap, facts: ExposureFacts, grid: Frame2D) -> Window | None:
     """Return the upright part of the grid that an exposure covers."""
-    along, up = np.linspace(-0.5, facts.width - 0.5, 17), np.linspace(-0.5, facts.height - 0.5, 17)
-    x = np.concatenate([along, along, np.full(17, along[0]), np.full(17, along[-1])])
-    y = np.concatenate([np.full(17, up[0]), np.full(17, up[-1]), up, up])
-    u, v = way(x, y)
+    u, v = way(*edge_places(facts.width, facts.height, beyond=0.5))
     found = Window(math.floor(u.min()), math.floor(v.min()), math.ceil(u.max()) + 1, math.ceil(v.max()) + 1)
     return found.common(Window(0, 0, grid.width, grid.height))
 

@@ -11,14 +11,15 @@ import numpy as np
 from ulvar.astrometry import Wcs
 from ulvar.engine import JobContext, check_disk, place_words
 from ulvar.flows.common import KEPT, Outcome, done_before
+from ulvar.flows.gridding import pixel_cards
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.stack import StackOptions, StackResult, stack_exposures
 from ulvar.flows.stackfile import COLOUR_CARDS, PLACES
+from ulvar.flows.warping import laid_open
 from ulvar.frames import (
     Demosaic,
     ExposureFacts,
     FrameError,
-    MaskBit,
     Plane,
     carried_cards,
     colour_plane,
@@ -34,7 +35,6 @@ from ulvar.frames import (
 from ulvar.stacking import Colours
 
 PLANES = ("R", "G", "B")
-_BAD = np.uint16(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC)
 
 
 def plane_file(output: Path, colour: str) -> Path:
@@ -158,8 +158,7 @@ def _planes_item(task: _Task) -> Outcome:
         frame = read_frame(facts)
         if min(frame.data.shape) < 2:
             raise FrameError(facts.path, "it is too small to hold a cell of four pixels")
-        if frame.mask is not None:
-            frame.data[(frame.mask & _BAD) != 0] = np.nan
+        frame = laid_open(frame, mix=False)
         if not np.isfinite(frame.data).any():
             raise FrameError(facts.path, "none of its pixels has a value")
         for path, colour in zip(task.outputs, PLANES):
@@ -198,12 +197,7 @@ def _cards(facts: ExposureFacts, plane: Plane) -> list[tuple[str, object, str]]:
     ]
     if halved:
         x0, y0 = plane_origin(facts.cfa, plane)
-        size, scale = facts.pixel_size_um, facts.scale_arcsec_px
-        cards += [
-            ("XPIXSZ", None if size is None else 2 * size, "[um]"), ("YPIXSZ", None, ""), ("PIXSIZE1", None, ""),
-            ("PIXSIZE", None, ""), ("SECPIX", None, ""), ("SCALE", None, ""),
-            ("PIXSCALE", None if scale is None else 2 * scale, "[arcsec/px]"),
-        ]  # fmt: skip
+        cards += pixel_cards(facts, 0.5)
         sky = wcs_of(facts.path)
         matrix = np.array([[0.5, 0.0, -x0 / 2], [0.0, 0.5, -y0 / 2]])
         cards += [(name, None, "") for name in WCS_KEYS]

@@ -13,7 +13,7 @@ import numpy as np
 
 from ulvar.combine import Method, suited
 from ulvar.combine.contrast import local_contrast
-from ulvar.engine import F32Array, Failed, JobContext, atomic_path, temporary_name
+from ulvar.engine import F32Array, Failed, JobContext, temporary_name
 from ulvar.flows.agreement import align_agreeing
 from ulvar.flows.align import Aligned, align_item
 from ulvar.flows.made import input_of
@@ -21,6 +21,7 @@ from ulvar.flows.stack import StackOptions
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored
 from ulvar.flows.warping import ScratchRows, Warped, WarpTask, moving_trails, resampled_correlation, warp_item
+from ulvar.frames import write_png
 from ulvar.registration import Transform
 from ulvar.stacking import Frame2D, Stacked, StackInput, normalisation, stack_warped, stack_weights, stretched
 from ulvar.stars import estimate_background
@@ -200,8 +201,7 @@ class RunningStack:
         values = member.entry.source.rows(0, self._light.shape[0]) * np.float32(factor) + np.float32(add)
         good = np.isfinite(values)
         if len(self.members) > 2:
-            with np.errstate(invalid="ignore", divide="ignore"):
-                so_far = self._light / self._weight
+            so_far = self._picture()
             noise = member.entry.noise_adu * factor
             ys, xs = np.nonzero(good & (np.abs(values - so_far) > _FAR_SIGMA * noise))
             slack = _SLACK * local_contrast(so_far, np.full(len(ys), noise, np.float32), ys, xs)
@@ -282,7 +282,4 @@ def _write_picture(path: Path, over_sky: F32Array, noise_adu: float) -> None:
     size = max(round(width * shrink), 1), max(round(height * shrink), 1)
     small = cv2.resize(np.nan_to_num(over_sky), size, interpolation=cv2.INTER_AREA)
     lifted = stretched(np.repeat(small[None], 3, axis=0), max(noise_adu, 1e-6))[0]
-    done, encoded = cv2.imencode(".png", np.rint(lifted[::-1] * 255).astype(np.uint8))
-    assert done
-    with atomic_path(path) as temporary:
-        Path(temporary).write_bytes(encoded.tobytes())
+    write_png(path, np.rint(lifted * 255).astype(np.uint8))

@@ -324,7 +324,7 @@ def _frames(
         if facts.path in used and stacked is not None:
             i, a = used[facts.path]
             values = {
-                "matrix": _middle(a).matrix.tolist(), "residual_px": a.transform.rms_px,
+                "matrix": a.transform.at_middle(a.scored.facts.width, a.scored.facts.height).matrix.tolist(), "residual_px": a.transform.rms_px,
                 "weight": float(stacked.weights[i]), "rejected_fraction": float(stacked.rejected_fractions[i]),
                 "map": a.transform.kind, "bent": None if isinstance(a.transform, Chained) else map_values(a.transform),
                 "trails_cut": [cut.told for cut in (cuts or {}).get(facts.path, ())],
@@ -336,8 +336,3 @@ def _frames(
             empty = {"matrix": None, "residual_px": None, "weight": 0.0, "rejected_fraction": None}
             frames.append(Outcome(facts.path, False, why.get(facts.path, "it was not used"), values=empty))
     return tuple(frames)
-
-
-def _middle(one: Aligned) -> Transform:
-    """Return the affine map that an exposure's way is at its middle."""
-    return one.transform.affine_at((one.scored.facts.width - 1) / 2, (one.scored.facts.height - 1) / 2)

@@ -55,6 +55,20 @@ class WarpTask:
     plane: Plane | None = None
 
 
+def write_scratch(data: F32Array, path: str) -> None:
+    """Write pixels into a file of a scratch folder, for `ScratchRows`.
+
+    Raises
+    ------
+    OSError
+        If the place takes no output: it names the folder of the stack, not the scratch folder in it, which nobody knows.
+    """
+    try:
+        data.tofile(path)
+    except OSError as error:
+        raise with_place(error, Path(path).parent.parent) from error
+
+
 class ScratchRows:
     """Rows of a float32 scratch file."""
 
@@ -137,11 +151,7 @@ def warp_item(task: WarpTask) -> Warped | Failed:
         warped = data
     else:
         warped = resample(data, task.transform, task.shape, task.how)
-    try:
-        warped.tofile(task.scratch)
-    except OSError as error:
-        # The folder of the stack, not the scratch folder in it, is what people know.
-        raise with_place(error, Path(task.scratch).parent.parent) from error
+    write_scratch(warped, task.scratch)
     levels = _levels(warped) if task.levels else None
     if task.plane is not None:
         sky = estimate_background(warped)

@@ -61,5 +61,6 @@ from .sexagesimal import parse_position as parse_position
 from .shapes import Shape as Shape
 from .shapes import shapes_mask as shapes_mask
 from .tiff_write import write_picture as write_picture
+from .tiff_write import write_png as write_png
 from .tiff_write import write_tiff as write_tiff
 from .times import parse_time as parse_time

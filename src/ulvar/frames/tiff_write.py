@@ -1,4 +1,4 @@
-"""TIFF out: rows from the top, with what the header of a FITS file would say."""
+"""Pictures out, rows from the top: TIFF with what the header of a FITS file would say, and PNG."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+import cv2
 import numpy as np
 import tifffile
 
@@ -91,3 +92,20 @@ def write_picture(path: Path, picture: np.ndarray, told: Mapping[str, Any], *, r
             temporary, upright if grey else np.ascontiguousarray(np.moveaxis(upright, 0, -1)), metadata=None,
             photometric="minisblack" if grey else "rgb", software=SOFTWARE, description=json.dumps(told, default=str),
         )  # fmt: skip
+
+
+def write_png(path: Path, picture: np.ndarray) -> None:
+    """Write a picture for the eye; one that is there is replaced.
+
+    Parameters
+    ----------
+    path : Path
+    picture : uint8 array, shape (height, width) or (3, height, width)
+        As `write_picture`.
+    """
+    upright = picture[..., ::-1, :]
+    # The encoder takes blue first.
+    done, encoded = cv2.imencode(".png", upright if picture.ndim == 2 else np.moveaxis(upright[::-1], 0, -1).copy())
+    assert done
+    with atomic_path(path) as temporary:
+        temporary.write_bytes(encoded.tobytes())

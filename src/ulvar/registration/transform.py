@@ -85,6 +85,10 @@ class PixelMap(ABC):
         """Return the affine map that it is close to a position [px]."""
         return Transform(self.linear_at(x, y), self.fit)
 
+    def at_middle(self, width: int, height: int) -> Transform:
+        """Return the affine map that it is close to the middle of an exposure of a size [px]."""
+        return self.affine_at((width - 1) / 2, (height - 1) / 2)
+
     def area(self, x: F64Array, y: F64Array) -> F64Array:
         """Return how many pixels of the target one of the source covers at positions [px]."""
         (a, b), (c, d) = self.slopes(x, y)

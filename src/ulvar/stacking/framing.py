@@ -114,7 +114,7 @@ def frame_exposures(
         y = np.array([0.0, 0.0, height - 1.0, height - 1.0])
         if framing is Framing.UNION:
             # A bent edge reaches beyond its corners.
-            u, v = transform(*_edges(width, height))
+            u, v = transform(*edge_places(width, height))
             boxes.append((u.min(), v.min(), u.max(), v.max()))
         else:
             u, v = transform(x, y)
@@ -143,9 +143,10 @@ def _covering(part: tuple[int, int, int, int], turn: Transform, turned: tuple[fl
     return Frame2D(max(high[0] - low[0], 0) + 1, max(high[1] - low[1], 0) + 1, low[0], low[1], turned)
 
 
-def _edges(width: int, height: int) -> tuple[F64Array, F64Array]:
-    """Return places along the edges of an exposure [px], corners included."""
-    along, up = np.linspace(0.0, width - 1.0, 17), np.linspace(0.0, height - 1.0, 17)
-    x = np.concatenate([along, along, np.zeros(17), np.full(17, width - 1.0)])
-    y = np.concatenate([np.zeros(17), np.full(17, height - 1.0), up, up])
+def edge_places(width: int, height: int, *, beyond: float = 0.0) -> tuple[F64Array, F64Array]:
+    """Return places along the edges of an exposure [px], corners included; so far beyond the middles of its outer pixels."""
+    along = np.linspace(-beyond, width - 1.0 + beyond, 17)
+    up = np.linspace(-beyond, height - 1.0 + beyond, 17)
+    x = np.concatenate([along, along, np.full(17, along[0]), np.full(17, along[-1])])
+    y = np.concatenate([np.full(17, up[0]), np.full(17, up[-1]), up, up])
     return x, y

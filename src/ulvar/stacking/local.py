@@ -51,16 +51,24 @@ def _powers(order: int) -> list[tuple[int, int]]:
 
 @dataclass
 class SurfaceRows(RowsOf):
-    """A source with a factor applied and a surface added: ``rows * factor + surface``."""
+    """A source with a factor applied and a surface added: ``rows * factor + surface``.
+
+    The surface is told over a picture of a shape (height, width), of which the source is the part that begins at a column
+    and a row; without a shape it is all of it.
+    """
 
     factor: float
     surface: Surface
+    corner: tuple[int, int] = (0, 0)
+    shape: tuple[int, int] | None = None
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows ``y0 <= y < y1``."""
         band = self.source.rows(y0, y1)
         band *= np.float32(self.factor)
-        band += self.surface.rows(y0, y1, (self.height, self.width))
+        left, low = self.corner
+        added = self.surface.rows(y0 + low, y1 + low, self.shape or (self.height, self.width))
+        band += added[:, left : left + self.width]
         return band
 
 

@@ -13,8 +13,8 @@ from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
 from ulvar.frames.noise import robust_spread
 from ulvar.registration import PixelMap
 from ulvar.stacking.local import Surface, SurfaceRows
-from ulvar.stacking.options import STACK_REJECTION, Weighting
-from ulvar.stacking.stack import Stacked, StackInput, error_share, stack_weights
+from ulvar.stacking.options import STACK_REJECTION, Normalise, Weighting
+from ulvar.stacking.stack import Stacked, StackInput, combined_noise, normalisation, stack_weights
 
 # Parts that are combined by themselves are so many pixels wide and high.
 _TILE = 1024
@@ -92,22 +92,6 @@ class _PartRows:
         if top < bottom and left < right:
             rows = self._source.rows(top, bottom)[:, left:right]
             band[top - self._y0 - y0 : bottom - self._y0 - y0, left - self._x0 : right - self._x0] = rows
-        return band
-
-
-class _WithSurface(SurfaceRows):
-    """A part's rows with factor and surface, which is told over the whole grid."""
-
-    def __init__(self, source: RowSource, factor: float, surface: Surface, part: Window, grid: tuple[int, int]) -> None:
-        super().__init__(source, factor, surface)
-        self._part, self._grid = part, grid
-
-    def rows(self, y0: int, y1: int) -> F32Array:
-        """Return rows ``y0 <= y < y1`` of the part."""
-        band = self.source.rows(y0, y1)
-        band *= np.float32(self.factor)
-        added = self.surface.rows(y0 + self._part.y0, y1 + self._part.y0, self._grid)
-        band += added[:, self._part.x0 : self._part.x1]
         return band
 
 
@@ -273,9 +257,11 @@ def stack_mosaic(
     if not inputs:
         raise ValueError("there is nothing to stack")
     chosen = rejection or STACK_REJECTION
-    scales = [one.entry.flux_scale for one in inputs]
-    factors = [scales[reference] / s if s > 0 else 1.0 for s in scales]
-    weights = stack_weights([one.entry for one in inputs], factors, weighting)
+    entries = [one.entry for one in inputs]
+    # Levels are matched by overlaps.
+    scaling = normalisation(entries, reference, Normalise.SCALE)
+    factors = [factor for factor, _ in scaling]
+    weights = stack_weights(entries, factors, weighting)
     surfaces = match_levels(inputs, factors, grid, reference, stop)
     sigma = np.array([one.entry.noise_adu * f for one, f in zip(inputs, factors)])
     height, width = grid
@@ -301,7 +287,13 @@ def stack_mosaic(
         if not near:
             continue
         sources = [
-            _WithSurface(_PartRows(inputs[k].entry.source, inputs[k].window, tile), factors[k], surfaces[k], tile, grid)
+            SurfaceRows(
+                _PartRows(inputs[k].entry.source, inputs[k].window, tile),
+                factors[k],
+                surfaces[k],
+                (tile.x0, tile.y0),
+                grid,
+            )
             for k in near
         ]
         limits = suited(chosen, len(near))
@@ -314,8 +306,7 @@ def stack_mosaic(
             threads=threads, stop=stop,
         )  # fmt: skip
         at = slice(tile.y0, tile.y1), slice(tile.x0, tile.x1)
-        count = np.maximum(combined.kept, 1)
-        spread = combined.spread * error_share(sigma[near], None if median else own) * np.sqrt(len(near) / count)
+        spread = combined_noise(combined, sigma[near], None if median else own)
         data[at], kept[at] = combined.data, combined.kept
         # Where there is one value alone, its exposure's noise is what is known of it.
         noise[at] = np.where(combined.kept > 1, spread, _noise_of_one(sources, sigma[near], combined.kept == 1))
@@ -335,7 +326,7 @@ def stack_mosaic(
     progress(len(tiles), len(tiles), "Combining")
     return Stacked(
         data=data, noise=noise, kept=kept, weights=weights, rejected_fractions=rejected / np.maximum(seen, 1),
-        rejection=told_limits, scaling=tuple((f, 0.0) for f in factors),
+        rejection=told_limits, scaling=tuple(scaling),
         surfaces=tuple(surfaces), maps=told,
     )  # fmt: skip
 

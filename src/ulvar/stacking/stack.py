@@ -168,6 +168,19 @@ def error_share(sigma: F64Array, weights: F64Array | None) -> float:
     return float(np.sqrt((weights**2 * known**2).sum()) / weights.sum() / np.sqrt((known**2).mean()))
 
 
+def combined_noise(combined: Combined, sigma: F64Array, weights: F64Array | None) -> F32Array:
+    """Return the standard error of what was combined, by the spread of the values and how many were kept [ADU].
+
+    Parameters
+    ----------
+    combined : Combined
+    sigma, weights
+        As `error_share`.
+    """
+    kept = np.maximum(combined.kept, 1)
+    return (combined.spread * error_share(sigma, weights) * np.sqrt(len(sigma) / kept)).astype(np.float32)
+
+
 def stack_warped(
     inputs: Sequence[StackInput],
     *,
@@ -223,11 +236,9 @@ def stack_warped(
         stop=stop,
     )
     sigma = np.array([entry.noise_adu * factor for entry, (factor, _) in zip(inputs, scaling)])
-    share = error_share(sigma, None if limits.method is Method.MEDIAN else weights)
-    kept = np.maximum(combined.kept, 1)
     return Stacked(
         data=combined.data,
-        noise=(combined.spread * share * np.sqrt(len(inputs) / kept)).astype(np.float32),
+        noise=combined_noise(combined, sigma, None if limits.method is Method.MEDIAN else weights),
         kept=combined.kept,
         weights=weights,
         rejected_fractions=combined.rejected_fractions,

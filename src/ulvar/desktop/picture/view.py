@@ -60,8 +60,7 @@ class SkyView(QWidget):
         self.naming = Naming(model, self.on)
         self.canvas = Canvas(theme)
         self.canvas.clicked.connect(self._clicked)
-        way = lambda raw: None if self._override else self.naming.way_to_reference(raw)  # noqa: E731
-        self.regions = RegionDrawing(model, self.canvas, way)
+        self.regions = RegionDrawing(model, self.canvas, lambda raw: None if self._override else self.naming.way_to_reference(raw))  # fmt: skip
         self.pointer = KeyCursor(
             self.canvas, lambda: None if self._override else self.naming.stars_shown(model.current)
         )

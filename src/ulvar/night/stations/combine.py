@@ -149,7 +149,7 @@ def _clear_level(ratios: list[float]) -> float:
 def _quality_values(one: Scored, match: Aligned | None, reference: str, best: float) -> dict[str, Any]:
     q = one.quality
     way = match.transform if match else None
-    middle = way.affine_at((one.facts.width - 1) / 2, (one.facts.height - 1) / 2) if way else None
+    middle = way.at_middle(one.facts.width, one.facts.height) if way else None
     return {
         "stars": q.stars, "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu,
         "noise_adu": q.noise_adu, "bright_flux_adu": q.bright_flux_adu, "saturated": q.saturated, "score": q.score,
@@ -304,7 +304,7 @@ def _stack(
         "kernel": settings.kernel.value, "clamp": settings.clamp, "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
         "reject_low": limits.low, "reject_high": limits.high,
-        **_depth(aligned, weights, result.noise_adu, settings.scale),
+        **_depth(result.aligned, weights, result.noise_adu, settings.scale),
         "snr_gain": float(math.sqrt(weights.sum() ** 2 / (weights**2).sum())),
         "residual_px": float(np.median([o.values["residual_px"] for o in result.frames if o.ok])),
     }  # fmt: skip
@@ -316,8 +316,8 @@ def _stack(
 def _depth(aligned: Sequence[Aligned], weights: np.ndarray, noise_adu: float, scale: float) -> dict[str, float | None]:
     """Return the width of stars in a stack [px], and the light of one that stands out five times over the noise [ADU]."""
     widths = np.array([a.scored.quality.fwhm_px for a in aligned])
-    known = np.isfinite(widths) & (len(widths) == len(weights))
-    if not known.any() or len(widths) != len(weights):
+    known = np.isfinite(widths)
+    if not known.any():
         return {"fwhm_px": None, "faintest_adu": None}
     fwhm = float((widths[known] * weights[known]).sum() / weights[known].sum()) * scale
     # A profile fitted to a Gaussian gathers the noise of 4 pi sigma^2 pixels (King 1983, PASP 95, 163).
