@@ -13,6 +13,7 @@ KERNELS = (
     "tests.stars.test_kernels",
     "tests.combine.test_bounds",
     "tests.registration.test_plain",
+    "tests.registration.test_lookup",
     "tests.photometry.test_photometry.Overlap",
     "tests.photometry.test_series.AgainstNumpy",
     "tests.lightcurves.test_models.Periodogram.test_against_least_squares",

@@ -180,13 +180,6 @@ class Pointings(Command):
         self.assertLess(robust_spread(left), 0.25 * noise)
         # Seams: what lies on both sides of each exposure's edges.
         steps = self.steps(result, data)
-        print(
-            "steps",
-            np.sqrt(np.mean(steps**2)) / noise,
-            np.abs(steps).max() / noise,
-            np.median(np.abs(steps)) / noise,
-            len(steps),
-        )
         self.assertGreater(len(steps), 40)
         self.assertLess(float(np.sqrt(np.mean(steps**2))), 0.5 * noise)
         return steps

@@ -5,16 +5,13 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
-from ulvar.registration.refining import FEW, LEAST_STARS, partners, refine
-from ulvar.registration.transform import PixelMap, Transform, fit_transform
-
-if TYPE_CHECKING:
-    from scipy.spatial import cKDTree
+from ulvar.registration.lookup import Lookup
+from ulvar.registration.refining import FEW, LEAST_STARS, refine
+from ulvar.registration.transform import PixelMap
 
 
 @dataclass(frozen=True)
@@ -44,72 +41,67 @@ class MatchOptions:
     bent: bool = True
 
 
-def _triangles(points: F64Array, neighbours: int) -> tuple[F64Array, np.ndarray]:
-    """Return side-ratio invariants (n, 2) and vertex indices (n, 3) in the order of the opposite sides.
+# Of so many of the brightest every triangle counts, however far they lie from each other.
+_BRIGHTEST = 14
 
-    Vertices are ordered by the length of the side opposite, so equal invariants give the correspondence
+
+@dataclass(frozen=True, eq=False)
+class _Triangles:
+    """Triangles of stars, places as complex numbers.
+
+    Vertices are ordered by the length of the side opposite, so equal ratios of sides give the correspondence
     of the vertices (Groth 1986, AJ 91, 1244; Valdes et al. 1995, PASP 107, 1119).
     """
-    from scipy.spatial import cKDTree
 
-    n = len(points)
-    chosen: set[tuple[int, int, int]] = set()
-    _, near = cKDTree(points).query(points, k=min(n, neighbours + 1))
-    for i in range(n):
-        for a, b in itertools.combinations(near[i][1:], 2):
-            chosen.add(tuple(sorted((i, int(a), int(b)))))  # type: ignore[arg-type]
-    for triple in itertools.combinations(range(min(n, 14)), 3):
-        chosen.add(triple)
-    index = np.array(sorted(chosen), dtype=np.int64).reshape(-1, 3)
-    corner = points[index]
-    sides = np.stack([np.hypot(*(corner[:, (k + 1) % 3] - corner[:, (k + 2) % 3]).T) for k in range(3)], axis=1)
-    order = np.argsort(sides, axis=1)
-    sides = np.take_along_axis(sides, order, axis=1)
-    index = np.take_along_axis(index, order, axis=1)
-    with np.errstate(divide="ignore", invalid="ignore"):
-        invariants = sides[:, :2] / sides[:, 2:]
-    # Slivers and near-equal sides have no stable order of vertices.
-    good = (sides[:, 0] > 0.12 * sides[:, 2]) & (invariants[:, 1] < 0.985)
-    good &= invariants[:, 0] < 0.985 * invariants[:, 1]
-    return invariants[good], index[good]
+    ratios: F64Array  # (n, 2): shorter sides over the longest
+    longest: np.ndarray  # (n,): from the first vertex to the second
+    middle: np.ndarray  # (n,)
+    left: np.ndarray  # (n,): whether the third vertex lies to the left of that side
+
+    @classmethod
+    def of(cls, points: F64Array, neighbours: int) -> _Triangles:
+        """Return the triangles of each of (n, 2) stars with its neighbours, and of the first ones among each other."""
+        from scipy.spatial import cKDTree
+
+        n = len(points)
+        _, near = cKDTree(points).query(points, k=min(n, neighbours + 1))
+        first, second = np.triu_indices(near.shape[1] - 1, 1)
+        own = np.broadcast_to(np.arange(n)[:, None], (n, len(first)))
+        every = np.stack([own, near[:, 1 + first], near[:, 1 + second]], axis=2).reshape(-1, 3)
+        brightest = np.array(list(itertools.combinations(range(min(n, _BRIGHTEST)), 3)), dtype=np.int64)
+        index = np.sort(np.concatenate([every, brightest.reshape(-1, 3)]), axis=1)
+        _, once = np.unique((index[:, 0] * n + index[:, 1]) * n + index[:, 2], return_index=True)
+        corner = (points[:, 0] + 1j * points[:, 1])[index[once]]
+        sides = np.abs(corner[:, [1, 2, 0]] - corner[:, [2, 0, 1]])
+        order = np.argsort(sides, axis=1)
+        sides, corner = np.take_along_axis(sides, order, axis=1), np.take_along_axis(corner, order, axis=1)
+        with np.errstate(divide="ignore", invalid="ignore"):
+            ratios = sides[:, :2] / sides[:, 2:]
+        # Slivers and near-equal sides have no stable order of vertices.
+        good = (sides[:, 0] > 0.12 * sides[:, 2]) & (ratios[:, 1] < 0.985) & (ratios[:, 0] < 0.985 * ratios[:, 1])
+        corner = corner[good]
+        longest = corner[:, 1] - corner[:, 0]
+        left = (np.conj(longest) * (corner[:, 2] - corner[:, 0])).imag > 0
+        return cls(ratios[good], longest, corner.mean(axis=1), left)
 
 
 def _hypotheses(source: F64Array, target: F64Array, neighbours: int, options: MatchOptions) -> F64Array:
     """Return candidate affine matrices (n, 2, 3), the most voted first."""
-    from scipy.spatial import cKDTree
-
-    inv_s, tri_s = _triangles(source, neighbours)
-    inv_t, tri_t = _triangles(target, neighbours)
-    if len(inv_s) == 0 or len(inv_t) == 0:
+    ours, theirs = _Triangles.of(source, neighbours), _Triangles.of(target, neighbours)
+    if len(ours.ratios) == 0 or len(theirs.ratios) == 0:
         return np.empty((0, 2, 3))
-    lists = cKDTree(inv_t).query_ball_point(inv_s, r=0.012)
-    left = np.repeat(np.arange(len(inv_s)), [len(found) for found in lists])
-    right = np.fromiter(itertools.chain.from_iterable(lists), dtype=np.int64, count=len(left))
-    if len(left) == 0:
-        return np.empty((0, 2, 3))
-    s, t = source[tri_s[left]], target[tri_t[right]]
-    # The longest side (between vertices 0 and 1) gives scale and rotation, the third vertex the parity.
-    ds, dt = s[:, 1] - s[:, 0], t[:, 1] - t[:, 0]
-    zs, zt = ds[:, 0] + 1j * ds[:, 1], dt[:, 0] + 1j * dt[:, 1]
-
-    def hand(triangle: F64Array) -> F64Array:
-        a, b = triangle[:, 1] - triangle[:, 0], triangle[:, 2] - triangle[:, 0]
-        return np.sign(a[:, 0] * b[:, 1] - a[:, 1] * b[:, 0])
-
-    mirrored = hand(s) != hand(t)
-    factor = np.where(mirrored, zt / np.conj(zs), zt / zs)
-    scale = np.abs(factor)
+    s, t = Lookup.of(theirs.ratios, _ALIKE).within(ours.ratios, _ALIKE)
     # A side is a few percent off where the stars of a triangle are close to each other.
+    scale = np.abs(theirs.longest)[t] / np.abs(ours.longest)[s]
     fine = (scale >= 0.95 * options.scale_low) & (scale <= 1.05 * options.scale_high)
-    factor, mirrored, s, t, scale = factor[fine], mirrored[fine], s[fine], t[fine], scale[fine]
-    if len(factor) == 0:
+    s, t, scale = s[fine], t[fine], scale[fine]
+    if len(scale) == 0:
         return np.empty((0, 2, 3))
-    middle = source.mean(axis=0)
-    zm = complex(middle[0], middle[1])
-    cs, ct = s.mean(axis=1), t.mean(axis=1)
-    zc, zd = cs[:, 0] + 1j * cs[:, 1], ct[:, 0] + 1j * ct[:, 1]
-    offset = zm - zc
-    image = zd + factor * np.where(mirrored, np.conj(offset), offset)
+    # The longest side gives scale and rotation, the third vertex the parity.
+    mirrored = ours.left[s] != theirs.left[t]
+    side, offset = ours.longest[s], complex(*source.mean(axis=0)) - ours.middle[s]
+    factor = theirs.longest[t] / np.where(mirrored, np.conj(side), side)
+    image = theirs.middle[t] + factor * np.where(mirrored, np.conj(offset), offset)
     # True candidates agree on where the middle goes, on scale, rotation and parity: vote in a grid of those.
     reach = max(float(np.ptp(target[:, 0])), float(np.ptp(target[:, 1])), 1.0)
     cell = reach / 60
@@ -121,19 +113,20 @@ def _hypotheses(source: F64Array, target: F64Array, neighbours: int, options: Ma
     # A few hypotheses of each cell are enough.
     _, first, counts = np.unique(group[order], return_index=True, return_counts=True)
     ranked = np.argsort(first)[:150]
-    picked: list[int] = []
     members = np.argsort(group[order], kind="stable")
     starts = np.cumsum(counts) - counts
-    for g in ranked:
-        picked.extend(order[members[starts[g] : starts[g] + min(3, counts[g])]])
-    matrices = np.empty((len(picked), 2, 3))
-    for row, k in enumerate(picked):
-        a, b = factor[k].real, factor[k].imag
-        linear = np.array([[a, b], [b, -a]]) if mirrored[k] else np.array([[a, -b], [b, a]])
-        matrices[row, :, :2] = linear
-        matrices[row, :, 2] = ct[k] - linear @ cs[k]
-    return matrices
+    nth = np.arange(3)
+    picked = order[members[(starts[ranked, None] + nth)[nth < counts[ranked, None]]]]
+    a, b, sign = factor[picked].real, factor[picked].imag, np.where(mirrored[picked], -1.0, 1.0)
+    linear = np.stack([a, -sign * b, b, sign * a], axis=1).reshape(-1, 2, 2)
+    ours_at, theirs_at = (
+        np.stack([z.real, z.imag], axis=1) for z in (ours.middle[s[picked]], theirs.middle[t[picked]])
+    )
+    return np.concatenate([linear, (theirs_at - np.einsum("kij,kj->ki", linear, ours_at))[:, :, None]], axis=2)
 
+
+# Triangles whose ratios of sides differ by no more may be the same.
+_ALIKE = 0.012
 
 # Odd numbers of 62 bits, for sums that tell cells apart.
 _MIX = np.array(
@@ -193,7 +186,7 @@ def match_stars(
         return Failed(f"too few stars: {len(source)}, at least {LEAST_STARS} are needed")
     if len(target) < LEAST_STARS:
         return Failed(f"the reference has too few stars: {len(target)}, at least {LEAST_STARS} are needed")
-    tree = cKDTree(target)
+    stars = Lookup.of(target, _WIDE * settings.tolerance_px)
     span = np.ptp(target, axis=0)
     area = max(float(span[0] * span[1]), 1.0)
     limit = math.log(settings.chance)
@@ -209,8 +202,8 @@ def match_stars(
         trials += len(candidates)
         if not allow_mirror:
             candidates = candidates[np.linalg.det(candidates[:, :, :2]) > 0]
-        for matrix in _likeliest(candidates, test, tree, target, area, settings):
-            chance, refined = _verify(matrix, test, tree, target, area, settings)
+        for matrix in _likeliest(candidates, test, stars, target, area, settings):
+            chance, refined = _verify(matrix, test, stars, target, area, settings)
             if refined is not None and (best is None or chance < best[0]):
                 best = chance, refined
                 if chance < limit - 40:
@@ -220,7 +213,14 @@ def match_stars(
     if best is None or best[0] + math.log(trials) > limit:
         return Failed(f"its {len(source)} stars do not form the pattern of the reference")
     return refine(
-        best[1], source, target, tree, source_snr, target_snr, tolerance_px=settings.tolerance_px, bent=settings.bent
+        best[1],
+        source,
+        target,
+        cKDTree(target),
+        source_snr,
+        target_snr,
+        tolerance_px=settings.tolerance_px,
+        bent=settings.bent,
     )
 
 
@@ -231,38 +231,34 @@ _REFINED = 30
 
 
 def _likeliest(
-    candidates: F64Array, test: F64Array, tree: cKDTree, target: F64Array, area: float, options: MatchOptions
+    candidates: F64Array, test: F64Array, stars: Lookup, target: F64Array, area: float, options: MatchOptions
 ) -> F64Array:
     """Return the candidates whose number of near pairs is the least likely accident, the best first."""
+    from ulvar.registration._kernels_matching import count_pairs
+
     if len(candidates) == 0:
         return candidates
     # A small triangle gives a candidate that is some pixels off at the far end of the frame.
     reach = _WIDE * options.tolerance_px
-    mapped = np.einsum("kij,nj->kni", candidates[:, :, :2], test) + candidates[:, None, :, 2]
-    low, high = target.min(axis=0) - reach, target.max(axis=0) + reach
-    inside = ((mapped >= low) & (mapped <= high)).all(axis=2)
-    near = np.zeros(inside.shape, dtype=bool)
-    near[inside] = np.isfinite(tree.query(mapped[inside], distance_upper_bound=reach)[0])
+    box = np.concatenate([target.min(axis=0) - reach, target.max(axis=0) + reach])
+    pairs, tried = count_pairs(candidates, test, *stars.cells, reach, box)
     p = min(0.5, len(target) * math.pi * reach**2 / area)
-    pairs, tried = near.sum(axis=1), inside.sum(axis=1)
     # Standard deviations above the mean of a binomial distribution: enough for an order.
     excess = (pairs - tried * p) / np.sqrt(tried * p * (1 - p) + 1)
     return candidates[np.argsort(-excess, kind="stable")[:_REFINED]]
 
 
 def _verify(
-    matrix: F64Array, test: F64Array, tree: cKDTree, target: F64Array, area: float, options: MatchOptions
+    matrix: F64Array, test: F64Array, stars: Lookup, target: F64Array, area: float, options: MatchOptions
 ) -> tuple[float, F64Array | None]:
     """Return (log probability that as many partners are an accident, refined matrix)."""
-    refined = matrix
-    mirrored = bool(np.linalg.det(matrix[:, :2]) < 0)
-    for factor in (_WIDE, 1.5, 1.0):
-        keep, partner = partners(Transform(refined), test, tree, factor * options.tolerance_px)
-        # Few pairs do not carry the six numbers of an affine map.
-        few = len(keep) < FEW
-        if len(keep) < 4:
-            return 0.0, None
-        refined = fit_transform(test[keep], target[partner], similarity=few, mirrored=mirrored)
+    from ulvar.registration._kernels_matching import fitted, paired
+
+    reaches = options.tolerance_px * np.array([_WIDE, 1.5, 1.0])
+    # Few pairs do not carry the six numbers of an affine map.
+    refined, count = fitted(matrix, test, *stars.cells, reaches, LEAST_STARS, FEW)
+    if not count:
+        return 0.0, None
     scale = math.sqrt(abs(float(np.linalg.det(refined[:, :2]))))
     if not options.scale_low * 0.98 <= scale <= options.scale_high * 1.02:
         return 0.0, None
@@ -273,13 +269,12 @@ def _verify(
     low, high = target.min(axis=0), target.max(axis=0)
     inside = int(((mapped >= low) & (mapped <= high)).all(axis=1).sum())
     # So many of the pairs agree by construction.
-    bound = 2 if few else 3
+    bound = 2 if count < FEW else 3
     best = 0.0
     # Where all agree closely a few are enough; both looks count as trials.
     for reach in (options.tolerance_px, 0.4 * options.tolerance_px):
-        keep, _ = partners(Transform(refined), test, tree, reach)
         p = min(0.5, len(target) * math.pi * reach**2 / area)
-        matched = max(0, len(keep) - bound)
+        matched = max(0, paired(refined, test, *stars.cells, reach) - bound)
         best = min(best, _log_chance(matched, max(matched, inside - bound), p) + math.log(2))
     return best, refined
 
