@@ -168,7 +168,7 @@ def work(
         done, _ = calibrate_lights(lights, known, out / "calibrated", context)
     calibrated = [scan_file(o.output) for o in done if o.ok]
     with told("find stars"):
-        scored, _ = find_all(calibrated, context)
+        scored, _ = find_all(calibrated, context, quick=True)
     with told("align"):
         agreement = align_agreeing(scored, context)
     with told("warp and reject"):

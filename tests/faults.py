@@ -11,11 +11,9 @@ from __future__ import annotations
 
 import argparse
 import ast
-import json
 import os
 import random
 import shutil
-import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator, Sequence
@@ -25,6 +23,7 @@ from pathlib import Path
 from queue import SimpleQueue
 
 from fault_lines import Lines, tests_of_line, traced
+from forked import Runner
 from run_tests import environment, modules
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -162,7 +161,7 @@ class Copy:
 
     def __init__(self) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-faults-"))
-        self._running: subprocess.Popen[str] | None = None
+        self._running: Runner | None = None
         self._planted = 0
         for name in ("src", "tests", "pyproject.toml"):
             source = ROOT / name
@@ -175,13 +174,10 @@ class Copy:
         if demo.is_dir():
             shutil.copytree(demo, self.folder / "build" / "test-demo", copy_function=shutil.copy2)
 
-    def _runner(self) -> subprocess.Popen[str]:
+    def _runner(self) -> Runner:
         """Return the process in which tests run, started where there is none."""
-        if self._running is None or self._running.poll() is not None:
-            self._running = subprocess.Popen(
-                [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tests/fault_runner.py"],
-                cwd=self.folder, env=environment(self.folder), stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
-            )  # fmt: skip
+        if self._running is None or not self._running.lives:
+            self._running = Runner(self.folder, environment(self.folder))
         return self._running
 
     def passes(self, tests: Sequence[Sequence[str]], budget: float) -> bool:
@@ -193,14 +189,10 @@ class Copy:
         for names in tests:
             if spent > budget:
                 break
-            runner = self._runner()
-            assert runner.stdin is not None and runner.stdout is not None
-            runner.stdin.write(json.dumps({"names": list(names), "seconds": 6 * budget}) + "\n")
-            runner.stdin.flush()
-            told = json.loads(runner.stdout.readline())
-            if told["code"] != 0:
+            code, cpu = self._runner().run(names, 6 * budget)
+            if code != 0:
                 return False
-            spent += told["cpu"]
+            spent += cpu
         return True
 
     def survives(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> bool:
@@ -220,9 +212,8 @@ class Copy:
 
     def close(self) -> None:
         """Take the copy away."""
-        if self._running is not None and self._running.stdin is not None:
-            self._running.stdin.close()
-            self._running.wait()
+        if self._running is not None:
+            self._running.close()
         shutil.rmtree(self.folder, ignore_errors=True)
 
 

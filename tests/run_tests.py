@@ -7,15 +7,20 @@ from __future__ import annotations
 
 import os
 import re
-import subprocess
 import sys
+import tempfile
 import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from queue import SimpleQueue
+
+from forked import Runner
 
 ROOT = Path(__file__).resolve().parent.parent
 COUNT = re.compile(r"^Ran (\d+) tests? in", re.MULTILINE)
 BAD = re.compile(r"(failures|errors|unexpected successes)=(\d+)")
+# No module takes so long [s].
+LONGEST = 600
 SKIPPED = re.compile(r"skipped=(\d+)")
 # These take longest; started first they do not hold up the end.
 FIRST = (
@@ -55,17 +60,18 @@ def environment(root: Path) -> dict[str, str]:
     return result
 
 
-def run(name: str) -> tuple[str, int, int, int, str, float]:
+def run(name: str, runners: SimpleQueue[Runner]) -> tuple[str, int, int, int, str, float, float]:
     """Run one module in a process of its own."""
     start = time.monotonic()
-    command = [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "-m", "unittest", "-v", name]
-    try:
-        done = subprocess.run(
-            command, cwd=ROOT, env=environment(ROOT), capture_output=True, text=True, timeout=600, check=False
-        )
-        output, code = done.stdout + done.stderr, done.returncode
-    except subprocess.TimeoutExpired as late:
-        output, code = f"{late.stdout}\n{late.stderr}\ntook more than 600 s", 1
+    runner = runners.get()
+    with tempfile.NamedTemporaryFile(prefix="ulvar-test-") as told:
+        try:
+            code, cpu = runner.run([name], LONGEST, Path(told.name))
+        finally:
+            runners.put(runner)
+        output = Path(told.name).read_text(encoding="utf-8", errors="replace")
+    if code is None:
+        code, output = 1, f"{output}\ntook more than {LONGEST} s"
     match = COUNT.search(output)
     total = int(match.group(1)) if match else 0
     bad = sum(int(number) for _, number in BAD.findall(output.splitlines()[-1] if output else ""))
@@ -74,7 +80,7 @@ def run(name: str) -> tuple[str, int, int, int, str, float]:
     if code and not bad:
         # The process broke off (a crash, an import error): whatever it counted, something failed.
         bad, output = 1, f"{output}\nthe process ended with {code}"
-    return name, max(0, total - bad - skipped), bad, skipped, output, time.monotonic() - start
+    return name, max(0, total - bad - skipped), bad, skipped, output, time.monotonic() - start, cpu
 
 
 def main() -> int:
@@ -82,12 +88,23 @@ def main() -> int:
     names = modules(sys.argv[1:])
     passed = failed = skipped = 0
     workers = max(1, len(os.sched_getaffinity(0)))
-    with ThreadPoolExecutor(workers) as pool:
-        for name, good, bad, left, output, seconds in pool.map(run, names):
-            passed, failed, skipped = passed + good, failed + bad, skipped + left
-            print(f"{'FAIL' if bad else 'ok':4}  {name}  {good} passed, {bad} failed, {seconds:.1f} s", flush=True)
-            if bad:
-                print(output, flush=True)
+    runners: SimpleQueue[Runner] = SimpleQueue()
+    made = [Runner(ROOT, environment(ROOT)) for _ in range(workers)]
+    for runner in made:
+        runners.put(runner)
+    try:
+        with ThreadPoolExecutor(workers) as pool:
+            for name, good, bad, left, output, seconds, cpu in pool.map(lambda name: run(name, runners), names):
+                passed, failed, skipped = passed + good, failed + bad, skipped + left
+                print(
+                    f"{'FAIL' if bad else 'ok':4}  {name}  {good} passed, {bad} failed, {seconds:.1f} s, {cpu:.1f} s of a processor",
+                    flush=True,
+                )
+                if bad:
+                    print(output, flush=True)
+    finally:
+        for runner in made:
+            runner.close()
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
     return 1 if failed or not passed else 0
 

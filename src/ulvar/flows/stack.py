@@ -176,7 +176,7 @@ def stack_exposures(
         return StackResult(str(output), (), reason=f"{output.name} exists; it is kept", code=KEPT)
     failed: list[Failed] = []
     if scored is None:
-        scored, failed = find_all(exposures, context)
+        scored, failed = find_all(exposures, context, quick=True)
     if not scored:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be read")
     agreement = _aligned(scored, aligned, settings, context)

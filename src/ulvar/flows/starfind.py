@@ -14,7 +14,7 @@ import numpy as np
 
 from ulvar.engine import Failed, JobContext, place_words, write_text
 from ulvar.flows.common import Outcome, failed_task, write_same_text
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, read_frame, shapes_mask
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, is_mosaic, read_frame, shapes_mask
 from ulvar.frames.gate import reading
 from ulvar.stars import (
     STAR_COLUMNS,
@@ -47,19 +47,20 @@ FINDING_BYTES_PX = 50
 
 @dataclass(frozen=True)
 class FindTask:
-    """One exposure whose stars are looked for; with a `table` they are written there too."""
+    """One exposure whose stars are looked for; with a `table` they are written there too; `quick` asks for the brightest few hundred."""
 
     facts: ExposureFacts
     options: DetectOptions
     regions: tuple[Shape, ...]
     table: str = ""
+    quick: bool = False
 
 
 def stars_item(task: FindTask) -> Scored | Failed:
     """Find the stars of one exposure (runs in a worker)."""
     facts, options, regions = task.facts, task.options, task.regions
     try:
-        detection = detect_in(facts, options, regions)
+        detection = detect_in(facts, options, regions, quick=task.quick)
     except FrameError as error:
         return Failed(error.reason, facts.path)
     if not math.isfinite(detection.background.sky_adu):
@@ -76,21 +77,27 @@ def stars_item(task: FindTask) -> Scored | Failed:
     return Scored(facts, detection.stars, quality, detection.trails)
 
 
-def detect_in(facts: ExposureFacts, options: DetectOptions, regions: Sequence[Shape] = ()) -> Detection:
-    """Read an exposure and find its stars outside of regions.
+def detect_in(
+    facts: ExposureFacts, options: DetectOptions, regions: Sequence[Shape] = (), *, quick: bool = False
+) -> Detection:
+    """Read an exposure and find its stars outside of regions; the brightest alone where it is `quick` and that is easy.
 
     Raises
     ------
     FrameError
         If it cannot be read.
     """
-    from ulvar.stars import find_stars
+    from ulvar.stars import find_brightest, find_stars
 
     frame = read_frame(facts)
     data, mask = frame.above_pedestal(), frame.mask
     if regions:
         mask = np.zeros(data.shape, dtype=np.uint16) if mask is None else mask
         mask[shapes_mask(regions, *data.shape)] |= np.uint16(MaskBit.NO_DATA)
+    if quick and not is_mosaic(facts.cfa):
+        found = find_brightest(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
+        if found is not None:
+            return found
     return find_stars(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa, options=options)
 
 
@@ -103,6 +110,7 @@ def find_all(
     known: Mapping[str, Scored] | None = None,
     tables: Mapping[str, str] | None = None,
     arrived: Callable[[Scored], None] | None = None,
+    quick: bool = False,
 ) -> tuple[list[Scored], list[Failed]]:
     """Find the stars of exposures, outside of regions, and score them within their filter and exposure time.
 
@@ -118,12 +126,16 @@ def find_all(
         Path to the file that the stars are written to as soon as they are found.
     arrived : callable, optional
         Told of each exposure when it is done.
+    quick : bool
+        The brightest few hundred stars of an easy exposure are enough, as they are to align it.
     """
     settings = options or DetectOptions()
     done: dict[str, Scored] = dict(known or {})
     failed: list[Failed] = []
     tasks = [
-        FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, "")) for f in exposures if f.path not in done
+        FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, ""), quick)
+        for f in exposures
+        if f.path not in done
     ]
     held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
     for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held, lost=failed_task):

@@ -111,6 +111,33 @@ def clipped_cells(data, masked, edges_y, edges_x, step, mode, first, last, level
 
 
 @numba.njit(nogil=True, cache=True)
+def halve(data, hidden, out, first, last):
+    """Fill rows of `out` with the means of 2 x 2 pixels; without the hidden and unknown ones, NaN where three of them are."""
+    for j in range(first, last):
+        for i in range(out.shape[1]):
+            a, b = data[2 * j, 2 * i], data[2 * j, 2 * i + 1]
+            c, d = data[2 * j + 1, 2 * i], data[2 * j + 1, 2 * i + 1]
+            masked = (
+                hidden[2 * j, 2 * i]
+                or hidden[2 * j, 2 * i + 1]
+                or hidden[2 * j + 1, 2 * i]
+                or hidden[2 * j + 1, 2 * i + 1]
+            )
+            total = a + b + c + d
+            if total == total and not masked:
+                out[j, i] = np.float32(0.25) * total
+                continue
+            total, count = np.float32(0.0), 0
+            for y in range(2 * j, 2 * j + 2):
+                for x in range(2 * i, 2 * i + 2):
+                    value = data[y, x]
+                    if value == value and not hidden[y, x]:
+                        total += value
+                        count += 1
+            out[j, i] = total / np.float32(count) if count > 1 else np.nan
+
+
+@numba.njit(nogil=True, cache=True)
 def local_maxima(image, noise, factor, masked, first, last, border, out_y, out_x):
     """Pixels of rows ``first <= y < last`` over ``factor * noise`` and over their neighbours; returns their count.
 
@@ -277,5 +304,32 @@ def line_votes(xs, ys, cosines, sines, offset, votes):
     for a in range(cosines.size):
         c, s = cosines[a], sines[a]
         row = votes[a]
+        # No distance is below -offset: cutting off the fraction rounds, and an index that cannot be negative is not looked at.
+        nought = offset + 0.5
         for k in range(xs.size):
-            row[int(math.floor(xs[k] * c + ys[k] * s + 0.5)) + offset] += 1
+            row[np.uint64(xs[k] * c + ys[k] * s + nought)] += 1
+
+
+@numba.njit(nogil=True, cache=True)
+def strongest_lines(votes, least, most):
+    """Return row and column of the cells with `least` votes and more: about `most` of them, those with most votes."""
+    highest = 0
+    for a in range(votes.shape[0]):
+        for d in range(votes.shape[1]):
+            highest = max(highest, votes[a, d])
+    counts = np.zeros(highest + 2, dtype=np.int64)
+    for a in range(votes.shape[0]):
+        for d in range(votes.shape[1]):
+            counts[votes[a, d]] += 1
+    level, found = highest + 1, 0
+    while level > least and found < most:
+        level -= 1
+        found += counts[level]
+    rows, columns = np.empty(found, dtype=np.int64), np.empty(found, dtype=np.int64)
+    n = 0
+    for a in range(votes.shape[0]):
+        for d in range(votes.shape[1]):
+            if votes[a, d] >= level and n < found:
+                rows[n], columns[n] = a, d
+                n += 1
+    return rows[:n], columns[:n]

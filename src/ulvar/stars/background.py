@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -63,6 +63,30 @@ def estimate_background(
         All zero level with NaN medians where nothing is usable at all.
     """
     height, width = data.shape
+    cells = mesh_background(data, masked=masked, box_px=box_px, samples=samples, starless=starless, mosaic=mosaic)
+    if cells is None:
+        return Background(np.zeros_like(data), np.full_like(data, np.inf), float("nan"), float("nan"))
+    return replace(
+        cells,
+        level=cv2.resize(cells.level, (width, height), interpolation=cv2.INTER_CUBIC),
+        noise=np.maximum(cv2.resize(cells.noise, (width, height), interpolation=cv2.INTER_LINEAR), 1e-6),
+    )
+
+
+def mesh_background(
+    data: F32Array,
+    *,
+    masked: BoolArray | None = None,
+    box_px: int = 64,
+    samples: int = 1024,
+    starless: bool = False,
+    mosaic: bool = False,
+) -> Background | None:
+    """Estimate the background as `estimate_background` does; return it with a value for each cell of the mesh.
+
+    None where nothing is usable at all.
+    """
+    height, width = data.shape
     skip = np.zeros(data.shape, dtype=np.bool_) if masked is None else masked
     rows, columns = max(1, round(height / box_px)), max(1, round(width / box_px))
     step = max(2, (box_px * box_px) // samples)
@@ -76,14 +100,9 @@ def estimate_background(
     else:
         level, noise = _mesh(data, skip, rows, columns, step, starless)
     if not np.isfinite(level).any():
-        return Background(np.zeros_like(data), np.full_like(data, np.inf), float("nan"), float("nan"))
-    smooth_level, smooth_noise = _smooth(level), _smooth(noise)
-    return Background(
-        level=cv2.resize(smooth_level, (width, height), interpolation=cv2.INTER_CUBIC),
-        noise=np.maximum(cv2.resize(smooth_noise, (width, height), interpolation=cv2.INTER_LINEAR), 1e-6),
-        sky_adu=float(np.median(smooth_level)),
-        noise_adu=float(np.median(smooth_noise)),
-    )
+        return None
+    level, noise = _smooth(level), _smooth(noise)
+    return Background(level, noise, sky_adu=float(np.median(level)), noise_adu=float(np.median(noise)))
 
 
 def _mesh(

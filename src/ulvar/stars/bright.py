@@ -63,7 +63,7 @@ def _settled(
     rows: F64Array = np.empty((0, 11))
     cxx = cyy = cxy = 0.0
     for _ in range(6):
-        rows = _moments(residual, noise, bad, x, y, fwhm / SIGMA_TO_FWHM)
+        rows = window_moments(residual, noise, bad, x, y, fwhm / SIGMA_TO_FWHM)
         good = (rows[:, 9] > 0) & (rows[:, 10] == 0) & np.isfinite(rows[:, 4]) & (rows[:, 8] > 0.12)
         rows = rows[good]
         if len(rows) == 0:
@@ -129,13 +129,16 @@ def _candidates(
     return xs[chosen].astype(np.float64), ys[chosen].astype(np.float64)
 
 
-def _moments(residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float) -> F64Array:
+def window_moments(
+    residual: F32Array, noise: F32Array, bad: BoolArray, x: F64Array, y: F64Array, sigma: float, gain: float = 0.0
+) -> F64Array:
+    """Return the rows of `ulvar.stars._kernels.windowed_moments` for stars near places, shape (stars, 11)."""
     from ulvar.stars._kernels import windowed_moments
 
     out = np.empty((len(x), 11), dtype=np.float64)
 
     def part(first: int, last: int) -> None:
-        windowed_moments(residual, noise, bad, x[first:last], y[first:last], float(sigma), 0.0, out[first:last])
+        windowed_moments(residual, noise, bad, x[first:last], y[first:last], float(sigma), float(gain), out[first:last])
 
     in_parts(part, len(x), smallest=100)
     return out

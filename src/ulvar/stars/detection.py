@@ -139,7 +139,7 @@ def _first_psf(scene: Scene, bright: BrightStars, settings: DetectOptions) -> Me
             # It may be a ring, which no Gaussian resembles.
             start, doubt, rounds = gaussian_psf(min(max(wide, fwhm / 1.5), 1.5 * fwhm)), 3.0, 6
     x, y, flux = _profile_stars(scene, bright, start.radius_px)
-    picture, noise, bad, x, y, inside = stamps((scene.residual, scene.noise, scene.bad), x, y, start.radius_px + 2)
+    (picture, noise, bad), x, y, inside = stamps((scene.residual, scene.noise, scene.bad), x, y, start.radius_px + 2)
     return gather_psf(
         start, picture, noise, bad, x, y, flux[inside], gain=scene.gain, noise_adu=scene.background.noise_adu,
         rounds=rounds, doubt=doubt, careful=False,

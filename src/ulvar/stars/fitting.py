@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import cv2
 import numpy as np
@@ -127,7 +128,7 @@ class ProfileFit:
 
     def lone_stamps(self, which: I64Array) -> tuple[F32Array, F32Array, BoolArray, F64Array, F64Array, F64Array]:
         """Return strips of picture, noise and bad pixels about stars without their neighbours, and x, y, flux there."""
-        picture, noise, bad, x, y, inside = stamps(
+        (picture, noise, bad), x, y, inside = stamps(
             (self.left, self.noise, self.bad), self.x[which], self.y[which], self.psf.radius_px + 2
         )
         kept = which[inside]
@@ -141,21 +142,21 @@ class ProfileFit:
 
 
 def stamps(
-    planes: tuple[F32Array, F32Array, BoolArray], x: F64Array, y: F64Array, margin: int
-) -> tuple[F32Array, F32Array, BoolArray, F64Array, F64Array, BoolArray]:
+    planes: Sequence[np.ndarray], x: F64Array, y: F64Array, margin: int
+) -> tuple[list[np.ndarray], F64Array, F64Array, BoolArray]:
     """Lay the surroundings of stars side by side.
 
     Parameters
     ----------
-    planes : three arrays, shape (height, width)
+    planes : sequence of arrays, shape (height, width)
     x, y : float64 array, shape (stars,)
     margin : int
         Pixels about each star [px].
 
     Returns
     -------
-    three arrays, shape (2 margin + 1, stars (2 margin + 1))
-        Copies.
+    list of arrays, shape (2 margin + 1, stars (2 margin + 1))
+        Copies, one of each plane.
     x, y : float64 array
         Where the stars are in them.
     inside : bool array
@@ -172,7 +173,7 @@ def stamps(
         for k, (i, j) in enumerate(zip(ix, iy)):
             strip[:, k * size : (k + 1) * size] = plane[j - margin : j + margin + 1, i - margin : i + margin + 1]
         strips.append(strip)
-    return (*strips, x[inside] - ix + margin + size * np.arange(len(ix)), y[inside] - iy + float(margin), inside)  # type: ignore[return-value]
+    return strips, x[inside] - ix + margin + size * np.arange(len(ix)), y[inside] - iy + float(margin), inside
 
 
 def gather_psf(

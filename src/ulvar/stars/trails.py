@@ -210,7 +210,7 @@ def _erase_blobs(over: BoolArray) -> None:
 
 def _best_line(over: BoolArray) -> tuple[float, float] | None:
     """Return (angle of the normal [rad], distance) of the line with most votes beyond chance, or None."""
-    from ulvar.stars._kernels import line_votes
+    from ulvar.stars._kernels import line_votes, strongest_lines
 
     ys, xs = np.nonzero(over)
     if len(xs) < 40:
@@ -220,7 +220,7 @@ def _best_line(over: BoolArray) -> tuple[float, float] | None:
     angles = np.arange(0, math.pi, 1.0 / diagonal)
     votes = np.zeros((len(angles), 2 * diagonal + 1), dtype=np.int32)
     line_votes(xs.astype(np.float64), ys.astype(np.float64), np.cos(angles), np.sin(angles), diagonal, votes)
-    a, d = np.nonzero(votes >= max(25, int(np.partition(votes.ravel(), -4000)[-4000])))
+    a, d = strongest_lines(votes, 25, 4000)
     lengths = _line_lengths(rows, columns, angles[a], (d - diagonal).astype(np.float64))
     expected = np.maximum(len(xs) / over.size * lengths, 1.0)
     surplus = np.where(lengths < 0.15 * min(rows, columns), 0, (votes[a, d] - expected) / np.sqrt(expected))

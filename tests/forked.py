@@ -1,0 +1,108 @@
+"""Runs unittest again and again in processes forked from this one, which has the libraries loaded but nothing of Ulvar.
+
+Each line of standard input is JSON, ``{"names": [...], "seconds": S, "output": PATH or null}``; each is answered by
+``{"code": C, "cpu": S}``, `code` None for what took longer than `seconds`. With a path the tests' output goes there, all of
+it; without one to nowhere, and the first failure ends the run.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import importlib
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+from collections.abc import Sequence
+from pathlib import Path
+
+_LIBRARIES = (
+    "numpy", "numba", "scipy.ndimage", "scipy.optimize", "scipy.spatial", "scipy.stats", "cv2", "fitsio", "tifffile", "pydantic", "typer",
+    "rich.console", "pyarrow.parquet", "hypothesis", "PySide6.QtWidgets", "PySide6.QtTest", "PySide6.QtSvg",
+)  # fmt: skip
+
+
+class Runner:
+    """The other side: starts the process and asks it."""
+
+    def __init__(self, folder: Path, environment: dict[str, str]) -> None:
+        self._process = subprocess.Popen(
+            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tests/forked.py"],
+            cwd=folder, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
+
+    @property
+    def lives(self) -> bool:
+        """Whether it can be asked."""
+        return self._process.poll() is None
+
+    def run(self, names: Sequence[str], seconds: float, output: Path | None = None) -> tuple[int | None, float]:
+        """Run tests; returns the exit code (None where time was up) and the processor time [s]."""
+        assert self._process.stdin is not None and self._process.stdout is not None
+        asked = {"names": list(names), "seconds": seconds, "output": None if output is None else str(output)}
+        self._process.stdin.write(json.dumps(asked) + "\n")
+        self._process.stdin.flush()
+        told = json.loads(self._process.stdout.readline())
+        return told["code"], told["cpu"]
+
+    def close(self) -> None:
+        """End the process."""
+        assert self._process.stdin is not None and self._process.stdout is not None
+        self._process.stdin.close()
+        self._process.wait()
+        self._process.stdout.close()
+
+
+def _child(names: list[str], output: str | None) -> None:
+    os.setpgid(0, 0)
+    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+    told = os.open(output or os.devnull, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o644)
+    for stream in (1, 2):
+        os.dup2(told, stream)
+    code = 1
+    try:
+        unittest.main(module=None, argv=["unittest", "-f" if output is None else "-v", *names])
+    except SystemExit as end:
+        code = int(end.code or 0)
+    finally:
+        sys.stdout.flush()
+        sys.stderr.flush()
+        os._exit(code)
+
+
+def _run(names: list[str], seconds: float, output: str | None) -> tuple[int | None, float]:
+    child = os.fork()
+    if child == 0:
+        _child(names, output)
+    end, late = time.monotonic() + seconds, False
+    while True:
+        done, status, used = os.wait4(child, os.WNOHANG)
+        if done:
+            # Its workers too.
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(child, signal.SIGKILL)
+            return None if late else os.waitstatus_to_exitcode(status), used.ru_utime + used.ru_stime
+        if not late and time.monotonic() > end:
+            late = True
+            os.killpg(child, signal.SIGKILL)
+        time.sleep(0.01)
+
+
+def main() -> None:
+    """Answer until nobody asks."""
+    sys.path[0] = str(os.getcwd())  # noqa: PTH109 - as `python -m unittest` does
+    for name in _LIBRARIES:
+        with contextlib.suppress(ImportError):
+            importlib.import_module(name)
+    for line in sys.stdin:
+        asked = json.loads(line)
+        code, cpu = _run(asked["names"], asked["seconds"], asked["output"])
+        sys.stdout.write(json.dumps({"code": code, "cpu": cpu}) + "\n")
+        sys.stdout.flush()
+
+
+if __name__ == "__main__":
+    main()
