@@ -24,6 +24,7 @@ from ulvar.cli.common import (
     finish,
     hinted,
     lights_of,
+    masters_in,
     option,
     read_exposures,
     running,
@@ -37,7 +38,6 @@ from ulvar.flows import (
     MasterOptions,
     calibrate_lights,
     contradicted,
-    load_masters,
     make_masters,
 )
 from ulvar.frames import Role
@@ -154,18 +154,11 @@ def calibrate(
     replace: Replace = False,
 ) -> None:
     """Calibrate lights with the masters that fit them; a light without a safe match is skipped and named."""
-    if not masters.is_dir():
-        fail_usage(f"{masters}: there is no such folder")
+    found, unusable = masters_in(masters)
     exposures, failed, _ = read_exposures(paths, fact, rules(tag))
     lights, rest = lights_of(exposures)
     # Who calibrates what does not say what it is, says that it is a light.
     lights = [replace_facts(f, role=Role.LIGHT) for f in lights]
-    found, unusable = load_masters(masters)
-    if not found:
-        fail_usage(
-            f"{masters}: the folder holds no master"
-            + "".join(f"; {line}" for line in told_outcomes(failed_outcomes(unusable)))
-        )
     try:
         settings = CalibrateSettings(
             overscan=overscan, trim=trim, linearity=[float(n) for n in linearity.split(",")] if linearity else [],

@@ -17,6 +17,7 @@ from pydantic import ValidationError
 from rich.console import Console
 from rich.markup import escape
 
+from ulvar.calibration import Candidate
 from ulvar.engine import Failed, JobContext, PoolKeeper, Progress, WorkerDied, default_budget, place_words, silent
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
 from ulvar.frames import ExposureFacts, Role, TagRule
@@ -192,6 +193,19 @@ def plain(value: Any) -> Any:
     if isinstance(value, Path):
         return str(value)
     return value
+
+
+def masters_in(folder: Path) -> tuple[list[tuple[Candidate, str]], list[Failed]]:
+    """Return (master, path) of a folder, and the files that cannot be used as one; ends as wrong usage where there is none."""
+    from ulvar.flows import load_masters
+
+    if not folder.is_dir():
+        fail_usage(f"{folder}: there is no such folder")
+    found, unusable = load_masters(folder)
+    if not found:
+        lines = "".join(f"; {line}" for line in told(failed_outcomes(unusable)))
+        fail_usage(f"{folder}: the folder holds no master{lines}")
+    return found, unusable
 
 
 def finish(

@@ -23,6 +23,7 @@ from ulvar.cli.common import (
     hint,
     hinted,
     lights_of,
+    masters_in,
     option,
     output_of,
     read_exposures,
@@ -32,10 +33,12 @@ from ulvar.cli.common import (
 )
 from ulvar.combine import Method
 from ulvar.flows import (
+    CalibrationPlan,
     Outcome,
     StackOptions,
     StackResult,
     find_all,
+    plan_calibration,
     stack_exposures,
     stack_planes,
     told_apart,
@@ -44,6 +47,7 @@ from ulvar.flows import (
 )
 from ulvar.frames import Demosaic, ExposureFacts, is_supported_output
 from ulvar.inspection import notice
+from ulvar.night.settings import CalibrateSettings
 from ulvar.registration import Kernel, Resampling
 from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Normalise, Weighting
 from ulvar.stars import DetectOptions
@@ -129,6 +133,15 @@ def stack(
     reference: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Exposure that sets the grid; the best by default.")
     ] = None,
+    masters: Annotated[
+        Path | None,
+        typer.Option(
+            "--masters",
+            metavar="DIR",
+            help="The exposures are raw: calibrate them on the way with masters of this folder.",
+        ),
+    ] = None,
+    partial: Annotated[bool, option("calibrate", "partial", "--partial")] = default("calibrate", "partial"),
     memory: Annotated[
         float | None, typer.Option(metavar="GIB", help="Memory budget; half of what is free by default.")
     ] = None,
@@ -178,6 +191,11 @@ def stack(
         fail_usage(str(error))
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
+    plan = None if masters is None else _calibrations(lights, masters, partial)
+    refused = [] if plan is None else hinted(list(plan.refused))
+    if plan is not None:
+        fitting = {task.facts.path for task in plan.tasks}
+        lights = [f for f in lights if f.path in fitting]
     chosen = None
     if reference is not None:
         chosen = next((f.path for f in lights if Path(f.path).resolve() == reference.resolve()), None)
@@ -188,11 +206,13 @@ def stack(
         feather, colours,
     )  # fmt: skip
     if not lights:
-        problems = failed_outcomes(failed) + rest
+        problems = [*failed_outcomes(failed), *refused, *rest]
         finish(
             {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0, "series": []},
             as_json=json, done=0, failed=1, lines=["there is no light to stack", *told(problems)],
+            findings=[] if plan is None else plan.findings,
         )  # fmt: skip
+    calibrations = None if plan is None else {t.facts.path: t for t in plan.tasks}
     chosen_series = series_among(lights, series)
     if together:
         members = {path for one in chosen_series for path in one.files}
@@ -216,12 +236,15 @@ def stack(
         for name, title, output, members_of in sets:
             # A reference belongs to one series; the others choose theirs.
             own = options if chosen in {f.path for f in members_of} else dataclasses.replace(options, reference=None)
-            result = stack_exposures(members_of, output, context, options=own, replace=replace, name=name)
+            result = stack_exposures(
+                members_of, output, context, options=own, replace=replace, name=name, calibrations=calibrations
+            )
             made.append((name, title, result))
             planes[result.output] = stack_planes(result, context, options=own, replace_existing=replace, name=name)
     of = {o.file: name for name, _, result in made for o in result.frames}
-    outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *rest])
-    findings = [f for _, _, result in made if result.agreement is not None for f in told_apart(result.agreement)]
+    outcomes = hinted([*(o for _, _, result in made for o in result.frames), *failed_outcomes(failed), *refused, *rest])
+    findings = [] if plan is None else list(plan.findings)
+    findings += [f for _, _, result in made if result.agreement is not None for f in told_apart(result.agreement)]
     filters = sorted({f.filter for f in lights if f.path in of})
     if together and len(filters) > 1:
         findings.append(
@@ -272,9 +295,16 @@ def stack(
                 for name, title, result in made
             ],
         },
-        as_json=json, done=len(good), failed=len(failed) + lost + sum(not o.ok for _, _, result in made for o in result.frames),
+        as_json=json, done=len(good), failed=len(failed) + len(refused) + lost + sum(not o.ok for _, _, result in made for o in result.frames),
         lines=lines + told(outcomes), findings=findings,
     )  # fmt: skip
+
+
+def _calibrations(lights: list[ExposureFacts], masters: Path, partial: bool) -> CalibrationPlan:
+    """Return with what raw exposures are calibrated on the way; ends with a usage error where there are no masters."""
+    found, _ = masters_in(masters)
+    settings = CalibrateSettings(header_regions=False)
+    return plan_calibration(lights, found, masters, options=settings.options(settings.preparation()), partial=partial)
 
 
 def _frame_json(outcome: Outcome) -> dict[str, object]:

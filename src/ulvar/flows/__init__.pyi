@@ -2,10 +2,12 @@ from .agreement import align_agreeing as align_agreeing
 from .agreement import told_apart as told_apart
 from .align import Aligned as Aligned
 from .arriving import Arrivals as Arrivals
+from .calibrate import CalibrationPlan as CalibrationPlan
 from .calibrate import calibrate_lights as calibrate_lights
 from .calibrate import calibrated_facts as calibrated_facts
 from .calibrate import load_masters as load_masters
 from .calibrate import match_groups as match_groups
+from .calibrate import plan_calibration as plan_calibration
 from .calibrate import prepared as prepared
 from .camera import CameraMeasure as CameraMeasure
 from .camera import measure_settings as measure_settings

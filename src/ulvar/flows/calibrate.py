@@ -47,8 +47,11 @@ from ulvar.frames import (
 from ulvar.inspection import Finding, match_findings, sort_findings
 
 SUFFIX = "-cal.fits"
+# A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a mask, and a
+# plane or two in passing [bytes a pixel].
+CALIBRATING_BYTES_PX = 27
 # Cards that are true of the raw pixels only.
-_OF_THE_RAW_FRAME = (
+OF_THE_RAW_FRAME = (
     "SATURATE", "SATLEVEL", "SATURAT", "MAXLIN", "LINLIMIT", "NONLIN", "BIASSEC", "TRIMSEC", "DATASEC",
 )  # fmt: skip
 
@@ -133,7 +136,7 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         like, carried = carried_cards(task.facts, (name for name, _, _ in cards))
         write_fits(
             path, after.data, like=like, cards=[*carried, *cards], history=history,
-            mask=after.mask, drop=_OF_THE_RAW_FRAME, replace=task.again,
+            mask=after.mask, drop=OF_THE_RAW_FRAME, replace=task.again,
         )  # fmt: skip
         values |= {
             "noise_before": noise_before, "noise_after": noise, "noise_expected": expected, "sky_adu": level,
@@ -300,12 +303,48 @@ def calibrate_lights(
     DiskFull
         If the outputs would not fit.
     """
-    rules = matching or MatchOptions(tolerances or Tolerances())
+    plan = plan_calibration(
+        lights, masters, out, matching=matching or MatchOptions(tolerances or Tolerances()), options=options,
+        defect_library=defect_library, suffix=suffix, partial=partial, replace_existing=replace_existing,
+    )  # fmt: skip
+    tasks, outcomes = plan.tasks, list(plan.refused)
+    if tasks:
+        check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
+    held = max((CALIBRATING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
+    for _, outcome in context.each(calibrate_item, tasks, "Calibrating", item_bytes=held, lost=_lost):
+        outcomes.append(outcome)
+    order = {facts.path: i for i, facts in enumerate(lights)}
+    outcomes.sort(key=lambda o: order[o.file])
+    return outcomes, plan.findings
+
+
+@dataclass(frozen=True)
+class CalibrationPlan:
+    """Which masters each light is calibrated with, the lights that have none, and what is to be said of it."""
+
+    tasks: tuple[CalibrateTask, ...]
+    refused: tuple[Outcome, ...]
+    findings: list[Finding]
+
+
+def plan_calibration(
+    lights: Sequence[ExposureFacts],
+    masters: Sequence[tuple[Candidate, str]],
+    out: Path,
+    *,
+    matching: MatchOptions | None = None,
+    options: CalibrateOptions | None = None,
+    defect_library: str = "",
+    suffix: str = SUFFIX,
+    partial: bool = False,
+    replace_existing: bool = False,
+) -> CalibrationPlan:
+    """Match lights with masters; parameters as of `calibrate_lights`."""
     steps = options or CalibrateOptions()
     paths = {id(candidate): path for candidate, path in masters}
     candidates = [candidate for candidate, _ in masters]
-    matches = match_groups(lights, masters, options=rules, preparation=steps.preparation)
-    outcomes: list[Outcome] = []
+    matches = match_groups(lights, masters, options=matching, preparation=steps.preparation)
+    refused: list[Outcome] = []
     tasks: list[CalibrateTask] = []
     stems = distinct_stems(facts.path for facts in lights)
     for group, match in matches:
@@ -314,7 +353,7 @@ def calibrate_lights(
             if not (match.safe or (partial and usable)):
                 reason = "; ".join(match.blockers) or "there is no master for it"
                 none = {"bias": "", "dark": "", "flat": ""}
-                outcomes.append(Outcome(facts.path, False, reason, code=NO_MATCH, values=none))
+                refused.append(Outcome(facts.path, False, reason, code=NO_MATCH, values=none))
                 continue
             task = _task(
                 facts, match, paths, out / (stems[facts.path] + suffix), steps, defect_library, replace_existing
@@ -322,16 +361,7 @@ def calibrate_lights(
             tasks.append(
                 replace(task, dark_current_adu=match.dark.scale * dark_current(match.dark.candidate, candidates))
             )
-    if tasks:
-        check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
-    # A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a
-    # mask, and a plane or two in passing.
-    held = max((27 * t.facts.width * t.facts.height for t in tasks), default=0)
-    for _, outcome in context.each(calibrate_item, tasks, "Calibrating", item_bytes=held, lost=_lost):
-        outcomes.append(outcome)
-    order = {facts.path: i for i, facts in enumerate(lights)}
-    outcomes.sort(key=lambda o: order[o.file])
-    return outcomes, sort_findings(match_findings(matches))
+    return CalibrationPlan(tuple(tasks), tuple(refused), sort_findings(match_findings(matches)))
 
 
 def _task(

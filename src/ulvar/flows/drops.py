@@ -13,9 +13,10 @@ from ulvar.combine import Method, Rejection
 from ulvar.combine.contrast import local_contrast
 from ulvar.engine import Failed, JobContext
 from ulvar.flows.common import failed_task
+from ulvar.flows.lights import read_light
 from ulvar.flows.stackfile import Told
-from ulvar.flows.warping import Cut, ScratchRows, WarpTask, cut_out, laid_open, write_scratch
-from ulvar.frames import CELL_SITES, MAD_TO_SIGMA, ExposureFacts, FrameError, difference_noise, read_frame, write_fits
+from ulvar.flows.warping import Cut, ScratchRows, WarpTask, cut_out, laid_open, warping_bytes, write_scratch
+from ulvar.frames import CELL_SITES, MAD_TO_SIGMA, ExposureFacts, FrameError, difference_noise, write_fits
 from ulvar.registration import resample
 from ulvar.stacking import Stacked
 from ulvar.stacking.drops import DropInput, Dropped, reconstruct
@@ -90,7 +91,7 @@ def drops_of(
         )
         for i, (task, (factor, add), weight) in enumerate(zip(tasks, stacked.scaling, stacked.weights))
     ]  # fmt: skip
-    held = max(40 * t.facts.width * t.facts.height for t in tasks) + 8 * stacked.data.size
+    held = max(22 * t.facts.width * t.facts.height + warping_bytes(t) for t in tasks) + 8 * stacked.data.size
     for _, opened in context.each(_open_item, items, "Reading pixels", item_bytes=held, lost=failed_task):
         if isinstance(opened, Failed):
             return opened
@@ -125,7 +126,7 @@ def _open_item(task: _Task) -> Failed | None:
     """Write an exposure's own good pixels, or those of one colour (runs in a worker)."""
     facts, plane = task.facts, task.warp.plane
     try:
-        data = laid_open(read_frame(facts), mix=plane is None).data
+        data = laid_open(read_light(facts, task.warp.calibration), mix=plane is None).data
     except FrameError as error:
         return Failed(error.reason, facts.path)
     cut_out(data, task.cuts)

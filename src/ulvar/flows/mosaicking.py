@@ -26,6 +26,7 @@ from ulvar.flows.warping import (
     moving_trails,
     resampled_correlation,
     warp_item,
+    warping_bytes,
 )
 from ulvar.frames import ExposureFacts
 from ulvar.registration import PixelMap, Transform
@@ -176,14 +177,14 @@ def combine_mosaic(
             assert window is not None
             way = ways[k].then(Transform.shift(-window.x0, -window.y0))
             tasks.append(
-                WarpTask(
-                    one.scored.facts, way, window.shape, f"{scratch}/{k}.f32", False, cut.get(one.scored.facts.path, ()),
-                    one.scored.quality.noise_adu, False, settings.resampling, settings.plane,
+                WarpTask.of(
+                    one.scored, way, window.shape, f"{scratch}/{k}.f32", trails=cut.get(one.scored.facts.path, ()),
+                    how=settings.resampling, plane=settings.plane,
                 )
             )  # fmt: skip
         done: dict[str, Warped] = {}
         failed = list(outside)
-        held = max((18 * t.facts.width * t.facts.height + 4 * t.shape[0] * t.shape[1] for t in tasks), default=0)
+        held = max((warping_bytes(t) for t in tasks), default=0)
         for task, made in context.each(warp_item, tasks, "Resampling", item_bytes=held, lost=failed_task):
             if isinstance(made, Failed):
                 failed.append(made)

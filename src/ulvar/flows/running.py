@@ -161,9 +161,9 @@ class RunningStack:
         shape = self.reference.facts.height, self.reference.facts.width
         trails = moving_trails([*(m.aligned for m in self.members), one]) if self.options.trails else {}
         self._made += 1
-        task = WarpTask(
-            facts, one.transform, shape, f"{self._scratch}/{self._made}.f32", False, trails.get(facts.path, ()),
-            one.scored.quality.noise_adu, False, self.options.resampling,
+        task = WarpTask.of(
+            one.scored, one.transform, shape, f"{self._scratch}/{self._made}.f32", trails=trails.get(facts.path, ()),
+            how=self.options.resampling,
         )  # fmt: skip
         warped = warp_item(task)
         if isinstance(warped, Failed):

@@ -19,12 +19,22 @@ from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
 from ulvar.flows.drops import drops_file, drops_of, write_drops
 from ulvar.flows.gridding import grid_for, pixel_cards
+from ulvar.flows.lights import Calibrations, ready_facts
 from ulvar.flows.made import Made, input_of
 from ulvar.flows.mosaicking import align_mosaic, combine_mosaic
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
-from ulvar.flows.warping import Cut, ScratchRows, Warped, WarpTask, moving_trails, resampled_correlation, warp_item
+from ulvar.flows.warping import (
+    Cut,
+    ScratchRows,
+    Warped,
+    WarpTask,
+    moving_trails,
+    resampled_correlation,
+    warp_item,
+    warping_bytes,
+)
 from ulvar.frames import (
     ExposureFacts,
     Plane,
@@ -111,7 +121,9 @@ class StackResult:
         return not self.reason
 
 
-def stack_print(exposures: Sequence[ExposureFacts], settings: StackOptions) -> str:
+def stack_print(
+    exposures: Sequence[ExposureFacts], settings: StackOptions, calibrations: Calibrations | None = None
+) -> str:
     """Return the fingerprint of exposures and settings, by which a stack is known again."""
     return fingerprint(
         "stack",
@@ -119,6 +131,7 @@ def stack_print(exposures: Sequence[ExposureFacts], settings: StackOptions) -> s
         vars(settings)
         | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")}
         | {"plane": None if settings.plane is None else vars(settings.plane)},
+        *([[calibrations[f.path].print for f in exposures]] if calibrations else []),
     )
 
 
@@ -133,6 +146,7 @@ def stack_exposures(
     aligned: Sequence[Aligned] | None = None,
     solution: Wcs | None = None,
     name: str = "",
+    calibrations: Calibrations | None = None,
 ) -> StackResult:
     """Align exposures on the best of them and combine them into one file.
 
@@ -151,6 +165,8 @@ def stack_exposures(
         The reference's plate solution; by default that of its header, or of the ``.wcs`` file beside it.
     name : str
         Of the series, which the stack's history tells.
+    calibrations : mapping of str to CalibrateTask, optional
+        Path to what a raw exposure is calibrated with on the way: it is read twice, and nothing is written in between.
 
     Raises
     ------
@@ -162,7 +178,7 @@ def stack_exposures(
     settings = options or StackOptions()
     if settings.rejection.method is Method.MEDIAN and settings.weighting is not Weighting.EQUAL:
         raise ValueError("the median takes no weights: they must be equal")
-    stamp = stack_print(exposures, settings)
+    stamp = stack_print(exposures, settings, calibrations)
     if not is_tiff_name(output.name):
         there = may_write(output, stamp, replace)
         if there is not None:
@@ -176,7 +192,8 @@ def stack_exposures(
         return StackResult(str(output), (), reason=f"{output.name} exists; it is kept", code=KEPT)
     failed: list[Failed] = []
     if scored is None:
-        scored, failed = find_all(exposures, context, quick=True)
+        ready = [ready_facts(f, calibrations[f.path]) for f in exposures] if calibrations else exposures
+        scored, failed = find_all(ready, context, quick=True, calibrations=calibrations)
     if not scored:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be read")
     agreement = _aligned(scored, aligned, settings, context)
@@ -262,18 +279,18 @@ def _combine(
     try:
         cut = moving_trails(aligned) if settings.trails else {}
         tasks = [
-            WarpTask(
-                a.scored.facts, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", _is_plain(settings, grid),
-                cut.get(a.scored.facts.path, ()), a.scored.quality.noise_adu, settings.normalise is Normalise.LOCAL,
-                settings.resampling, settings.plane,
+            WarpTask.of(
+                a.scored, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", plain=_is_plain(settings, grid),
+                trails=cut.get(a.scored.facts.path, ()), levels=settings.normalise is Normalise.LOCAL,
+                how=settings.resampling, plane=settings.plane,
             )
             for i, a in enumerate(aligned)
         ]  # fmt: skip
         bad: set[str] = set()
-        # A frame with its mask, its rows on the way, and what it becomes on the stack's grid.
-        sizes = [18 * a.scored.facts.width * a.scored.facts.height + 4 * grid.width * grid.height for a in aligned]
         warped: dict[str, Warped] = {}
-        for task, made in context.each(warp_item, tasks, "Resampling", item_bytes=max(sizes), lost=failed_task):
+        for task, made in context.each(
+            warp_item, tasks, "Resampling", item_bytes=max(map(warping_bytes, tasks)), lost=failed_task
+        ):
             if isinstance(made, Failed):
                 failed.append(made)
                 bad.add(task.facts.path)

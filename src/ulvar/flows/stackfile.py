@@ -14,6 +14,8 @@ import numpy as np
 from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array
 from ulvar.flows.align import Aligned
+from ulvar.flows.calibrate import OF_THE_RAW_FRAME
+from ulvar.flows.lights import calibration_history
 from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored
 from ulvar.frames import (
@@ -130,6 +132,7 @@ def write_stack(
         history.append(f"the colour {plane.colour} of the Bayer (CFA) pattern, {plane.method.value}")
     elif told.mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
+    history += calibration_history([a.scored.calibration for a in told.kept])
     said = {"history": history, "replace": replace, **told.header(cards)}
     if is_tiff_name(output.name):
         write_tiff(output, stacked.data, depth=settings.depth, **said)
@@ -158,7 +161,8 @@ def carried_over(
         Whether the colours of a mosaic were mixed.
     """
     # What the reference alone says of its time is not true of the product.
-    dropped = {"SATURATE", *_TIMES, *(COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
+    raw = () if reference.calibration is None else OF_THE_RAW_FRAME
+    dropped = {"SATURATE", *raw, *_TIMES, *(COLOUR_CARDS if mixed else ()), *(WCS_KEYS if len(placed) > 2 else ())}
     like, carried = carried_cards(reference.facts, {name for name, _, _ in cards} | dropped)
     return {"like": like, "cards": [*carried, *cards], "drop": dropped}
 

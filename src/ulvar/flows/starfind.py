@@ -13,8 +13,10 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import Failed, JobContext, place_words, write_text
+from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task, write_same_text
-from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, is_mosaic, read_frame, shapes_mask
+from ulvar.flows.lights import Calibrations, calibrating_bytes, read_light
+from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, is_mosaic, shapes_mask
 from ulvar.frames.gate import reading
 from ulvar.stars import (
     STAR_COLUMNS,
@@ -38,6 +40,8 @@ class Scored:
     stars: StarTable
     quality: ExposureQuality
     trails: tuple[Trail, ...] = ()
+    # What it is calibrated with on the way, where it is raw.
+    calibration: CalibrateTask | None = None
 
 
 # What finding the stars of a frame holds at most, by pixel [bytes]: the frame, its mask, background and noise, the
@@ -54,13 +58,14 @@ class FindTask:
     regions: tuple[Shape, ...]
     table: str = ""
     quick: bool = False
+    calibration: CalibrateTask | None = None
 
 
 def stars_item(task: FindTask) -> Scored | Failed:
     """Find the stars of one exposure (runs in a worker)."""
     facts, options, regions = task.facts, task.options, task.regions
     try:
-        detection = detect_in(facts, options, regions, quick=task.quick)
+        detection = detect_in(facts, options, regions, quick=task.quick, calibration=task.calibration)
     except FrameError as error:
         return Failed(error.reason, facts.path)
     if not math.isfinite(detection.background.sky_adu):
@@ -74,11 +79,16 @@ def stars_item(task: FindTask) -> Scored | Failed:
         # What follows works with the numbers as they are written: a run that goes on after a stop reads them back, and
         # has to come to the same result.
         return Scored(facts, read_stars(Path(task.table)), quality, detection.trails)
-    return Scored(facts, detection.stars, quality, detection.trails)
+    return Scored(facts, detection.stars, quality, detection.trails, task.calibration)
 
 
 def detect_in(
-    facts: ExposureFacts, options: DetectOptions, regions: Sequence[Shape] = (), *, quick: bool = False
+    facts: ExposureFacts,
+    options: DetectOptions,
+    regions: Sequence[Shape] = (),
+    *,
+    quick: bool = False,
+    calibration: CalibrateTask | None = None,
 ) -> Detection:
     """Read an exposure and find its stars outside of regions; the brightest alone where it is `quick` and that is easy.
 
@@ -89,7 +99,7 @@ def detect_in(
     """
     from ulvar.stars import find_brightest, find_stars
 
-    frame = read_frame(facts)
+    frame = read_light(facts, calibration)
     data, mask = frame.above_pedestal(), frame.mask
     if regions:
         mask = np.zeros(data.shape, dtype=np.uint16) if mask is None else mask
@@ -111,6 +121,7 @@ def find_all(
     tables: Mapping[str, str] | None = None,
     arrived: Callable[[Scored], None] | None = None,
     quick: bool = False,
+    calibrations: Calibrations | None = None,
 ) -> tuple[list[Scored], list[Failed]]:
     """Find the stars of exposures, outside of regions, and score them within their filter and exposure time.
 
@@ -128,16 +139,19 @@ def find_all(
         Told of each exposure when it is done.
     quick : bool
         The brightest few hundred stars of an easy exposure are enough, as they are to align it.
+    calibrations : mapping of str to CalibrateTask, optional
+        Path to what a raw exposure is calibrated with on the way.
     """
     settings = options or DetectOptions()
     done: dict[str, Scored] = dict(known or {})
     failed: list[Failed] = []
     tasks = [
-        FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, ""), quick)
+        FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, ""), quick, (calibrations or {}).get(f.path))
         for f in exposures
         if f.path not in done
     ]
     held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
+    held += calibrating_bytes([t.facts for t in tasks], calibrations)
     for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held, lost=failed_task):
         if isinstance(result, Failed):
             failed.append(result)

@@ -6,11 +6,15 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from ulvar.engine import F32Array, F64Array, Failed, with_place
 from ulvar.flows.align import Aligned
+from ulvar.flows.calibrate import CALIBRATING_BYTES_PX, CalibrateTask
+from ulvar.flows.lights import read_light
+from ulvar.flows.starfind import Scored
 from ulvar.frames import (
     Demosaic,
     ExposureFacts,
@@ -20,7 +24,6 @@ from ulvar.frames import (
     Plane,
     colour_plane,
     plane_origin,
-    read_frame,
 )
 from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, resample
 from ulvar.stacking import level_places
@@ -45,7 +48,7 @@ class WarpTask:
     transform: PixelMap
     shape: tuple[int, int]
     scratch: str
-    plain: bool
+    plain: bool = False
     trails: tuple[Trail, ...] = ()
     noise_adu: float = math.nan
     # Whether levels over the frame are wanted, too.
@@ -53,6 +56,28 @@ class WarpTask:
     how: Resampling = RESAMPLING
     # One colour alone of a colour sensor's exposure.
     plane: Plane | None = None
+    # What a raw exposure is calibrated with on the way.
+    calibration: CalibrateTask | None = None
+
+    @classmethod
+    def of(cls, scored: Scored, way: PixelMap, shape: tuple[int, int], scratch: str, **more: Any) -> WarpTask:
+        """Return the task of an exposure whose stars are known; `more` are further attributes."""
+        return cls(
+            scored.facts,
+            way,
+            shape,
+            scratch,
+            noise_adu=scored.quality.noise_adu,
+            calibration=scored.calibration,
+            **more,
+        )
+
+
+def warping_bytes(task: WarpTask) -> int:
+    """Return what resampling an exposure takes [bytes]: the frame with its mask, its rows on the way, and what it becomes."""
+    pixels = task.facts.width * task.facts.height
+    calibrating = 0 if task.calibration is None else CALIBRATING_BYTES_PX * pixels
+    return 18 * pixels + 4 * task.shape[0] * task.shape[1] + calibrating
 
 
 def write_scratch(data: F32Array, path: str) -> None:
@@ -128,7 +153,7 @@ class Warped:
 def warp_item(task: WarpTask) -> Warped | Failed:
     """Resample one exposure into its scratch file (runs in a worker)."""
     try:
-        frame = read_frame(task.facts)
+        frame = read_light(task.facts, task.calibration)
     except FrameError as error:
         return Failed(error.reason, task.facts.path)
     gain = frame.facts.gain_e_per_adu

@@ -1,0 +1,59 @@
+"""Lights as they are stacked: as their files have them, or calibrated on the way, so that nothing is written in between."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+from ulvar.engine import place_words
+from ulvar.flows.calibrate import CALIBRATING_BYTES_PX, CalibrateTask, calibrator_for, prepared
+from ulvar.frames import ExposureFacts, Frame, FrameError, read_frame
+
+# What lights are calibrated with, by their paths.
+Calibrations = Mapping[str, CalibrateTask]
+
+
+def read_light(facts: ExposureFacts, calibration: CalibrateTask | None = None) -> Frame:
+    """Read an exposure, calibrated where it is told with what.
+
+    Raises
+    ------
+    FrameError
+        If it or one of its masters cannot be read, or they do not fit each other; it names the exposure.
+    """
+    if calibration is None:
+        return read_frame(facts)
+    try:
+        return calibrator_for(calibration)(read_frame(calibration.facts))
+    except FrameError as error:
+        # A master that cannot be read is named; the exposure itself stands beside the reason.
+        raise FrameError(facts.path, error.reason if error.path == facts.path else str(error)) from error
+    except (OSError, ValueError) as error:
+        raise FrameError(facts.path, place_words(error)) from error
+
+
+def ready_facts(raw: ExposureFacts, calibration: CalibrateTask) -> ExposureFacts:
+    """Return what is true of a raw exposure once it is calibrated; it stays the file that it is."""
+    facts = prepared(raw, calibration.options.preparation)
+    # What is saturated stands in the mask from now on.
+    return replace(facts, saturation_adu=None, nonlinear_adu=None, bitpix=-32)
+
+
+def calibrating_bytes(exposures: Sequence[ExposureFacts], calibrations: Calibrations | None) -> int:
+    """Return what calibrating one of them on the way takes at most [bytes]."""
+    if not calibrations:
+        return 0
+    return max((CALIBRATING_BYTES_PX * f.width * f.height for f in exposures), default=0)
+
+
+def calibration_history(calibrations: Sequence[CalibrateTask | None]) -> list[str]:
+    """Return the lines that tell what exposures were calibrated with on the way, each once."""
+    used = [task for task in calibrations if task is not None]
+    named = {
+        (kind, name)
+        for task in used
+        for kind, name in (("bias", task.bias), ("dark", task.dark), ("flat", task.flat))
+        if name
+    }
+    lines = [f"{kind} {name.rpartition('/')[2]}" for kind, name in sorted(named)]
+    return [f"{len(used)} exposures calibrated on the way", *lines] if used else []
