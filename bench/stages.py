@@ -28,7 +28,16 @@ sys.path.insert(0, str(Path(__file__).resolve().parent))
 from works import shape_of
 
 from ulvar.engine import JobContext, PoolKeeper
-from ulvar.flows import StackOptions, align_agreeing, calibrate_lights, find_all, load_masters, stack_exposures
+from ulvar.flows import (
+    StackOptions,
+    align_agreeing,
+    calibrate_lights,
+    find_all,
+    load_masters,
+    plan_calibration,
+    stack_exposures,
+)
+from ulvar.flows.lights import ready_facts
 from ulvar.frames import ExposureFacts, read_plane, scan_file, write_fits
 
 
@@ -130,6 +139,7 @@ def main() -> int:
     parser.add_argument("--size", type=float, default=24.0)
     parser.add_argument("--frames", type=int, default=10)
     parser.add_argument("--memory", type=float, default=2.0)
+    parser.add_argument("--steps", action="store_true", help="The same with files in between, too.")
     given = parser.parse_args()
     with tempfile.TemporaryDirectory(prefix="ulvar-bench-") as held:
         folder = Path(held)
@@ -144,15 +154,41 @@ def main() -> int:
         # Kernels are loaded, in workers too, before anything is timed.
         small = folder / "warm"
         small.mkdir()
-        work(*make_night(small, 1.0, 4), small / "out", context, lambda name: nullcontext())
+        night = make_night(small, 1.0, 4)
+        for path in (one_pass, work):
+            path(*night, small / path.__name__, context, lambda name: nullcontext())
         with stage(watch, "mapped read", given.frames):
             for one in lights:
                 read_plane(one.path)
-        work(lights, masters, folder / "out", context, lambda name: stage(watch, name, given.frames))
+        one_pass(lights, masters, folder / "one", context, lambda name: stage(watch, name, given.frames))
+        if given.steps:
+            work(lights, masters, folder / "out", context, lambda name: stage(watch, name, given.frames))
         pools.close()
     own = resource.getrusage(resource.RUSAGE_SELF)
     sys.stdout.write(f"this process alone: {own.ru_utime + own.ru_stime:.1f} s, {own.ru_maxrss / 1024:.0f} MB\n")
     return 0
+
+
+def one_pass(
+    lights: list[ExposureFacts],
+    masters: Path,
+    out: Path,
+    context: JobContext,
+    told: Callable[[str], AbstractContextManager[None]],
+) -> None:
+    """Stack raw exposures that are calibrated on the way, as `ulvar stack --masters` does."""
+    with told("from raw: find stars"):
+        plan = plan_calibration(lights, load_masters(masters)[0], out)
+        calibrations = {t.facts.path: t for t in plan.tasks}
+        ready = [ready_facts(f, calibrations[f.path]) for f in lights]
+        scored, _ = find_all(ready, context, quick=True, calibrations=calibrations)
+    with told("align"):
+        agreement = align_agreeing(scored, context)
+    with told("from raw: warp, reject"):
+        stack_exposures(
+            lights, out / "stack.fits", context, options=replace(StackOptions(), reference=agreement.reference.facts.path),
+            scored=scored, aligned=agreement.aligned, calibrations=calibrations,
+        )  # fmt: skip
 
 
 def work(

@@ -97,6 +97,61 @@ class AgainstNumpy(unittest.TestCase):
         spread = combine_stack(holed, rejection=Rejection(Method.SIGMA, 20, 20), weights=weights).spread
         np.testing.assert_allclose(spread, wanted, rtol=1e-3)
 
+    def test_edges_of_dithered_frames(self) -> None:
+        """Frames that lack a chunk wholly, and a chunk through which edges run: as if they were not there."""
+        rng = np.random.default_rng(9)
+        stack = rng.normal(1000, 10, (9, 5, 3 * CHUNK)).astype(np.float32)
+        stack[4, :, ::13] += 300
+        stack[6, :, ::29] -= 300
+        stack[[0, 5], :, :CHUNK] = np.nan
+        stack[1, :, : CHUNK + 100] = np.nan
+        stack[7, :, 2 * CHUNK - 60 :] = np.nan
+        stack[1:, 4, 2 * CHUNK :] = np.nan
+        weights = np.linspace(0.5, 2, 9)
+        parts = (([2, 3, 4, 6, 7, 8], 0, CHUNK), ([0, 1, 2, 3, 4, 5, 6, 8], 2 * CHUNK, 3 * CHUNK))
+        for method in Method:
+            shares = None if method is Method.MEDIAN else weights
+            rejection = Rejection(method, 3.5, 3.0)
+            result = combine_stack(stack, rejection=rejection, weights=shares, maps=True)
+            assert result.maps is not None
+            for frames, first, last in parts:
+                with self.subTest(method=method, first=first):
+                    rows = slice(0, 4)
+                    alone = combine_stack(
+                        stack[frames, rows, first:last],
+                        rejection=rejection,
+                        weights=None if shares is None else shares[frames],
+                        maps=True,
+                    )
+                    assert alone.maps is not None
+                    place = (rows, slice(first, last))
+                    np.testing.assert_allclose(result.data[place], alone.data, rtol=1e-6)
+                    np.testing.assert_allclose(result.spread[place], alone.spread, rtol=1e-4)
+                    np.testing.assert_array_equal(result.kept[place], alone.kept)
+                    for name in ("rejected_low", "rejected_high"):
+                        np.testing.assert_array_equal(getattr(result.maps, name)[place], getattr(alone.maps, name))
+                    share = len(frames) / 9 if shares is None else shares[frames].sum() / shares.sum()
+                    np.testing.assert_allclose(result.maps.weight[place], share * alone.maps.weight, rtol=1e-6)
+                    if method not in (Method.MEAN, Method.MEDIAN, Method.LINEAR):
+                        self.assertGreater(int(alone.rejected_high.sum()), 20)
+            # Through the middle chunk edges run: each pixel is as it is alone, whatever its neighbours lack.
+            for x in (CHUNK + 3, CHUNK + 99, CHUNK + 100, 2 * CHUNK - 61, 2 * CHUNK - 60, 2 * CHUNK - 1):
+                values = stack[:, 2, x]
+                good = np.isfinite(values)
+                if result.kept[2, x] == good.sum():
+                    w = np.ones(9) if shares is None else shares
+                    wanted = (
+                        np.median(values[good])
+                        if method is Method.MEDIAN
+                        else np.average(values[good], weights=w[good])
+                    )
+                    self.assertAlmostEqual(float(result.data[2, x]), float(wanted), delta=0.01)
+                    self.assertAlmostEqual(float(result.maps.weight[2, x]), w[good].sum() / w.sum(), places=5)
+                    self.assertAlmostEqual(float(result.spread[2, x]), float(values[good].std(ddof=1)), delta=0.01)
+            # One frame alone, at the end of the last row.
+            np.testing.assert_allclose(result.data[4, 2 * CHUNK :], stack[0, 4, 2 * CHUNK :], rtol=1e-6)
+            self.assertTrue((result.kept[4, 2 * CHUNK :] == 1).all() and np.isnan(result.spread[4, 2 * CHUNK :]).all())
+
     def test_sigma_clipping_keeps_the_same_values(self) -> None:
         result = combine_stack(self.stack, rejection=Rejection(Method.SIGMA, 3.0, 2.5))
         weights = np.linspace(1, 3, 11)

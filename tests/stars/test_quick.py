@@ -7,11 +7,14 @@ import unittest
 import warnings
 from pathlib import Path
 from tempfile import TemporaryDirectory
+from unittest import mock
 
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ulvar.flows.starfind import detect_in
+from ulvar.engine import JobContext
+from ulvar.flows import starfind
+from ulvar.flows.starfind import detect_in, find_all
 from ulvar.frames import MaskBit, robust_spread, scan_file, write_fits
 from ulvar.simulation import Psf, star_field
 from ulvar.simulation.camera import satellite_trail
@@ -213,17 +216,32 @@ class NotEasy(Made):
 
     def test_the_flow_asks_for_the_quick_form_where_it_serves(self) -> None:
         with TemporaryDirectory() as name:
-            for file, cards in (("grey.fits", {}), ("colour.fits", {"BAYERPAT": "RGGB"})):
-                path = Path(name) / file
-                write_fits(path, self.image, cards={"IMAGETYP": "light", "GAIN": 1.0} | cards)
-                facts = scan_file(str(path))
-                quick, full = (detect_in(facts, DetectOptions(), quick=on) for on in (True, False))
-                self.assertIsNotNone(full.psf)
-                # A mosaic of colours has no light that halves could tell.
-                self.assertEqual(quick.psf is None, file == "grey.fits")
-            wide = Path(name) / "wide.fits"
-            write_fits(wide, self.drawn(11.0), cards={"IMAGETYP": "light", "GAIN": 1.0})
-            self.assertIsNotNone(detect_in(scan_file(str(wide)), DetectOptions(), quick=True).psf)
+            kinds = {
+                "grey": (self.image, {}),
+                "colour": (self.image, {"BAYERPAT": "RGGB"}),
+                "wide": (self.drawn(11.0), {}),
+            }
+            facts = []
+            for kind, (image, cards) in kinds.items():
+                path = Path(name) / f"{kind}.fits"
+                write_fits(path, image, cards={"IMAGETYP": "light", "GAIN": 1.0} | cards)
+                facts.append(scan_file(str(path)))
+            grey, _, wide = facts
+            self.assertIsNone(detect_in(grey, DetectOptions(), quick=True).psf)
+            self.assertIsNotNone(detect_in(grey, DetectOptions()).psf)
+            # Large frames that are not easy wait for their turn, with the memory that they need; small ones do not.
+            self.assertIsNotNone(detect_in(wide, DetectOptions(), quick=True).psf)
+            full, _ = find_all(facts, JobContext())
+            for most in (starfind._AT_ONCE, 1):
+                with mock.patch.object(starfind, "_AT_ONCE", most):
+                    quick, failed = find_all(facts, JobContext(), quick=True)
+                self.assertEqual(failed, [])
+                # A mosaic of colours has no light that halves could tell; what is not easy is searched in full.
+                for one, other, same in zip(quick, full, (False, True, True)):
+                    self.assertEqual(one.facts, other.facts)
+                    self.assertEqual(
+                        len(one.stars) == len(other.stars) and bool((one.stars.x == other.stars.x).all()), same
+                    )
 
 
 class Kernels(unittest.TestCase):

@@ -255,8 +255,8 @@ def make_calibrator(
         steps.append(f"bias subtracted ({bias.count} frames)")
     inverse = None
     if flat is not None:
-        with np.errstate(divide="ignore", invalid="ignore"):
-            inverse = np.where(flat.data > 0.05, 1.0 / flat.data, np.nan).astype(np.float32)
+        inverse = np.full(flat.data.shape, np.nan, dtype=np.float32)
+        np.divide(np.float32(1.0), flat.data, out=inverse, where=flat.data > 0.05)
         steps.append(f"flat divided ({flat.count} frames)")
     defects = None
     slim = flat

@@ -79,10 +79,11 @@ def dark_excess(dark: F32Array, *, mosaic: bool = False) -> F32Array:
     out = np.zeros(dark.shape, dtype=np.float32)
     for cell in _cells(dark, mosaic):
         part = _filled(dark[cell])
-        residual = part - cv2.medianBlur(part, 5)
+        residual = cv2.medianBlur(part, 5)
+        np.subtract(part, residual, out=residual)
         spread = _spread(residual)
         if spread > 0:
-            out[cell] = residual / np.float32(spread)
+            np.divide(residual, np.float32(spread), out=out[cell])
     return out
 
 
@@ -94,13 +95,20 @@ def flat_response(flat: F32Array, *, mosaic: bool = False) -> F32Array:
     """
     out = np.ones(flat.shape, dtype=np.float32)
     for cell in _cells(flat, mosaic):
-        part = _filled(flat[cell])
-        around = cv2.medianBlur(part, 5)
-        sides = np.stack([np.roll(around, shift, axis=1) for shift in (-4, 4)])
-        reference = np.maximum(around, sides.min(axis=0))
-        with np.errstate(divide="ignore", invalid="ignore"):
-            out[cell] = np.where(reference > 0, part / reference, 1.0)
+        part, into = _filled(flat[cell]), out[cell]
+        # Band by band, each with the rows that its medians reach: what passes stays in the cache.
+        for first in range(0, len(part), _BAND_ROWS):
+            last = min(first + _BAND_ROWS, len(part))
+            begin = max(first - 2, 0)
+            around = cv2.medianBlur(part[begin : last + 2], 5)[first - begin : last - begin]
+            sides = np.minimum(np.roll(around, -4, axis=1), np.roll(around, 4, axis=1))
+            reference = np.maximum(around, sides)
+            np.divide(part[first:last], reference, out=into[first:last], where=reference > 0)
     return out
+
+
+# Rows of a plane that are worked on at once where the whole would not stay in the cache.
+_BAND_ROWS = 128
 
 
 def find_defects(

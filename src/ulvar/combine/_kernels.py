@@ -39,12 +39,16 @@ def merge_network(n: int) -> np.ndarray:
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _load(source, row, count):
+    """Copy values, what is unknown as infinity, and count them, pixel by pixel; returns how many there are."""
     inf = np.float32(np.inf)
+    known = 0
     for x in range(source.size):
         value = source[x]
         good = value == value
         row[x] = value if good else inf
         count[x] += np.float32(1.0) if good else np.float32(0.0)
+        known += 1 if good else 0
+    return known
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
@@ -189,15 +193,71 @@ def _holed_pixel(
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
+def _holed_sums(stack, weights, y, x0, method, buffer, count, middle, total, plain, squares, weight):
+    """Sums of a chunk's values about a value near their mean, where some frames have no data."""
+    size = middle.size
+    for x in range(size):
+        c = np.int64(count[x])
+        middle[x] = np.float32(sorted_median(buffer[:, x], 0, c)) if c > 0 and method != MEAN else np.float32(0.0)
+        total[x], plain[x], squares[x], weight[x] = 0.0, 0.0, 0.0, 0.0
+    if method == MEAN:
+        for i in range(stack.shape[0] - 1, -1, -1):
+            for x in range(size):
+                value = stack[i, y, x0 + x]
+                middle[x] = value if value == value else middle[x]
+    for i in range(stack.shape[0]):
+        w = weights[i]
+        for x in range(size):
+            value = stack[i, y, x0 + x]
+            good = value == value
+            deviation = np.float64(value - middle[x]) if good else 0.0
+            total[x] += w * deviation
+            plain[x] += deviation
+            squares[x] += deviation * deviation
+            weight[x] += w if good else 0.0
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _holed_finish(middle, total, plain, squares, weight, count, weight_sum, method, out, spread, kept):
+    for x in range(out.size):
+        c = np.int64(count[x])
+        kept[x] = c
+        if c == 0 or weight[x] <= 0.0:
+            weight[x] = 0.0
+            out[x], spread[x] = np.float32(np.nan), np.float32(np.nan)
+        else:
+            out[x] = np.float32(middle[x] + total[x] / weight[x])
+            squared = (squares[x] - plain[x] * plain[x] / c) / (c - 1) if c > 1 else np.nan
+            spread[x] = np.float32(np.sqrt(max(0.0, squared))) if c > 1 else np.float32(np.nan)
+        if method == MEDIAN and c > 0:
+            out[x] = middle[x]
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _may_reject(buffer, x, c, method, few, quantile_k, quantile_z, usual, low, high, middle, spread):
+    """Whether a pixel's values are to be looked at one by one: `_suspects` for as many as it has."""
+    if c < 2:
+        return False
+    k = quantile_k[c]
+    if method != SIGMA or k < 0:
+        # Two and three values are judged, where they are, by the pixels around.
+        return method != SIGMA or few
+    first = max((np.float64(buffer[c - 1 - k, x]) - np.float64(buffer[k, x])) / quantile_z[c], usual)
+    reach = min(first, max(np.float64(spread), usual))
+    beyond = buffer[0, x] < middle - low * reach or buffer[c - 1, x] > middle + high * reach
+    return beyond and first > 0.0
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def combine_rows(
     stack, weights, method, low, high, few, pairs, quantile_k, quantile_z,
     out, spread_out, kept_out, rejected_low, rejected_high, low_out, high_out, weight_out,
 ):  # fmt: skip
     """Combine ``stack[frame, row, column]`` (float32, NaN = no data) along the frames.
 
-    A chunk without holes takes the fast way: sums over whole row vectors, and the scalar rejection only for
-    pixels of which a value lies beyond the bounds that the method would start from. `few` judges two and
-    three values by the spread of the pixels around.
+    Sums run over whole row vectors, along the edges of dithered exposures too, where pixels lack some frames; the scalar
+    rejection is only for pixels of which a value lies beyond the bounds that the method would start from. `few` judges
+    two and three values by the spread of the pixels around.
 
     Outputs, all preallocated: `out` and `spread_out` float32 (value; sample deviation of what was kept,
     NaN for fewer than two), `kept_out` uint16, and per frame the rejected counts (int64). Unless they are empty: `low_out`
@@ -213,11 +273,12 @@ def combine_rows(
     all_total = np.empty(CHUNK, dtype=np.float64)
     all_plain = np.empty(CHUNK, dtype=np.float64)
     all_squares = np.empty(CHUNK, dtype=np.float64)
+    all_weight = np.empty(CHUNK, dtype=np.float64)
+    here = np.empty(n, dtype=np.int64)
     all_suspect = np.empty(CHUNK, dtype=np.uint8)
     weight_sum = weights.sum()
     equal = weights.min() == 1.0 and weights.max() == 1.0
     clips = method != MEAN and method != MEDIAN
-    quick = method == SIGMA and n >= 4
     maps = (low_out, high_out, weight_out)
     mapped = low_out.size > 0
     for y in range(height):
@@ -228,15 +289,59 @@ def combine_rows(
             out_row, spread_row = out[y, x0 : x0 + size], spread_out[y, x0 : x0 + size]
             kept_row = kept_out[y, x0 : x0 + size]
             count[:] = np.float32(0.0)
+            # A frame has the chunk wholly or not at all, but where its own edge runs through it.
+            m, whole, here_sum = 0, True, 0.0
             for i in range(n):
-                _load(stack[i, y, x0 : x0 + size], buffer[i, :size], count)
+                known = _load(stack[i, y, x0 : x0 + size], buffer[i, :size], count)
+                if known == size:
+                    here[m] = i
+                    m += 1
+                    here_sum += weights[i]
+                elif known > 0:
+                    whole = False
             if method != MEAN:
                 _sort_chunk(buffer, pairs, size)
             usual = 0.0
             if clips and method != LINEAR:
                 usual = _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around)
-            if count.min() < np.float32(n):
+            if not whole or m < 2 or here_sum <= 0.0:
+                part = slice(x0, x0 + size)
+                _holed_sums(stack, weights, y, x0, method, buffer, count, middle, total, all_plain, squares, all_weight)
+                _holed_finish(
+                    middle,
+                    total,
+                    all_plain,
+                    squares,
+                    all_weight,
+                    count,
+                    weight_sum,
+                    method,
+                    out_row,
+                    spread_row,
+                    kept_row,
+                )
+                if mapped:
+                    low_out[y, part] = 0
+                    high_out[y, part] = 0
+                    weight_out[y, part] = (all_weight[:size] / weight_sum).astype(np.float32)
+                if not clips:
+                    continue
                 for x in range(size):
+                    if not _may_reject(
+                        buffer,
+                        x,
+                        np.int64(count[x]),
+                        method,
+                        few,
+                        quantile_k,
+                        quantile_z,
+                        usual,
+                        low,
+                        high,
+                        middle[x],
+                        spread_row[x],
+                    ):
+                        continue
                     _holed_pixel(
                         stack, weights, y, x0, x, np.int64(count[x]), method, low, high, few, quantile_k, quantile_z,
                         usual, buffer, column, scratch, out_row, spread_row, kept_row, rejected_low, rejected_high,
@@ -245,51 +350,50 @@ def combine_rows(
                 continue
             # Deviations are summed about a value near the mean, so that squares do not cancel.
             if method == MEAN:
-                middle[:] = stack[0, y, x0 : x0 + size]
-            elif n % 2 == 1:
-                middle[:] = buffer[n // 2, :size]
+                middle[:] = stack[here[0], y, x0 : x0 + size]
+            elif m % 2 == 1:
+                middle[:] = buffer[m // 2, :size]
             else:
-                middle[:] = np.float32(0.5) * (buffer[n // 2 - 1, :size] + buffer[n // 2, :size])
+                middle[:] = np.float32(0.5) * (buffer[m // 2 - 1, :size] + buffer[m // 2, :size])
             total[:] = 0.0
             squares[:] = 0.0
             # With equal weights both sums are one.
             plain = total if equal else all_plain[:size]
             plain[:] = 0.0
             if equal:
-                for i in range(n):
-                    _add_plain_deviations(stack[i, y, x0 : x0 + size], middle, total, squares)
+                for j in range(m):
+                    _add_plain_deviations(stack[here[j], y, x0 : x0 + size], middle, total, squares)
             else:
-                for i in range(n):
+                for j in range(m):
+                    i = here[j]
                     _add_deviations(stack[i, y, x0 : x0 + size], weights[i], middle, total, plain, squares)
-            _finish_chunk(middle, total, plain, squares, n, weight_sum, method == MEDIAN, out_row, spread_row)
-            kept_row[:] = n
+            _finish_chunk(middle, total, plain, squares, m, here_sum, method == MEDIAN, out_row, spread_row)
+            kept_row[:] = m
             if mapped:
                 low_out[y, x0 : x0 + size] = 0
                 high_out[y, x0 : x0 + size] = 0
-                weight_out[y, x0 : x0 + size] = 1
-            if n == 1:
-                spread_row[:] = np.nan
-            if not clips or n < 2:
+                weight_out[y, x0 : x0 + size] = here_sum / weight_sum
+            if not clips:
                 continue
             suspect[:] = 1
-            if quick:
-                k = quantile_k[n]
+            if method == SIGMA and m >= 4:
+                k = quantile_k[m]
                 found = _suspects(
-                    buffer[0, :size], buffer[n - 1, :size], buffer[k, :size], buffer[n - 1 - k, :size], middle,
-                    spread_row, np.float32(quantile_z[n]), np.float32(usual), np.float32(low), np.float32(high), suspect,
+                    buffer[0, :size], buffer[m - 1, :size], buffer[k, :size], buffer[m - 1 - k, :size], middle,
+                    spread_row, np.float32(quantile_z[m]), np.float32(usual), np.float32(low), np.float32(high), suspect,
                 )  # fmt: skip
                 if found == 0:
                     continue
             for x in range(size):
                 if suspect[x] == 0:
                     continue
-                for i in range(n):
+                for i in range(m):
                     column[i] = buffer[i, x]
-                if few and n <= 3:
-                    lo, hi = few_bounds(column, n, low, high, usual)
+                if few and m <= 3:
+                    lo, hi = few_bounds(column, m, low, high, usual)
                 else:
-                    lo, hi = kept_bounds(column, n, method, low, high, quantile_k, quantile_z, usual, scratch)
-                if hi - lo == n or hi <= lo:
+                    lo, hi = kept_bounds(column, m, method, low, high, quantile_k, quantile_z, usual, scratch)
+                if hi - lo == m or hi <= lo:
                     continue
                 mean, spread, kept, weight, lows, highs = _one_pixel(
                     stack, weights, y, x0 + x, column[lo], column[hi - 1], middle[x], rejected_low, rejected_high

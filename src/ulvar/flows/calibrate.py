@@ -49,7 +49,7 @@ from ulvar.inspection import Finding, match_findings, sort_findings
 SUFFIX = "-cal.fits"
 # A worker holds two masters and the defects between frames, and of each frame the raw pixels, the result, a mask, and a
 # plane or two in passing [bytes a pixel].
-CALIBRATING_BYTES_PX = 27
+_CALIBRATING_BYTES_PX = 27
 # Cards that are true of the raw pixels only.
 OF_THE_RAW_FRAME = (
     "SATURATE", "SATLEVEL", "SATURAT", "MAXLIN", "LINLIMIT", "NONLIN", "BIASSEC", "TRIMSEC", "DATASEC",
@@ -310,7 +310,7 @@ def calibrate_lights(
     tasks, outcomes = plan.tasks, list(plan.refused)
     if tasks:
         check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
-    held = max((CALIBRATING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
+    held = max((_CALIBRATING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
     for _, outcome in context.each(calibrate_item, tasks, "Calibrating", item_bytes=held, lost=_lost):
         outcomes.append(outcome)
     order = {facts.path: i for i, facts in enumerate(lights)}

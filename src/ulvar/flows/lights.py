@@ -6,9 +6,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from ulvar.engine import place_words
-from ulvar.flows.calibrate import CALIBRATING_BYTES_PX, CalibrateTask, calibrator_for, prepared
+from ulvar.flows.calibrate import CalibrateTask, calibrator_for, prepared
 from ulvar.frames import ExposureFacts, Frame, FrameError, read_frame
 
+# What calibrating lights on the way takes beside what is done with them: the masters and the defects that a worker holds, and
+# the raw pixels [bytes a pixel] (measured, see docs/benchmarks.md).
+HELD_BYTES_PX = 14
 # What lights are calibrated with, by their paths.
 Calibrations = Mapping[str, CalibrateTask]
 
@@ -37,13 +40,6 @@ def ready_facts(raw: ExposureFacts, calibration: CalibrateTask) -> ExposureFacts
     facts = prepared(raw, calibration.options.preparation)
     # What is saturated stands in the mask from now on.
     return replace(facts, saturation_adu=None, nonlinear_adu=None, bitpix=-32)
-
-
-def calibrating_bytes(exposures: Sequence[ExposureFacts], calibrations: Calibrations | None) -> int:
-    """Return what calibrating one of them on the way takes at most [bytes]."""
-    if not calibrations:
-        return 0
-    return max((CALIBRATING_BYTES_PX * f.width * f.height for f in exposures), default=0)
 
 
 def calibration_history(calibrations: Sequence[CalibrateTask | None]) -> list[str]:

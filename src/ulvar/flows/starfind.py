@@ -15,7 +15,7 @@ import numpy as np
 from ulvar.engine import Failed, JobContext, place_words, write_text
 from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task, write_same_text
-from ulvar.flows.lights import Calibrations, calibrating_bytes, read_light
+from ulvar.flows.lights import HELD_BYTES_PX, Calibrations, read_light
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, is_mosaic, shapes_mask
 from ulvar.frames.gate import reading
 from ulvar.stars import (
@@ -47,6 +47,10 @@ class Scored:
 # What finding the stars of a frame holds at most, by pixel [bytes]: the frame, its mask, background and noise, the
 # picture without stars and the filtered one (measured, see docs/benchmarks.md).
 FINDING_BYTES_PX = 50
+# The same of the quick form.
+QUICK_BYTES_PX = 14
+# A frame that is not easy is searched in full at once where that takes no more than this [bytes]; a larger one waits for its turn.
+_AT_ONCE = 200_000_000
 
 
 @dataclass(frozen=True)
@@ -61,13 +65,15 @@ class FindTask:
     calibration: CalibrateTask | None = None
 
 
-def stars_item(task: FindTask) -> Scored | Failed:
-    """Find the stars of one exposure (runs in a worker)."""
+def stars_item(task: FindTask) -> Scored | Failed | None:
+    """Find the stars of one exposure (runs in a worker); None where only the full search would, which takes more memory."""
     facts, options, regions = task.facts, task.options, task.regions
     try:
         detection = detect_in(facts, options, regions, quick=task.quick, calibration=task.calibration)
     except FrameError as error:
         return Failed(error.reason, facts.path)
+    if detection is None:
+        return None
     if not math.isfinite(detection.background.sky_adu):
         return Failed("it has no pixels with a value", facts.path)
     quality = measure_quality(detection, gain_e_per_adu=facts.gain_e_per_adu, read_noise_e=facts.read_noise_e)
@@ -78,7 +84,7 @@ def stars_item(task: FindTask) -> Scored | Failed:
             return Failed(f"its star table could not be written: {place_words(error)}", facts.path)
         # What follows works with the numbers as they are written: a run that goes on after a stop reads them back, and
         # has to come to the same result.
-        return Scored(facts, read_stars(Path(task.table)), quality, detection.trails)
+        return Scored(facts, read_stars(Path(task.table)), quality, detection.trails, task.calibration)
     return Scored(facts, detection.stars, quality, detection.trails, task.calibration)
 
 
@@ -89,8 +95,10 @@ def detect_in(
     *,
     quick: bool = False,
     calibration: CalibrateTask | None = None,
-) -> Detection:
+) -> Detection | None:
     """Read an exposure and find its stars outside of regions; the brightest alone where it is `quick` and that is easy.
+
+    None where a `quick` one is not easy and large (see `stars_item`).
 
     Raises
     ------
@@ -104,9 +112,9 @@ def detect_in(
     if regions:
         mask = np.zeros(data.shape, dtype=np.uint16) if mask is None else mask
         mask[shapes_mask(regions, *data.shape)] |= np.uint16(MaskBit.NO_DATA)
-    if quick and not is_mosaic(facts.cfa):
+    if quick:
         found = find_brightest(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, options=options)
-        if found is not None:
+        if found is not None or FINDING_BYTES_PX * data.size > _AT_ONCE:
             return found
     return find_stars(data, mask=mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa, options=options)
 
@@ -145,20 +153,28 @@ def find_all(
     settings = options or DetectOptions()
     done: dict[str, Scored] = dict(known or {})
     failed: list[Failed] = []
+    # A mosaic of colours has no light that halves could tell.
     tasks = [
-        FindTask(f, settings, tuple(regions), (tables or {}).get(f.path, ""), quick, (calibrations or {}).get(f.path))
+        FindTask(
+            f, settings, tuple(regions), (tables or {}).get(f.path, ""), quick and not is_mosaic(f.cfa),
+            (calibrations or {}).get(f.path),
+        )
         for f in exposures
         if f.path not in done
-    ]
-    held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
-    held += calibrating_bytes([t.facts for t in tasks], calibrations)
-    for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held, lost=failed_task):
-        if isinstance(result, Failed):
-            failed.append(result)
-            continue
-        done[task.facts.path] = result
-        if arrived is not None:
-            arrived(result)
+    ]  # fmt: skip
+    while tasks:
+        later = []
+        held = max(_finding_bytes(task) for task in tasks)
+        for task, result in context.each(stars_item, tasks, "Finding stars", item_bytes=held, lost=failed_task):
+            if result is None:
+                later.append(replace(task, quick=False))
+            elif isinstance(result, Failed):
+                failed.append(result)
+            else:
+                done[task.facts.path] = result
+                if arrived is not None:
+                    arrived(result)
+        tasks = later
     groups: dict[tuple, list[str]] = {}
     for facts in exposures:
         if facts.path in done:
@@ -167,6 +183,14 @@ def find_all(
         for path, quality in zip(paths, relative_scores([done[p].quality for p in paths])):
             done[path] = replace(done[path], quality=quality)
     return [done[f.path] for f in exposures if f.path in done], failed
+
+
+def _finding_bytes(task: FindTask) -> int:
+    """Return what finding the stars of an exposure takes [bytes]."""
+    pixels = task.facts.width * task.facts.height
+    full = FINDING_BYTES_PX * pixels
+    found = max(QUICK_BYTES_PX * pixels, min(full, _AT_ONCE)) if task.quick else full
+    return found + (0 if task.calibration is None else HELD_BYTES_PX * pixels)
 
 
 def star_csv(stars: StarTable) -> str:

@@ -57,10 +57,13 @@ BEYOND_ADU = np.float32(1e18)
 
 def without_nonsense(data: F32Array) -> F32Array:
     """Return float pixels, changed in place, with NaN for what is infinite or larger than any exposure's value."""
-    with np.errstate(invalid="ignore"):
-        beyond = np.abs(data) > BEYOND_ADU
-    if beyond.any():
-        data[beyond] = np.nan
+    # Band by band: what passes stays in the cache.
+    for first in range(0, len(data), 64):
+        part = data[first : first + 64]
+        with np.errstate(invalid="ignore"):
+            beyond = np.abs(part) > BEYOND_ADU
+        if beyond.any():
+            part[beyond] = np.nan
     return data
 
 
