@@ -196,7 +196,7 @@ def _of_one_colour(data: F32Array, cfa: str, plane: Plane, task: WarpTask) -> F3
 
 
 # Noise that is resampled to see how much neighbours share: pixels each way, and exposures that are looked at.
-_PATCH, _LOOKED_AT, _BLOCK, _LEAST_BLOCKS = 208, 5, 8, 6
+_PATCH, _LOOKED_AT, _BLOCK, _LEAST_BLOCKS = 416, 5, 8, 6
 
 
 def resampled_correlation(tasks: Sequence[WarpTask], weights: F64Array) -> float:
