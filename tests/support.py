@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import fcntl
+import hashlib
 import shutil
 import tempfile
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -55,3 +57,27 @@ def files_under(folder: Path) -> set[str]:
 def stamps(folder: Path) -> dict[str, tuple[int, int]]:
     """Return size and time of every file, to see that none was touched."""
     return {str(p): (p.stat().st_size, p.stat().st_mtime_ns) for p in folder.rglob("*") if p.is_file()}
+
+
+def made_once(name: str, make: Callable[[Path], object]) -> Path:
+    """Return a folder that the first test process that asks fills by `make`; the others, and later runs of the same code, find it.
+
+    Whoever changes something in it works on a copy.
+    """
+    code = hashlib.sha256()
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        status = path.stat()
+        code.update(f"{path} {status.st_size} {status.st_mtime_ns}\n".encode())
+    place = ROOT / "build" / "test-made"
+    folder = place / f"{name}-{code.hexdigest()[:16]}"
+    place.mkdir(parents=True, exist_ok=True)
+    with (place / f"{name}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not folder.is_dir():
+            for old in place.glob(f"{name}-*"):
+                shutil.rmtree(old)
+            begun = place / f"{name}-begun"
+            begun.mkdir()
+            make(begun)
+            begun.rename(folder)
+    return folder

@@ -1,17 +1,22 @@
-"""A window with a small scored night in it: 36 raw V lights, aligned and judged, made once for each process."""
+"""A window with a small scored night in it: 36 raw V lights, aligned and judged, made once for all."""
 
 from __future__ import annotations
 
-import atexit
 import shutil
-import tempfile
 from pathlib import Path
 
 from tests.desktop.support import WindowCase
-from tests.support import small_demo
+from tests.support import made_once, small_demo
 from ulvar.engine import JobContext
 from ulvar.night import Night
 from ulvar.night.stations import run_intake, run_score
+
+
+def _make(folder: Path) -> None:
+    night = Night.create(folder / "night", [small_demo() / "raw" / "lights" / "V"])
+    run_intake(night, JobContext())
+    run_score(night, JobContext())
+    night.close()
 
 
 class ScoredCase(WindowCase):
@@ -23,14 +28,7 @@ class ScoredCase(WindowCase):
     def setUpClass(cls) -> None:
         """Score the night once."""
         super().setUpClass()
-        if ScoredCase.made is None:
-            folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
-            night = Night.create(folder / "night", [small_demo() / "raw" / "lights" / "V"])
-            run_intake(night, JobContext())
-            run_score(night, JobContext())
-            night.close()
-            ScoredCase.made = folder / "night"
-            atexit.register(shutil.rmtree, folder, True)
+        ScoredCase.made = made_once("scored", _make) / "night"
 
     def setUp(self) -> None:
         """Open a copy at Combine."""
