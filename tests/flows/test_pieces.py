@@ -18,11 +18,12 @@ from ulvar.flows import Scored, StackOptions, stack_exposures
 from ulvar.flows.align import Aligned
 from ulvar.flows.measure import _refined
 from ulvar.flows.mosaicking import _BEFORE, _pairs
+from ulvar.flows.needs import stack_needs
 from ulvar.flows.starfind import FindTask, stars_item
 from ulvar.flows.warping import WarpTask, _levels, moving_trails, resampled_correlation
 from ulvar.frames import ExposureFacts, scan_file, write_fits
 from ulvar.registration import Kernel, Resampling, Transform, resample
-from ulvar.stacking import level_places
+from ulvar.stacking import Frame2D, level_places
 from ulvar.stars import DetectOptions, ExposureQuality, StarTable, Trail
 
 QUALITY = ExposureQuality(5, 3.0, 0.1, 100.0, 5.0, 1e4, 0, 0.5)
@@ -221,9 +222,21 @@ class Refusals(FolderCase):
 
         with mock.patch("ulvar.flows.stack.check_disk", refused), self.assertRaises(DiskFull):
             stack_exposures(made, self.folder / "s.fits", JobContext(), options=options)
-        # Two resampled exposures, the stack and its maps.
+        # Two resampled exposures, and what is written before it is renamed.
         self.assertEqual(asked, [4 * 200 * 300 * 4])
         self.assertEqual({p.name for p in self.folder.iterdir()}, {"0.fits", "1.fits"})
+        # Memory is looked at as soon as the grid is known, by what is free.
+        with mock.patch("ulvar.flows.needs.available_bytes", lambda: 60_000 * 36 - 1):
+            result = stack_exposures(made, self.folder / "s.fits", JobContext(), options=options)
+        self.assertRegex(result.reason, r"300 x 200 px needs 0\.0 GiB of memory, and 0\.0 GiB are free: .*--scale")
+        self.assertEqual({p.name for p in self.folder.iterdir()}, {"0.fits", "1.fits"})
+        with mock.patch("ulvar.flows.needs.available_bytes", lambda: 60_000 * 36):
+            result = stack_exposures(made, self.folder / "s.fits", JobContext(), options=options)
+        assert result.needs is not None
+        self.assertTrue(result.ok)
+        self.assertEqual((result.needs.memory_bytes, result.needs.disk_bytes), (60_000 * 36, 960_000))
+        larger = stack_needs(Frame2D(300, 200, 0, 0), 2, drops=True)
+        self.assertEqual(larger.memory_bytes, 60_000 * 96)
 
 
 if __name__ == "__main__":

@@ -287,6 +287,7 @@ def stack(
                     "width": result.width, "height": result.height, "skipped": result.skipped,
                     "used": sum(o.ok for o in result.frames), "proper": result.proper, "no_proper": result.no_proper,
                     "drops": result.drops, "no_drops": result.no_drops, "uneven": result.uneven,
+                    "needs": None if result.needs is None else dataclasses.asdict(result.needs),
                     "planes": {
                         colour: {"output": one.output if one.ok else "", "reason": one.reason}
                         for colour, one in planes[result.output].items()

@@ -22,6 +22,7 @@ from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.lights import Calibrations, ready_facts
 from ulvar.flows.made import Made, input_of
 from ulvar.flows.mosaicking import align_mosaic, combine_mosaic
+from ulvar.flows.needs import Needs, stack_needs
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
@@ -114,6 +115,8 @@ class StackResult:
     drops: str = ""
     no_drops: str = ""
     uneven: str = ""
+    # What it takes of this machine; None before the grid is known.
+    needs: Needs | None = None
 
     @property
     def ok(self) -> bool:
@@ -214,6 +217,11 @@ def stack_exposures(
     grid = grid_for(aligned_list, reference, solution, wanted)
     if isinstance(grid, Failed):
         return StackResult(str(output), _frames(exposures, [], failed, None), reason=grid.reason, agreement=agreement)
+    needs = stack_needs(grid, len(aligned_list), drops=settings.drop is not None)
+    if needs.refusal:
+        return StackResult(
+            str(output), _frames(exposures, [], failed, None), reason=needs.refusal, agreement=agreement, needs=needs
+        )
     made = _combine(aligned_list, reference, grid, output, settings, context)
     failed += made.failed
     stacked, kept = made.stacked, made.kept
@@ -238,7 +246,7 @@ def stack_exposures(
         aligned=tuple(kept), agreement=agreement, noise_adu=made.noise_adu,
         proper=str(beside.get("proper", "")), no_proper=made.coadd.reason if isinstance(made.coadd, Failed) else "",
         drops=str(beside.get("drops", "")), no_drops=made.dropped.reason if isinstance(made.dropped, Failed) else "",
-        uneven=made.dropped.problem if isinstance(made.dropped, Dropped) else "",
+        uneven=made.dropped.problem if isinstance(made.dropped, Dropped) else "", needs=needs,
     )  # fmt: skip
 
 
@@ -271,7 +279,7 @@ def _combine(
     if settings.align == "mosaic":
         return combine_mosaic(aligned, reference, grid, output, settings, context)
     out_shape = (grid.height, grid.width)
-    check_disk(output.parent, 4 * grid.width * grid.height * (len(aligned) + 2))
+    check_disk(output.parent, stack_needs(grid, len(aligned), drops=settings.drop is not None).disk_bytes)
     output.parent.mkdir(parents=True, exist_ok=True)
     scratch = str(output.parent / temporary_name(output.name, mark="scratch"))
     Path(scratch).mkdir()

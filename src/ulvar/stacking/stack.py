@@ -177,8 +177,10 @@ def combined_noise(combined: Combined, sigma: F64Array, weights: F64Array | None
     sigma, weights
         As `error_share`.
     """
-    kept = np.maximum(combined.kept, 1)
-    return (combined.spread * error_share(sigma, weights) * np.sqrt(len(sigma) / kept)).astype(np.float32)
+    counts = np.maximum(np.arange(len(sigma) + 1), 1)
+    error = (error_share(sigma, weights) * np.sqrt(len(sigma) / counts)).astype(np.float32)[combined.kept]
+    error *= combined.spread
+    return np.asarray(error)
 
 
 def stack_warped(
