@@ -159,10 +159,12 @@ def users(room: str) -> list[str]:
 class Copy:
     """A copy of the tree in which faults are planted; kernels that are compiled stay so."""
 
-    def __init__(self) -> None:
+    def __init__(self, *, demo: bool) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-faults-"))
         self._running: Runner | None = None
         self._planted = 0
+        # Whether groups of tests pass without a fault; of those that caught one.
+        self._sound: dict[tuple[str, ...], bool] = {}
         for name in ("src", "tests", "pyproject.toml"):
             source = ROOT / name
             target = self.folder / name
@@ -170,9 +172,9 @@ class Copy:
                 shutil.copytree(source, target, copy_function=shutil.copy2)
             else:
                 shutil.copy2(source, target)
-        demo = ROOT / "build" / "test-demo"
-        if demo.is_dir():
-            shutil.copytree(demo, self.folder / "build" / "test-demo", copy_function=shutil.copy2)
+        made = ROOT / "build" / "test-demo"
+        if demo and made.is_dir():
+            shutil.copytree(made, self.folder / "build" / "test-demo", copy_function=shutil.copy2)
 
     def _runner(self) -> Runner:
         """Return the process in which tests run, started where there is none."""
@@ -180,8 +182,8 @@ class Copy:
             self._running = Runner(self.folder, environment(self.folder))
         return self._running
 
-    def passes(self, tests: Sequence[Sequence[str]], budget: float) -> bool:
-        """Whether tests pass, one process for each group of names, up to the first that does not or until time is up.
+    def failing(self, tests: Sequence[Sequence[str]], budget: float) -> Sequence[str] | None:
+        """Return the first group of tests that does not pass, one process for each, or None where time is up before.
 
         A group that takes longer by the clock than six times the budget of processor time hangs, and does not pass.
         """
@@ -191,12 +193,24 @@ class Copy:
                 break
             code, cpu = self._runner().run(names, 6 * budget)
             if code != 0:
-                return False
+                return names
             spent += cpu
-        return True
+        return None
 
-    def survives(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> bool:
-        """Whether the tests pass with a fault in the copy."""
+    def fate(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> str:
+        """Return what became of a fault: caught, survived, or seen by tests only that fail without it, too."""
+        left = list(tests)
+        while (names := self._shown(fault, left, budget)) is not None:
+            group = tuple(names)
+            if group not in self._sound:
+                self._sound[group] = self._runner().run(names, 6 * budget)[0] == 0
+            if self._sound[group]:
+                return "caught"
+            left.remove(list(names))
+        return "SURVIVED" if left or not tests else "BROKEN"
+
+    def _shown(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> Sequence[str] | None:
+        """Return which tests do not pass with a fault in the copy."""
         path = self.folder / fault.file
         text, status = path.read_text(encoding="utf-8"), path.stat()
         path.write_text(fault.planted(text), encoding="utf-8")
@@ -204,7 +218,7 @@ class Copy:
         self._planted += 1
         os.utime(path, (self._planted, self._planted))
         try:
-            return self.passes(tests, budget)
+            return self.failing(tests, budget)
         finally:
             path.write_text(text, encoding="utf-8")
             # Compiled kernels belong to the file of this time.
@@ -243,7 +257,8 @@ def main() -> int:
     faults = chosen(given.room, given.count, given.seed)
     lines = traced([*own, *([] if given.own else users(given.room))], given.workers)
     copies: SimpleQueue[Copy] = SimpleQueue()
-    made = [Copy() for _ in range(given.workers)]
+    # A fault in what makes the demo night shows in a night that is made with it only.
+    made = [Copy(demo=given.room != "simulation") for _ in range(given.workers)]
     for copy in made:
         copies.put(copy)
     caught = 0
@@ -255,7 +270,7 @@ def main() -> int:
                 return "NOT RUN"
             copy = copies.get()
             try:
-                return "SURVIVED" if copy.survives(fault, tests, given.budget) else "caught"
+                return copy.fate(fault, tests, given.budget)
             finally:
                 copies.put(copy)
 
