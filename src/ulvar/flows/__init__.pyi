@@ -4,7 +4,6 @@ from .align import Aligned as Aligned
 from .arriving import Arrivals as Arrivals
 from .calibrate import CalibrationPlan as CalibrationPlan
 from .calibrate import calibrate_lights as calibrate_lights
-from .calibrate import calibrated_facts as calibrated_facts
 from .calibrate import load_masters as load_masters
 from .calibrate import match_groups as match_groups
 from .calibrate import plan_calibration as plan_calibration
@@ -39,6 +38,7 @@ from .library import Library as Library
 from .library import default_library as default_library
 from .library import library_at as library_at
 from .library import master_file_name as master_file_name
+from .lights import calibrated_facts as calibrated_facts
 from .masters import KINDS as KINDS
 from .masters import MasterOptions as MasterOptions
 from .masters import make_masters as make_masters

@@ -382,21 +382,3 @@ def _task(
         flat=chosen.get(Role.FLAT, ""), scale=match.dark.scale, options=options, defect_list=defect_library, dark_current_adu=0.0,
         print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale), again=again,
     )  # fmt: skip
-
-
-def calibrated_facts(raw: ExposureFacts, output: str, values: Mapping[str, Any]) -> ExposureFacts:
-    """Return the raw exposure's facts for its calibrated copy, the user's corrections included."""
-    status = Path(output).stat()
-    return replace(
-        raw,
-        path=output,
-        saturation_adu=None,
-        nonlinear_adu=None,
-        width=int(values.get("width") or raw.width),
-        height=int(values.get("height") or raw.height),
-        pedestal_adu=float(values.get("pedestal_adu") or 0.0),
-        bitpix=-32,
-        hdu=0,
-        size_bytes=status.st_size,
-        mtime_ns=status.st_mtime_ns,
-    )

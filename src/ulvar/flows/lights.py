@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
+from typing import Any
 
 from ulvar.engine import place_words
 from ulvar.flows.calibrate import CalibrateTask, calibrator_for, prepared
@@ -40,6 +42,24 @@ def ready_facts(raw: ExposureFacts, calibration: CalibrateTask) -> ExposureFacts
     facts = prepared(raw, calibration.options.preparation)
     # What is saturated stands in the mask from now on.
     return replace(facts, saturation_adu=None, nonlinear_adu=None, bitpix=-32)
+
+
+def calibrated_facts(raw: ExposureFacts, output: str, values: Mapping[str, Any]) -> ExposureFacts:
+    """Return the raw exposure's facts for its calibrated copy, the user's corrections included."""
+    status = Path(output).stat()
+    return replace(
+        raw,
+        path=output,
+        saturation_adu=None,
+        nonlinear_adu=None,
+        width=int(values.get("width") or raw.width),
+        height=int(values.get("height") or raw.height),
+        pedestal_adu=float(values.get("pedestal_adu") or 0.0),
+        bitpix=-32,
+        hdu=0,
+        size_bytes=status.st_size,
+        mtime_ns=status.st_mtime_ns,
+    )
 
 
 def calibration_history(calibrations: Sequence[CalibrateTask | None]) -> list[str]:

@@ -10,8 +10,9 @@ from pathlib import Path
 from ulvar.calibration import Candidate
 from ulvar.engine import JobContext
 from ulvar.flows.arriving import Arrivals
-from ulvar.flows.calibrate import calibrate_lights, calibrated_facts, load_masters
+from ulvar.flows.calibrate import calibrate_lights, load_masters
 from ulvar.flows.common import Outcome
+from ulvar.flows.lights import calibrated_facts
 from ulvar.flows.masters import make_masters
 from ulvar.flows.running import Progressed, RunningStack
 from ulvar.flows.stack import StackOptions

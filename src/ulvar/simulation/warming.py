@@ -17,7 +17,7 @@ from pathlib import Path
 import platformdirs
 
 from ulvar.engine import write_text
-from ulvar.frames import fingerprint
+from ulvar.frames import fingerprint, scan_file
 
 # Small, but with everything that a night has: two filters, all kinds of calibration frames, a target.
 _SIZE = {"width": 300, "height": 225, "cycles": 2, "visual": 3, "bias": 3, "darks": 4, "flats": 3}
@@ -56,10 +56,12 @@ def warm_kernels() -> float:
         If there is no place for a small night, or for the note that it was done.
     """
     from ulvar.engine import JobContext
+    from ulvar.flows.starfind import detect_in
     from ulvar.night import STATIONS, Night, run_station
     from ulvar.photometry import read_star_list
     from ulvar.simulation.demo import make_demo_night
     from ulvar.simulation.demo_plan import DemoSize
+    from ulvar.stars import DetectOptions
 
     begun = time.perf_counter()
     with tempfile.TemporaryDirectory(prefix="ulvar-") as name:
@@ -75,6 +77,9 @@ def warm_kernels() -> float:
             night.set_stars(read_star_list(folder / truth["stars"]))
             for station in STATIONS:
                 run_station(night, JobContext(), station)
+            # A night finds all stars; whoever only aligns finds the brightest.
+            light = next((folder / truth["raw"] / "lights").rglob("*.fits"))
+            detect_in(scan_file(str(light)), DetectOptions(), quick=True)
         finally:
             night.close()
     seconds = time.perf_counter() - begun
