@@ -37,6 +37,7 @@ from ulvar.flows import (
     plan_calibration,
     stack_exposures,
 )
+from ulvar.flows.agreement import Agreement
 from ulvar.flows.lights import ready_facts
 from ulvar.frames import ExposureFacts, read_plane, scan_file, write_fits
 
@@ -186,9 +187,14 @@ def one_pass(
         agreement = align_agreeing(scored, context)
     with told("from raw: warp, reject"):
         stack_exposures(
-            lights, out / "stack.fits", context, options=replace(StackOptions(), reference=agreement.reference.facts.path),
-            scored=scored, aligned=agreement.aligned, calibrations=calibrations,
+            lights, out / "stack.fits", context, options=on(agreement), scored=scored, aligned=agreement.aligned,
+            calibrations=calibrations,
         )  # fmt: skip
+
+
+def on(agreement: Agreement) -> StackOptions:
+    """Return the usual options with the reference that was agreed upon."""
+    return replace(StackOptions(), reference=agreement.reference.facts.path)
 
 
 def work(
@@ -209,9 +215,8 @@ def work(
         agreement = align_agreeing(scored, context)
     with told("warp and reject"):
         stack_exposures(
-            calibrated, out / "stack.fits", context, options=replace(StackOptions(), reference=agreement.reference.facts.path),
-            scored=scored, aligned=agreement.aligned,
-        )  # fmt: skip
+            calibrated, out / "stack.fits", context, options=on(agreement), scored=scored, aligned=agreement.aligned
+        )
 
 
 if __name__ == "__main__":

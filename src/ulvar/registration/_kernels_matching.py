@@ -39,28 +39,11 @@ def nearest(px, py, stars, starts, low, cell, shape, reach):
 
 
 @numba.njit(cache=True, nogil=True)
-def count_within(points, stars, starts, low, cell, shape, reach):
-    """Return how many stars are within `reach`, a cell at most, of each place."""
-    counts = np.zeros(len(points), dtype=np.int64)
-    for i in range(len(points)):
-        column, row = _column(points[i, 0], low[0], cell, shape[0]), _column(points[i, 1], low[1], cell, shape[1])
-        for j in range(max(row - 1, 0), min(row + 2, shape[1])):
-            first = starts[j * shape[0] + max(column - 1, 0)]
-            last = starts[j * shape[0] + min(column + 1, shape[0] - 1) + 1]
-            for k in range(first, last):
-                dx, dy = stars[k, 0] - points[i, 0], stars[k, 1] - points[i, 1]
-                counts[i] += dx * dx + dy * dy <= reach * reach
-    return counts
-
-
-@numba.njit(cache=True, nogil=True)
-def list_within(points, stars, starts, low, cell, shape, reach, counts):
-    """Return the stars that `count_within` counted, place by place."""
-    out = np.empty(counts.sum(), dtype=np.int64)
+def stars_within(points, stars, starts, low, cell, shape, reach, counts, out):
+    """Count the stars within `reach`, a cell at most, of each place; unless `out` is empty, list them there, place by place."""
     n = 0
     for i in range(len(points)):
-        if counts[i] == 0:
-            continue
+        before = n
         column, row = _column(points[i, 0], low[0], cell, shape[0]), _column(points[i, 1], low[1], cell, shape[1])
         for j in range(max(row - 1, 0), min(row + 2, shape[1])):
             first = starts[j * shape[0] + max(column - 1, 0)]
@@ -68,9 +51,11 @@ def list_within(points, stars, starts, low, cell, shape, reach, counts):
             for k in range(first, last):
                 dx, dy = stars[k, 0] - points[i, 0], stars[k, 1] - points[i, 1]
                 if dx * dx + dy * dy <= reach * reach:
-                    out[n] = k
+                    if out.size > 0:
+                        out[n] = k
                     n += 1
-    return out
+        counts[i] = n - before
+    return n
 
 
 @numba.njit(cache=True, nogil=True)

@@ -58,7 +58,9 @@ class Lookup:
 
     def within(self, places: F64Array, reach: float) -> tuple[np.ndarray, np.ndarray]:
         """Return which places, shape (m, 2), and which points are no farther apart than `reach`, as pairs of indices."""
-        from ulvar.registration._kernels_matching import count_within, list_within
+        from ulvar.registration._kernels_matching import stars_within
 
-        counts = count_within(places, *self.cells, reach)
-        return np.repeat(np.arange(len(places)), counts), self.order[list_within(places, *self.cells, reach, counts)]
+        counts = np.empty(len(places), dtype=np.int64)
+        found = np.empty(stars_within(places, *self.cells, reach, counts, counts[:0]), dtype=np.int64)
+        stars_within(places, *self.cells, reach, counts, found)
+        return np.repeat(np.arange(len(places)), counts), self.order[found]
