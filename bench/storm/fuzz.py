@@ -110,6 +110,14 @@ LATER = [
         ["planes", "BAD", "--out", "made/planes", *_COLOUR], ["planes", "BAD", "--out", "made/planes", *_COLOUR, "--method", "malvar"],
         ["watch", "raw", "--out", "made/watched", "--idle", "0.2", "--every", "0.05"],
     ]),
+    Kind("raw to stack", 1, (f"raw/{LIGHTS[0]}", f"raw/{LIGHTS[2]}"), _FITS, [
+        ["stack", "raw", "--masters", "masters", "--out", "made/stack.fits"],
+        ["stack", "raw", "--masters", "masters", "--out", "made/stack.fits", *_COLOUR, "--colours", "half", "--partial"],
+    ]),
+    # Without --partial a master that does not fit any more would be told as what is missing, not by its name.
+    Kind("masters on the way", 1, ("masters/bias.fits", "masters/dark.fits", "masters/flat.fits"), _FITS, [
+        ["stack", "raw", "--masters", "masters", "--out", "made/stack.fits", "--partial", "--drop", "0.9", "--normalise", "local"],
+    ]),
     Kind("own TIFF", 1, ("more/own.tif",), (mutate.binary,), [
         ["sort", "more"], ["stars", "BAD", "--table", "made"], ["stack", "BAD", "raw/light2.fits", "--out", "made/stack.fits"],
     ]),

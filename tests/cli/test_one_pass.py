@@ -138,6 +138,13 @@ class OnePass(Command):
         for frame in body["frames"]:
             self.assertFalse(frame["used"])
             self.assertIn("flat", frame["reason"])
+        (passed,) = body["passed_over"]
+        self.assertIn("flat", Path(passed["file"]).name)
+        self.assertIn("cut short", passed["reason"])
+        out = self.ulvar("stack", *self.lights[:3], "--masters", masters, "--out", self.folder / "s.fits", "--partial")[
+            1
+        ]
+        self.assertIn(f"{Path(passed['file']).name}: ", out)
 
 
 if __name__ == "__main__":

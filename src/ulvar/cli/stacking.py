@@ -16,6 +16,7 @@ from ulvar.cli.common import (
     Paths,
     Replace,
     SeriesName,
+    as_failed,
     default,
     fail_usage,
     failed_outcomes,
@@ -32,6 +33,7 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.combine import Method
+from ulvar.engine import Failed
 from ulvar.flows import (
     CalibrationPlan,
     Outcome,
@@ -191,7 +193,7 @@ def stack(
         fail_usage(str(error))
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
-    plan = None if masters is None else _calibrations(lights, masters, partial)
+    plan, unusable = (None, []) if masters is None else _calibrations(lights, masters, partial)
     refused = [] if plan is None else hinted(list(plan.refused))
     if plan is not None:
         fitting = {task.facts.path for task in plan.tasks}
@@ -208,8 +210,10 @@ def stack(
     if not lights:
         problems = [*failed_outcomes(failed), *refused, *rest]
         finish(
-            {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0, "series": []},
-            as_json=json, done=0, failed=1, lines=["there is no light to stack", *told(problems)],
+            {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0, "series": [],
+             "passed_over": as_failed(unusable)},
+            as_json=json, done=0, failed=1,
+            lines=["there is no light to stack", *told(problems), *told(failed_outcomes(unusable))],
             findings=[] if plan is None else plan.findings,
         )  # fmt: skip
     calibrations = None if plan is None else {t.facts.path: t for t in plan.tasks}
@@ -295,17 +299,19 @@ def stack(
                 }
                 for name, title, result in made
             ],
+            "passed_over": as_failed(unusable),
         },
         as_json=json, done=len(good), failed=len(failed) + len(refused) + lost + sum(not o.ok for _, _, result in made for o in result.frames),
-        lines=lines + told(outcomes), findings=findings,
+        lines=lines + told(outcomes) + told(failed_outcomes(unusable)), findings=findings,
     )  # fmt: skip
 
 
-def _calibrations(lights: list[ExposureFacts], masters: Path, partial: bool) -> CalibrationPlan:
-    """Return with what raw exposures are calibrated on the way; ends with a usage error where there are no masters."""
-    found, _ = masters_in(masters)
+def _calibrations(lights: list[ExposureFacts], masters: Path, partial: bool) -> tuple[CalibrationPlan, list[Failed]]:
+    """Return with what raw exposures are calibrated on the way, and masters that cannot be used; ends where there are none."""
+    found, unusable = masters_in(masters)
     settings = CalibrateSettings(header_regions=False)
-    return plan_calibration(lights, found, masters, options=settings.options(settings.preparation()), partial=partial)
+    plan = plan_calibration(lights, found, masters, options=settings.options(settings.preparation()), partial=partial)
+    return plan, unusable
 
 
 def _frame_json(outcome: Outcome) -> dict[str, object]:
