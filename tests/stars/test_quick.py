@@ -202,12 +202,14 @@ class NotEasy(Made):
         empty = (SKY + rng.normal(0, NOISE, (HEIGHT, WIDTH))).astype(np.float32)
         hot = empty.copy()
         hot[rng.integers(0, HEIGHT, 3000), rng.integers(0, WIDTH, 3000)] += 5e3
+        everywhere = self.image.copy()
+        everywhere[rng.integers(0, HEIGHT, 27_000), rng.integers(0, WIDTH, 27_000)] += 5e3
         crowd = star_field(
             rng, width=700, height=500, x=rng.uniform(0, 700, 900), y=rng.uniform(0, 500, 900), flux_e=np.full(900, 3e4),
             psf=Psf.with_fwhm(3.2), sky_e=SKY,
         )  # fmt: skip
         for name, image in (
-            ("noise", empty), ("hot pixels alone", hot), ("wide", self.drawn(11.0)), ("long", self.drawn(trail_px=(9.0, 3.0))),
+            ("noise", empty), ("hot pixels alone", hot), ("hot pixels everywhere", everywhere), ("wide", self.drawn(11.0)), ("long", self.drawn(trail_px=(9.0, 3.0))),
             ("crowded", crowd), ("nothing", np.full((HEIGHT, WIDTH), np.nan, np.float32)),
             ("even", np.full((HEIGHT, WIDTH), 7.0, np.float32)), ("small", self.image[:60, :90]),
         ):  # fmt: skip

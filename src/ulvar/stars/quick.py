@@ -27,6 +27,8 @@ _CELL_PX = 64
 _CROWDED = 0.1
 # Peaks that are looked at, for each star that is wanted.
 _LOOKED_AT = 2.0
+# With as many peaks, mostly hot pixels of a frame that is not calibrated, it is no easy one either.
+_TOO_MANY = 20_000
 # Saturated stars tell little of where they are: they count as one of this signal-to-noise ratio.
 _SATURATED_SNR = 20.0
 _HIDDEN = 0xFFFF & ~int(MaskBit.SATURATED | MaskBit.NONLINEAR | MaskBit.REPAIRED)
@@ -148,7 +150,10 @@ def _peaks(data: F32Array, half: F32Array, background: Background, hidden: BoolA
     smooth = cv2.sepFilter2D(filled, cv2.CV_32F, kernel, kernel, borderType=cv2.BORDER_REFLECT)
     factor = float((kernel**2).sum())
     for threshold in (15.0, 7.0):
-        xs, ys = find_maxima(smooth, background.noise, threshold * factor, nowhere, 1, limit=20_000)
+        xs, ys = find_maxima(smooth, background.noise, threshold * factor, nowhere, 1, limit=_TOO_MANY)
+        if len(xs) >= _TOO_MANY:
+            # The search ends with so many, somewhere in the middle of the frame.
+            return np.empty((0, 2))
         if len(xs) >= most:
             break
     # The pixel of the peak is one of the sixteen around.
