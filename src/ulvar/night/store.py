@@ -68,6 +68,21 @@ _SURROGATE = re.compile("[\\udc80-\\udcff]")
 sqlite3.register_adapter(str, _storable)
 
 
+class _Link:
+    """A thread's connection. Whoever closes it waits for the statement that runs: without that SQLite crashes."""
+
+    def __init__(self, connection: sqlite3.Connection) -> None:
+        self.connection = connection
+        # A transaction's own thread asks in the middle of it.
+        self.lock = threading.RLock()
+        self.closed = False
+
+    def close(self) -> None:
+        with self.lock:
+            self.closed = True
+            self.connection.close()
+
+
 class Store:
     """One SQLite file in WAL mode; each thread gets a connection of its own.
 
@@ -87,7 +102,7 @@ class Store:
     def __init__(self, path: Path) -> None:
         self.path = path
         self._local = threading.local()
-        self._all: list[sqlite3.Connection] = []
+        self._all: list[_Link] = []
         self._lock = threading.Lock()
         try:
             self._migrate()
@@ -104,19 +119,28 @@ class Store:
             self.close()
             raise NightDamaged(f"{path} is damaged: {damage}")
 
-    def _connection(self) -> sqlite3.Connection:
-        connection = getattr(self._local, "connection", None)
-        if connection is None:
+    @contextmanager
+    def _connection(self) -> Iterator[sqlite3.Connection]:
+        """Lend this thread's connection; it stays open meanwhile."""
+        link = self._link()
+        with link.lock:
+            if link.closed:
+                raise NightError(f"{self.path} was closed")
+            yield link.connection
+
+    def _link(self) -> _Link:
+        link: _Link | None = getattr(self._local, "link", None)
+        if link is None:
             connection = sqlite3.connect(self.path, timeout=30, isolation_level=None, check_same_thread=False)
             # Texts were written as UTF-8; one that is none any more must not hide the others.
             connection.row_factory = _named
             connection.text_factory = lambda text: text.decode("utf-8", "replace")
             connection.execute("PRAGMA journal_mode=WAL")
             connection.execute("PRAGMA synchronous=NORMAL")
-            self._local.connection = connection
+            link = self._local.link = _Link(connection)
             with self._lock:
-                self._all.append(connection)
-        return connection
+                self._all.append(link)
+        return link
 
     def _damage(self) -> str:
         """Return what is wrong with the file, in the database's words; empty where nothing is."""
@@ -140,32 +164,35 @@ class Store:
             ),
             key=lambda entry: entry.name,
         )
-        connection = self._connection()
-        version = int(connection.execute("PRAGMA user_version").fetchone()[0])
-        if version > len(steps):
-            raise NightError(f"{self.path} was made by a newer Ulvar")
-        for number, step in enumerate(steps[version:], version + 1):
-            connection.executescript(f"BEGIN; {step.read_text(encoding='utf-8')} PRAGMA user_version={number}; COMMIT;")
+        with self._connection() as connection:
+            version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+            if version > len(steps):
+                raise NightError(f"{self.path} was made by a newer Ulvar")
+            for number, step in enumerate(steps[version:], version + 1):
+                text = step.read_text(encoding="utf-8")
+                connection.executescript(f"BEGIN; {text} PRAGMA user_version={number}; COMMIT;")
 
     @contextmanager
     def transaction(self) -> Iterator[sqlite3.Connection]:
         """Run statements that all take effect or none."""
-        connection = self._connection()
-        connection.execute("BEGIN IMMEDIATE")
-        try:
-            yield connection
-        except BaseException:
-            connection.execute("ROLLBACK")
-            raise
-        connection.execute("COMMIT")
+        with self._connection() as connection:
+            connection.execute("BEGIN IMMEDIATE")
+            try:
+                yield connection
+            except BaseException:
+                connection.execute("ROLLBACK")
+                raise
+            connection.execute("COMMIT")
 
     def rows(self, sql: str, values: Sequence = ()) -> list[tuple]:
         """Return all rows of a query."""
-        return self._connection().execute(sql, values).fetchall()
+        with self._connection() as connection:
+            return connection.execute(sql, values).fetchall()
 
     def write(self, sql: str, values: Sequence = ()) -> None:
         """Run one statement."""
-        self._connection().execute(sql, values)
+        with self._connection() as connection:
+            connection.execute(sql, values)
 
     def write_many(self, sql: str, values: Iterable[Sequence], *, clear: str = "") -> None:
         """Run one statement for many rows in a transaction, after `clear` if it is given."""
@@ -175,9 +202,9 @@ class Store:
             connection.executemany(sql, values)
 
     def close(self) -> None:
-        """Close every connection."""
+        """Close every connection, each as soon as nothing runs on it."""
         with self._lock:
-            for connection in self._all:
-                connection.close()
-            self._all.clear()
+            links, self._all = self._all, []
+        for link in links:
+            link.close()
         self._local = threading.local()
