@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import os
 import subprocess
 import sys
+import threading
+import time
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QSettings
@@ -108,6 +112,24 @@ class Opened(FolderCase):
         self.assertEqual(told["code"], 0)
         self.assertNotIn(["MainWindow"], told["seen"])
         self.assertFalse(Path(self.folder / "raw-night").exists())
+
+    def test_a_process_does_not_end_while_modules_are_loaded(self) -> None:
+        make_application()
+        opening = Opening(QSettings(str(self.folder / "none.ini"), QSettings.Format.IniFormat), None)
+        begun, asked = threading.Event(), []
+
+        def slow(name: str) -> None:
+            asked.append(name)
+            begun.set()
+            time.sleep(0.1)
+
+        with mock.patch.object(importlib, "import_module", slow):
+            loading = Loading(opening, QWidget)
+            begun.wait(10)
+            loading.wait()
+            self.assertFalse(loading._thread.is_alive())
+        self.assertEqual(len(asked), 1, "what was not begun is left")
+        opening.close()
 
     def test_closed_in_the_last_moment_no_window_follows(self) -> None:
         app = make_application()

@@ -97,6 +97,7 @@ def run_window(path: Path | None = None) -> int:
 
     loading = Loading(opening, show)
     code = int(app.exec())
+    loading.wait()
     for end in ends:
         end()
     if loading.error is not None:

@@ -75,15 +75,22 @@ class Loading(QObject):
         super().__init__(opening)
         self._opening, self._show = opening, show
         self.error: BaseException | None = None
+        self._ended = False
         self._done.connect(self._loaded)
         self._thread = threading.Thread(target=self._load, name="loading", daemon=True)
         self._thread.start()
+
+    def wait(self) -> None:
+        """Return when nothing is imported any more: a process that ends in the middle of it may crash."""
+        self._ended = True
+        self._thread.join()
 
     def _load(self) -> None:
         error: BaseException | None = None
         try:
             for name in _MODULES:
-                importlib.import_module(name)
+                if not self._ended:
+                    importlib.import_module(name)
         except BaseException as raised:
             error = raised
         self._done.emit(error)
