@@ -94,12 +94,9 @@ def find_brightest(
     if len(stars) < _LEAST or fwhm > _WIDEST_PX or ellipticity > _LONGEST:
         return None
     # Cells without the stars tell the sky itself.
-    before = int(np.count_nonzero(hidden))
-    _hide(hidden, table, fwhm, noise_adu)
-    if np.count_nonzero(hidden) - before > _CROWDED * hidden.size:
-        return None
     half += level
-    half[hidden[: 2 * len(half) : 2, : 2 * half.shape[1] : 2]] = np.nan
+    if _hide(half, table, fwhm, noise_adu) > _CROWDED * half.size:
+        return None
     cells = _sky(half, 2 * _CELL_PX) or cells
     background = replace(background, sky_adu=cells.sky_adu)
     return Detection(stars, background, fwhm, ellipticity, None, trails, settings.threshold)
@@ -118,13 +115,13 @@ def _pixel_noise(data: F32Array, hidden: BoolArray) -> float:
     return math.nan if cells is None else cells.noise_adu
 
 
-def _hide(hidden: BoolArray, stars: StarTable, fwhm: float, noise_adu: float) -> None:
-    """Hide, in place, the pixels that stars lighten by more than a fifth of the noise."""
-    plane = hidden.view(np.uint8)
+def _hide(half: F32Array, stars: StarTable, fwhm: float, noise_adu: float) -> float:
+    """Take out, in place, the pixels that stars lighten by more than a fifth of the noise; returns how many discs have."""
     # Of profiles with wings, not of Gaussians: light falls with the fourth power.
-    reach = fwhm * np.clip((stars.peak / (0.2 * noise_adu)) ** 0.25, 2.0, 10.0)
+    reach = 0.5 * fwhm * np.clip((stars.peak / (0.2 * noise_adu)) ** 0.25, 2.0, 10.0)
     for x, y, radius in zip(stars.x, stars.y, reach):
-        cv2.circle(plane, (round(x), round(y)), round(radius), 1, -1)
+        cv2.circle(half, (round((x - 0.5) / 2), round((y - 0.5) / 2)), math.ceil(radius), math.nan, -1)
+    return float((math.pi * reach**2).sum())
 
 
 def _full_size(trail: Trail) -> Trail:
