@@ -179,7 +179,7 @@ def one_pass(
 ) -> None:
     """Stack raw exposures that are calibrated on the way, as `ulvar stack --masters` does."""
     with told("from raw: find stars"):
-        plan = plan_calibration(lights, load_masters(masters)[0], out)
+        plan = plan_calibration(lights, load_masters(masters)[0])
         calibrations = {t.facts.path: t for t in plan.tasks}
         ready = [ready_facts(f, calibrations[f.path]) for f in lights]
         scored, _ = find_all(ready, context, quick=True, calibrations=calibrations)

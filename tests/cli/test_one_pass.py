@@ -113,7 +113,7 @@ class OnePass(Command):
 
     def test_a_master_that_is_gone_is_named_beside_the_exposure(self) -> None:
         lights = [scan_file(str(self.lights[0]))]
-        plan = plan_calibration(lights, load_masters(self.masters)[0], self.folder)
+        plan = plan_calibration(lights, load_masters(self.masters)[0])
         task = plan.tasks[0]
         ready = ready_facts(lights[0], task)
         self.assertEqual((ready.path, ready.saturation_adu, ready.bitpix), (lights[0].path, None, -32))

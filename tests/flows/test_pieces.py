@@ -235,7 +235,7 @@ class Refusals(FolderCase):
         assert result.needs is not None
         self.assertTrue(result.ok)
         self.assertEqual((result.needs.memory_bytes, result.needs.disk_bytes), (60_000 * 36, 960_000))
-        larger = stack_needs(Frame2D(300, 200, 0, 0), 2, drops=True)
+        larger = stack_needs(Frame2D(300, 200, 0, 0), 120_000, 2, drops=True)
         self.assertEqual(larger.memory_bytes, 60_000 * 96)
 
 

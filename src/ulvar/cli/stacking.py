@@ -310,7 +310,7 @@ def _calibrations(lights: list[ExposureFacts], masters: Path, partial: bool) -> 
     """Return with what raw exposures are calibrated on the way, and masters that cannot be used; ends where there are none."""
     found, unusable = masters_in(masters)
     settings = CalibrateSettings(header_regions=False)
-    plan = plan_calibration(lights, found, masters, options=settings.options(settings.preparation()), partial=partial)
+    plan = plan_calibration(lights, found, options=settings.options(settings.preparation()), partial=partial)
     return plan, unusable
 
 

@@ -58,10 +58,9 @@ OF_THE_RAW_FRAME = (
 
 @dataclass(frozen=True)
 class CalibrateTask:
-    """One light to calibrate."""
+    """One light to calibrate; without an `output` it is calibrated on the way to something else."""
 
     facts: ExposureFacts
-    output: str
     dark: str
     bias: str
     flat: str
@@ -70,7 +69,8 @@ class CalibrateTask:
     defect_list: str
     dark_current_adu: float
     print: str
-    again: bool
+    output: str = ""
+    again: bool = False
 
 
 @lru_cache(maxsize=3)
@@ -304,10 +304,12 @@ def calibrate_lights(
         If the outputs would not fit.
     """
     plan = plan_calibration(
-        lights, masters, out, matching=matching or MatchOptions(tolerances or Tolerances()), options=options,
-        defect_library=defect_library, suffix=suffix, partial=partial, replace_existing=replace_existing,
+        lights, masters, matching=matching or MatchOptions(tolerances or Tolerances()), options=options,
+        defect_library=defect_library, partial=partial,
     )  # fmt: skip
-    tasks, outcomes = plan.tasks, list(plan.refused)
+    stems = distinct_stems(facts.path for facts in lights)
+    tasks = [replace(t, output=str(out / (stems[t.facts.path] + suffix)), again=replace_existing) for t in plan.tasks]
+    outcomes = list(plan.refused)
     if tasks:
         check_disk(out, sum(4 * t.facts.width * t.facts.height for t in tasks if not Path(t.output).exists()))
     held = max((_CALIBRATING_BYTES_PX * t.facts.width * t.facts.height for t in tasks), default=0)
@@ -330,23 +332,19 @@ class CalibrationPlan:
 def plan_calibration(
     lights: Sequence[ExposureFacts],
     masters: Sequence[tuple[Candidate, str]],
-    out: Path,
     *,
     matching: MatchOptions | None = None,
     options: CalibrateOptions | None = None,
     defect_library: str = "",
-    suffix: str = SUFFIX,
     partial: bool = False,
-    replace_existing: bool = False,
 ) -> CalibrationPlan:
-    """Match lights with masters; parameters as of `calibrate_lights`."""
+    """Match lights with masters, wherever they will be written, if at all; parameters as of `calibrate_lights`."""
     steps = options or CalibrateOptions()
     paths = {id(candidate): path for candidate, path in masters}
     candidates = [candidate for candidate, _ in masters]
     matches = match_groups(lights, masters, options=matching, preparation=steps.preparation)
     refused: list[Outcome] = []
     tasks: list[CalibrateTask] = []
-    stems = distinct_stems(facts.path for facts in lights)
     for group, match in matches:
         usable = any(c.usable for c in (match.bias, match.dark, match.flat))
         for facts in group.members:
@@ -355,18 +353,14 @@ def plan_calibration(
                 none = {"bias": "", "dark": "", "flat": ""}
                 refused.append(Outcome(facts.path, False, reason, code=NO_MATCH, values=none))
                 continue
-            task = _task(
-                facts, match, paths, out / (stems[facts.path] + suffix), steps, defect_library, replace_existing
-            )
-            tasks.append(
-                replace(task, dark_current_adu=match.dark.scale * dark_current(match.dark.candidate, candidates))
-            )
+            current = match.dark.scale * dark_current(match.dark.candidate, candidates)
+            tasks.append(_task(facts, match, paths, steps, defect_library, current))
     return CalibrationPlan(tuple(tasks), tuple(refused), sort_findings(match_findings(matches)))
 
 
 def _task(
-    facts: ExposureFacts, match: Match, paths: dict[int, str], output: Path,
-    options: CalibrateOptions, defect_library: str, again: bool,
+    facts: ExposureFacts, match: Match, paths: dict[int, str], options: CalibrateOptions, defect_library: str,
+    dark_current_adu: float,
 ) -> CalibrateTask:  # fmt: skip
     chosen = {
         choice.kind: paths[id(choice.candidate)]
@@ -378,7 +372,8 @@ def _task(
         listed = Library(Path(defect_library)).defect_file(facts)
         stamp.append(listed.stat().st_mtime_ns if listed.exists() else 0)
     return CalibrateTask(
-        facts=facts, output=str(output), dark=chosen.get(Role.DARK, ""), bias=chosen.get(Role.BIAS, ""),
-        flat=chosen.get(Role.FLAT, ""), scale=match.dark.scale, options=options, defect_list=defect_library, dark_current_adu=0.0,
-        print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale), again=again,
+        facts=facts, dark=chosen.get(Role.DARK, ""), bias=chosen.get(Role.BIAS, ""),
+        flat=chosen.get(Role.FLAT, ""), scale=match.dark.scale, options=options, defect_list=defect_library,
+        dark_current_adu=dark_current_adu,
+        print=fingerprint("calibrate", identity(facts), stamp, options.key(), match.dark.scale),
     )  # fmt: skip

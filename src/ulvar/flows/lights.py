@@ -13,7 +13,7 @@ from ulvar.frames import ExposureFacts, Frame, FrameError, read_frame
 
 # What calibrating lights on the way takes beside what is done with them: the masters and the defects that a worker holds, and
 # the raw pixels [bytes a pixel] (measured, see docs/benchmarks.md).
-HELD_BYTES_PX = 14
+_HELD_BYTES_PX = 14
 # What lights are calibrated with, by their paths.
 Calibrations = Mapping[str, CalibrateTask]
 
@@ -35,6 +35,11 @@ def read_light(facts: ExposureFacts, calibration: CalibrateTask | None = None) -
         raise FrameError(facts.path, error.reason if error.path == facts.path else str(error)) from error
     except (OSError, ValueError) as error:
         raise FrameError(facts.path, place_words(error)) from error
+
+
+def held_bytes(facts: ExposureFacts, calibration: CalibrateTask | None) -> int:
+    """Return what calibrating an exposure on the way takes beside what is done with it [bytes]; 0 where it is not."""
+    return 0 if calibration is None else _HELD_BYTES_PX * facts.width * facts.height
 
 
 def ready_facts(raw: ExposureFacts, calibration: CalibrateTask) -> ExposureFacts:

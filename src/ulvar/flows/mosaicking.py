@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ulvar.astrometry import separation_deg
-from ulvar.engine import Failed, JobContext, check_disk, temporary_name
+from ulvar.engine import Failed, JobContext, temporary_name
 from ulvar.flows.agreement import Agreement
 from ulvar.flows.align import Aligned, align_item, pick_reference, positions
 from ulvar.flows.common import failed_task
@@ -147,6 +147,11 @@ def _window(way: PixelMap, facts: ExposureFacts, grid: Frame2D) -> Window | None
     return found.common(Window(0, 0, grid.width, grid.height))
 
 
+def mosaic_windows(aligned: Sequence[Aligned], grid: Frame2D) -> list[Window | None]:
+    """Return the upright part of the grid that each exposure covers; None where that is nothing."""
+    return [_window(grid.shifted(a.transform), a.scored.facts, grid) for a in aligned]
+
+
 def combine_mosaic(
     aligned: Sequence[Aligned],
     reference: Scored,
@@ -157,15 +162,13 @@ def combine_mosaic(
 ) -> Made:
     """Resample exposures onto their parts of the grid, match levels in overlaps, and combine."""
     ways = [grid.shifted(a.transform) for a in aligned]
-    windows = [_window(way, a.scored.facts, grid) for way, a in zip(ways, aligned)]
+    windows = mosaic_windows(aligned, grid)
     inside = [k for k, window in enumerate(windows) if window is not None]
     outside = [
         Failed("it lies outside the part that is shown", a.scored.facts.path)
         for k, a in enumerate(aligned)
         if k not in inside
     ]
-    area = sum(w.shape[0] * w.shape[1] for w in windows if w is not None)
-    check_disk(output.parent, 4 * (area + 6 * grid.width * grid.height))
     output.parent.mkdir(parents=True, exist_ok=True)
     scratch = output.parent / temporary_name(output.name, mark="scratch")
     scratch.mkdir()

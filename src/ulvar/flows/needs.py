@@ -10,8 +10,6 @@ from ulvar.stacking import Frame2D
 # Of each pixel of the stack: value, noise, counts and maps, and what is held to measure its sky; of a reconstruction the
 # same again and its weights [bytes] (measured, see docs/benchmarks.md).
 _STACK_BYTES_PX, _DROPS_BYTES_PX = 36, 60
-# Exposures resampled, and stack and maps before they are renamed.
-_SCRATCH_BYTES_PX = 4
 
 
 @dataclass(frozen=True)
@@ -45,8 +43,19 @@ class Needs:
         )
 
 
-def stack_needs(grid: Frame2D, exposures: int, *, drops: bool) -> Needs:
-    """Return what a stack of so many exposures on a grid needs."""
+def stack_needs(grid: Frame2D, resampled_px: int, planes: int, *, drops: bool) -> Needs:
+    """Return what a stack on a grid needs.
+
+    Parameters
+    ----------
+    grid : Frame2D
+    resampled_px : int
+        Pixels of all resampled exposures, which lie on the disk meanwhile.
+    planes : int
+        Planes of the grid that are written before they are renamed.
+    drops : bool
+        Whether there is a reconstruction, too.
+    """
     pixels = grid.width * grid.height
     memory = (_STACK_BYTES_PX + (_DROPS_BYTES_PX if drops else 0)) * pixels
-    return Needs(grid.width, grid.height, memory, _SCRATCH_BYTES_PX * pixels * (exposures + 2))
+    return Needs(grid.width, grid.height, memory, 4 * (resampled_px + planes * pixels))

@@ -21,7 +21,7 @@ from ulvar.flows.drops import drops_file, drops_of, write_drops
 from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.lights import Calibrations, ready_facts
 from ulvar.flows.made import Made, input_of
-from ulvar.flows.mosaicking import align_mosaic, combine_mosaic
+from ulvar.flows.mosaicking import align_mosaic, combine_mosaic, mosaic_windows
 from ulvar.flows.needs import Needs, stack_needs
 from ulvar.flows.proper import coadd_of, proper_file, write_proper
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
@@ -217,11 +217,12 @@ def stack_exposures(
     grid = grid_for(aligned_list, reference, solution, wanted)
     if isinstance(grid, Failed):
         return StackResult(str(output), _frames(exposures, [], failed, None), reason=grid.reason, agreement=agreement)
-    needs = stack_needs(grid, len(aligned_list), drops=settings.drop is not None)
+    needs = _needs(aligned_list, grid, settings)
     if needs.refusal:
         return StackResult(
             str(output), _frames(exposures, [], failed, None), reason=needs.refusal, agreement=agreement, needs=needs
         )
+    check_disk(output.parent, needs.disk_bytes)
     made = _combine(aligned_list, reference, grid, output, settings, context)
     failed += made.failed
     stacked, kept = made.stacked, made.kept
@@ -268,6 +269,13 @@ def _aligned(
     return align_agreeing(scored, context)
 
 
+def _needs(aligned: Sequence[Aligned], grid: Frame2D, settings: StackOptions) -> Needs:
+    if settings.align == "mosaic":
+        parts = (math.prod(w.shape) for w in mosaic_windows(aligned, grid) if w is not None)
+        return stack_needs(grid, sum(parts), 6, drops=False)
+    return stack_needs(grid, len(aligned) * grid.width * grid.height, 2, drops=settings.drop is not None)
+
+
 def _combine(
     aligned: Sequence[Aligned],
     reference: Scored,
@@ -279,7 +287,6 @@ def _combine(
     if settings.align == "mosaic":
         return combine_mosaic(aligned, reference, grid, output, settings, context)
     out_shape = (grid.height, grid.width)
-    check_disk(output.parent, stack_needs(grid, len(aligned), drops=settings.drop is not None).disk_bytes)
     output.parent.mkdir(parents=True, exist_ok=True)
     scratch = str(output.parent / temporary_name(output.name, mark="scratch"))
     Path(scratch).mkdir()

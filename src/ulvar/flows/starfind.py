@@ -15,7 +15,7 @@ import numpy as np
 from ulvar.engine import Failed, JobContext, place_words, write_text
 from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task, write_same_text
-from ulvar.flows.lights import HELD_BYTES_PX, Calibrations, read_light
+from ulvar.flows.lights import Calibrations, held_bytes, read_light
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, is_mosaic, shapes_mask
 from ulvar.frames.gate import reading
 from ulvar.stars import (
@@ -190,7 +190,7 @@ def _finding_bytes(task: FindTask) -> int:
     pixels = task.facts.width * task.facts.height
     full = FINDING_BYTES_PX * pixels
     found = max(QUICK_BYTES_PX * pixels, min(full, _AT_ONCE)) if task.quick else full
-    return found + (0 if task.calibration is None else HELD_BYTES_PX * pixels)
+    return found + held_bytes(task.facts, task.calibration)
 
 
 def star_csv(stars: StarTable) -> str:

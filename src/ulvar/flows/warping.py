@@ -13,7 +13,7 @@ import numpy as np
 from ulvar.engine import F32Array, F64Array, Failed, with_place
 from ulvar.flows.align import Aligned
 from ulvar.flows.calibrate import CalibrateTask
-from ulvar.flows.lights import HELD_BYTES_PX, read_light
+from ulvar.flows.lights import held_bytes, read_light
 from ulvar.flows.starfind import Scored
 from ulvar.frames import (
     Demosaic,
@@ -76,8 +76,7 @@ class WarpTask:
 def warping_bytes(task: WarpTask) -> int:
     """Return what resampling an exposure takes [bytes]: the frame with its mask, its rows on the way, and what it becomes."""
     pixels = task.facts.width * task.facts.height
-    calibrating = 0 if task.calibration is None else HELD_BYTES_PX * pixels
-    return 18 * pixels + 4 * task.shape[0] * task.shape[1] + calibrating
+    return 18 * pixels + 4 * task.shape[0] * task.shape[1] + held_bytes(task.facts, task.calibration)
 
 
 def write_scratch(data: F32Array, path: str) -> None:

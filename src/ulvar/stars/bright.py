@@ -142,3 +142,22 @@ def window_moments(
 
     in_parts(part, len(x), smallest=100)
     return out
+
+
+def moment_shapes(cxx: F64Array, cyy: F64Array, cxy: F64Array) -> tuple[F64Array, F64Array, F64Array]:
+    """Return FWHM [px] of a Gaussian of the same area, ellipticity 1 - b/a, and angle of the long axis from +x to +y [deg].
+
+    Of second moments [px^2], arrays of one shape; NaN where they are those of no ellipse.
+    """
+    with np.errstate(invalid="ignore"):
+        mean, spread = (cxx + cyy) / 2, np.hypot((cxx - cyy) / 2, cxy)
+        axis_ratio = np.sqrt(np.maximum(0.0, mean - spread) / (mean + spread))
+        width = SIGMA_TO_FWHM * (cxx * cyy - cxy * cxy) ** 0.25
+    return width, 1 - axis_ratio, np.degrees(0.5 * np.arctan2(2 * cxy, cxx - cyy))
+
+
+def ring_mean(picture: F32Array, x: I64Array, y: I64Array) -> F64Array:
+    """Return the mean of the eight neighbours of pixels, of those that are known; 0 where none is."""
+    around = np.array([picture[y + dy, x + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1) if dx or dy])
+    known = np.isfinite(around)
+    return np.asarray(np.where(known, around, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1))

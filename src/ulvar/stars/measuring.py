@@ -10,7 +10,7 @@ from scipy.spatial import cKDTree
 
 from ulvar.engine import BoolArray, F64Array, in_parts
 from ulvar.stars._kernels_psf import star_shapes
-from ulvar.stars.bright import SIGMA_TO_FWHM
+from ulvar.stars.bright import SIGMA_TO_FWHM, moment_shapes
 from ulvar.stars.fitting import ProfileFit
 from ulvar.stars.table import StarFlag, StarTable
 
@@ -31,11 +31,7 @@ def measure_stars(fit: ProfileFit, saturated_pixels: BoolArray) -> tuple[StarTab
         )  # fmt: skip
 
     in_parts(part, len(fit), smallest=100)
-    cxx, cyy, cxy = shapes[:, 0], shapes[:, 1], shapes[:, 2]
-    with np.errstate(invalid="ignore"):
-        mean, spread = (cxx + cyy) / 2, np.hypot((cxx - cyy) / 2, cxy)
-        axis_ratio = np.sqrt(np.maximum(0.0, mean - spread) / (mean + spread))
-        width = SIGMA_TO_FWHM * (cxx * cyy - cxy * cxy) ** 0.25
+    width, ellipticity, angle = moment_shapes(*shapes[:, :3].T)
     snr = fit.snr
     bright = np.argsort(-snr)[:200]
     # Moments see wings that the width at half maximum does not; the ratio is the exposure's own.
@@ -51,8 +47,8 @@ def measure_stars(fit: ProfileFit, saturated_pixels: BoolArray) -> tuple[StarTab
     flags[_has_neighbour(fit)] |= StarFlag.NEIGHBOUR
     table = StarTable(
         x=fit.x, y=fit.y, flux=fit.flux, flux_error=np.sqrt(fit.variance[:, 0]), snr=snr, fwhm_px=width * ratio,
-        fwhm_fit_px=shapes[:, 3] * psf.fwhm_px, ellipticity=1 - axis_ratio,
-        angle_deg=np.degrees(0.5 * np.arctan2(2 * cxy, cxx - cyy)), peak=shapes[:, 4], flags=flags,
+        fwhm_fit_px=shapes[:, 3] * psf.fwhm_px, ellipticity=ellipticity,
+        angle_deg=angle, peak=shapes[:, 4], flags=flags,
     )  # fmt: skip
     typical = table.ellipticity[bright]
     # What the profile does not fit is a track of a cosmic ray or a cluster of hot pixels. The profile changes a little

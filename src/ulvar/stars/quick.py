@@ -12,7 +12,7 @@ from scipy.spatial import cKDTree
 from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray, in_parts
 from ulvar.frames import MaskBit
 from ulvar.stars.background import Background, mesh_background
-from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, window_moments
+from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, moment_shapes, ring_mean, window_moments
 from ulvar.stars.fitting import stamps
 from ulvar.stars.found import Detection, limit_stars
 from ulvar.stars.options import DetectOptions
@@ -163,11 +163,8 @@ def _peaks(data: F32Array, half: F32Array, background: Background, hidden: BoolA
     top = values.argmax(axis=1)[:, None]
     x, y = (np.take_along_axis(c, top, axis=1)[:, 0] for c in (columns, rows))
     level = background.level[ys, xs]
-    ring = [data[y + j, x + i] - level for j in (-1, 0, 1) for i in (-1, 0, 1) if i or j]
-    known = np.isfinite(ring)
-    around = np.where(known, ring, 0.0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
     # A pixel that stands alone is hot, or hit by a cosmic ray: thousands of them would hide the stars.
-    good = np.isfinite(data[y, x]) & (around > 0.12 * (data[y, x] - level))
+    good = np.isfinite(data[y, x]) & (ring_mean(data, x, y) - level > 0.12 * (data[y, x] - level))
     chosen = np.flatnonzero(good)[:most]
     return np.column_stack([x[chosen], y[chosen]]).astype(np.float64)
 
@@ -222,18 +219,15 @@ def _level_at(cells: F32Array, shape: tuple[int, ...], x: F64Array, y: F64Array)
 
 
 def _table(rows: F64Array, clipped: BoolArray, fwhm: float, shape: tuple[int, ...]) -> StarTable:
-    cxx, cyy, cxy = rows[:, 4], rows[:, 5], rows[:, 6]
-    mean, spread = (cxx + cyy) / 2, np.hypot((cxx - cyy) / 2, cxy)
+    own, ellipticity, angle = moment_shapes(*rows[:, 4:7].T)
     error = np.sqrt(rows[:, 3])
     flags = np.where(clipped, int(StarFlag.SATURATED), 0) | np.where(rows[:, 10] > 0, int(StarFlag.BAD_PIXEL), 0)
     x, y, reach = rows[:, 0], rows[:, 1], 2 * fwhm
     edge = (x < reach) | (y < reach) | (x > shape[1] - 1 - reach) | (y > shape[0] - 1 - reach)
-    own = SIGMA_TO_FWHM * np.maximum(cxx * cyy - cxy * cxy, 0.0) ** 0.25
     snr = rows[:, 2] / error
     stars = StarTable(
         x=x, y=y, flux=rows[:, 2], flux_error=error, snr=np.where(clipped, np.minimum(snr, _SATURATED_SNR), snr), fwhm_px=own, fwhm_fit_px=own,
-        ellipticity=1 - np.sqrt(np.maximum(0.0, mean - spread) / (mean + spread)),
-        angle_deg=np.degrees(0.5 * np.arctan2(2 * cxy, cxx - cyy)), peak=rows[:, 7], flags=flags | np.where(edge, int(StarFlag.EDGE), 0),
+        ellipticity=ellipticity, angle_deg=angle, peak=rows[:, 7], flags=flags | np.where(edge, int(StarFlag.EDGE), 0),
     )  # fmt: skip
     # Peaks of one star ran to the same place.
     near = cKDTree(np.column_stack([x, y])).query_pairs(0.7 * fwhm, output_type="ndarray")

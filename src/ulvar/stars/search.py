@@ -13,7 +13,7 @@ from ulvar.engine import BoolArray, F32Array, F64Array
 from ulvar.frames import robust_spread
 from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.background import Background, estimate_background
-from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, matched_gaussian
+from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, matched_gaussian, ring_mean
 from ulvar.stars.fitting import ProfileFit, gather_psf
 from ulvar.stars.psf import MeasuredPsf, profile_width
 from ulvar.stars.trails import Trail
@@ -161,12 +161,10 @@ def _sharp(left: F32Array, x: F64Array, y: F64Array, snr: F64Array, psf: Measure
     ring = [sample_table(psf.table, dx, dy) for dx in (-1.0, 0.0, 1.0) for dy in (-1.0, 0.0, 1.0) if dx or dy]
     expected = float(np.mean(ring)) / sample_table(psf.table, 0.0, 0.0)
     ix, iy = x.astype(np.int64), y.astype(np.int64)
-    around = np.array([left[iy + dy, ix + dx] for dx in (-1, 0, 1) for dy in (-1, 0, 1) if dx or dy])
     centre = left[iy, ix].astype(np.float64)
     sigma = psf.fwhm_px / SIGMA_TO_FWHM
     noise = 1.2 / np.maximum(snr, 1.0) * math.sqrt(math.pi) * 2 * sigma
-    known = np.isfinite(around)
-    mean = np.where(known, around, 0).sum(axis=0) / np.maximum(known.sum(axis=0), 1)
+    mean = ring_mean(left, ix, iy)
     with np.errstate(invalid="ignore", divide="ignore"):
         ratio = np.where(centre > 0, mean / centre, 1.0)
     return np.asarray(ratio < 0.45 * expected - np.minimum(noise, 0.4 * expected))
