@@ -10,6 +10,7 @@ from typing import Annotated
 import typer
 
 from ulvar.calibration import parse_region
+from ulvar.cli.bodies import body_lines, given_body
 from ulvar.cli.common import (
     Facts,
     Json,
@@ -162,6 +163,29 @@ def stack(
     kernel: Annotated[Kernel, option("combine", "kernel")] = default("combine", "kernel"),
     clamp: Annotated[bool, option("combine", "clamp", "--clamp")] = default("combine", "clamp"),
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
+    body_at: Annotated[
+        list[str],
+        typer.Option(
+            "--body-at",
+            metavar="FILE:X,Y",
+            help="Where a moving body is in an exposure, as the window tells pixels; give it for two or more, and a second stack is made on "
+            "which the body stays.",
+        ),
+    ] = [],
+    body_rate: Annotated[
+        str | None,
+        typer.Option(
+            "--body-rate",
+            metavar="ARCSEC_H,ANGLE",
+            help="The same by a body's speed, in arcsec an hour, and the position angle of its way, in degrees.",
+        ),
+    ] = None,
+    body_table: Annotated[
+        Path | None,
+        typer.Option(
+            "--body-table", metavar="FILE.csv", help="The same by a body's places: a table of name, ra, dec, time_utc."
+        ),
+    ] = None,
     series: SeriesName = None,
     together: Annotated[
         bool, typer.Option("--together", help="All series into one stack, whatever field and filter.")
@@ -191,8 +215,11 @@ def stack(
         rejection = dataclasses.replace(STACK_REJECTION, method=method, low=low, high=high, lost=lost)
     except ValueError as error:
         fail_usage(str(error))
+    if align is Align.MOSAIC and (body_at or body_rate or body_table):
+        fail_usage("a moving body is stacked on exposures of one field, not on a mosaic")
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
+    body = given_body(body_at, body_rate, body_table, exposures)
     plan, unusable = (None, []) if masters is None else _calibrations(lights, masters, partial)
     refused = [] if plan is None else hinted(list(plan.refused))
     if plan is not None:
@@ -205,7 +232,7 @@ def stack(
             fail_usage(f"{reference}: the reference is not among the exposures")
     options = StackOptions(
         align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, drop, Resampling(kernel, clamp),
-        feather, colours,
+        feather, colours, body=body,
     )  # fmt: skip
     if not lights:
         problems = [*failed_outcomes(failed), *refused, *rest]
@@ -274,6 +301,7 @@ def stack(
             lines.append(f"{what}{result.drops or f'no reconstruction: {result.no_drops}'}")
         if result.uneven:
             lines.append(f"{what}{result.uneven}")
+        lines += [f"{what}{words}" for words in body_lines(result.body)]
         for colour, plane in planes[result.output].items():
             lines.append(f"{what}{plane.output}" if plane.ok else f"{what}{colour}: {plane.reason}{hint(plane.code)}")
     good = [result for _, _, result in made if result.ok]
@@ -291,6 +319,7 @@ def stack(
                     "width": result.width, "height": result.height, "skipped": result.skipped,
                     "used": sum(o.ok for o in result.frames), "proper": result.proper, "no_proper": result.no_proper,
                     "drops": result.drops, "no_drops": result.no_drops, "uneven": result.uneven,
+                    "body": None if result.body is None else dataclasses.asdict(result.body),
                     "needs": None if result.needs is None else dataclasses.asdict(result.needs),
                     "planes": {
                         colour: {"output": one.output if one.ok else "", "reason": one.reason}

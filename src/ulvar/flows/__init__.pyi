@@ -2,6 +2,8 @@ from .agreement import align_agreeing as align_agreeing
 from .agreement import told_apart as told_apart
 from .align import Aligned as Aligned
 from .arriving import Arrivals as Arrivals
+from .body import Body as Body
+from .body import BodyStack as BodyStack
 from .calibrate import CalibrationPlan as CalibrationPlan
 from .calibrate import calibrate_lights as calibrate_lights
 from .calibrate import load_masters as load_masters

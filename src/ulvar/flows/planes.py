@@ -83,7 +83,7 @@ def stack_planes(
     calibrations = {a.scored.facts.path: a.scored.calibration for a in kept if a.scored.calibration is not None}
     made = {}
     for colour in PLANES:
-        own = replace(options, plane=Plane(colour, method), proper=False, reference=grey.reference)
+        own = replace(options, plane=Plane(colour, method), proper=False, body=None, reference=grey.reference)
         made[colour] = stack_exposures(
             [a.scored.facts for a in kept], plane_file(Path(grey.output), colour), context, options=own,
             replace=replace_existing, scored=[a.scored for a in kept], aligned=kept, solution=solution, name=name,

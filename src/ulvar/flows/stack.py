@@ -3,38 +3,30 @@
 from __future__ import annotations
 
 import math
-import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from dataclasses import replace as changed
 from pathlib import Path
 
-import numpy as np
-
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, JobContext, check_disk, temporary_name
+from ulvar.engine import Failed, JobContext, check_disk
 from ulvar.flows.agreement import Agreement, align_agreeing
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
-from ulvar.flows.common import KEPT, Outcome, failed_task, may_write
-from ulvar.flows.drops import drops_file, drops_of, write_drops
+from ulvar.flows.body import Body, BodyStack, stack_body
+from ulvar.flows.combining import combine_field
+from ulvar.flows.common import KEPT, Outcome, may_write
+from ulvar.flows.drops import drops_file, write_drops
 from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.lights import Calibrations, ready_facts
-from ulvar.flows.made import Made, input_of
 from ulvar.flows.mosaicking import align_mosaic, combine_mosaic, mosaic_windows
 from ulvar.flows.needs import Needs, stack_needs
-from ulvar.flows.proper import coadd_of, proper_file, write_proper
+from ulvar.flows.proper import proper_file, write_proper
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import (
     Cut,
-    ScratchRows,
-    Warped,
-    WarpTask,
     moving_trails,
-    resampled_correlation,
-    warp_item,
-    warping_bytes,
 )
 from ulvar.frames import (
     ExposureFacts,
@@ -56,11 +48,9 @@ from ulvar.stacking import (
     Normalise,
     Stacked,
     Weighting,
-    stack_warped,
 )
 from ulvar.stacking.drops import Dropped
 from ulvar.stacking.proper import ProperCoadd
-from ulvar.stars import estimate_background
 
 
 @dataclass(frozen=True)
@@ -89,6 +79,8 @@ class StackOptions:
     colours: Colours = Colours.MIXED
     # One colour alone of exposures of a colour sensor.
     plane: Plane | None = None
+    # A second stack is made on which this body stays where it is.
+    body: Body | None = None
 
 
 @dataclass(frozen=True)
@@ -115,6 +107,8 @@ class StackResult:
     drops: str = ""
     no_drops: str = ""
     uneven: str = ""
+    # The stack on a moving body; None where none was asked for.
+    body: BodyStack | None = None
     # What it takes of this machine; None before the grid is known.
     needs: Needs | None = None
 
@@ -133,7 +127,7 @@ def stack_print(
         [identity(f) for f in exposures],
         vars(settings)
         | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")}
-        | {"plane": None if settings.plane is None else vars(settings.plane)},
+        | {name: None if (part := getattr(settings, name)) is None else vars(part) for name in ("plane", "body")},
         *([[calibrations[f.path].print for f in exposures]] if calibrations else []),
     )
 
@@ -223,7 +217,11 @@ def stack_exposures(
             str(output), _frames(exposures, [], failed, None), reason=needs.refusal, agreement=agreement, needs=needs
         )
     check_disk(output.parent, needs.disk_bytes)
-    made = _combine(aligned_list, reference, grid, output, settings, context)
+    if settings.align == "mosaic":
+        made = combine_mosaic(aligned_list, reference, grid, output, settings, context)
+    else:
+        cut = moving_trails(aligned_list) if settings.trails else {}
+        made = combine_field(aligned_list, reference, grid, output, settings, context, cut)
     failed += made.failed
     stacked, kept = made.stacked, made.kept
     if stacked is None:
@@ -242,12 +240,17 @@ def stack_exposures(
     if isinstance(made.dropped, Dropped) and settings.drop is not None:
         beside["drops"] = drops_file(output)
         write_drops(beside["drops"], made.dropped, settings.drop, told)
+    body = None
+    if settings.body is not None:
+        body = stack_body(
+            kept, reference, output, settings, context, solution=solution, stamp=stamp, replace=replace, name=name
+        )  # fmt: skip
     return StackResult(
         str(output), frames, grid.width, grid.height, stacked=stacked, reference=reference.facts.path,
         aligned=tuple(kept), agreement=agreement, noise_adu=made.noise_adu,
         proper=str(beside.get("proper", "")), no_proper=made.coadd.reason if isinstance(made.coadd, Failed) else "",
         drops=str(beside.get("drops", "")), no_drops=made.dropped.reason if isinstance(made.dropped, Failed) else "",
-        uneven=made.dropped.problem if isinstance(made.dropped, Dropped) else "", needs=needs,
+        uneven=made.dropped.problem if isinstance(made.dropped, Dropped) else "", body=body, needs=needs,
     )  # fmt: skip
 
 
@@ -274,72 +277,6 @@ def _needs(aligned: Sequence[Aligned], grid: Frame2D, settings: StackOptions) ->
         parts = (math.prod(w.shape) for w in mosaic_windows(aligned, grid) if w is not None)
         return stack_needs(grid, sum(parts), 6, drops=False)
     return stack_needs(grid, len(aligned) * grid.width * grid.height, 2, drops=settings.drop is not None)
-
-
-def _combine(
-    aligned: Sequence[Aligned],
-    reference: Scored,
-    grid: Frame2D,
-    output: Path,
-    settings: StackOptions,
-    context: JobContext,
-) -> Made:
-    if settings.align == "mosaic":
-        return combine_mosaic(aligned, reference, grid, output, settings, context)
-    out_shape = (grid.height, grid.width)
-    output.parent.mkdir(parents=True, exist_ok=True)
-    scratch = str(output.parent / temporary_name(output.name, mark="scratch"))
-    Path(scratch).mkdir()
-    failed: list[Failed] = []
-    try:
-        cut = moving_trails(aligned) if settings.trails else {}
-        tasks = [
-            WarpTask.of(
-                a.scored, grid.shifted(a.transform), out_shape, f"{scratch}/{i}.f32", plain=_is_plain(settings, grid),
-                trails=cut.get(a.scored.facts.path, ()), levels=settings.normalise is Normalise.LOCAL,
-                how=settings.resampling, plane=settings.plane,
-            )
-            for i, a in enumerate(aligned)
-        ]  # fmt: skip
-        bad: set[str] = set()
-        warped: dict[str, Warped] = {}
-        for task, made in context.each(
-            warp_item, tasks, "Resampling", item_bytes=max(map(warping_bytes, tasks)), lost=failed_task
-        ):
-            if isinstance(made, Failed):
-                failed.append(made)
-                bad.add(task.facts.path)
-            else:
-                warped[task.facts.path] = made
-        pairs = [(a, t) for a, t in zip(aligned, tasks) if a.scored.facts.path not in bad]
-        if not pairs:
-            return Made(None, [], failed)
-        inputs = [input_of(a, t.transform, ScratchRows(t.scratch, out_shape), warped[t.facts.path]) for a, t in pairs]
-        index = next((i for i, (a, _) in enumerate(pairs) if a.scored.facts.path == reference.facts.path), 0)
-        stacked = stack_warped(
-            inputs, reference=index, rejection=settings.rejection, normalise=settings.normalise,
-            weighting=settings.weighting, maps=settings.maps, budget_bytes=context.budget_bytes, threads=context.workers,
-            progress=context.progress, stop=context.stop,
-        )  # fmt: skip
-        background = estimate_background(stacked.data)
-        kept, cuts = [a for a, _ in pairs], {path: one.cuts for path, one in warped.items()}
-        coadd = None
-        if settings.proper:
-            moved = [Aligned(a.scored, t.transform, a.flux_ratio) for a, t in pairs]
-            coadd = coadd_of(inputs, moved, stacked, float(background.sky_adu), context)
-        dropped = None
-        if settings.drop is not None:
-            dropped = drops_of([t for _, t in pairs], stacked, cuts, settings.drop, scratch, context)
-        share = float(np.mean([warped[a.scored.facts.path].gain_share for a in kept]))
-        correlation = resampled_correlation([t for _, t in pairs], stacked.weights)
-        return Made(stacked, kept, failed, cuts, float(background.noise_adu), coadd, dropped, correlation, share)
-    finally:
-        shutil.rmtree(scratch, ignore_errors=True)
-
-
-def _is_plain(settings: StackOptions, grid: Frame2D) -> bool:
-    """Whether pixels are taken as they are: they are to be neither aligned nor turned."""
-    return settings.align == "none" and grid.upright and (grid.x0, grid.y0) == (0, 0)
 
 
 def _frames(

@@ -107,8 +107,9 @@ class Told:
 
 
 def write_stack(
-    output: Path, stacked: Stacked, told: Told, *, replace: bool, name: str, noise_adu: float, correlation: float
-) -> None:
+    output: Path, stacked: Stacked, told: Told, *, replace: bool, name: str, noise_adu: float, correlation: float,
+    more: Sequence[str] = (),
+) -> None:  # fmt: skip
     """Write a stack: FITS with its maps, or TIFF.
 
     Parameters
@@ -117,6 +118,8 @@ def write_stack(
         Of the sky, measured.
     correlation : float
         Noise of areas over that of pixels, were they independent.
+    more : sequence of str
+        Further lines of its history.
     """
     settings, plane = told.settings, told.settings.plane
     cards = [
@@ -132,7 +135,7 @@ def write_stack(
         history.append(f"the colour {plane.colour} of the Bayer (CFA) pattern, {plane.method.value}")
     elif told.mixed:
         history.append("colours of the Bayer (CFA) pattern brought to the scale of green and mixed")
-    history += calibration_history([a.scored.calibration for a in told.kept])
+    history += [*more, *calibration_history([a.scored.calibration for a in told.kept])]
     said = {"history": history, "replace": replace, **told.header(cards)}
     if is_tiff_name(output.name):
         write_tiff(output, stacked.data, depth=settings.depth, **said)

@@ -17,6 +17,7 @@ from ulvar.engine import F64Array, write_csv
 from ulvar.frames import Frame, in_circle, parse_angle, parse_time
 from ulvar.photometry.aperture import measure_apertures
 from ulvar.photometry.options import ApertureOptions
+from ulvar.photometry.track import place_on_track
 from ulvar.stars import StarFlag, StarTable, flag_words
 
 ROLES = ("target", "comparison", "check")
@@ -68,7 +69,7 @@ class ListedStar:
         return self.ra is not None or bool(self.track)
 
     def sky_at(self, when: datetime | None) -> tuple[float, float]:
-        """Return (ra, dec) [deg] at a time; a moving target is interpolated linearly on the tangent plane.
+        """Return (ra, dec) [deg] at a time; of a moving target by cubic splines through the directions of its track.
 
         NaN outside the times of the track, or without a time.
         """
@@ -76,14 +77,7 @@ class ListedStar:
             return (math.nan if self.ra is None else self.ra), (math.nan if self.dec is None else self.dec)
         if when is None:
             return math.nan, math.nan
-        moments = np.array([entry[0] for entry in self.track])
-        t = when.timestamp()
-        if not moments[0] <= t <= moments[-1]:
-            return math.nan, math.nan
-        ra0 = self.track[0][1]
-        turned = np.array([(entry[1] - ra0 + 180) % 360 - 180 for entry in self.track])
-        ra = ra0 + float(np.interp(t, moments, turned))
-        return in_circle(ra), float(np.interp(t, moments, [entry[2] for entry in self.track]))
+        return place_on_track(self.track, when.timestamp())
 
 
 def read_star_list(path: str | Path) -> list[ListedStar]:
@@ -121,6 +115,8 @@ def read_star_list(path: str | Path) -> list[ListedStar]:
     if not stars:
         raise StarListError(f"{path}: it lists no star")
     for name, track in tracks.items():
+        if len({when for when, _, _ in track}) < len(track):
+            raise StarListError(f"{path}: {name} is at two places at one time")
         stars[name] = ListedStar(name, stars[name].role, track=tuple(sorted(track)))
     return list(stars.values())
 

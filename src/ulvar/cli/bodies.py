@@ -1,0 +1,68 @@
+"""How a moving body is told on the command line."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from pathlib import Path
+
+from ulvar.cli.common import fail_usage
+from ulvar.flows import Body, BodyStack
+from ulvar.frames import ExposureFacts
+from ulvar.photometry import StarListError, read_star_list
+
+
+def given_body(
+    marks: Sequence[str], rate: str | None, table: Path | None, exposures: Sequence[ExposureFacts]
+) -> Body | None:
+    """Return the body that the options tell of, None where they tell of none; ends with what is wrong about them."""
+    if not marks and rate is None and table is None:
+        return None
+    try:
+        track = None
+        if table is not None:
+            track = next((star for star in read_star_list(table) if star.track), None)
+            if track is None:
+                raise ValueError(f"{table}: no star of it moves: the table of a body needs the column time_utc")
+        return Body(tuple(_mark(text, exposures) for text in marks), None if rate is None else _rate(rate), track)
+    except (ValueError, StarListError) as error:
+        fail_usage(str(error))
+
+
+def _mark(text: str, exposures: Sequence[ExposureFacts]) -> tuple[str, float, float]:
+    name, _, place = text.rpartition(":")
+    x, y = _numbers(place, f"--body-at takes FILE:X,Y, not '{text}'")
+    path = Path(name).resolve()
+    found = next((f.path for f in exposures if Path(f.path).resolve() == path), None)
+    if not name or found is None:
+        raise ValueError(f"--body-at {text}: {name or 'it'} is not among the exposures")
+    # The window and the FITS standard count pixels from 1.
+    return found, x - 1, y - 1
+
+
+def _rate(text: str) -> tuple[float, float]:
+    speed, angle = _numbers(text, f"--body-rate takes ARCSEC_H,ANGLE, not '{text}'")
+    if not (0 < speed <= 360_000 and -360 <= angle <= 360):
+        raise ValueError("--body-rate: the speed is over 0 and up to 360000 arcsec an hour, the angle from -360 to 360")
+    return speed, angle
+
+
+def _numbers(text: str, problem: str) -> tuple[float, float]:
+    try:
+        first, second = (float(part) for part in text.split(","))
+    except ValueError:
+        raise ValueError(problem) from None
+    if not (math.isfinite(first) and math.isfinite(second)):
+        raise ValueError(problem)
+    return first, second
+
+
+def body_lines(body: BodyStack | None) -> list[str]:
+    """Return what became of a body's stack, in lines for the terminal."""
+    if body is None:
+        return []
+    if not body.output:
+        return [f"no stack on the body: {body.reason}"]
+    lines = [f"{body.output}: on the body, which moves {body.px_h:.2f} px an hour"]
+    lines += [f"not in it: {Path(one.file).name}: {one.reason}" for one in body.lost]
+    return lines + ([body.smeared] if body.smeared else [])
