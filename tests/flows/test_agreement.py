@@ -5,11 +5,14 @@ from __future__ import annotations
 import math
 import unittest
 from collections.abc import Sequence
+from dataclasses import replace
+from typing import ClassVar
 
 import numpy as np
 
 from ulvar.engine import JobContext
-from ulvar.flows import Scored, align_agreeing, told_apart
+from ulvar.flows import Pointed, Scored, align_agreeing, helped, told_apart
+from ulvar.flows.agreement import Agreement
 from ulvar.frames import ExposureFacts
 from ulvar.stars import ExposureQuality, StarTable
 
@@ -185,3 +188,65 @@ class Agreed(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Helped(unittest.TestCase):
+    """Exposures whose few stars drown are brought in by stars that were pointed out, in whichever exposure that is aligned."""
+
+    MOVES: ClassVar = {"a": (0.0, 0.0), "b": (12.0, -7.0), "c": (-3.0, 30.0)}
+
+    def setUp(self) -> None:
+        sky = Sky(11)
+        self.sky = sky
+        self.scored = [
+            sky.exposure(n, 0.5 + 0.1 * k, dx=dx, dy=dy) for k, (n, (dx, dy)) in enumerate(self.MOVES.items())
+        ]
+        poor = sky.exposure("poor", 0.2, turned=True, dx=40.0, noise=60)
+        # Seven of its stars, and all that is noise.
+        own = np.flatnonzero(poor.stars.flux != 500.0)[:7]
+        self.poor = replace(
+            poor, stars=poor.stars.select(np.sort(np.append(own, np.flatnonzero(poor.stars.flux == 500.0))))
+        )
+        self.scored.append(self.poor)
+        self.places = np.column_stack([poor.stars.x, poor.stars.y])[own]
+
+    def there(self, k: int, name: str) -> tuple[float, float]:
+        """Return where another exposure has one of the poor one's stars."""
+        x, y = self.places[k]
+        dx, dy = self.MOVES[name]
+        return WIDTH - (x - 40.0) + dx, HEIGHT - y + dy
+
+    def helped(self, other: str, *which: int) -> Agreement:
+        agreement = align_agreeing(self.scored, JobContext())
+        self.assertEqual([f.file for f in agreement.failed], ["poor"])
+        pairs = tuple((tuple(self.places[k]), self.there(k, other)) for k in which)
+        return helped(agreement, self.scored, {"poor": Pointed(other, pairs)})
+
+    def test_by_one_star_in_the_reference_or_another(self) -> None:
+        for other in ("c", "a"):
+            made = self.helped(other, 2)
+            self.assertEqual(([a.scored.facts.path for a in made.aligned], made.failed), (["a", "b", "c", "poor"], []))
+            way = made.aligned[3].transform
+            assert made.reference.facts.path == "c"
+            found = np.column_stack(way(*self.places.T))
+            np.testing.assert_allclose(found, [self.there(k, "c") for k in range(7)], atol=0.3)
+            self.assertAlmostEqual(made.aligned[3].flux_ratio, 1.0, delta=0.05)
+
+    def test_one_that_is_wrong_or_leans_on_one_that_is_not_aligned_stays_out(self) -> None:
+        agreement = align_agreeing(self.scored, JobContext())
+        wrong = helped(agreement, self.scored, {"poor": Pointed("c", ((tuple(self.places[0]), self.there(3, "c")),))})
+        self.assertEqual([(f.file, "point out a second" in f.reason) for f in wrong.failed], [("poor", True)])
+        lost = helped(agreement, self.scored, {"poor": Pointed("gone", ((tuple(self.places[0]), self.there(0, "c")),))})
+        self.assertIn("is not aligned itself", lost.failed[0].reason)
+        # What was aligned by itself is left as it is.
+        same = helped(
+            agreement,
+            self.scored,
+            {
+                "a": Pointed(
+                    "c",
+                    ((0.0, 0.0), (5.0, 5.0)),
+                )
+            },
+        )  # type: ignore[arg-type]
+        self.assertEqual(same.aligned, agreement.aligned)

@@ -15,7 +15,7 @@ from tests.cli.support import Command
 from tests.registration.test_registration import affine
 from tests.support import FolderCase
 from ulvar.astrometry import Wcs, offset_position, wcs_from_header
-from ulvar.cli.bodies import given_body
+from ulvar.cli.places import given_body
 from ulvar.engine import JobContext
 from ulvar.flows import Aligned, Body, Scored, StackOptions, StackResult, stack_exposures
 from ulvar.flows.body import _cut
@@ -266,7 +266,9 @@ class OnTheCommandLine(Tracked, Command):
         self.assertEqual(code, 0)
         self.assertIn("m-body.fits: on the body, which moves 6", text)
         for wrong, why in (
-            ([marks[0]], "in two exposures"), (["--body-rate=5"], "takes ARCSEC_H,ANGLE"), (["--body-rate=-5,30"], "the speed is over 0"),
+            (["--common=a"], "takes FILE:X,Y=FILE:X,Y"), ([f"--common={files[0]}:1,2={files[0]}:3,4"], "in one other exposure"),
+            ([f"--common={files[0]}:1,2={files[1]}:3,4"] * 3, "two stars of an exposure are enough"),
+            (["--align=none", "--common=a"], "aligned by stars"), ([marks[0]], "in two exposures"), (["--body-rate=5"], "takes ARCSEC_H,ANGLE"), (["--body-rate=-5,30"], "the speed is over 0"),
             (["--body-at=x.fits:1,2"], "x.fits is not among"), (["--body-at=1,2"], "is not among"), (["--body-at=a:nan,2"], "takes FILE:X,Y"),
             ([f"--body-table={files[0]}"], "light-0.fits"), ([*marks, "--body-rate=5,6"], "by one of them"),
             (["--align=mosaic", "--body-rate=5,6"], "not on a mosaic"),

@@ -25,7 +25,7 @@ _COMMANDS = {
     "calibrate": "ulvar.cli.calibration:calibrate",
     "stars": "ulvar.cli.stacking:stars",
     "stack": "ulvar.cli.stacking:stack",
-    "planes": "ulvar.cli.stacking:planes",
+    "planes": "ulvar.cli.planes:planes",
     "watch": "ulvar.cli.watching:watch",
     "colour": "ulvar.cli.colour:colour",
     "solve": "ulvar.cli.measuring:solve",

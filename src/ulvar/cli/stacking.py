@@ -10,7 +10,6 @@ from typing import Annotated
 import typer
 
 from ulvar.calibration import parse_region
-from ulvar.cli.bodies import body_lines, given_body
 from ulvar.cli.common import (
     Facts,
     Json,
@@ -33,6 +32,7 @@ from ulvar.cli.common import (
     series_among,
     told,
 )
+from ulvar.cli.places import body_lines, given_body, given_common
 from ulvar.combine import Method
 from ulvar.engine import Failed
 from ulvar.flows import (
@@ -45,10 +45,9 @@ from ulvar.flows import (
     stack_exposures,
     stack_planes,
     told_apart,
-    write_planes,
     write_stars,
 )
-from ulvar.frames import Demosaic, ExposureFacts, is_supported_output
+from ulvar.frames import ExposureFacts, is_supported_output
 from ulvar.inspection import notice
 from ulvar.night.settings import CalibrateSettings
 from ulvar.registration import Kernel, Resampling
@@ -163,6 +162,15 @@ def stack(
     kernel: Annotated[Kernel, option("combine", "kernel")] = default("combine", "kernel"),
     clamp: Annotated[bool, option("combine", "clamp", "--clamp")] = default("combine", "clamp"),
     depth: Annotated[int, typer.Option(help="Bits of a TIFF: 16, or 32 for float.")] = 16,
+    common: Annotated[
+        list[str],
+        typer.Option(
+            "--common",
+            metavar="FILE:X,Y=FILE:X,Y",
+            help="A star of an exposure that is not aligned by itself, and the same star in one that is; give it once or twice for "
+            "each such exposure.",
+        ),
+    ] = [],
     body_at: Annotated[
         list[str],
         typer.Option(
@@ -215,11 +223,14 @@ def stack(
         rejection = dataclasses.replace(STACK_REJECTION, method=method, low=low, high=high, lost=lost)
     except ValueError as error:
         fail_usage(str(error))
+    if align is not Align.STARS and common:
+        fail_usage("--common helps where exposures are aligned by stars")
     if align is Align.MOSAIC and (body_at or body_rate or body_table):
         fail_usage("a moving body is stacked on exposures of one field, not on a mosaic")
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
     body = given_body(body_at, body_rate, body_table, exposures)
+    pointed = given_common(common, exposures)
     plan, unusable = (None, []) if masters is None else _calibrations(lights, masters, partial)
     refused = [] if plan is None else hinted(list(plan.refused))
     if plan is not None:
@@ -232,7 +243,7 @@ def stack(
             fail_usage(f"{reference}: the reference is not among the exposures")
     options = StackOptions(
         align.value, grid, rejection, normalise, weighting, depth, chosen, trails, maps, proper, drop, Resampling(kernel, clamp),
-        feather, colours, body=body,
+        feather, colours, body=body, common=pointed,
     )  # fmt: skip
     if not lights:
         problems = [*failed_outcomes(failed), *refused, *rest]
@@ -353,35 +364,3 @@ def _frame_json(outcome: Outcome) -> dict[str, object]:
         **empty,
         **outcome.values,
     }
-
-
-def planes(
-    paths: Paths,
-    out: Annotated[Path, typer.Option("--out", metavar="DIR", help="Folder of <stem>-R.fits, -G.fits and -B.fits.")],
-    method: Annotated[
-        Demosaic,
-        typer.Option(
-            help="half: of nothing but what was measured, half as large, for photometry. bilinear, malvar: as large as the "
-            "exposure, missing pixels interpolated, without and with the help of the other colours."
-        ),
-    ] = Demosaic.HALF,
-    json: Json = False,
-    fact: Facts = [],
-    replace: Replace = False,
-) -> None:
-    """Write each colour of a colour sensor's exposures as an exposure of its own, with the filter R, G or B."""
-    exposures, failed, _ = read_exposures(paths, fact)
-    with running(len(exposures)) as context:
-        done = write_planes(exposures, out, context, method=method, replace_existing=replace)
-    outcomes = hinted([*done, *failed_outcomes(failed)])
-    good = [o for o in outcomes if o.ok]
-    finish(
-        {
-            "frames": [
-                {"file": o.file, "ok": o.ok, "reason": o.reason, "skipped": o.skipped, "planes": o.values.get("planes", {})}
-                for o in outcomes
-            ]
-        },
-        as_json=json, done=len(good), failed=len(outcomes) - len(good),
-        lines=[f"{out}: the colours of {len(good)} exposures", *told(outcomes)],
-    )  # fmt: skip

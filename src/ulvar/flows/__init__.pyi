@@ -1,6 +1,9 @@
+from .agreement import Pointed as Pointed
 from .agreement import align_agreeing as align_agreeing
+from .agreement import helped as helped
 from .agreement import told_apart as told_apart
 from .align import Aligned as Aligned
+from .align import align_pointed as align_pointed
 from .arriving import Arrivals as Arrivals
 from .body import Body as Body
 from .body import BodyStack as BodyStack

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from ulvar.engine import Failed, JobContext, counted
-from ulvar.flows.align import Aligned, align_all, align_item, known_score, positions
+from ulvar.flows.align import Aligned, align_all, align_item, align_pointed, known_score, positions
 from ulvar.flows.starfind import Scored
 from ulvar.inspection import Finding, Mend, notice
 from ulvar.registration import LEAST_STARS, PixelMap, Transform
+from ulvar.registration.pointed import Pair
 from ulvar.stars import StarTable
 
 # After so many exposures with which no larger set agrees the search ends.
@@ -84,6 +85,48 @@ def told_apart(agreement: Agreement, names: Sequence[str] = ()) -> list[Finding]
         mend = Mend(f"Make a series of {len(files)}", f"object:{names[n]}", files) if n < len(names) else None
         found.append(notice("other_field", "Another field among them", text, files, mend=mend))
     return found
+
+
+# Stars that were pointed out as the same in an exposure and in another one, by the path of the first.
+Common = Mapping[str, "Pointed"]
+
+
+@dataclass(frozen=True)
+class Pointed:
+    """Stars of an exposure that another one shows, too: the other's path, and the places in both [px, 0-based]."""
+
+    other: str
+    pairs: tuple[Pair, ...]
+
+
+def helped(agreement: Agreement, scored: Sequence[Scored], common: Common) -> Agreement:
+    """Return the agreement with exposures that failed brought in by stars that were pointed out.
+
+    The other exposure need not be the reference: one that is aligned will do.
+    """
+    by_path = {one.facts.path: one for one in scored}
+    aligned = {a.scored.facts.path: a for a in agreement.aligned}
+    failed = []
+    for failure in agreement.failed:
+        told = common.get(failure.file)
+        base = None if told is None else aligned.get(told.other)
+        if told is None or failure.file not in by_path:
+            failed.append(failure)
+        elif base is None:
+            why = f"{Path(told.other).name}, in which its stars were pointed out, is not aligned itself"
+            failed.append(Failed(why, failure.file))
+        else:
+            places = np.array([there for _, there in told.pairs], dtype=np.float64)
+            there = np.column_stack(base.transform(*places.T))
+            pairs = [(here, (float(x), float(y))) for (here, _), (x, y) in zip(told.pairs, there)]
+            made = align_pointed(by_path[failure.file], agreement.reference.stars, pairs)
+            if isinstance(made, Failed):
+                failed.append(made)
+            else:
+                aligned[failure.file] = made
+    kept = [aligned[one.facts.path] for one in scored if one.facts.path in aligned]
+    groups = tuple(tuple(p for p in group if p not in aligned) for group in agreement.groups)
+    return replace(agreement, aligned=kept, failed=failed, groups=tuple(g for g in groups if len(g) > 1))
 
 
 def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:

@@ -13,7 +13,8 @@ from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import Scored
-from ulvar.registration import Fit, PixelMap, match_stars, pair_stars
+from ulvar.registration import Fit, PixelMap, match_pointed, match_stars, pair_stars
+from ulvar.registration.pointed import Pair
 from ulvar.registration.transform import UNFITTED
 from ulvar.stars import StarFlag, StarTable
 
@@ -37,6 +38,24 @@ def align_item(task: tuple[Scored, StarTable]) -> Aligned | Failed:
     scored, reference = task
     found = match_stars(
         positions(scored.stars), positions(reference), source_snr=scored.stars.snr, target_snr=reference.snr
+    )
+    if isinstance(found, Failed):
+        return Failed(found.reason, scored.facts.path)
+    return Aligned(scored, found, _flux_ratio(found, scored.stars, reference))
+
+
+def align_pointed(scored: Scored, reference: StarTable, pairs: Sequence[Pair]) -> Aligned | Failed:
+    """Match one exposure's stars with the reference's with the help of stars that were pointed out.
+
+    Parameters
+    ----------
+    scored : Scored
+    reference : StarTable
+    pairs : sequence of ((x, y), (x, y))
+        Places in the exposure, and where the reference has the same stars [px, 0-based].
+    """
+    found = match_pointed(
+        positions(scored.stars), positions(reference), pairs, source_snr=scored.stars.snr, target_snr=reference.snr
     )
     if isinstance(found, Failed):
         return Failed(found.reason, scored.facts.path)

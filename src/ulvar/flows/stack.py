@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from dataclasses import replace as changed
 from pathlib import Path
 
 from ulvar.astrometry import Wcs
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, JobContext, check_disk
-from ulvar.flows.agreement import Agreement, align_agreeing
+from ulvar.flows.agreement import Agreement, Pointed, align_agreeing, helped
 from ulvar.flows.align import Aligned, align_all, align_by_sky, pick_reference
 from ulvar.flows.body import Body, BodyStack, stack_body
 from ulvar.flows.combining import combine_field
@@ -81,6 +81,8 @@ class StackOptions:
     plane: Plane | None = None
     # A second stack is made on which this body stays where it is.
     body: Body | None = None
+    # Stars that were pointed out in exposures that do not match by themselves.
+    common: Mapping[str, Pointed] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -194,6 +196,8 @@ def stack_exposures(
     if not scored:
         return StackResult(str(output), _frames(exposures, [], failed, None), reason="no exposure could be read")
     agreement = _aligned(scored, aligned, settings, context)
+    if settings.common:
+        agreement = helped(agreement, scored, settings.common)
     aligned_list, reference = agreement.aligned, agreement.reference
     failed += agreement.failed
     if settings.align == "stars" and len(scored) > 1 and len(aligned_list) < 2 and aligned is None:

@@ -6,6 +6,7 @@ from .matching import match_stars as match_stars
 from .options import RESAMPLING as RESAMPLING
 from .options import Kernel as Kernel
 from .options import Resampling as Resampling
+from .pointed import match_pointed as match_pointed
 from .refining import LEAST_STARS as LEAST_STARS
 from .refining import pair_stars as pair_stars
 from .resample import resample as resample

@@ -203,7 +203,7 @@ def match_stars(
         if not allow_mirror:
             candidates = candidates[np.linalg.det(candidates[:, :, :2]) > 0]
         for matrix in _likeliest(candidates, test, stars, target, area, settings):
-            chance, refined = _verify(matrix, test, stars, target, area, settings)
+            chance, refined = verify(matrix, test, stars, target, area, settings)
             if refined is not None and (best is None or chance < best[0]):
                 best = chance, refined
                 if chance < limit - 40:
@@ -248,7 +248,7 @@ def _likeliest(
     return candidates[np.argsort(-excess, kind="stable")[:_REFINED]]
 
 
-def _verify(
+def verify(
     matrix: F64Array, test: F64Array, stars: Lookup, target: F64Array, area: float, options: MatchOptions
 ) -> tuple[float, F64Array | None]:
     """Return (log probability that as many partners are an accident, refined matrix)."""

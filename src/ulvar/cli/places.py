@@ -1,4 +1,4 @@
-"""How a moving body is told on the command line."""
+"""Places in exposures as the command line tells them: of a moving body, of common stars."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ulvar.cli.common import fail_usage
-from ulvar.flows import Body, BodyStack
+from ulvar.flows import Body, BodyStack, Pointed
 from ulvar.frames import ExposureFacts
 from ulvar.photometry import StarListError, read_star_list
 
@@ -24,18 +24,42 @@ def given_body(
             track = next((star for star in read_star_list(table) if star.track), None)
             if track is None:
                 raise ValueError(f"{table}: no star of it moves: the table of a body needs the column time_utc")
-        return Body(tuple(_mark(text, exposures) for text in marks), None if rate is None else _rate(rate), track)
+        places = tuple(_place(text, exposures, "--body-at", "FILE:X,Y") for text in marks)
+        return Body(places, None if rate is None else _rate(rate), track)
     except (ValueError, StarListError) as error:
         fail_usage(str(error))
 
 
-def _mark(text: str, exposures: Sequence[ExposureFacts]) -> tuple[str, float, float]:
+def given_common(pairs: Sequence[str], exposures: Sequence[ExposureFacts]) -> dict[str, Pointed]:
+    """Return the stars that the options point out, by the exposure that they help; ends with what is wrong about them."""
+    found: dict[str, Pointed] = {}
+    try:
+        for text in pairs:
+            here, sign, there = text.partition("=")
+            option, form = "--common", "FILE:X,Y=FILE:X,Y"
+            if not sign:
+                raise ValueError(f"{option} takes {form}, not '{text}'")
+            path, *own = _place(here, exposures, option, form)
+            other, *same = _place(there, exposures, option, form)
+            before = found.get(path)
+            if path == other or (before is not None and before.other != other):
+                raise ValueError(f"{option} {text}: the stars of an exposure are pointed out in one other exposure")
+            known = () if before is None else before.pairs
+            if len(known) > 1:
+                raise ValueError(f"{option} {text}: two stars of an exposure are enough")
+            found[path] = Pointed(other, (*known, ((own[0], own[1]), (same[0], same[1]))))
+    except ValueError as error:
+        fail_usage(str(error))
+    return found
+
+
+def _place(text: str, exposures: Sequence[ExposureFacts], option: str, form: str) -> tuple[str, float, float]:
     name, _, place = text.rpartition(":")
-    x, y = _numbers(place, f"--body-at takes FILE:X,Y, not '{text}'")
+    x, y = _numbers(place, f"{option} takes {form}, not '{text}'")
     path = Path(name).resolve()
     found = next((f.path for f in exposures if Path(f.path).resolve() == path), None)
     if not name or found is None:
-        raise ValueError(f"--body-at {text}: {name or 'it'} is not among the exposures")
+        raise ValueError(f"{option} {text}: {name or 'it'} is not among the exposures")
     # The window and the FITS standard count pixels from 1.
     return found, x - 1, y - 1
 
