@@ -68,6 +68,18 @@ class Pointed(unittest.TestCase):
         np.testing.assert_allclose(way(np.array([100.0]), np.array([200.0])), [[-50.0], [70.0]], atol=1e-9)
         self.assertEqual((way.matched, way.kind), (2, "similarity"))
 
+    def test_two_stars_of_a_field_that_is_turned_over(self) -> None:
+        source, target, p, q = self.lists(8, true=9, strewn=60, mirrored=True)
+        self.assertCarries(match_pointed(source, target, [(tuple(p[k]), tuple(q[k])) for k in (1, 4)]), p, q)
+
+    def test_a_place_beside_a_star_stands_for_it(self) -> None:
+        stars = np.array([[100.0, 100.0], [400.0, 100.0]])
+        way = match_pointed(stars, stars + 10, [((103, 98), (113, 112)), ((398, 103), (407, 108))])
+        self.assertCarries(way, stars, stars + 10, 1e-9)
+        # Further away it is a place of its own.
+        other = match_pointed(stars, stars + 10, [((108, 100), (118, 110)), ((408, 100), (418, 110))])
+        self.assertCarries(other, stars, stars + 10, 1e-9)
+
     def test_what_cannot_be_the_same_is_told(self) -> None:
         none = np.empty((0, 2))
         far = match_pointed(none, none, [((0, 0), (0, 0)), ((100, 0), (230, 0))])

@@ -7,6 +7,7 @@ from .align import align_pointed as align_pointed
 from .arriving import Arrivals as Arrivals
 from .body import Body as Body
 from .body import BodyStack as BodyStack
+from .body import straight_or_bent as straight_or_bent
 from .calibrate import CalibrationPlan as CalibrationPlan
 from .calibrate import calibrate_lights as calibrate_lights
 from .calibrate import load_masters as load_masters

@@ -178,11 +178,27 @@ def _marked(body: Body, aligned: Sequence[Aligned]) -> Track | Failed:
         u, v = one.transform(np.array([at[0]]), np.array([at[1]]))
         moments.append(when)
         places.append((float(u[0]), float(v[0])))
+    return straight_or_bent(moments, places, [m for a in aligned if (m := a.scored.facts.mid_utc) is not None])
+
+
+def straight_or_bent(
+    moments: Sequence[datetime], places: Sequence[tuple[float, float]], every: Sequence[datetime]
+) -> Track | Failed:
+    """Return the way of a body that was marked: straight, or a parabola where three marks and more span most of a series.
+
+    Parameters
+    ----------
+    moments : sequence of datetime
+        Of the marks.
+    places : sequence of (float, float)
+        Where it is then, on the reference [px].
+    every : sequence of datetime
+        Of all exposures of the series.
+    """
     begin = moments[0]
     hours = np.array([(when - begin).total_seconds() / 3600 for when in moments])
     if np.ptp(hours) <= 0:
-        return Failed("the exposures in which the body is marked have one and the same time", body.marks[0][0])
-    every = [m for a in aligned if (m := a.scored.facts.mid_utc) is not None]
+        return Failed("the exposures in which the body is marked have one and the same time")
     span = (max(every) - min(every)).total_seconds() / 3600
     degree = 2 if len(moments) > 2 and np.ptp(hours) >= _SPANNED * span and len(np.unique(hours)) > 2 else 1
     along = [np.polynomial.Polynomial.fit(hours, column, degree) for column in np.array(places).T]

@@ -192,6 +192,8 @@ _ALL = (
     Code("jump", Severity.CHECK, "combine", "The field jumped", line="jump", dots=True),
     Code("flip", Severity.NOTE, "combine", "The field is turned by 180 degrees", line="flip"),
     Code("uneven_drops", Severity.CHECK, "combine", "The exposures do not support so fine a grid"),
+    Code("no_body", Severity.CHECK, "combine", "There is no stack on the moving body, or not of all exposures"),
+    Code("body_long", Severity.NOTE, "combine", "The moving body moves by more than a star's width during an exposure"),
     Code("trail", Severity.NOTE, "combine", "A satellite or aeroplane crossed", line="trail"),
     Code("outliers", Severity.NOTE, "combine", "Stacking rejected far more of an exposure than of its fellows"),
     Code("catalogue", Severity.BLOCKS, "plate", "The star catalogue cannot be used"),

@@ -28,9 +28,27 @@ from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Norma
 from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
 
 __all__ = [
-    "COLOURS", "FRAMINGS", "KERNELS", "METHODS", "NORMALISATIONS", "WEIGHTS", "CalibrateSettings", "CombineSettings", "CurveSettings",
-    "IntakeSettings", "MastersSettings", "MeasureSettings", "NightSettings", "PinSettings", "PlateSettings",
-    "RuleSettings", "ShapeSettings", "TagSettings", "first_problem",
+    "COLOURS",
+    "FRAMINGS",
+    "KERNELS",
+    "METHODS",
+    "NORMALISATIONS",
+    "WEIGHTS",
+    "CalibrateSettings",
+    "CombineSettings",
+    "CommonSettings",
+    "CurveSettings",
+    "IntakeSettings",
+    "MarkSettings",
+    "MastersSettings",
+    "MeasureSettings",
+    "NightSettings",
+    "PinSettings",
+    "PlateSettings",
+    "RuleSettings",
+    "ShapeSettings",
+    "TagSettings",
+    "first_problem",
 ]  # fmt: skip
 
 _DETECTION, _APERTURE = DetectOptions(), ApertureOptions()
@@ -107,6 +125,22 @@ class RuleSettings(Section):
     def rule(self) -> Rule:
         """As the core takes it."""
         return Rule(self.quality, self.side, self.limit)
+
+
+class MarkSettings(Section):
+    """Where something was pointed out in an exposure [px, 0-based]."""
+
+    file: str
+    x: float
+    y: float
+
+
+class CommonSettings(Section):
+    """Stars of an exposure that another one shows, too: their places in both [px, 0-based]."""
+
+    file: str
+    other: str
+    pairs: list[tuple[float, float, float, float]] = Field(min_length=1, max_length=2)
 
 
 # Rules were three fixed limits before they became a list.
@@ -197,6 +231,31 @@ class CombineSettings(Section):
         fold=True,
         ge=-360,
         le=360,
+    )
+    body_marks: list[MarkSettings] = []
+    common: list[CommonSettings] = []
+    body_rate: float | None = told(
+        None, "A body moves by",
+        "Speed of a moving body on the sky: a second stack is made on which it stays and stars trail; the plate must be solved. Marks in "
+        "exposures (Mark a moving body) do without either",
+        unit="″/h", decimals=2, span=(0.01, 360_000), unset="none", fold=True, gt=0, le=360_000,
+    )  # fmt: skip
+    body_angle: float = told(
+        0.0,
+        "… towards",
+        "Position angle of the body's way, from north by east",
+        unit="°",
+        span=(-360, 360),
+        fold=True,
+        ge=-360,
+        le=360,
+    )
+    body_table: str = told(
+        "",
+        "… or by a table",
+        "A moving body's places by time: CSV with name, ra, dec, time_utc",
+        kind="file",
+        fold=True,
     )
     kernel: Kernel = told(
         Kernel.LANCZOS3, "Resample by", "What a pixel of the stack is made of", choices=KERNELS, fold=True

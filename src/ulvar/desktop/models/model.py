@@ -15,6 +15,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.matching import Matching
 from ulvar.desktop.models.mends import without_stars
 from ulvar.desktop.models.numbers import Numbers
+from ulvar.desktop.models.pointing import Pointing
 from ulvar.desktop.models.stacks import Stacks
 from ulvar.engine import place_words
 from ulvar.inspection import Finding
@@ -33,6 +34,8 @@ class Model(Ground):
         Qualities, rules, detected stars, regions, the deep view.
     stacks : Stacks
         How exposures line up, and what went into the stack's pixels.
+    pointing : Pointing
+        Clicks by which a moving body or common stars are pointed out.
     numbers : Numbers
         Numbers of exposures for the night line, and places of the listed stars.
     matching : Matching
@@ -48,9 +51,11 @@ class Model(Ground):
         self.curves = Curves(self)
         self.looking = Looking(self)
         self.stacks = Stacks(self, self.looking)
+        self.pointing = Pointing(self, self.looking)
         self.numbers = Numbers(self, self.curves, self.looking)
         self.matching = Matching(self)
         self.jobs = Jobs(self, self.looking, self.numbers)
+        self.pointing.wanted.connect(self.set_current)
 
     # ---- opening
 

@@ -25,7 +25,7 @@ from ulvar.desktop.picture.overlays import Overlay, Scene, halo_text, paint_over
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.sight import Sight
 from ulvar.desktop.picture.stretch import Stretch, colour_table
-from ulvar.desktop.picture.toolmarks import paint_loupe, paint_tools
+from ulvar.desktop.picture.toolmarks import paint_body, paint_loupe, paint_tools
 
 # What a drag or click does beside panning: a line, a rectangle, a circle about its middle, a polygon by clicks.
 _DRAWN = ("line", "region", "box", "circle")
@@ -168,6 +168,8 @@ class Canvas(QWidget):
             painter.restore()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         paint_overlay(painter, self.scene(sharp))
+        if self.overlay.body is not None:
+            paint_body(painter, self.sight, self.overlay.body, self.sky)
         paint_tools(painter, self)
         if self.title:
             halo_text(painter, QPointF(10, 20), self.title, self.sky.color("text"))

@@ -81,6 +81,8 @@ class Marks:
             plate = model.products("plate").get(raw)
             if plate is not None and plate.values.get("residuals"):
                 overlay.residuals = np.array(plate.values["residuals"])
+        if model.station == "combine":
+            overlay.body = model.pointing.body_place(raw)
         if "apertures" in shown and model.station in ("measure", "curve"):
             self._role_marks(overlay, raw)
         if grid is not None:
@@ -163,6 +165,9 @@ def _carry(overlay: Overlay, grid: PixelMap) -> None:
     if overlay.chosen is not None:
         x, y = grid(np.array([overlay.chosen[0]]), np.array([overlay.chosen[1]]))
         overlay.chosen = float(x[0]), float(y[0])
+    if overlay.body is not None:
+        u, v = grid(np.array([overlay.body[0]]), np.array([overlay.body[1]]))
+        overlay.body = float(u[0]), float(v[0]), overlay.body[2]
     overlay.regions = [[(float(a), float(b)) for a, b in moved(np.array(corners))] for corners in overlay.regions]
     roles = []
     for mark in overlay.roles:

@@ -49,6 +49,8 @@ class Overlay:
     wcs: Wcs | None = None
     grid: bool = False
     caption: str = ""
+    # A moving body: its place, and whether it is marked there or expected.
+    body: tuple[float, float, bool] | None = None
 
 
 @dataclass(frozen=True)

@@ -7,7 +7,7 @@ from typing import Protocol
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QColor, QImage, QPainter, QPainterPath, QPen, QPolygonF
 
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.picture.overlays import halo_text
@@ -96,6 +96,24 @@ def _paint_cursor(painter: QPainter, at: QPointF, theme: Theme) -> None:
         painter.setPen(QPen(color, width))
         for dx, dy in ((1, 0), (-1, 0), (0, 1), (0, -1)):
             painter.drawLine(at + QPointF(6 * dx, 6 * dy), at + QPointF(16 * dx, 16 * dy))
+
+
+def paint_body(painter: QPainter, sight: Sight, place: tuple[float, float, bool], theme: Theme) -> None:
+    """Draw corners about a moving body, dashed where it is expected by its marks in other exposures."""
+    x, y, marked = place
+    at, reach, arm = sight.to_screen(x, y), 15.0, 8.0
+    path = QPainterPath()
+    for sx, sy in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+        corner = at + QPointF(sx * reach, sy * reach)
+        path.moveTo(corner - QPointF(sx * arm, 0))
+        path.lineTo(corner)
+        path.lineTo(corner - QPointF(0, sy * arm))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for color, width in ((QColor("#000000"), 4.0), (theme.color("cur"), 1.8)):
+        painter.setPen(QPen(color, width, Qt.PenStyle.SolidLine if marked else Qt.PenStyle.DotLine))
+        painter.drawPath(path)
+    words = "moving body" if marked else "moving body, expected"
+    halo_text(painter, at + QPointF(reach + 6, -reach + 4), words, theme.color("cur"))
 
 
 def paint_loupe(painter: QPainter, canvas: Shown) -> None:

@@ -89,6 +89,21 @@ ACTIONS = (
         "No stars are looked for in it; click its corners, a double click closes it",
         "edit",
     ),
+    ActionSpec(
+        "mark body",
+        "Mark a moving body",
+        "",
+        "Click it in two exposures or more: a stack is made on which it stays and the stars trail",
+        "edit",
+    ),
+    ActionSpec("forget body", "Forget the moving body", "", "Take its marks away", "edit"),
+    ActionSpec(
+        "common star",
+        "Point out a common star",
+        "",
+        "Click a star in an exposure that is not aligned, then the same star in the reference",
+        "edit",
+    ),
     ActionSpec("regions back", "Remove the regions left out", "", "Look for stars everywhere again", "edit"),
     ActionSpec(
         "sessions", "Sessions and tags…", "", "Let folder names say which session or tag an exposure has", "edit"

@@ -67,6 +67,7 @@ class Commands(QObject):
         self._left = ""
         self._arrival = Soon(self, self._arrive)
         self.role_menu: QMenu | None = None
+        self._model.pointing.aligned.connect(lambda: self._run("combine", "score"))
 
     def _say(self, text: str) -> None:
         self._model.message.emit(text)
@@ -117,6 +118,9 @@ class Commands(QObject):
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
                 "curve together": self._together,
+                "mark body": lambda: self._point(self._model.pointing.begin_body),
+                "forget body": lambda: self._say(self._model.pointing.forget_body()),
+                "common star": lambda: self._point(self._model.pointing.begin_common),
                 "same levels": self._regions.sky.foot.keep.toggle,
                 "tile": self._regions.sky.next_tiling, "add rule": self._add_rule,
             }  # fmt: skip
@@ -164,6 +168,9 @@ class Commands(QObject):
             self._regions.finder.hide()
         elif self._regions.sky.regions.drawing:
             self._model.region_wanted.emit("")
+        elif self._model.pointing.mode:
+            self._model.pointing.end()
+            self._say("")
         elif self._regions.sky.pointer.place is not None and not self._model.jobs.busy:
             self._regions.sky.pointer.put_away()
         elif self._regions.movie.playing:
@@ -185,6 +192,9 @@ class Commands(QObject):
 
     def star_clicked(self, x: float, y: float, star: tuple[float, float] | None) -> None:
         """Offer roles for the star that was clicked, at Measure; tell what a pixel of the stack is made of, at Combine."""
+        if self._model.pointing.mode:
+            self._pointed(x, y, star)
+            return
         stack = self._model.stacks.stack
         if (
             self._model.station == "combine"
@@ -207,6 +217,25 @@ class Commands(QObject):
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.role_menu = menu
         menu.popup(at)
+
+    def _point(self, begin: Callable[[], str]) -> None:
+        """Begin to point something out, with the exposures in sight."""
+        self._model.set_station("combine")
+        if self._regions.sky.shows_product:
+            self._regions.sky.refresh()
+        self._say(begin())
+
+    def _pointed(self, x: float, y: float, star: tuple[float, float] | None) -> None:
+        """Take a click for what is pointed out: the star that is detected there, else the place itself."""
+        sky, raw = self._regions.sky, self._model.current
+        if sky.shows_product:
+            self._say("Point at an exposure, not at what was made of many.")
+            return
+        grid = sky.naming.grid_of(raw)
+        if star is None and grid is not None:
+            u, v = grid.inverse()(np.array([x]), np.array([y]))
+            x, y = float(u[0]), float(v[0])
+        self._say(self._model.pointing.click(raw, star or (x, y)))
 
     def _give_role(self, role: str) -> None:
         """Give the star at the keyboard's cursor a role, at Measure and at Curve."""

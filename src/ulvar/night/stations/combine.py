@@ -15,12 +15,14 @@ from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     Aligned,
+    Body,
     Scored,
     Series,
     StackOptions,
     StackResult,
     align_agreeing,
     find_all,
+    helped,
     stack_exposures,
     stack_planes,
     stack_print,
@@ -33,6 +35,7 @@ from ulvar.night.checking import refuse_silent_change
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.plate import solutions
+from ulvar.night.stations.pointing import body_findings, body_of, common_of
 from ulvar.night.stations.results import remember_result, result_file
 from ulvar.night.stations.resuming import Kept, scored_again, scored_values
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
@@ -72,7 +75,7 @@ def run_score(night: Night, context: JobContext, series: Series | None = None) -
     products: list[Product] = []
     findings = [_of_raws(_unreadable(f), raw_of) for f in failed]
     if scored:
-        agreement = align_agreeing(scored, context)
+        agreement = helped(align_agreeing(scored, context), scored, common_of(settings, working))
         reference = agreement.reference
         by_path = {a.scored.facts.path: a for a in agreement.aligned}
         apart = told_apart(agreement, _unused_names(night, series, len(agreement.groups)))
@@ -214,7 +217,7 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
     findings = [
         f
         for f in night.findings("combine", series.key)
-        if f.code not in ("trail", "outliers", "damaged", "uneven_drops")
+        if f.code not in ("trail", "outliers", "damaged", "uneven_drops", "no_body", "body_long")
     ]
     if not keep:
         problem = "no exposure is left to stack"
@@ -222,10 +225,10 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
     made = _stack(night, series, context, keep, ruled)
     if isinstance(made, Failed):
         return finish(night, StationResult("combine", made.reason, problem=made.reason), findings, series)
-    stack, frames = made
+    stack, frames, told = made
     night.store_products("stack_frame", frames, series=series.key, clear=True)
     night.store_products("stack", [stack], series=series.key, clear=True)
-    findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night, series)
+    findings = [f for f in findings if f.code not in OF_A_SERIES] + _series_findings(night, series) + told
     if stack.values["uneven"]:
         text = f"{stack.values['uneven']}.".capitalize()
         findings.append(notice("uneven_drops", "The exposures do not support so fine a grid", text, tuple(keep)))
@@ -272,13 +275,15 @@ def _raw_of_reference(keep: Mapping[str, Product], aligned: Sequence[Aligned], o
 
 def _stack(
     night: Night, series: Series, context: JobContext, keep: dict[str, Product], ruled: dict[str, str]
-) -> tuple[Product, list[Product]] | Failed:
+) -> tuple[Product, list[Product], list[Finding]] | Failed:
     settings = night.settings.combine
     aligned, best = _all_aligned(night, series, keep)
+    body = body_of(settings, {raw: a.scored.facts.path for raw, a in zip(keep, aligned)})
     options = StackOptions(
         grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection,
         normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
         proper=settings.proper, drop=settings.drop, colours=settings.colours,
+        body=body if isinstance(body, Body) else None,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
@@ -300,6 +305,7 @@ def _stack(
         "reference": raw_of[best.scored.facts.path], "ruled_out": ruled,
         "proper": result.proper, "no_proper": result.no_proper,
         "drops": result.drops, "no_drops": result.no_drops, "uneven": result.uneven,
+        "body": result.body.output if result.body is not None else "",
         "planes": {colour: one.output for colour, one in planes.items() if one.ok},
         "kernel": settings.kernel.value, "clamp": settings.clamp, "method": limits.method.value, "noise_adu": stored_number(result.noise_adu),
         "growth": None if growth is None else [growth.counts, growth.noise_adu, growth.expected_adu],
@@ -310,7 +316,7 @@ def _stack(
     }  # fmt: skip
     stack = Product("stack", series.key, str(output), values)
     remember_result(night, series, stack, stamp)
-    return stack, frames
+    return stack, frames, body_findings(result, body, list(keep))
 
 
 def _depth(aligned: Sequence[Aligned], weights: np.ndarray, noise_adu: float, scale: float) -> dict[str, float | None]:

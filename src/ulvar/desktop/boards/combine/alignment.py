@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.stacks import Alignment
@@ -110,7 +111,7 @@ class ResidualPlot(QWidget):
 class AlignmentPage(QWidget):
     """Which map carries the exposure on screen onto the reference, why that one, and what it leaves."""
 
-    def __init__(self, model: Model, theme: Theme) -> None:
+    def __init__(self, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
         super().__init__()
         self._model = model
         column = QVBoxLayout(self)
@@ -120,6 +121,15 @@ class AlignmentPage(QWidget):
         column.addWidget(self.title)
         self.words = label("", wrap=True)
         column.addWidget(self.words)
+        self.point = QPushButton("Point out a common star")
+        self.point.setToolTip(
+            "Click a star here, then the same star in the reference: one or two bring the exposure in"
+        )
+        self.point.clicked.connect(lambda: command("common star"))
+        helping = QHBoxLayout()
+        helping.addWidget(self.point)
+        helping.addStretch(1)
+        column.addLayout(helping)
         self.field = ResidualPlot(theme)
         row = QHBoxLayout()
         row.setSpacing(12)
@@ -135,14 +145,43 @@ class AlignmentPage(QWidget):
         self.radius = Plot(theme, x_label="from the middle, px", y_label="residual, px", ticks=3)
         self.radius.setMinimumHeight(120)
         column.addWidget(self.radius, 2)
+        body = QHBoxLayout()
+        self.body_words = label("", wrap=True)
+        self.mark_body = QPushButton("Mark a moving body")
+        self.mark_body.setToolTip("Click it in two exposures or more: a second stack is made on which it stays")
+        self.mark_body.clicked.connect(lambda: command("mark body"))
+        self.forget_body = QPushButton("Forget it")
+        self.forget_body.setToolTip("Take the marks of the moving body away")
+        self.forget_body.clicked.connect(lambda: command("forget body"))
+        body.addWidget(self.body_words, 1)
+        body.addWidget(self.mark_body)
+        body.addWidget(self.forget_body)
+        column.addLayout(body)
         column.addStretch(0)
+        model.pointing.changed.connect(self._tell_body)
 
     def refresh(self) -> None:
         """The alignment belongs to the exposure on screen, which is told right after."""
+        self._tell_body()
+
+    def _tell_body(self) -> None:
+        pointing = self._model.pointing
+        count = len(pointing.marks())
+        if not count:
+            told = "A comet or minor planet? Marked in two exposures, it gets a stack of its own."
+        elif count == 1:
+            told = "The moving body is marked in one exposure; a second one is needed."
+        else:
+            told = f"The moving body is marked in {count} exposures."
+        self.body_words.setText(told)
+        self.forget_body.setVisible(count > 0)
+        self.mark_body.setText("Click the body…" if pointing.mode == "body" else "Mark a moving body")
+        self.point.setText("Click a star…" if pointing.mode in ("here", "there") else "Point out a common star")
 
     def show_current(self, path: str) -> None:
         """Show the alignment of another exposure."""
         facts, found = self._model.facts(path), self._model.stacks.alignment(path)
+        self.point.setVisible(found is None and not self._model.pointing.why_not_common())
         self.title.setText(facts.stem if facts is not None else "")
         self.field.alignment = None if found is None or found.is_reference else found
         if facts is not None:

@@ -154,7 +154,7 @@ class CombineBoard(Board):
         if name == "field":
             return FieldPage(self.model, self.theme)
         if name == "alignment":
-            return AlignmentPage(self.model, self.theme)
+            return AlignmentPage(self.model, self.theme, self.command)
         if name == "result":
             return ResultPage(self.model, self.theme, self.show_file, self.command)
         return ExposuresPage(self.model, self.theme, self.show_file, self._sorted)

@@ -231,6 +231,9 @@ class ResultPage(QWidget):
         if drops and Path(drops).exists():
             tip = "Put together of the exposures' own pixels, dropped onto the grid of the stack"
             offers.append(("DROPS", "Reconstruction", tip, drops))
+        body = stack.values.get("body")
+        if body and Path(body).exists():
+            offers.append(("BODY", "On the moving body", "It stays where it is, and the stars trail", body))
         for colour, path in (stack.values.get("planes") or {}).items():
             if Path(path).exists():
                 name = {"R": "Red", "G": "Green", "B": "Blue"}[colour]
