@@ -8,6 +8,7 @@ from .arriving import Arrivals as Arrivals
 from .body import Body as Body
 from .body import BodyStack as BodyStack
 from .body import straight_or_bent as straight_or_bent
+from .calibrate import CalibrateTask as CalibrateTask
 from .calibrate import CalibrationPlan as CalibrationPlan
 from .calibrate import calibrate_lights as calibrate_lights
 from .calibrate import load_masters as load_masters
@@ -45,6 +46,7 @@ from .library import default_library as default_library
 from .library import library_at as library_at
 from .library import master_file_name as master_file_name
 from .lights import calibrated_facts as calibrated_facts
+from .lights import ready_facts as ready_facts
 from .masters import KINDS as KINDS
 from .masters import MasterOptions as MasterOptions
 from .masters import make_masters as make_masters

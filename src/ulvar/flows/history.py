@@ -12,7 +12,9 @@ import numpy as np
 
 from ulvar.combine import Method, Rejection, combine_stack
 from ulvar.engine import F32Array, Failed, JobContext
+from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import failed_task
+from ulvar.flows.lights import read_light
 from ulvar.flows.warping import Cut, cut_out, laid_open
 from ulvar.frames import ExposureFacts, FrameError, is_mosaic, read_frame
 from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, resample, stored_map
@@ -43,6 +45,8 @@ class StackedExposure:
     surface : Surface, optional
         What was added in the place of the addend.
     how : Resampling
+    calibration : CalibrateTask, optional
+        What a raw exposure is calibrated with on the way.
     """
 
     facts: ExposureFacts
@@ -54,6 +58,7 @@ class StackedExposure:
     plain: bool = False
     surface: Surface | None = None
     how: Resampling = RESAMPLING
+    calibration: CalibrateTask | None = None
 
     @classmethod
     def of(cls, facts: ExposureFacts, told: Mapping[str, Any], how: Resampling = RESAMPLING) -> StackedExposure:
@@ -212,7 +217,12 @@ def _strip(task: _Task) -> tuple[F32Array, np.ndarray] | Failed:
         if first >= last:
             return np.full(shape, np.nan, dtype=np.float32), np.zeros(shape, dtype=bool)
     try:
-        data = laid_open(read_frame(facts, (first, last)), mix=not one.plain).data
+        if one.calibration is None:
+            frame = read_frame(facts, (first, last))
+        else:
+            first, last = 0, facts.height
+            frame = read_light(facts, one.calibration)
+        data = laid_open(frame, mix=not one.plain).data
     except FrameError as error:
         return Failed(error.reason, facts.path)
     whole = data.copy() if one.cuts else data

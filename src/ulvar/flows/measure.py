@@ -11,7 +11,9 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array, Failed, JobContext
+from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task
+from ulvar.flows.lights import Calibrations, held_bytes, read_light
 from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
@@ -52,6 +54,8 @@ class MeasureTask:
     detected: StarTable | None = None
     name: str = ""
     trails: tuple[Trail, ...] = ()
+    # What a raw exposure is calibrated with on the way.
+    calibration: CalibrateTask | None = None
 
 
 @dataclass(frozen=True)
@@ -66,7 +70,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
     """Measure one exposure (runs in a worker)."""
     facts = task.facts
     try:
-        frame = read_frame(facts)
+        frame = read_light(facts, task.calibration)
         own = task.wcs or wcs_of(facts.path)
     except FrameError as error:
         return Failed(error.reason, facts.path)
@@ -182,7 +186,8 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
 def _held_bytes(task: MeasureTask) -> int:
     """Return what measuring one exposure holds at most [bytes]: the frame, its mask, and looking for stars where it must."""
     looks = task.detected is None or not math.isfinite(task.fwhm_px)
-    return (FINDING_BYTES_PX if looks else 14) * task.facts.width * task.facts.height
+    held = held_bytes(task.facts, task.calibration)
+    return (FINDING_BYTES_PX if looks else 14) * task.facts.width * task.facts.height + held
 
 
 def make_reference(facts: ExposureFacts) -> Reference | Failed:
@@ -211,10 +216,12 @@ def measure_series(
     trails: dict[str, tuple[Trail, ...]] | None = None,
     known: Mapping[str, Measured] | None = None,
     arrived: Callable[[str, Measured], None] | None = None,
+    calibrations: Calibrations | None = None,
 ) -> tuple[list[SeriesRow], list[Outcome]]:
     """Measure listed stars in every exposure; rows come in the order of time, then of the list.
 
     Exposures that are `known`, by their path, are not measured again; `arrived` is told of the others as they are done.
+    `calibrations` tell by their path what raw exposures are calibrated with on the way.
     """
     settings = options or MeasureOptions()
     names = distinct_names(facts.path for facts in exposures)
@@ -223,6 +230,7 @@ def measure_series(
             facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
             (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
             (detected or {}).get(facts.path), names[facts.path], (trails or {}).get(facts.path, ()),
+            (calibrations or {}).get(facts.path),
         )
         for facts in exposures
         if facts.path not in (known or {})

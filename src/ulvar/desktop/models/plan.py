@@ -25,6 +25,12 @@ def plan_action(model: Model) -> tuple[str, str, str]:
     return f"Go on to {station.title()}", f"{model.station.title()} is done{of}.", f"go {station}"
 
 
+def _on_the_way(model: Model) -> str:
+    """Return words on raw lights that are calibrated on the way; empty where copies or no masters are there."""
+    raw = model.matching.has_masters() and not model.products("calibrated")
+    return ", calibrated on the way: no copies are written" if raw else ""
+
+
 def is_done(model: Model) -> bool:
     """Whether a station's work is done and holds, so that the next one comes."""
     station = model.station
@@ -81,14 +87,14 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             )
         return (
             f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
-            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings.",
+            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings. Combine needs no copies: it calibrates on the way.",
             "run calibrate",
         )
     if station == "combine":
         if not model.scores():
             return (
                 f"Score {of_series} exposures",
-                f"{model.series_name()}: finds stars, judges and aligns each exposure.",
+                f"{model.series_name()}: finds stars, judges and aligns each exposure{_on_the_way(model)}.",
                 "run score",
             )
         kept, ruled, gone = model.looking.counts()

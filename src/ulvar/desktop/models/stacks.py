@@ -16,11 +16,11 @@ from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import JobContext
-from ulvar.flows import PixelHistory, StackedExposure, calibrated_facts, pixel_history
+from ulvar.flows import PixelHistory, StackedExposure, pixel_history
 from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
-from ulvar.night.stations import results_of, what_is_missing
+from ulvar.night.stations import results_of, what_is_missing, working_of
 from ulvar.registration import Fit, Kernel, Resampling, pair_stars, stored_map
 from ulvar.stacking import STACK_REJECTION
 
@@ -192,17 +192,18 @@ class Stacks(QObject):
 
     def _taken(self) -> tuple[list[StackedExposure], str]:
         """Return the exposures as they went into the stack, or why that is not known."""
-        calibrated, taken = self._ground.products("calibrated"), []
-        stack = self.stack
+        night, series, stack = self._ground.night, self._ground.chosen_series(), self.stack
+        if night is None or series is None:
+            return [], "There is no series."
+        ready, taken = working_of(night, series), []
         for raw, product in self.frames().items():
-            v, facts = product.values, self._ground.facts(raw)
+            v, facts = product.values, ready.facts.get(raw) or self._ground.facts(raw)
             if facts is None or "factor" not in v or stack is None or "method" not in stack.values:
                 return [], "This stack was made by an older version: stack again to see what went into its pixels."
-            copy = calibrated.get(raw)
-            used = facts if copy is None else calibrated_facts(facts, copy.output, copy.values)
             told = stack.values
             how = Resampling(Kernel(told.get("kernel", Kernel.LANCZOS3)), bool(told.get("clamp", False)))
-            taken.append(StackedExposure.of(used, v, how))
+            one = StackedExposure.of(facts, v, how)
+            taken.append(replace(one, calibration=ready.calibrations.get(facts.path)))
         return taken, "" if taken else "Nothing is known of the exposures of this stack."
 
     def _found(self, pixel: object, found: object) -> None:

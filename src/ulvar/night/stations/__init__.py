@@ -9,6 +9,7 @@ from ulvar.night.stations.calibrate import run_calibrate
 from ulvar.night.stations.colour import colour_stacks, run_colour, what_is_missing
 from ulvar.night.stations.combine import run_combine, run_deep, run_score, run_stack
 from ulvar.night.stations.intake import run_intake
+from ulvar.night.stations.lights import Working, working_exposures, working_of
 from ulvar.night.stations.masters import run_masters
 from ulvar.night.stations.measure import (
     Beside,
@@ -28,7 +29,6 @@ from ulvar.night.stations.shared import (
     series_file,
     series_path,
     star_table_path,
-    working_exposures,
 )
 from ulvar.night.stations.tables import series_table, star_table
 
@@ -78,6 +78,7 @@ __all__ = [
     "Beside",
     "QualityRow",
     "StationResult",
+    "Working",
     "colour_stacks",
     "curve_path",
     "curves_beside",
@@ -114,4 +115,5 @@ __all__ = [
     "way_to_origin",
     "what_is_missing",
     "working_exposures",
+    "working_of",
 ]

@@ -16,6 +16,7 @@ from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     Aligned,
     Body,
+    CalibrateTask,
     Scored,
     Series,
     StackOptions,
@@ -34,6 +35,7 @@ from ulvar.lightcurves import airmass_at, sun_altitude_deg
 from ulvar.night.checking import refuse_silent_change
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.stations.lights import Working, without_masters, working_of
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.pointing import body_findings, body_of, common_of
 from ulvar.night.stations.results import remember_result, result_file
@@ -48,7 +50,6 @@ from ulvar.night.stations.shared import (
     series_file,
     stored_number,
     trails_of,
-    working_exposures,
 )
 from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
@@ -63,17 +64,19 @@ def run_score(night: Night, context: JobContext, series: Series | None = None) -
     series = series or night.current_series()
     if series is None:
         return no_series(night, "combine")
-    working = working_exposures(night, series)
+    ready = working_of(night, series)
+    working = ready.facts
     if not working:
         kept = [path for path in series.files if path not in night.left_out]
-        problem = f"no light of {series.title} is calibrated" if kept else f"every light of {series.title} is left out"
+        lacks = "has safe masters (see Masters)" if ready.refused else "is calibrated"
+        problem = f"no light of {series.title} {lacks}" if kept else f"every light of {series.title} is left out"
         return finish(night, StationResult("combine", "no lights", problem=problem), [], series)
     raw_of = {facts.path: raw for raw, facts in working.items()}
     settings = night.settings.combine
     regions = [region.shape for region in settings.regions]
-    scored, failed, tables, prints = _found(night, series, working, context, settings.detection, regions)
+    scored, failed, tables, prints = _found(night, series, ready, context, settings.detection, regions)
     products: list[Product] = []
-    findings = [_of_raws(_unreadable(f), raw_of) for f in failed]
+    findings = [_of_raws(_unreadable(f), raw_of) for f in failed] + without_masters(ready.refused)
     if scored:
         agreement = helped(align_agreeing(scored, context), scored, common_of(settings, working))
         reference = agreement.reference
@@ -99,19 +102,21 @@ def run_score(night: Night, context: JobContext, series: Series | None = None) -
 
 
 def _found(
-    night: Night, series: Series, working: Mapping[str, ExposureFacts], context: JobContext, options: DetectOptions,
-    regions: Sequence[Shape],
+    night: Night, series: Series, ready: Working, context: JobContext, options: DetectOptions, regions: Sequence[Shape],
 ) -> tuple[list[Scored], list[Failed], dict[str, str], dict[str, str]]:  # fmt: skip
     """Return stars and quality of the working exposures, paths to tables, raw paths to fingerprints.
 
     What was found before by the same settings is not looked for again.
     """
-    folder = night.series_folder(series.key) / "stars"
+    folder, working = night.series_folder(series.key) / "stars", ready.facts
     tables = {
         path: str(folder / f"{s}.stars.csv") for path, s in distinct_stems(f.path for f in working.values()).items()
     }
     shapes = [[shape.kind, shape.points] for shape in regions]
-    prints = {raw: fingerprint("stars", identity(f), vars(options), shapes) for raw, f in working.items()}
+    prints = {
+        raw: fingerprint("stars", identity(f), vars(options), shapes, *([p] if (p := ready.print_of(raw)) else []))
+        for raw, f in working.items()
+    }
     kept = Kept(night, "found", prints, series.key)
     known = {}
     for raw, product in kept.known.items():
@@ -126,6 +131,7 @@ def _found(
     raw_of = {facts.path: raw for raw, facts in working.items()}
     scored, failed = find_all(
         list(working.values()), context, options=options, regions=regions, known=known, tables=tables,
+        calibrations=ready.calibrations,
         arrived=lambda one: kept.store(raw_of[one.facts.path], tables[one.facts.path], scored_values(one)),
     )  # fmt: skip
     return scored, failed, tables, prints
@@ -239,12 +245,13 @@ def run_stack(night: Night, context: JobContext, series: Series | None = None) -
 def _all_aligned(night: Night, series: Series, keep: dict[str, Product]) -> tuple[list[Aligned], Aligned]:
     """Return the exposures with their way onto one of them, and that one: the reference, or the best that is left."""
     rows = quality_rows(night, series)
-    working = working_exposures(night, series)
+    ready = working_of(night, series)
     aligned = []
     for raw, product in keep.items():
-        facts = working.get(raw) or night.facts(raw)
+        facts = ready.facts.get(raw) or night.facts(raw)
         assert facts is not None
-        aligned.append(_aligned_of(night, facts, product, rows[raw]["score"] or 0.0))
+        calibration = ready.calibrations.get(facts.path)
+        aligned.append(_aligned_of(night, facts, product, rows[raw]["score"] or 0.0, calibration))
     reference = next(iter(keep.values())).values["reference"]
     best = next((a for a in aligned if a.scored.facts.path == reference), None)
     if best is None:
@@ -265,8 +272,12 @@ def _stacked(
     raw = _raw_of_reference(keep, aligned, options)
     return stack_exposures(
         [one.facts for one in scored], output, context, options=options, replace=True, scored=scored, aligned=aligned,
-        solution=solutions(night).get(raw), name=name,
+        solution=solutions(night).get(raw), name=name, calibrations=_calibrations(aligned),
     )  # fmt: skip
+
+
+def _calibrations(aligned: Sequence[Aligned]) -> dict[str, CalibrateTask]:
+    return {a.scored.facts.path: a.scored.calibration for a in aligned if a.scored.calibration is not None}
 
 
 def _raw_of_reference(keep: Mapping[str, Product], aligned: Sequence[Aligned], options: StackOptions) -> str:
@@ -287,7 +298,7 @@ def _stack(
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip
-    stamp = stack_print([a.scored.facts for a in aligned], options)
+    stamp = stack_print([a.scored.facts for a in aligned], options, _calibrations(aligned))
     output = result_file(night, series, stamp)
     result = _stacked(night, keep, aligned, output, context, options, series.key)
     if not result.ok:
@@ -359,7 +370,9 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
     return StationResult("combine", f"deep view of {len(aligned)} exposures", len(aligned), 0, "", values)
 
 
-def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: float) -> Aligned:
+def _aligned_of(
+    night: Night, facts: ExposureFacts, product: Product, score: float, calibration: CalibrateTask | None
+) -> Aligned:
     v = product.values
     quality = ExposureQuality(
         v["stars"], number_of(v["fwhm_px"]), number_of(v["ellipticity"]), number_of(v["sky_adu"]), number_of(v["noise_adu"]),
@@ -367,7 +380,7 @@ def _aligned_of(night: Night, facts: ExposureFacts, product: Product, score: flo
     )  # fmt: skip
     stars = star_table(night, product)
     transform = stored_map(v["matrix"], v.get("bent"), fit_of(v))
-    return Aligned(Scored(facts, stars, quality, trails_of(v)), transform, number_of(v["flux_ratio"]))
+    return Aligned(Scored(facts, stars, quality, trails_of(v), calibration), transform, number_of(v["flux_ratio"]))
 
 
 @one_at_a_time

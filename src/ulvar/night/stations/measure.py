@@ -26,6 +26,7 @@ from ulvar.inspection import notice
 from ulvar.lightcurves import LightCurve, differential_curve, write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.stations.lights import Working, working_of
 from ulvar.night.stations.origins import star_origin, way_to_origin
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.resuming import Kept, measured_again, measured_values
@@ -41,7 +42,6 @@ from ulvar.night.stations.shared import (
     star_table_path,
     told_failures,
     trails_of,
-    working_exposures,
 )
 from ulvar.night.stations.tables import naming_damage, series_table, star_table
 from ulvar.night.working import one_at_a_time
@@ -60,8 +60,9 @@ class _Known:
     fwhm_px: float = math.nan
     detected: StarTable | None = None
     trails: tuple[Trail, ...] = ()
-    # The fingerprint of the stars that were found.
+    # The fingerprint of the stars that were found, and of what it is calibrated with on the way.
     found: str = ""
+    calibrated: str = ""
 
     def stamp(self) -> list[Any]:
         """Return what the exposure's measurements depend on, for a fingerprint."""
@@ -70,21 +71,23 @@ class _Known:
             # Of whatever kind, a map is told by where it carries so many places.
             x, y = np.meshgrid(np.linspace(0, self.facts.width, 4), np.linspace(0, self.facts.height, 4))
             way = np.round(self.transform(x, y), 6).tolist()
-        return [identity(self.facts), self.found, way, None if self.wcs is None else self.wcs.cards()]
+        more = [self.calibrated] if self.calibrated else []
+        return [identity(self.facts), self.found, way, None if self.wcs is None else self.wcs.cards(), *more]
 
 
 def _known(
-    night: Night, raw: str, facts: ExposureFacts, score: Product | None, wcs: Wcs | None, way: PixelMap | Failed
+    night: Night, raw: str, ready: Working, score: Product | None, wcs: Wcs | None, way: PixelMap | Failed
 ) -> _Known:
+    facts, calibrated = ready.facts[raw], ready.print_of(raw)
     if score is None:
-        return _Known(facts, wcs)
+        return _Known(facts, wcs, calibrated=calibrated)
     v = score.values
     stars = star_table(night, score) if star_table_path(night, score).exists() else None
     transform = None
     if v["matrix"] is not None and isinstance(way, PixelMap):
         transform = stored_map(v["matrix"], v.get("bent"), fit_of(v)).then(way)
     return _Known(
-        facts, wcs, transform, number_of(v["fwhm_px"]), stars, trails_of(v), str(v.get("print") or ""),
+        facts, wcs, transform, number_of(v["fwhm_px"]), stars, trails_of(v), str(v.get("print") or ""), calibrated,
     )  # fmt: skip
 
 
@@ -100,14 +103,15 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         problem = "no target: click it in the picture, or give its place on the sky"
         return finish(night, StationResult("measure", problem, problem=problem), [], series)
     settings = night.settings.measure
-    working = working_exposures(night, series)
+    ready = working_of(night, series)
+    working = ready.facts
     raw_of = {facts.path: raw for raw, facts in working.items()}
     scores, plates = night.products_of("score"), solutions(night)
     origin = star_origin(night, series, scores)
     way = way_to_origin(night, series, scores)
     inputs = {
-        raw: _known(night, raw, facts, scores[raw] if raw in scores and scores[raw].series == series.key else None, plates.get(raw), way)
-        for raw, facts in working.items()
+        raw: _known(night, raw, ready, scores[raw] if raw in scores and scores[raw].series == series.key else None, plates.get(raw), way)
+        for raw in working
     }  # fmt: skip
     reference = _reference(night, scores.get(origin), plates.get(origin))
     options = MeasureOptions(
@@ -138,7 +142,7 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
             working[raw].path: Measured(measured_again(p), number_of(p.values["fwhm_px"]))
             for raw, p in kept.known.items()
         },
-        arrived=keep,
+        arrived=keep, calibrations=ready.calibrations,
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     measured = [Product("measured", raw_of[o.file], "", {"file": o.values["file"]}) for o in good]

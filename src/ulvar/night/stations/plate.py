@@ -21,13 +21,13 @@ from ulvar.frames import FrameError, fingerprint, identity, scan_file
 from ulvar.inspection import Finding, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.stations.lights import working_exposures
 from ulvar.night.stations.resuming import Kept
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
     no_series,
     told_failures,
-    working_exposures,
 )
 from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time

@@ -1,4 +1,4 @@
-"""What the stations share: results, the working exposures, files of a series."""
+"""What the stations share: results, files of a series."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from ulvar.engine import counted
-from ulvar.flows import Outcome, Series, calibrated_facts
+from ulvar.flows import Outcome, Series
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import Finding, Severity, notice, sort_findings
 from ulvar.night.products import Product
@@ -67,23 +67,6 @@ def told_failures(
 def kept_lights(night: Night) -> list[ExposureFacts]:
     out = night.left_out
     return [f for f in night.lights() if f.path not in out]
-
-
-def working_exposures(night: Night, series: Series) -> dict[str, ExposureFacts]:
-    """Return raw path to the facts of the file to work on, of a series' kept lights: the calibrated copy.
-
-    Only where the night has no calibrated light at all are raw lights themselves worked on.
-    """
-    members = set(series.files)
-    calibrated = night.products_of("calibrated")
-    lights = [f for f in kept_lights(night) if f.path in members]
-    if calibrated:
-        return {
-            f.path: calibrated_facts(f, calibrated[f.path].output, calibrated[f.path].values)
-            for f in lights
-            if f.path in calibrated
-        }
-    return {f.path: f for f in lights}
 
 
 def star_table_path(night: Night, score: Product) -> Path:

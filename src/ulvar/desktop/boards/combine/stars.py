@@ -16,7 +16,7 @@ from ulvar.desktop.parts.widgets import LazyRows, Rows, label, number, table
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import counted
 from ulvar.flows import detect_in
-from ulvar.night.stations import working_exposures
+from ulvar.night.stations import working_of
 from ulvar.stars import Detection, DetectOptions, StarTable, flag_words, limit_stars
 
 # name, words, least, most, steps a unit, unit, what it does
@@ -153,11 +153,13 @@ class StarsPage(QWidget):
 
     def _ask(self) -> None:
         night, series = self._model.night, self._model.series_of_exposure(self._raw)
-        facts = working_exposures(night, series).get(self._raw) if night is not None and series is not None else None
-        if facts is not None:
+        ready = working_of(night, series) if night is not None and series is not None else None
+        facts = ready.facts.get(self._raw) if ready is not None else None
+        if facts is not None and ready is not None:
+            calibration = ready.calibrations.get(facts.path)
             self.words.setText("Finding stars with open limits…")
             regions = self._model.looking.regions()
-            self._finder.ask(self._raw, lambda: detect_in(facts, _WIDE_OPEN, regions))
+            self._finder.ask(self._raw, lambda: detect_in(facts, _WIDE_OPEN, regions, calibration=calibration))
 
     def _arrived(self, raw: str, result: object) -> None:
         if raw != self._raw:
