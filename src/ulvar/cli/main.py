@@ -23,7 +23,7 @@ _COMMANDS = {
     "sort": "ulvar.cli.sorting:sort",
     "masters": "ulvar.cli.calibration:masters",
     "calibrate": "ulvar.cli.calibration:calibrate",
-    "stars": "ulvar.cli.stacking:stars",
+    "stars": "ulvar.cli.stars:stars",
     "stack": "ulvar.cli.stacking:stack",
     "planes": "ulvar.cli.planes:planes",
     "watch": "ulvar.cli.watching:watch",

@@ -1,8 +1,9 @@
-"""ulvar stars, stack."""
+"""ulvar stack."""
 
 from __future__ import annotations
 
 import dataclasses
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -34,25 +35,23 @@ from ulvar.cli.common import (
 )
 from ulvar.cli.places import body_lines, given_body, given_common
 from ulvar.combine import Method
-from ulvar.engine import Failed
+from ulvar.engine import Failed, counted
 from ulvar.flows import (
     CalibrationPlan,
     Outcome,
     StackOptions,
     StackResult,
-    find_all,
+    expected_needs,
     plan_calibration,
     stack_exposures,
     stack_planes,
     told_apart,
-    write_stars,
 )
 from ulvar.frames import ExposureFacts, is_supported_output
 from ulvar.inspection import notice
 from ulvar.night.settings import CalibrateSettings
 from ulvar.registration import Kernel, Resampling
 from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Normalise, Weighting
-from ulvar.stars import DetectOptions
 
 
 class Align(StrEnum):
@@ -62,57 +61,6 @@ class Align(StrEnum):
     SKY = "sky"
     MOSAIC = "mosaic"
     NONE = "none"
-
-
-def stars(
-    paths: Paths,
-    table: Annotated[Path | None, typer.Option("--table", metavar="DIR", help="Write <stem>.stars.csv here.")] = None,
-    threshold: Annotated[float, option("combine", "threshold")] = default("combine", "threshold"),
-    json: Json = False,
-    fact: Facts = [],
-    replace: Replace = False,
-) -> None:
-    """Find stars and judge each exposure."""
-    try:
-        options = DetectOptions(threshold=threshold)
-    except ValueError as error:
-        fail_usage(str(error))
-    exposures, failed, _ = read_exposures(paths, fact)
-    with running(len(exposures)) as context:
-        scored, unread = find_all(exposures, context, options=options)
-        written: dict[str, Outcome] = {}
-        if table is not None:
-            outcomes = write_stars(scored, table, context, replace_existing=replace)
-            written = dict(zip(outcomes, hinted(list(outcomes.values()))))
-    by_path = {s.facts.path: s for s in scored}
-    why = {f.file: f.reason for f in [*failed, *unread]}
-    frames, lines, good = [], [], 0
-    for path in [*(f.path for f in exposures), *(f.file for f in failed)]:
-        one = by_path.get(path)
-        if one is None:
-            frames.append({"file": path, "ok": False, "reason": why[path]})
-            lines.append(f"{Path(path).name}: {why[path]}")
-            continue
-        q = one.quality
-        told_table = written.get(path)
-        ok = told_table is None or told_table.ok
-        good += ok
-        frames.append(
-            {
-                "file": path, "ok": ok, "reason": "" if told_table is None else told_table.reason, "stars": q.stars,
-                "fwhm_px": q.fwhm_px, "ellipticity": q.ellipticity, "sky_adu": q.sky_adu, "noise_adu": q.noise_adu,
-                "score": q.score, "saturated": q.saturated, "trails": q.trails,
-                "gradient_adu": q.gradient_adu, "expected_noise_adu": q.expected_noise_adu,
-                "table": "" if told_table is None else told_table.output,
-                "skipped": bool(told_table and told_table.skipped),
-            }
-        )  # fmt: skip
-        lines.append(
-            f"{Path(path).name}: {q.stars} stars, FWHM {q.fwhm_px:.2f} px, ellipticity {q.ellipticity:.2f}, "
-            f"sky {q.sky_adu:.1f} ADU, noise {q.noise_adu:.2f} ADU, score {q.score:.2f}"
-            + ("" if ok else f"; {told_table.reason if told_table else ''}")
-        )
-    finish({"frames": frames}, as_json=json, done=good, failed=len(frames) - good, lines=lines)
 
 
 def stack(
@@ -194,6 +142,9 @@ def stack(
             "--body-table", metavar="FILE.csv", help="The same by a body's places: a table of name, ra, dec, time_utc."
         ),
     ] = None,
+    estimate: Annotated[
+        bool, typer.Option("--estimate", help="Tell what it will take of time, memory and disk, and make nothing.")
+    ] = False,
     series: SeriesName = None,
     together: Annotated[
         bool, typer.Option("--together", help="All series into one stack, whatever field and filter.")
@@ -272,6 +223,13 @@ def stack(
     else:
         several = len(chosen_series) > 1
         sets = [(one.key, one.title, output_of(out, one.key, several), list(one.members)) for one in chosen_series]
+    if estimate:
+        _tell_needs(
+            [(name, title, members) for name, title, _, members in sets],
+            options,
+            calibrations is not None,
+            as_json=json,
+        )
     made: list[tuple[str, str, StackResult]] = []
     planes: dict[str, dict[str, StackResult]] = {}
     with running(max(len(s[-1]) for s in sets), memory_gib=memory) as context:
@@ -352,6 +310,27 @@ def _calibrations(lights: list[ExposureFacts], masters: Path, partial: bool) -> 
     settings = CalibrateSettings(header_regions=False)
     plan = plan_calibration(lights, found, options=settings.options(settings.preparation()), partial=partial)
     return plan, unusable
+
+
+def _tell_needs(
+    sets: Sequence[tuple[str, str, Sequence[ExposureFacts]]], options: StackOptions, calibrated: bool, *, as_json: bool
+) -> None:
+    """Tell what stacking each series will take, and end."""
+    needs = [
+        (name, title, members, expected_needs(members, options, found=False, calibrated=calibrated))
+        for name, title, members in sets
+        if members
+    ]
+    finish(
+        {
+            "series": [
+                {"name": name, "title": title, "exposures": len(members), "needs": dataclasses.asdict(one), "refusal": one.refusal}
+                for name, title, members, one in needs
+            ]
+        },
+        as_json=as_json, done=len(needs), failed=0,
+        lines=[f"{title}: {counted(len(members), 'exposure')}: {one.refusal or one.words}" for _, title, members, one in needs],
+    )  # fmt: skip
 
 
 def _frame_json(outcome: Outcome) -> dict[str, object]:

@@ -55,6 +55,8 @@ from .measure import MeasureOptions as MeasureOptions
 from .measure import Reference as Reference
 from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
+from .needs import Needs as Needs
+from .needs import expected_needs as expected_needs
 from .planes import PLANES as PLANES
 from .planes import stack_planes as stack_planes
 from .planes import write_planes as write_planes

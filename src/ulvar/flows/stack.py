@@ -20,7 +20,8 @@ from ulvar.flows.drops import drops_file, write_drops
 from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.lights import Calibrations, ready_facts
 from ulvar.flows.mosaicking import align_mosaic, combine_mosaic, mosaic_windows
-from ulvar.flows.needs import Needs, stack_needs
+from ulvar.flows.needs import Needs, stack_kind, stack_needs
+from ulvar.flows.pace import expected_s, timed
 from ulvar.flows.proper import proper_file, write_proper
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored, find_all
@@ -221,11 +222,14 @@ def stack_exposures(
             str(output), _frames(exposures, [], failed, None), reason=needs.refusal, agreement=agreement, needs=needs
         )
     check_disk(output.parent, needs.disk_bytes)
-    if settings.align == "mosaic":
-        made = combine_mosaic(aligned_list, reference, grid, output, settings, context)
-    else:
-        cut = moving_trails(aligned_list) if settings.trails else {}
-        made = combine_field(aligned_list, reference, grid, output, settings, context, cut)
+    with timed(stack_kind(settings, bool(calibrations))) as work:
+        if settings.align == "mosaic":
+            made = combine_mosaic(aligned_list, reference, grid, output, settings, context)
+        else:
+            cut = moving_trails(aligned_list) if settings.trails else {}
+            made = combine_field(aligned_list, reference, grid, output, settings, context, cut)
+        work.frames = len(made.kept)
+        work.megapixels = work.frames * grid.width * grid.height / 1e6
     failed += made.failed
     stacked, kept = made.stacked, made.kept
     if stacked is None:
@@ -280,7 +284,10 @@ def _needs(aligned: Sequence[Aligned], grid: Frame2D, settings: StackOptions) ->
     if settings.align == "mosaic":
         parts = (math.prod(w.shape) for w in mosaic_windows(aligned, grid) if w is not None)
         return stack_needs(grid, sum(parts), 6, drops=False)
-    return stack_needs(grid, len(aligned) * grid.width * grid.height, 2, drops=settings.drop is not None)
+    resampled = len(aligned) * grid.width * grid.height
+    kind = stack_kind(settings, aligned[0].scored.calibration is not None)
+    seconds = expected_s(kind, resampled / 1e6, len(aligned))
+    return changed(stack_needs(grid, resampled, 2, drops=settings.drop is not None), seconds=seconds)
 
 
 def _frames(

@@ -16,6 +16,7 @@ from ulvar.engine import Failed, JobContext, place_words, write_text
 from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task, write_same_text
 from ulvar.flows.lights import Calibrations, held_bytes, read_light
+from ulvar.flows.pace import timed
 from ulvar.frames import ExposureFacts, FrameError, MaskBit, Shape, distinct_stems, is_mosaic, shapes_mask
 from ulvar.frames.gate import reading
 from ulvar.stars import (
@@ -162,6 +163,20 @@ def find_all(
         for f in exposures
         if f.path not in done
     ]  # fmt: skip
+    whole = bool(tasks) and not tasks[0].quick
+    kind = " ".join(["find", *(["quick"] if not whole else []), *(["raw"] if calibrations else [])])
+    with timed(kind) as work:
+        work.frames = len(tasks)
+        work.megapixels = sum(t.facts.width * t.facts.height for t in tasks) / 1e6
+        _find(tasks, done, failed, context, arrived)
+    _score_within(exposures, done)
+    return [done[f.path] for f in exposures if f.path in done], failed
+
+
+def _find(
+    tasks: list[FindTask], done: dict[str, Scored], failed: list[Failed], context: JobContext,
+    arrived: Callable[[Scored], None] | None,
+) -> None:  # fmt: skip
     while tasks:
         later = []
         held = max(_finding_bytes(task) for task in tasks)
@@ -175,6 +190,10 @@ def find_all(
                 if arrived is not None:
                     arrived(result)
         tasks = later
+
+
+def _score_within(exposures: Sequence[ExposureFacts], done: dict[str, Scored]) -> None:
+    """Score exposures within their filter and exposure time."""
     groups: dict[tuple, list[str]] = {}
     for facts in exposures:
         if facts.path in done:
@@ -182,7 +201,6 @@ def find_all(
     for paths in groups.values():
         for path, quality in zip(paths, relative_scores([done[p].quality for p in paths])):
             done[path] = replace(done[path], quality=quality)
-    return [done[f.path] for f in exposures if f.path in done], failed
 
 
 def _finding_bytes(task: FindTask) -> int:

@@ -6,8 +6,10 @@ from pathlib import Path
 
 from ulvar.desktop.models.model import Model
 from ulvar.engine import counted
+from ulvar.flows import expected_needs
 from ulvar.frames import Role
 from ulvar.night import SERIES_STATIONS, STATIONS
+from ulvar.night.stations import stack_options
 
 _CALIBRATION = (Role.BIAS, Role.DARK, Role.DARK_FLAT, Role.FLAT)
 
@@ -29,6 +31,17 @@ def _on_the_way(model: Model) -> str:
     """Return words on raw lights that are calibrated on the way; empty where copies or no masters are there."""
     raw = model.matching.has_masters() and not model.products("calibrated")
     return ", calibrated on the way: no copies are written" if raw else ""
+
+
+def _stack_takes(model: Model) -> str:
+    """Return what the next stack takes of this machine, in a sentence."""
+    keep = [facts for raw in model.looking.stack_plan()[0] if (facts := model.facts(raw)) is not None]
+    if not keep:
+        return ""
+    raw = model.matching.has_masters() and not model.products("calibrated")
+    needs = expected_needs(keep, stack_options(model.settings().combine), found=True, calibrated=raw)
+    words = needs.refusal or needs.words
+    return f"{words[:1].upper()}{words[1:]}."
 
 
 def is_done(model: Model) -> bool:
@@ -102,7 +115,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             return "Score again", "No exposure is left to stack.", "run score"
         return (
             f"Stack {kept} exposures",
-            f"{model.series_name()}; {ruled} ruled out, {gone} left out.",
+            f"{model.series_name()}; {ruled} ruled out, {gone} left out. {_stack_takes(model)}",
             "run stack",
         )
     if station == "plate":

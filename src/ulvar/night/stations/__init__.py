@@ -20,6 +20,7 @@ from ulvar.night.stations.measure import (
 )
 from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
 from ulvar.night.stations.plate import run_plate, solutions
+from ulvar.night.stations.pointing import stack_options
 from ulvar.night.stations.results import differing, name_result, results_of
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
 from ulvar.night.stations.shared import (
@@ -109,6 +110,7 @@ __all__ = [
     "series_table",
     "solutions",
     "stack_candidates",
+    "stack_options",
     "star_origin",
     "star_table",
     "star_table_path",

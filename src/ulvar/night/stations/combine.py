@@ -37,7 +37,7 @@ from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.lights import Working, without_masters, working_of
 from ulvar.night.stations.plate import solutions
-from ulvar.night.stations.pointing import body_findings, body_of, common_of
+from ulvar.night.stations.pointing import body_findings, body_of, common_of, stack_options
 from ulvar.night.stations.results import remember_result, result_file
 from ulvar.night.stations.resuming import Kept, scored_again, scored_values
 from ulvar.night.stations.selection import field_shift, quality_rows, stack_candidates
@@ -290,14 +290,7 @@ def _stack(
     settings = night.settings.combine
     aligned, best = _all_aligned(night, series, keep)
     body = body_of(settings, {raw: a.scored.facts.path for raw, a in zip(keep, aligned)})
-    options = StackOptions(
-        grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection,
-        normalise=settings.normalise, reference=best.scored.facts.path, trails=settings.trails, maps=settings.maps,
-        proper=settings.proper, drop=settings.drop, colours=settings.colours,
-        body=body if isinstance(body, Body) else None,
-        # The median takes no weights.
-        weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
-    )  # fmt: skip
+    options = stack_options(settings, best.scored.facts.path, body if isinstance(body, Body) else None)
     stamp = stack_print([a.scored.facts for a in aligned], options, _calibrations(aligned))
     output = result_file(night, series, stamp)
     result = _stacked(night, keep, aligned, output, context, options, series.key)

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from ulvar.combine import Method
 from ulvar.engine import Failed
-from ulvar.flows import Body, Pointed, StackResult
+from ulvar.flows import Body, Pointed, StackOptions, StackResult
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import Finding, notice
 from ulvar.night.settings import CombineSettings
 from ulvar.photometry import StarListError, read_star_list
+from ulvar.stacking import Weighting
 
 
 def body_of(settings: CombineSettings, path_of: Mapping[str, str]) -> Body | Failed | None:
@@ -67,3 +69,14 @@ def body_findings(result: StackResult, body: Body | Failed | None, raws: Sequenc
         text = f"{result.body.smeared[:1].upper()}{result.body.smeared[1:]}."
         found.append(notice("body_long", "The moving body is long", text, raws))
     return found
+
+
+def stack_options(settings: CombineSettings, reference: str | None = None, body: Body | None = None) -> StackOptions:
+    """Return the night's settings as stacking takes them, with the reference and the moving body."""
+    return StackOptions(
+        grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection, normalise=settings.normalise,
+        reference=reference, trails=settings.trails, maps=settings.maps, proper=settings.proper, drop=settings.drop,
+        colours=settings.colours, body=body,
+        # The median takes no weights.
+        weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
+    )  # fmt: skip
