@@ -8,6 +8,7 @@ from typing import Annotated
 
 import typer
 
+from ulvar.astrometry import CatalogueError, load_catalogue
 from ulvar.cli.common import Json, Replace, fail_usage, finish, hint, read_exposures, running
 from ulvar.flows import Outcome, make_colour
 from ulvar.frames import ExposureFacts
@@ -20,6 +21,7 @@ class Balance(StrEnum):
     """What is white."""
 
     STARS = "stars"
+    CATALOGUE = "catalogue"
     NONE = "none"
 
 
@@ -31,7 +33,12 @@ def colour(
     luminance: Annotated[
         Path | None, typer.Option("--luminance", metavar="FILE", help="Gives the brightness; the others give the colour.")
     ] = None,
-    balance: Annotated[Balance, typer.Option(help="Make the average star white, or leave the channels as they are.")] = Balance.STARS,
+    balance: Annotated[Balance, typer.Option(
+        help="stars: the average star is white. catalogue: a star like the Sun is, by the colours of a catalogue. none: the channels "
+        "stay as they are."
+    )] = Balance.STARS,
+    catalogue: Annotated[Path | None, typer.Option(metavar="PATH", help="Catalogue with two bands: CSV file or folder of tiles.")] = None,
+    white: Annotated[float | None, typer.Option(metavar="MAG", help="Colour index of what is white; by default that of the Sun.")] = None,
     ratios: Annotated[str, typer.Option(metavar="R,G,B", help="What the channels are multiplied with after the balance.")] = "1,1,1",
     gradient: Annotated[int, typer.Option(help="Order of the surface taken off each channel, 0 to 4; 0: its level alone.")] = 0,
     saturation: Annotated[float, typer.Option(help="Strength of colours in .tif and .png; 1 as they are.")] = 1.0,
@@ -49,9 +56,12 @@ def colour(
     except ValueError:
         fail_usage(f"--ratios '{ratios}': three numbers with commas between, for red, green and blue")
     try:
-        options = ColourOptions(numbers, balance.value, gradient, saturation)  # type: ignore[arg-type]
-    except ValueError as error:
+        options = ColourOptions(numbers, balance.value, gradient, saturation, white)  # type: ignore[arg-type]
+        known = None if catalogue is None else load_catalogue(catalogue)
+    except (ValueError, CatalogueError) as error:
         fail_usage(str(error))
+    if (balance is Balance.CATALOGUE) != (catalogue is not None):
+        fail_usage("--balance catalogue and --catalogue go together")
     given = dict(zip(CHANNELS, (red, green, blue))) | ({} if luminance is None else {"luminance": luminance})
     stacks: dict[str, ExposureFacts] = {}
     problems: list[Outcome] = []
@@ -68,7 +78,9 @@ def colour(
             as_json=json, done=0, failed=len(problems), lines=[f"{Path(o.file).name}: {o.reason}" for o in problems],
         )  # fmt: skip
     with running(len(stacks)) as context:
-        result = make_colour(stacks, out, context, options=options, depth=depth, replace_existing=replace)
+        result = make_colour(
+            stacks, out, context, options=options, depth=depth, replace_existing=replace, catalogue=known
+        )
     lines = [
         f"{c.name}: {Path(c.file).name}, times {c.factor:.3f}"
         + (f", aligned to {c.residual_px:.3f} px" if c.resampled else "")
@@ -78,11 +90,12 @@ def colour(
     lines.append(
         f"{result.output}: {result.reason}{hint(result.code)}" if result.reason
         else f"{result.output}: {result.width} x {result.height} px, white by {result.balance_stars} stars"
+        + (f" in {result.white_in}" if result.white_in else "")
     )  # fmt: skip
     finish(
         {
             "output": result.output if result.ok else "", "reason": result.reason, "width": result.width, "height": result.height,
-            "balance_stars": result.balance_stars,
+            "balance_stars": result.balance_stars, "white_in": result.white_in,
             "channels": [
                 {
                     "channel": c.name, "file": c.file, "ok": not c.reason, "reason": c.reason, "factor": c.factor,

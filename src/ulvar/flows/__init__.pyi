@@ -47,6 +47,9 @@ from .library import library_at as library_at
 from .library import master_file_name as master_file_name
 from .lights import calibrated_facts as calibrated_facts
 from .lights import ready_facts as ready_facts
+from .magnitudes import Depth as Depth
+from .magnitudes import depth_cards as depth_cards
+from .magnitudes import depth_of as depth_of
 from .masters import KINDS as KINDS
 from .masters import MasterOptions as MasterOptions
 from .masters import make_masters as make_masters

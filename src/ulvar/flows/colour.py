@@ -10,9 +10,12 @@ from typing import Any
 
 import numpy as np
 
+from ulvar.astrometry import StarCatalogue
 from ulvar.engine import F32Array, F64Array, Failed, JobContext
 from ulvar.flows.align import Aligned, align_item
 from ulvar.flows.common import KEPT
+from ulvar.flows.magnitudes import colour_index, light_of, stars_alone, white_by_colours
+from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import laid_open
 from ulvar.frames import ExposureFacts, FrameError, read_frame, write_fits, write_picture, write_png
@@ -68,6 +71,8 @@ class ColourResult:
     width, height : int
     balance_stars : int
         Stars that told the white balance.
+    white_in : str
+        The colour index that white was told in; empty where it was the average star, or none.
     """
 
     output: str
@@ -77,6 +82,7 @@ class ColourResult:
     width: int = 0
     height: int = 0
     balance_stars: int = 0
+    white_in: str = ""
 
     @property
     def ok(self) -> bool:
@@ -102,6 +108,7 @@ def make_colour(
     depth: int = 16,
     also: Sequence[Path] = (),
     replace_existing: bool = False,
+    catalogue: StarCatalogue | None = None,
 ) -> ColourResult:
     """Align stacks of red, green and blue, and perhaps luminance, and write a colour picture.
 
@@ -120,6 +127,8 @@ def make_colour(
         Further files of the same picture.
     replace_existing : bool
         Whether an existing file may be replaced.
+    catalogue : StarCatalogue, optional
+        With two bands, for a balance by it; the plate of green must be solved.
 
     Raises
     ------
@@ -144,9 +153,14 @@ def make_colour(
         return ColourResult(str(output), channels, f"{name} ({Path(stacks[name].path).name}): {reason}")
     context.stop.check()
     levelled = {name: _levelled(plane.data, settings.gradient) for name, plane in planes.items()}
-    factors, count = np.ones(3), 0
+    factors, count, white_in = np.ones(3), 0, ""
     if settings.balance == "stars":
         factors, count = star_balance(_fluxes(levelled, planes["green"].scored))
+    elif settings.balance == "catalogue":
+        found = _by_catalogue(levelled, planes["green"].scored, catalogue, settings.white)
+        if isinstance(found, Failed):
+            return ColourResult(str(output), channels, found.reason)
+        factors, count, white_in = found
     factors = factors * np.array(settings.ratios)
     picture = np.stack([levelled[name] * np.float32(f) for name, f in zip(CHANNELS, factors)])
     scale = 1.0
@@ -161,7 +175,7 @@ def make_colour(
     known = dict(zip((*CHANNELS, "luminance"), (*factors, scale)))
     return ColourResult(
         str(output), tuple(replace(c, factor=float(known[c.name])) for c in channels), width=picture.shape[2],
-        height=picture.shape[1], balance_stars=count,
+        height=picture.shape[1], balance_stars=count, white_in=white_in,
     )  # fmt: skip
 
 
@@ -223,6 +237,30 @@ def _fluxes(levelled: Mapping[str, F32Array], base: Scored) -> F64Array:
         for name in CHANNELS
     ]
     return np.column_stack(columns)
+
+
+def _by_catalogue(
+    levelled: Mapping[str, F32Array], base: Scored, catalogue: StarCatalogue | None, white: float | None
+) -> tuple[F64Array, int, str] | Failed:
+    """Return what the channels are multiplied with by the colours of catalogue stars, of how many, and in which index."""
+    name = Path(base.facts.path).name
+    wcs = wcs_of(base.facts.path)
+    if wcs is None:
+        return Failed(f"where its stars are in the catalogue is not known: solve the plate of {name} first")
+    told = None if catalogue is None else colour_index(catalogue)
+    if catalogue is None or told is None:
+        return Failed("the catalogue tells no colours: it needs two bands, such as B and V")
+    fwhm = base.quality.fwhm_px if math.isfinite(base.quality.fwhm_px) else 3.0
+    stars = stars_alone(base.facts, wcs, catalogue, fwhm)
+    _, sun, index = told
+    known = colour_index(stars.catalogue)
+    light = {channel: light_of(levelled[channel], stars, fwhm) for channel in CHANNELS}
+    factors, count = (
+        (np.ones(3), 0) if known is None else white_by_colours(light, known[0], sun if white is None else white)
+    )
+    if not count:
+        return Failed(f"too few stars of the catalogue stand alone in {name} and have a colour")
+    return factors, count, index
 
 
 def _as_bright(luminance: F32Array, mean: F32Array, base: Scored) -> float:

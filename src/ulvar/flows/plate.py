@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -166,8 +167,10 @@ def describe(wcs: Wcs, facts: ExposureFacts) -> dict[str, object]:
     }  # fmt: skip
 
 
-def put_solution(path: Path, wcs: Wcs, note: str) -> None:
+def put_solution(path: Path, wcs: Wcs, note: str, more: Sequence[tuple[str, Any, str]] = ()) -> None:
     """Write a plate solution into the header of a product, whose pixels and other cards stay as they are, atomically.
+
+    `more` are cards that come with it.
 
     Raises
     ------
@@ -178,7 +181,7 @@ def put_solution(path: Path, wcs: Wcs, note: str) -> None:
     """
     frame = read_frame(scan_file(str(path)))
     write_fits(
-        path, frame.data, like=str(path), cards=wcs.cards(), history=[note], mask=frame.mask, drop=WCS_KEYS,
+        path, frame.data, like=str(path), cards=[*wcs.cards(), *more], history=[note], mask=frame.mask, drop=WCS_KEYS,
         replace=True,
     )  # fmt: skip
 

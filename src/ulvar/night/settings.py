@@ -28,27 +28,9 @@ from ulvar.stacking import STACK_REJECTION, Colours, Framing, GridOptions, Norma
 from ulvar.stars import BLENDS, DEFAULT_BLEND, QUALITIES, DetectOptions
 
 __all__ = [
-    "COLOURS",
-    "FRAMINGS",
-    "KERNELS",
-    "METHODS",
-    "NORMALISATIONS",
-    "WEIGHTS",
-    "CalibrateSettings",
-    "CombineSettings",
-    "CommonSettings",
-    "CurveSettings",
-    "IntakeSettings",
-    "MarkSettings",
-    "MastersSettings",
-    "MeasureSettings",
-    "NightSettings",
-    "PinSettings",
-    "PlateSettings",
-    "RuleSettings",
-    "ShapeSettings",
-    "TagSettings",
-    "first_problem",
+    "COLOURS", "FRAMINGS", "KERNELS", "METHODS", "NORMALISATIONS", "WEIGHTS", "WHITES", "CalibrateSettings", "CombineSettings",
+    "CommonSettings", "CurveSettings", "IntakeSettings", "MarkSettings", "MastersSettings", "MeasureSettings", "NightSettings",
+    "PinSettings", "PlateSettings", "RuleSettings", "ShapeSettings", "TagSettings", "first_problem",
 ]  # fmt: skip
 
 _DETECTION, _APERTURE = DetectOptions(), ApertureOptions()
@@ -74,6 +56,11 @@ COLOURS = {
         "And each, measured",
         "a stack for each besides, of nothing but what was measured in cells of four pixels",
     ),
+}
+WHITES = {
+    "stars": ("The average star", "the average star"),
+    "catalogue": ("A star like the Sun", "a star like the Sun, by the catalogue's colours; needs the plate of green"),
+    "none": ("Nothing", "nothing: channels as they are"),
 }
 KERNELS = {
     Kernel.LANCZOS3: ("Lanczos, 3 lobes", "sharp, and faint detail stays"),
@@ -206,6 +193,9 @@ class CombineSettings(Section):
         "What becomes of the colours of a colour sensor's exposures",
         choices=COLOURS,
         fold=True,
+    )
+    white: Literal["stars", "catalogue", "none"] = told(
+        "stars", "White is", "What is white in a colour picture", choices=WHITES, fold=True
     )
     framing: Framing = told(Framing.REFERENCE, "Frame", "Which part of the sky the stack shows", choices=FRAMINGS)
     part: RegionText = told(

@@ -16,3 +16,5 @@ from .series import read_star_list as read_star_list
 from .series import row_from_values as row_from_values
 from .series import row_values as row_values
 from .series import write_series as write_series
+from .zeropoint import ZeroPoint as ZeroPoint
+from .zeropoint import zero_point as zero_point

@@ -31,11 +31,13 @@ class ColourOptions:
     ratios : (float, float, float)
         What red, green and blue are multiplied with after the balance.
     balance : str
-        ``stars``: the average star is white; ``none``.
+        ``stars``: the average star is white; ``catalogue``: a star of the colour index `white` is; ``none``.
     gradient : int
         Order of the surface that is taken off each channel; 0 takes off its level alone.
     saturation : float
         1 keeps colours as they are, 0 gives grey.
+    white : float, optional
+        Colour index of what is white [mag]; by default that of a star like the Sun.
 
     Raises
     ------
@@ -47,12 +49,13 @@ class ColourOptions:
     balance: str = "stars"
     gradient: int = 0
     saturation: float = 1.0
+    white: float | None = None
 
     def __post_init__(self) -> None:
         if len(self.ratios) != 3 or not all(math.isfinite(r) and r > 0 for r in self.ratios):
             raise ValueError("the ratios are three numbers over 0, for red, green and blue")
-        if self.balance not in ("stars", "none"):
-            raise ValueError(f"there is no balance by '{self.balance}': it is by stars, or none")
+        if self.balance not in ("stars", "catalogue", "none"):
+            raise ValueError(f"there is no balance by '{self.balance}': it is by stars, by a catalogue, or none")
         if self.gradient not in range(5):
             raise ValueError("the order of a gradient is 0 to 4")
         if not 0 <= self.saturation <= 5:

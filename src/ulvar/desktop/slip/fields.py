@@ -69,7 +69,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "combine": _rows(
         "combine", "method", "weights", "normalise", "framing", "lost", "low", "high", "threshold", "trails", "part", "scale",
-        "north_up", "turn_deg", "kernel", "clamp", "colours", "drop", "proper", "maps",
+        "north_up", "turn_deg", "kernel", "clamp", "colours", "white", "drop", "proper", "maps",
         "body_rate", "body_angle", "body_table",
     ),
     "plate": _rows("plate", "catalogue", "radius_deg"),

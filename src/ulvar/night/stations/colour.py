@@ -5,14 +5,15 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue
 from ulvar.engine import JobContext
-from ulvar.flows import Series, make_colour
+from ulvar.flows import PlateOptions, Series, hinted_cones, make_colour
 from ulvar.frames import ExposureFacts, FrameError, scan_file
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.shared import StationResult, no_series, stored_number
 from ulvar.night.working import one_at_a_time
-from ulvar.stacking import CHANNELS, channel_filters
+from ulvar.stacking import CHANNELS, ColourOptions, channel_filters
 
 
 def colour_stacks(night: Night, series: Series) -> dict[str, tuple[Series, Product]]:
@@ -47,6 +48,20 @@ def _filter_of(series: Series, product: Product, stack: ExposureFacts) -> str:
     return stack.filter if product.output in (product.values.get("planes") or {}).values() else series.filter
 
 
+def _catalogue(night: Night, green: ExposureFacts) -> StarCatalogue:
+    """Return the part of the night's catalogue that a stack may show.
+
+    Raises
+    ------
+    CatalogueError
+        If none is chosen, or it cannot be read.
+    """
+    path = night.settings.plate.catalogue
+    if not path:
+        raise CatalogueError("White by a catalogue needs one: choose it at Plate")
+    return load_catalogue(path, near=hinted_cones([green], PlateOptions()))
+
+
 @one_at_a_time
 def run_colour(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
     """Make the colour picture of a series' field: linear as FITS, and as the eye sees it as TIFF."""
@@ -66,14 +81,22 @@ def run_colour(night: Night, context: JobContext, series: Series | None = None) 
     # Beside the folders of the series: it belongs to all of them.
     folder = night.series_folder(there["green"][0].key)
     output = folder / "colour.fits"
-    result = make_colour(stacks, output, context, also=[folder / "colour.tif"], replace_existing=True)
+    options, catalogue = ColourOptions(balance=night.settings.combine.white), None
+    if options.balance == "catalogue":
+        try:
+            catalogue = _catalogue(night, stacks["green"])
+        except CatalogueError as error:
+            return StationResult("combine", "no colour picture", problem=f"{error}.")
+    result = make_colour(
+        stacks, output, context, options=options, also=[folder / "colour.tif"], replace_existing=True, catalogue=catalogue
+    )  # fmt: skip
     if not result.ok:
         return StationResult("combine", "no colour picture", problem=f"{result.reason}.")
     filters = {channel: _filter_of(*there[channel], stacks[channel]) for channel in there}
     values = {
         "channels": {c.name: {"file": c.file, "factor": c.factor, "residual_px": stored_number(c.residual_px)} for c in result.channels},
         "filters": filters,
-        "balance_stars": result.balance_stars, "picture": str(folder / "colour.tif"),
+        "balance_stars": result.balance_stars, "white_in": result.white_in, "picture": str(folder / "colour.tif"),
     }  # fmt: skip
     for one, _ in there.values():
         night.store_products("colour", [Product("colour", one.key, str(output), values)], series=one.key, clear=True)

@@ -3,30 +3,34 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
 
-from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
+from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
 from ulvar.engine import JobContext, place_words
 from ulvar.flows import (
+    Depth,
     Outcome,
     PlateOptions,
     Series,
     catalogue_print,
+    depth_cards,
+    depth_of,
     hinted_cones,
     put_solution,
     read_wcs_file,
     solve_files,
 )
-from ulvar.frames import FrameError, fingerprint, identity, scan_file
+from ulvar.frames import ExposureFacts, FrameError, fingerprint, identity, read_plane, scan_file
 from ulvar.inspection import Finding, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.lights import working_exposures
+from ulvar.night.stations.results import remember_depth
 from ulvar.night.stations.resuming import Kept
 from ulvar.night.stations.shared import (
     StationResult,
     finish,
     no_series,
+    number_of,
     told_failures,
 )
 from ulvar.night.stations.tables import naming_damage, star_table
@@ -87,7 +91,7 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
 
 
 def _solve_stack(
-    night: Night, series: Series, catalogue: Any, options: PlateOptions, context: JobContext
+    night: Night, series: Series, catalogue: StarCatalogue, options: PlateOptions, context: JobContext
 ) -> list[Finding]:
     """Solve the stack of a series, and write the solution into its header too; returns what went wrong."""
     solved = []
@@ -103,14 +107,34 @@ def _solve_stack(
         if outcome.ok:
             wcs = read_wcs_file(Path(outcome.output))
             assert wcs is not None
+            depth = _depth(stack, facts, wcs, catalogue)
             try:
-                put_solution(Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars")
+                put_solution(
+                    Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars", depth_cards(depth)
+                )
             except (FrameError, OSError) as error:
                 why = f"{place_words(error)}."
                 findings.append(notice("not_written", "The stack has no solution in its header", why))
-            solved.append(Product("plate_stack", series.key, outcome.output, dict(outcome.values)))
+            told = (
+                {}
+                if depth is None
+                else {"band": depth.band, "limit_mag": depth.limit_mag, "zero_mag": depth.zero.magnitude}
+            )
+            remember_depth(night, series, stack.output, told)
+            solved.append(Product("plate_stack", series.key, outcome.output, {**outcome.values, **told}))
     night.store_products("plate_stack", solved, series=series.key, clear=True)
     return findings
+
+
+def _depth(stack: Product, facts: ExposureFacts, wcs: Wcs, catalogue: StarCatalogue) -> Depth | None:
+    """Return how deep a stack is; None where the catalogue, or the stack, does not tell."""
+    fwhm, faintest = (number_of(stack.values.get(name)) for name in ("fwhm_px", "faintest_adu"))
+    if not (fwhm > 0 and faintest > 0):
+        return None
+    try:
+        return depth_of(read_plane(stack.output), facts, wcs, catalogue, fwhm_px=fwhm, faintest_adu=faintest)
+    except FrameError:
+        return None
 
 
 def solutions(night: Night, series: Series | None = None) -> dict[str, Wcs]:

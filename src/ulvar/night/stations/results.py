@@ -55,13 +55,26 @@ def remember_result(night: Night, series: Series, stack: Product, stamp: str) ->
     known = night.products_of("result", series.key)
     before = next((p for p in known.values() if p.output == stack.output), None)
     name = before.values["name"] if before is not None else f"Stack {len(known) + 1}"
+    known_depth: dict[str, Any] = (
+        {} if before is None else {n: before.values[n] for n in ("band", "limit_mag") if n in before.values}
+    )
     chosen = night.settings.combine.model_dump(mode="json")
     values: dict[str, Any] = {
         "name": name, "print": stamp, "made_utc": datetime.now(UTC).isoformat(timespec="seconds"),
         "settings": {key: chosen[key] for key in _TOLD},
         **{key: stack.values.get(key) for key in ("count", "noise_adu", "fwhm_px", "faintest_adu", "width", "height", "snr_gain")},
+        # The same exposures and settings make the same pixels.
+        **(known_depth if before is not None and before.values.get("print") == stamp else {}),
     }  # fmt: skip
     night.store_products("result", [Product("result", stack.output, stack.output, values)], series=series.key)
+
+
+def remember_depth(night: Night, series: Series, output: str, depth: Mapping[str, Any]) -> None:
+    """Store how deep a result is, once its place on the sky is known; nothing takes away what was known."""
+    result = night.products_of("result", series.key).get(output)
+    if result is not None and depth:
+        values = {**result.values, **{name: depth[name] for name in ("band", "limit_mag")}}
+        night.store_products("result", [Product("result", output, output, values)], series=series.key)
 
 
 def name_result(night: Night, series: str, output: str, name: str) -> str:

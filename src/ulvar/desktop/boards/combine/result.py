@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout, QWidget
@@ -25,6 +26,12 @@ from ulvar.night.stations import differing
 
 _POINT_HERE = "Click a pixel of the stack to see what it is made of."
 _KINDS = {Fate.KEPT: "kept", Fate.LOW: "unreadable", Fate.HIGH: "unreadable"}
+
+
+def _magnitude(values: Mapping[str, Any]) -> str:
+    """Return the limit of a result with its band."""
+    band = "" if values["band"] == "mag" else f" {values['band']}"
+    return f"{values['limit_mag']:.1f} mag{band}"
 
 
 class ResultPage(QWidget):
@@ -169,7 +176,8 @@ class ResultPage(QWidget):
         for result in results:
             v = result.values
             noise = "" if v.get("noise_adu") is None else f", noise {v['noise_adu']:.2f} ADU"
-            self.results.addItem(f"{v['name']}: {counted(int(v['count']), 'exposure')}{noise}", result.output)
+            deep = "" if v.get("limit_mag") is None else f", to {_magnitude(v)}"
+            self.results.addItem(f"{v['name']}: {counted(int(v['count']), 'exposure')}{noise}{deep}", result.output)
         self.results.setCurrentIndex(max(0, self.results.findData(chosen)))
         # One result alone is what the page tells of anyway.
         self.results_row.setVisible(len(results) > 1)
@@ -187,7 +195,8 @@ class ResultPage(QWidget):
         if v.get("fwhm_px") is not None:
             words.append(f"FWHM {v['fwhm_px']:.2f} px")
         if v.get("faintest_adu") is not None:
-            words.append(f"a star of {v['faintest_adu']:.0f} ADU stands out by 5 deviations")
+            light = f"{v['faintest_adu']:.0f} ADU" + ("" if v.get("limit_mag") is None else f", {_magnitude(v)},")
+            words.append(f"a star of {light} stands out by 5 deviations")
         if result.output != results[0].output:
             other = differing(results[0].values["settings"], v["settings"])
             titles = [setting_of(CombineSettings, name).title.lower() for name in other]
