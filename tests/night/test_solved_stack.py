@@ -11,9 +11,10 @@ from tests.support import FolderCase, small_demo
 from ulvar.astrometry import wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import read_wcs_file
-from ulvar.frames import header_of, read_frame, scan_file
+from ulvar.frames import extensions_of, header_of, read_frame, read_plane, scan_file
 from ulvar.night import Night
 from ulvar.night.stations import run_intake, run_plate, run_score, run_stack, solutions
+from ulvar.simulation.demo_plan import ZERO_POINT
 from ulvar.stacking import Framing
 
 
@@ -39,6 +40,8 @@ class SolvedStack(FolderCase):
     def test_the_solution_stands_in_the_stack_and_nothing_else_of_it_changes(self) -> None:
         self.assertIsNone(wcs_from_header(header_of(str(self.stack()))))
         before, data = header_of(str(self.stack())), read_frame(scan_file(str(self.stack()))).data
+        maps = {name: read_plane(f"{self.stack()}[{k}]") for k, name in enumerate(extensions_of(str(self.stack()))) if k}
+        self.assertIn("NOISE MAP", maps)
         self.assertEqual(run_plate(self.night, JobContext()).problem, "")
         after = header_of(str(self.stack()))
         own = wcs_from_header(after)
@@ -50,6 +53,22 @@ class SolvedStack(FolderCase):
         np.testing.assert_array_equal(read_frame(scan_file(str(self.stack()))).data, data)
         for name in ("NCOMBINE", "EXPTOTAL", "EGAIN", "RECIPEID", "DATE-AVG", "SKYNOISE", "OBJECT", "FILTER"):
             self.assertEqual(after.get(name), before.get(name), name)
+        for k, name in enumerate(extensions_of(str(self.stack()))):
+            if k:
+                np.testing.assert_array_equal(read_plane(f"{self.stack()}[{k}]"), maps.pop(name), name)
+        self.assertEqual(maps, {})
+        # How deep it is, by the catalogue's stars: the same in header, result and product.
+        (result,) = self.night.products_of("result").values()
+        self.assertEqual((result.values["band"], plate.values["band"]), ("V", "V"))
+        self.assertAlmostEqual(after["MAGLIM"], result.values["limit_mag"], places=3)
+        self.assertAlmostEqual(after["MAGZERO"], plate.values["zero_mag"], places=4)
+        # 240 s of a star of 1 electron a second, haze and airmass as they were: the demo's own zero point within a few per cent.
+        light = 10 ** (-0.4 * (15.0 - ZERO_POINT["V"])) * 240 / after["EGAIN"] * after["NCOMBINE"]
+        self.assertAlmostEqual(15.0 + 2.5 * np.log10(light), after["MAGZERO"], delta=0.25)
+        # Made again, the same pixels keep what is known of them.
+        self.assertEqual(run_stack(self.night, JobContext()).problem, "")
+        (again,) = self.night.products_of("result").values()
+        self.assertEqual(again.values.get("limit_mag"), result.values["limit_mag"])
         # The file of the solution alone holds cards of the standard and nothing about a picture.
         names = {Path(plate.output).read_text()[i : i + 8].strip() for i in range(0, 2880, 80)}
         self.assertLessEqual(

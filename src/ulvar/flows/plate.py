@@ -28,14 +28,17 @@ from ulvar.frames import (
     FrameError,
     carried_cards,
     distinct_stems,
+    extensions_of,
     fingerprint,
     header_of,
     identity,
     is_fits_path,
     read_frame,
+    read_plane,
     scan_file,
     write_fits,
 )
+from ulvar.frames.fits_header import BESIDE
 from ulvar.lightcurves import julian_year
 from ulvar.stars import StarTable
 
@@ -180,9 +183,13 @@ def put_solution(path: Path, wcs: Wcs, note: str, more: Sequence[tuple[str, Any,
         If it cannot be written.
     """
     frame = read_frame(scan_file(str(path)))
+    # The maps of a stack stay in its file.
+    maps = {
+        n: read_plane(f"{path}[{k}]") for k, n in enumerate(extensions_of(str(path))) if n in BESIDE and n != "MASK"
+    }
     write_fits(
         path, frame.data, like=str(path), cards=[*wcs.cards(), *more], history=[note], mask=frame.mask, drop=WCS_KEYS,
-        replace=True,
+        replace=True, maps=maps or None,
     )  # fmt: skip
 
 
