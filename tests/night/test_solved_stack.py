@@ -40,7 +40,9 @@ class SolvedStack(FolderCase):
     def test_the_solution_stands_in_the_stack_and_nothing_else_of_it_changes(self) -> None:
         self.assertIsNone(wcs_from_header(header_of(str(self.stack()))))
         before, data = header_of(str(self.stack())), read_frame(scan_file(str(self.stack()))).data
-        maps = {name: read_plane(f"{self.stack()}[{k}]") for k, name in enumerate(extensions_of(str(self.stack()))) if k}
+        maps = {
+            name: read_plane(f"{self.stack()}[{k}]") for k, name in enumerate(extensions_of(str(self.stack()))) if k
+        }
         self.assertIn("NOISE MAP", maps)
         self.assertEqual(run_plate(self.night, JobContext()).problem, "")
         after = header_of(str(self.stack()))

@@ -19,7 +19,16 @@ from ulvar.desktop.work.soon import Soon
 from ulvar.engine import Job, JobContext, PoolKeeper, WorkerDied, place_words
 from ulvar.inspection import CODES, Finding, Severity, notice
 from ulvar.night import RUNNERS, SERIES_STATIONS, STATIONS, Night, StationResult
-from ulvar.night.stations import SERIES_RUNNERS, for_each_series, run_colour, run_deep, run_score, run_stack
+from ulvar.night.stations import (
+    SERIES_RUNNERS,
+    for_each_series,
+    run_colour,
+    run_deep,
+    run_mosaic,
+    run_score,
+    run_stack,
+    run_watch,
+)
 from ulvar.night.stations.camera import run_camera
 
 log = logging.getLogger(__name__)
@@ -29,7 +38,9 @@ _TELLING_S = 0.008
 _A_TURN_OF_ITS_OWN = None
 # What is left of a job that was stopped: single exposures are kept as they are finished, a stack is whole or not there.
 _GOES_ON = "what was finished is kept, and a new run goes on from there"
-_KEEPS = dict.fromkeys(("stack", "deep", "colour", "camera"), "nothing was changed, and a new run begins anew")
+_KEEPS = dict.fromkeys(
+    ("stack", "deep", "colour", "camera", "mosaic"), "nothing was changed, and a new run begins anew"
+)
 
 
 class Jobs(QObject):
@@ -48,6 +59,8 @@ class Jobs(QObject):
 
     changed = Signal()
     made = Signal(str, str)
+    # A running stack stands otherwise: its file, and how.
+    seen = Signal(str, str)
     _event = Signal(object)
 
     def __init__(self, ground: Ground, looking: Looking, numbers: Numbers) -> None:
@@ -92,7 +105,11 @@ class Jobs(QObject):
         return True
 
     def _runner(self, night: Night, station: str, what: str, every: bool) -> Callable[[JobContext], StationResult]:
-        special = {"score": run_score, "stack": run_stack, "deep": run_deep, "colour": run_colour}
+        if what == "watch":
+            return lambda context: run_watch(night, context, self.seen.emit)
+        special = {
+            "score": run_score, "stack": run_stack, "deep": run_deep, "colour": run_colour, "mosaic": run_mosaic,
+        }  # fmt: skip
         of_series = special.get(what) or (None if what else SERIES_RUNNERS.get(station))
         if of_series is None:
             whole = run_camera if what == "camera" else RUNNERS[station]
@@ -112,6 +129,8 @@ class Jobs(QObject):
     @property
     def stopping_keeps(self) -> str:
         """What a stop of the running job would leave, as a sentence."""
+        if self._what == "watch":
+            return "It ends with the stack of all that came."
         return "What is finished is kept." if self._what not in _KEEPS else "A stop leaves things as they were."
 
     def state(self, station: str) -> str:

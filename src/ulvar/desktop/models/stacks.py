@@ -20,7 +20,7 @@ from ulvar.flows import PixelHistory, StackedExposure, pixel_history
 from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
-from ulvar.night.stations import results_of, what_is_missing, working_of
+from ulvar.night.stations import mosaic_of, mosaic_series, no_mosaic, results_of, what_is_missing, working_of
 from ulvar.registration import Fit, Kernel, Resampling, pair_stars, stored_map
 from ulvar.stacking import STACK_REJECTION
 
@@ -161,6 +161,24 @@ class Stacks(QObject):
         if night is None or series is None:
             return "There is no series."
         return self._ground.cached("colour lacks", lambda: what_is_missing(night, series))
+
+    @property
+    def mosaic(self) -> tuple[str, str] | None:
+        """Name and title of the mosaic of the series' filter; None where it was not made."""
+        night, series = self._ground.night, self._ground.chosen_series()
+        if night is None or series is None:
+            return None
+        product = self._ground.cached("mosaic", lambda: mosaic_of(night, series))
+        return None if product is None else (product.output, f"Mosaic of {product.values['count']} exposures")
+
+    def mosaic_lacks(self) -> tuple[str, int]:
+        """Why there can be no mosaic of the series' filter, in a sentence, and how many fields it would be of."""
+        night, series = self._ground.night, self._ground.chosen_series()
+        if night is None or series is None:
+            return "There is no series.", 0
+        return self._ground.cached(
+            "mosaic lacks", lambda: (no_mosaic(night, series), len(mosaic_series(night, series)))
+        )
 
     def maps(self) -> dict[str, str]:
         """Name of each map to the address that it is read by; empty where the stack was written without."""

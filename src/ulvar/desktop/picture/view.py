@@ -122,6 +122,12 @@ class SkyView(QWidget):
         self.canvas.sides = (beside_title, title) if beside else BEFORE_AFTER
         self._request(self.naming.of_product(path), self.naming.of_product(beside) if beside else "")
 
+    def show_anew(self, path: str, title: str) -> None:
+        """Show a product that was written anew under its name."""
+        self.loader.forget()
+        self._wanted = ""
+        self.show_file(path, title)
+
     def refresh(self) -> None:
         """Show the current exposure."""
         self._override = ""
@@ -233,17 +239,14 @@ class SkyView(QWidget):
     def saturation(self) -> float | None:
         """Where the picture that is asked for saturates [ADU], or None when that is not known."""
         facts = self._model.facts(self._model.current)
-        if self._override or facts is None or self.on("difference"):
-            return None
-        return facts.saturation_adu
+        return None if self._override or facts is None or self.on("difference") else facts.saturation_adu
 
     def _results(self) -> None:
         self.loader.forget()
         self.foot.forget()
         self.marks.forget()
-        self._mask = ("", None)
         # Products may have been renewed under the same name.
-        self._wanted = ""
+        self._mask, self._wanted = ("", None), ""
         self.refresh()
 
     def _stretched(self, stretch: Stretch) -> None:
@@ -387,10 +390,8 @@ class SkyView(QWidget):
     def set_theme(self, theme: Theme) -> None:
         """Take another theme."""
         self.theme = self.canvas.theme = theme
-        self.tools.set_theme(theme)
-        self.foot.set_theme(theme)
-        self.tiles.set_theme(theme)
-        self.header.set_theme(theme)
+        for part in (self.tools, self.foot, self.tiles, self.header):
+            part.set_theme(theme)  # type: ignore[attr-defined]
         self.canvas.update()
 
     def close_loader(self) -> None:

@@ -194,6 +194,20 @@ ACTIONS = (
         "run",
     ),  # fmt: skip
     ActionSpec(
+        "run mosaic",
+        "Make a mosaic",
+        "",
+        "Of all fields through this filter, laid beside each other by the stars that they share",
+        "run",
+    ),
+    ActionSpec(
+        "run watch",
+        "Stack while exposures arrive",
+        "",
+        "Watch the night's folder: each new exposure is calibrated, aligned and added; Esc ends it",
+        "run",
+    ),
+    ActionSpec(
         "run deep", "Make the deep view", "", "The median of the aligned night, to place marks on faint stars", "run"
     ),
     ActionSpec(

@@ -83,7 +83,7 @@ class Commands(QObject):
             self._regions.sky.toggle(rest)
         elif word == "theme":
             self._set_theme(rest)
-        elif command in ("run score", "run stack", "run deep", "run colour"):
+        elif command in ("run score", "run stack", "run deep", "run colour", "run mosaic", "run watch"):
             self._run("combine", rest)
         elif word == "cursor":
             self._say(self._regions.sky.pointer.do(rest))

@@ -82,6 +82,7 @@ class MainWindow(QMainWindow):
         self.commands = Commands(self, regions, self.chores, self.set_theme)
         self.sky.star_clicked.connect(self.commands.star_clicked)
         self.model.jobs.made.connect(self._show_made)
+        self.model.jobs.seen.connect(self.sky.show_anew)
         self._make_actions()
         self.keyboard = Keyboard(self, self.sky.canvas, self.finder, self.model)
         self.model.station_changed.connect(self._station)
@@ -261,6 +262,11 @@ class MainWindow(QMainWindow):
             self.sky.toggle("deep")
         elif what == "colour" and self.model.stacks.colour is not None:
             self.sky.show_file(*self.model.stacks.colour)
+        elif what == "mosaic" and self.model.stacks.mosaic is not None:
+            self.sky.show_file(*self.model.stacks.mosaic)
+        elif what == "watch":
+            # The night takes up what came meanwhile.
+            self.command("rescan")
         elif what in ("", "stack") and stack is not None:
             self.sky.show_file(stack.output, f"Stack of {stack.values['count']}")
 

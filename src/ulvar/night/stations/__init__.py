@@ -32,6 +32,7 @@ from ulvar.night.stations.shared import (
     star_table_path,
 )
 from ulvar.night.stations.tables import series_table, star_table
+from ulvar.night.stations.together import mosaic_of, mosaic_series, no_mosaic, run_mosaic, run_watch
 
 _OF_NIGHT = {"intake": run_intake, "masters": run_masters, "calibrate": run_calibrate}
 SERIES_RUNNERS = {"combine": run_combine, "plate": run_plate, "measure": run_measure, "curve": run_curve}
@@ -87,9 +88,12 @@ __all__ = [
     "for_each_series",
     "keep_origin",
     "measured_files",
+    "mosaic_of",
+    "mosaic_series",
     "name_result",
     "night_curve",
     "night_rules",
+    "no_mosaic",
     "quality_rows",
     "results_of",
     "ruled_out",
@@ -101,10 +105,12 @@ __all__ = [
     "run_intake",
     "run_masters",
     "run_measure",
+    "run_mosaic",
     "run_plate",
     "run_score",
     "run_stack",
     "run_station",
+    "run_watch",
     "series_file",
     "series_path",
     "series_table",

@@ -251,7 +251,7 @@ def _all_aligned(night: Night, series: Series, keep: dict[str, Product]) -> tupl
         facts = ready.facts.get(raw) or night.facts(raw)
         assert facts is not None
         calibration = ready.calibrations.get(facts.path)
-        aligned.append(_aligned_of(night, facts, product, rows[raw]["score"] or 0.0, calibration))
+        aligned.append(aligned_of(night, facts, product, rows[raw]["score"] or 0.0, calibration))
     reference = next(iter(keep.values())).values["reference"]
     best = next((a for a in aligned if a.scored.facts.path == reference), None)
     if best is None:
@@ -363,9 +363,10 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
     return StationResult("combine", f"deep view of {len(aligned)} exposures", len(aligned), 0, "", values)
 
 
-def _aligned_of(
+def aligned_of(
     night: Night, facts: ExposureFacts, product: Product, score: float, calibration: CalibrateTask | None
 ) -> Aligned:
+    """Return a scored exposure as stacking takes it: its stars and quality, and its way onto the reference."""
     v = product.values
     quality = ExposureQuality(
         v["stars"], number_of(v["fwhm_px"]), number_of(v["ellipticity"]), number_of(v["sky_adu"]), number_of(v["noise_adu"]),

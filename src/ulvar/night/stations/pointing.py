@@ -71,11 +71,18 @@ def body_findings(result: StackResult, body: Body | Failed | None, raws: Sequenc
     return found
 
 
-def stack_options(settings: CombineSettings, reference: str | None = None, body: Body | None = None) -> StackOptions:
-    """Return the night's settings as stacking takes them, with the reference and the moving body."""
+def stack_options(
+    settings: CombineSettings, reference: str | None = None, body: Body | None = None, *, align: str = "stars"
+) -> StackOptions:
+    """Return the night's settings as stacking takes them, with the reference and the moving body.
+
+    A mosaic has neither a proper coadd nor a reconstruction.
+    """
+    mosaic = align == "mosaic"
     return StackOptions(
-        grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection, normalise=settings.normalise,
-        reference=reference, trails=settings.trails, maps=settings.maps, proper=settings.proper, drop=settings.drop,
+        align=align, grid=settings.grid, resampling=settings.resampling, rejection=settings.rejection, normalise=settings.normalise,
+        reference=reference, trails=settings.trails, maps=settings.maps, proper=settings.proper and not mosaic,
+        drop=None if mosaic else settings.drop,
         colours=settings.colours, body=body,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,

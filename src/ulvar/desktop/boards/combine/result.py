@@ -84,9 +84,16 @@ class ResultPage(QWidget):
         self.show_colour.clicked.connect(self._see_colour)
         self.make_colour = QPushButton()
         self.make_colour.clicked.connect(lambda: command("run colour"))
+        self.show_mosaic = QPushButton("Mosaic")
+        self.show_mosaic.setToolTip("Show the mosaic of all fields through this filter")
+        self.show_mosaic.clicked.connect(self._see_mosaic)
+        self.make_mosaic = QPushButton()
+        self.make_mosaic.clicked.connect(lambda: command("run mosaic"))
         self.colour_words = label("", "unit", wrap=True)
         self._offers.addWidget(self.show_colour)
         self._offers.addWidget(self.make_colour)
+        self._offers.addWidget(self.show_mosaic)
+        self._offers.addWidget(self.make_mosaic)
         column.addWidget(self.colour_words)
         self.growth = Plot(theme, x_label="exposures, best first", y_label="SNR, one exposure = 1", ticks=3)
         self.rejected = Plot(
@@ -114,6 +121,7 @@ class ResultPage(QWidget):
         self._offer_results()
         self._offer_maps(stack)
         self._offer_colour()
+        self._offer_mosaic()
         for plot in (self.growth, self.rejected):
             plot.series, plot.curves = [], []
             plot.empty = "No stack of this series yet."
@@ -256,7 +264,7 @@ class ResultPage(QWidget):
             self._offers.addWidget(button)
             self.map_buttons[name] = button
         # What is made of several stacks comes behind what belongs to this one.
-        for button in (self.show_colour, self.make_colour):
+        for button in (self.show_colour, self.make_colour, self.show_mosaic, self.make_mosaic):
             self._offers.removeWidget(button)
             self._offers.addWidget(button)
 
@@ -264,10 +272,24 @@ class ResultPage(QWidget):
         lacks, made = self._model.stacks.colour_lacks(), self._model.stacks.colour
         self.make_colour.setEnabled(not lacks)
         self.make_colour.setToolTip(lacks or "Aligns the stacks of the field and makes the average star white")
-        self.make_colour.setText("Make it anew" if made else "Make a colour picture")
+        self.make_colour.setText("Colour picture anew" if made else "Make a colour picture")
         self.show_colour.setVisible(made is not None)
         self.colour_words.setText(lacks if made is None else "")
         self.colour_words.setVisible(bool(lacks and made is None))
+
+    def _offer_mosaic(self) -> None:
+        (lacks, fields), made = self._model.stacks.mosaic_lacks(), self._model.stacks.mosaic
+        # With one field through this filter there is nothing to offer.
+        self.make_mosaic.setVisible(fields > 1)
+        self.make_mosaic.setEnabled(not lacks)
+        self.make_mosaic.setToolTip(lacks or "Lays the fields beside each other by the stars that they share")
+        self.make_mosaic.setText("Mosaic anew" if made else f"Make a mosaic of {fields} fields")
+        self.show_mosaic.setVisible(made is not None)
+
+    def _see_mosaic(self) -> None:
+        made = self._model.stacks.mosaic
+        if made is not None:
+            self._show_file(*made)
 
     def _see_colour(self) -> None:
         made = self._model.stacks.colour
