@@ -11,7 +11,8 @@ import numpy as np
 
 from tests.registration.trials import make_trial, outcome
 from ulvar.engine import Failed
-from ulvar.registration import Transform, fit_transform, match_stars, resample
+from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
+from ulvar.registration import Resampling as How
 from ulvar.simulation import Psf, add_stars
 
 
@@ -200,6 +201,31 @@ class Resampling(unittest.TestCase):
                     self.assertLess(abs(total / flux - 1), 0.002)
                     self.assertLess(abs((stamp * inside * xs).sum() / total - cx), 0.01)
                     self.assertLess(abs((stamp * inside * ys).sum() / total - cy), 0.01)
+
+    def test_every_column_is_filled_whatever_the_width(self) -> None:
+        """Nodes lie so many pixels apart: a width of one pixel more than a whole number of them has a column of its own."""
+        data = np.random.default_rng(4).normal(100, 5, (150, 300)).astype(np.float32)
+        ways = {
+            "two passes": (Transform(affine(1.0, 0.01, 3.3, 4.6)), Kernel.LANCZOS3),
+            "tap by tap": (Transform(affine(1.0, 0.6, 60.0, -40.0)), Kernel.LANCZOS3),
+            "bilinear": (Transform(affine(1.0, 0.01, 3.3, 4.6)), Kernel.BILINEAR),
+            "bent": (choose_map(*self.bent()), Kernel.LANCZOS3),
+        }
+        # What nobody writes is told by a number that no pixel has.
+        with mock.patch("ulvar.registration.resample.np.empty", lambda shape, **kind: np.full(shape, 7e7, **kind)):
+            for name, (way, kernel) in ways.items():
+                whole = resample(data, way, (129, 280), How(kernel))
+                for size in ((129, 65), (65, 129), (64, 193), (128, 64), (97, 257), (33, 241), (17, 1), (1, 9)):
+                    part = resample(data, way, size, How(kernel))
+                    with self.subTest(name, size=size):
+                        self.assertFalse((part == 7e7).any())
+                        # Nodes lie elsewhere, and places between them with them.
+                        np.testing.assert_allclose(part, whole[: size[0], : size[1]], atol=0.2)
+
+    def bent(self) -> tuple[np.ndarray, np.ndarray]:
+        places = np.random.default_rng(2).uniform(0, 1, (200, 2)) * (300, 150)
+        away = (places - (150, 75)) / 150
+        return places, places + 1.5 * away * (away**2).sum(axis=1)[:, None] + (2.0, -3.0)
 
     def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
         data = np.ones((40, 50), dtype=np.float32)

@@ -15,7 +15,7 @@ from ulvar.registration.transform import PixelMap, Transform
 
 # Between nodes so many pixels apart places are interpolated linearly; where a map bends more than this between them [px]
 # nodes lie closer.
-_STEP, _LEAST_STEP, _BENT_PX = 64, 8, 0.004
+_STEP, _LEAST_STEP, _BENT_PX, _BENT_LIGHT = 64, 8, 0.004, 5e-4
 # Up to this shear the image is interpolated along rows and then columns: within the kernel's reach a row's places then
 # shift by less than a third of a pixel.
 _LITTLE_SHEAR = 0.1
@@ -42,8 +42,8 @@ def _darkest(data: F32Array, order: int) -> F32Array:
 
 
 def nodes_of(length: int, step: int) -> F64Array:
-    """Return where the nodes of an axis are [px]: the last one lies at its end or beyond."""
-    return step * np.arange(-(-max(length - 1, 1) // step) + 1, dtype=np.float64)
+    """Return where the nodes of an axis are [px]: every pixel lies before the last one."""
+    return step * np.arange(-(-length // step) + 1, dtype=np.float64)
 
 
 def step_for(back: PixelMap, shape: tuple[int, int]) -> int:
@@ -55,7 +55,13 @@ def step_for(back: PixelMap, shape: tuple[int, int]) -> int:
         beside, above = back(x[:, :-1] + step / 2, y[:, :-1]), back(x[:-1], y[:-1] + step / 2)
         bend = [np.abs((v[:, :-1] + v[:, 1:]) / 2 - m) for v, m in zip(ends, beside)]
         bend += [np.abs((v[:-1] + v[1:]) / 2 - m) for v, m in zip(ends, above)]
-        if max(float(np.nanmax(b, initial=0.0)) for b in bend) <= _BENT_PX:
+        # Light goes with the area, which is linear between nodes, too.
+        area, middle = back.area(x, y), back.area(x[:, :-1] + step / 2, y[:, :-1])
+        light = np.abs((area[:, :-1] + area[:, 1:]) / 2 / middle - 1)
+        if (
+            max(float(np.nanmax(b, initial=0.0)) for b in bend) <= _BENT_PX
+            and np.nanmax(light, initial=0.0) <= _BENT_LIGHT
+        ):
             break
         step //= 2
     return step
