@@ -28,6 +28,7 @@ _COMMANDS = {
     "planes": "ulvar.cli.planes:planes",
     "watch": "ulvar.cli.watching:watch",
     "colour": "ulvar.cli.colour:colour",
+    "picture": "ulvar.cli.picture:picture",
     "solve": "ulvar.cli.measuring:solve",
     "measure": "ulvar.cli.measuring:measure",
     "curve": "ulvar.cli.measuring:curve",

@@ -60,6 +60,9 @@ from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
 from .needs import Needs as Needs
 from .needs import expected_needs as expected_needs
+from .picture import PictureOptions as PictureOptions
+from .picture import is_colour as is_colour
+from .picture import write_view as write_view
 from .planes import PLANES as PLANES
 from .planes import stack_planes as stack_planes
 from .planes import write_planes as write_planes

@@ -23,7 +23,16 @@ from ulvar.flows.starfind import Scored
 from ulvar.flows.warping import ScratchRows, Warped, WarpTask, moving_trails, resampled_correlation, warp_item
 from ulvar.frames import write_png
 from ulvar.registration import Transform
-from ulvar.stacking import Frame2D, Stacked, StackInput, normalisation, stack_warped, stack_weights, stretched
+from ulvar.stacking import (
+    Frame2D,
+    Stacked,
+    StackInput,
+    levels_for,
+    normalisation,
+    stack_warped,
+    stack_weights,
+    stretched_grey,
+)
 from ulvar.stars import estimate_background
 
 # Rejection among the exposures themselves begins with so many, and is made anew whenever there are a third more.
@@ -281,5 +290,5 @@ def _write_picture(path: Path, over_sky: F32Array, noise_adu: float) -> None:
     shrink = min(1.0, _SHOWN_PX / width)
     size = max(round(width * shrink), 1), max(round(height * shrink), 1)
     small = cv2.resize(np.nan_to_num(over_sky), size, interpolation=cv2.INTER_AREA)
-    lifted = stretched(np.repeat(small[None], 3, axis=0), max(noise_adu, 1e-6))[0]
+    lifted = stretched_grey(small, levels_for(small, max(noise_adu, 1e-6)))
     write_png(path, np.rint(lifted * 255).astype(np.uint8))

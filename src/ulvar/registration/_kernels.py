@@ -107,19 +107,37 @@ def tap_by_tap(data, holes, across, down, area, step, table, order, which, out, 
                 left, top = fx - order + 1, fy - order + 1
                 if left >= 0 and top >= 0 and left + taps <= width and top + taps <= height and holes[fy, fx] == 0:
                     total = np.float32(0.0)
+                    u, v = _U(left), _U(top)
+                    # Loops of a known length are unrolled.
                     if order == 3:
-                        # Loops of a known length are unrolled.
-                        u, v = _U(left), _U(top)
                         for b in range(6):
                             row = np.float32(0.0)
                             for a in range(6):
+                                row += table[kx, a] * data[v + _U(b), u + _U(a)]
+                            total += table[ky, b] * row
+                    elif order == 4:
+                        for b in range(8):
+                            row = np.float32(0.0)
+                            for a in range(8):
+                                row += table[kx, a] * data[v + _U(b), u + _U(a)]
+                            total += table[ky, b] * row
+                    elif order == 2:
+                        for b in range(4):
+                            row = np.float32(0.0)
+                            for a in range(4):
+                                row += table[kx, a] * data[v + _U(b), u + _U(a)]
+                            total += table[ky, b] * row
+                    elif order == 1:
+                        for b in range(2):
+                            row = np.float32(0.0)
+                            for a in range(2):
                                 row += table[kx, a] * data[v + _U(b), u + _U(a)]
                             total += table[ky, b] * row
                     else:
                         for b in range(taps):
                             row = np.float32(0.0)
                             for a in range(taps):
-                                row += table[kx, a] * data[top + b, left + a]
+                                row += table[kx, a] * data[v + _U(b), u + _U(a)]
                             total += table[ky, b] * row
                     out[j, i] = total * factor
                     continue

@@ -1,9 +1,11 @@
 from .colour import CHANNELS as CHANNELS
 from .colour import ColourOptions as ColourOptions
 from .colour import channel_filters as channel_filters
+from .colour import levels_for as levels_for
 from .colour import smooth_surface as smooth_surface
 from .colour import star_balance as star_balance
 from .colour import stretched as stretched
+from .colour import stretched_grey as stretched_grey
 from .colour import with_luminance as with_luminance
 from .framing import Frame2D as Frame2D
 from .framing import frame_exposures as frame_exposures

@@ -163,6 +163,23 @@ def with_luminance(planes: F32Array, luminance: F32Array) -> F32Array:
     return np.asarray(planes + np.where(np.isfinite(change), change, np.float32(0.0)), dtype=np.float32)
 
 
+def levels_for(picture: F32Array, noise_adu: float) -> tuple[float, float, float]:
+    """Return the levels of a picture over a background of 0 for the eye: black, how soft, white [ADU]."""
+    black, soft = -2.0 * noise_adu, max(4.0 * noise_adu, 1e-12)
+    return black, soft, max(float(np.nanpercentile(picture, 99.9)), black + 10 * soft)
+
+
+def _lifted(picture: F32Array, black: float, soft: float, white: float) -> F32Array:
+    return np.asarray(
+        np.arcsinh(np.maximum(picture - black, 0) / soft) / math.asinh((white - black) / soft), dtype=np.float32
+    )
+
+
+def stretched_grey(picture: F32Array, levels: tuple[float, float, float]) -> F32Array:
+    """Return a grey picture for the eye, values 0 to 1, by the levels of `levels_for`; what has no value is black."""
+    return np.asarray(np.clip(_lifted(np.nan_to_num(picture, nan=levels[0]), *levels), 0, 1))
+
+
 def stretched(planes: F32Array, noise_adu: float, *, saturation: float = 1.0) -> F32Array:
     """Return a picture for the eye, values 0 to 1, shape (3, height, width): faint things lifted, colours kept.
 
@@ -181,9 +198,8 @@ def stretched(planes: F32Array, noise_adu: float, *, saturation: float = 1.0) ->
     PASP 116, 133).
     """
     mean = np.nan_to_num(planes.mean(axis=0))
-    black, soft = -2.0 * noise_adu, max(4.0 * noise_adu, 1e-12)
-    white = max(float(np.percentile(mean, 99.9)), black + 10 * soft)
-    lifted = np.arcsinh(np.maximum(mean - black, 0) / soft) / math.asinh((white - black) / soft)
+    black, soft, white = levels_for(mean, noise_adu)
+    lifted = _lifted(mean, black, soft, white)
     # Colour is that of the light over the black level; where there is none it is grey.
     safe = np.maximum(mean - black, soft / 100)
     colour = mean[None] + saturation * (np.nan_to_num(planes) - mean[None]) - black
