@@ -145,7 +145,7 @@ class Usage(Command):
 
     def test_a_dead_worker_is_a_sentence(self) -> None:
         bare = self.bare(4)
-        with mock.patch("ulvar.cli.stacking.find_all", side_effect=WorkerDied("a worker process ended")):
+        with mock.patch("ulvar.cli.stars.find_all", side_effect=WorkerDied("a worker process ended")):
             code, body = self.json("stars", bare)
         self.assertEqual((code, list(body)), (3, ["error"]))
         self.assertIn("a worker process ended", body["error"])

@@ -160,6 +160,22 @@ class MovingBody(PointingCase):
         self.assertIn("in one exposure", told[0])
 
 
+class Reference(PointingCase):
+    def test_the_exposure_on_screen_becomes_the_reference(self) -> None:
+        wanted = self.paths[5]
+        self.show(wanted)
+        self.window.command("reference")
+        self.assertIn(Path(wanted).name, self.messages[-1])
+        self.window.command("run stack")
+        self.idle()
+        self.assertEqual(self.model.stacks.stack.values["reference"], wanted)
+        self.show(wanted)
+        self.window.command("reference")
+        self.assertEqual(self.model.night.settings.combine.reference, "")
+        self.model.undo.undo()
+        self.assertEqual(self.model.night.settings.combine.reference, wanted)
+
+
 class CommonStars(PointingAt, WindowCase):
     """Six small exposures, the last of a field turned by 40 degrees of which only seven stars are common."""
 

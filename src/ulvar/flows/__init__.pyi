@@ -3,6 +3,7 @@ from .agreement import align_agreeing as align_agreeing
 from .agreement import helped as helped
 from .agreement import told_apart as told_apart
 from .align import Aligned as Aligned
+from .align import align_by_sky as align_by_sky
 from .align import align_pointed as align_pointed
 from .arriving import Arrivals as Arrivals
 from .body import Body as Body

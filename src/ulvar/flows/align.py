@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -103,15 +103,18 @@ def align_all(
     return [done[s.facts.path] for s in scored if s.facts.path in done], failed
 
 
-def align_by_sky(scored: Sequence[Scored], reference: Scored) -> tuple[list[Aligned], list[Failed]]:
-    """Align exposures by their plate solutions."""
-    base = wcs_of(reference.facts.path)
+def align_by_sky(
+    scored: Sequence[Scored], reference: Scored, solutions: Mapping[str, Wcs] | None = None
+) -> tuple[list[Aligned], list[Failed]]:
+    """Align exposures by their plate solutions: those that are given by their paths, else those of headers and ``.wcs`` files."""
+    known = solutions or {}
+    base = known.get(reference.facts.path) or wcs_of(reference.facts.path)
     if base is None:
         name = Path(reference.facts.path).name
         return [], [Failed(f"the reference {name} has no plate solution: solve it first", s.facts.path) for s in scored]
     done, failed = [], []
     for one in scored:
-        wcs = wcs_of(one.facts.path)
+        wcs = known.get(one.facts.path) or wcs_of(one.facts.path)
         if wcs is None:
             failed.append(Failed("it has no plate solution", one.facts.path))
             continue

@@ -18,7 +18,9 @@ from ulvar.engine import write_text
 log = logging.getLogger(__name__)
 
 # Seconds a megapixel of an exposure by the clock, on two processors (docs/benchmarks.md): what is told before anything ran here.
-_UNTIL_KNOWN = {"find": 0.045, "find quick": 0.006, "stack": 0.02}
+_UNTIL_KNOWN = {
+    "find": 0.045, "find quick": 0.006, "stack": 0.02, "small find": 0.25, "small find quick": 0.25, "small stack": 0.05,
+}  # fmt: skip
 # What begins and ends whatever its size [s].
 _ALWAYS_S = 1.0
 # Less work says more of what else the machine does.

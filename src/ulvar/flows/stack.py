@@ -222,6 +222,7 @@ def stack_exposures(
             str(output), _frames(exposures, [], failed, None), reason=needs.refusal, agreement=agreement, needs=needs
         )
     check_disk(output.parent, needs.disk_bytes)
+    context.progress(0, 0, f"{grid.width} × {grid.height} px, {needs.words}")
     with timed(stack_kind(settings, bool(calibrations))) as work:
         if settings.align == "mosaic":
             made = combine_mosaic(aligned_list, reference, grid, output, settings, context)

@@ -185,6 +185,20 @@ class Pointing(QObject):
         self.aligned.emit()
         return f"{Path(helped).name} is aligned by {counted(found.matched, 'common star')}; the scores are made anew."
 
+    # ---- the reference
+
+    def take_reference(self) -> str:
+        """Have stacks lie on the pixels of the exposure on screen, or on those of the best again; returns what to say."""
+        raw, known = self._ground.current, self._ground.settings().combine.reference
+        score = self._ground.scores().get(raw)
+        if raw == known:
+            self._store("reference", "", "take the best exposure as the reference")
+            return "The best exposure is the reference again."
+        if score is None or score.values["matrix"] is None:
+            return "An aligned exposure of the series can be the reference."
+        self._store("reference", raw, "take another reference")
+        return f"The next stack lies on the pixels of {Path(raw).name}."
+
     # ---- clicks
 
     def click(self, raw: str, place: tuple[float, float]) -> str:

@@ -104,6 +104,13 @@ ACTIONS = (
         "Click a star in an exposure that is not aligned, then the same star in the reference",
         "edit",
     ),
+    ActionSpec(
+        "reference",
+        "Take this exposure as the reference",
+        "",
+        "Stacks lie on its pixels; again, and the best exposure is the reference",
+        "edit",
+    ),
     ActionSpec("regions back", "Remove the regions left out", "", "Look for stars everywhere again", "edit"),
     ActionSpec(
         "sessions", "Sessions and tags…", "", "Let folder names say which session or tag an exposure has", "edit"

@@ -120,6 +120,7 @@ class Commands(QObject):
                 "curve together": self._together,
                 "mark body": lambda: self._point(self._model.pointing.begin_body),
                 "forget body": lambda: self._say(self._model.pointing.forget_body()),
+                "reference": lambda: self._say(self._model.pointing.take_reference()),
                 "common star": lambda: self._point(self._model.pointing.begin_common),
                 "same levels": self._regions.sky.foot.keep.toggle,
                 "tile": self._regions.sky.next_tiling, "add rule": self._add_rule,

@@ -69,7 +69,8 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "combine": _rows(
         "combine", "method", "weights", "normalise", "framing", "lost", "low", "high", "threshold", "trails", "part", "scale",
-        "north_up", "turn_deg", "kernel", "clamp", "colours", "white", "drop", "proper", "maps",
+        "north_up", "turn_deg", "kernel", "clamp", "colours", "white", "gradient", "saturation", "ratios", "drop", "proper", "maps",
+        "align", "feather_px",
         "body_rate", "body_angle", "body_table",
     ),
     "plate": _rows("plate", "catalogue", "radius_deg"),

@@ -11,6 +11,7 @@ from ulvar.flows import PlateOptions, Series, hinted_cones, make_colour
 from ulvar.frames import ExposureFacts, FrameError, scan_file
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.settings import CombineSettings
 from ulvar.night.stations.shared import StationResult, no_series, stored_number
 from ulvar.night.working import one_at_a_time
 from ulvar.stacking import CHANNELS, ColourOptions, channel_filters
@@ -48,6 +49,11 @@ def _filter_of(series: Series, product: Product, stack: ExposureFacts) -> str:
     return stack.filter if product.output in (product.values.get("planes") or {}).values() else series.filter
 
 
+def _options(settings: CombineSettings) -> ColourOptions:
+    red, green, blue = settings.ratios
+    return ColourOptions((red, green, blue), settings.white, settings.gradient, settings.saturation)
+
+
 def _catalogue(night: Night, green: ExposureFacts) -> StarCatalogue:
     """Return the part of the night's catalogue that a stack may show.
 
@@ -81,7 +87,7 @@ def run_colour(night: Night, context: JobContext, series: Series | None = None) 
     # Beside the folders of the series: it belongs to all of them.
     folder = night.series_folder(there["green"][0].key)
     output = folder / "colour.fits"
-    options, catalogue = ColourOptions(balance=night.settings.combine.white), None
+    options, catalogue = _options(night.settings.combine), None
     if options.balance == "catalogue":
         try:
             catalogue = _catalogue(night, stacks["green"])

@@ -35,6 +35,7 @@ from ulvar.lightcurves import airmass_at, sun_altitude_deg
 from ulvar.night.checking import refuse_silent_change
 from ulvar.night.products import Product
 from ulvar.night.project import Night
+from ulvar.night.stations.bringing import brought_together
 from ulvar.night.stations.lights import Working, without_masters, working_of
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.pointing import body_findings, body_of, common_of, stack_options
@@ -253,10 +254,12 @@ def _all_aligned(night: Night, series: Series, keep: dict[str, Product]) -> tupl
         calibration = ready.calibrations.get(facts.path)
         aligned.append(aligned_of(night, facts, product, rows[raw]["score"] or 0.0, calibration))
     reference = next(iter(keep.values())).values["reference"]
-    best = next((a for a in aligned if a.scored.facts.path == reference), None)
-    if best is None:
-        # The reference itself was left out: another becomes the frame, everything is carried onto it.
-        best = max(aligned, key=lambda a: a.scored.quality.score)
+    wanted = night.settings.combine.reference
+    chosen = next((a for raw, a in zip(keep, aligned) if raw == wanted), None)
+    best = chosen or next((a for a in aligned if a.scored.facts.path == reference), None)
+    if best is None or best.scored.facts.path != reference:
+        # Another one is wanted, or the reference itself was left out: everything is carried onto it.
+        best = best or max(aligned, key=lambda a: a.scored.quality.score)
         back = best.transform.inverse()
         aligned = [
             replace(a, transform=a.transform.then(back), flux_ratio=a.flux_ratio / best.flux_ratio) for a in aligned
@@ -289,8 +292,15 @@ def _stack(
 ) -> tuple[Product, list[Product], list[Finding]] | Failed:
     settings = night.settings.combine
     aligned, best = _all_aligned(night, series, keep)
+    aligned, unaligned = brought_together(night, settings.align, keep, aligned, best)
+    if not aligned:
+        return Failed(unaligned[0].reason)
+    keep = {raw: product for raw, product in keep.items() if raw not in {f.file for f in unaligned}}
+    ruled |= {f.file: f.reason for f in unaligned}
     body = body_of(settings, {raw: a.scored.facts.path for raw, a in zip(keep, aligned)})
-    options = stack_options(settings, best.scored.facts.path, body if isinstance(body, Body) else None)
+    options = stack_options(
+        settings, best.scored.facts.path, body if isinstance(body, Body) else None, align=settings.align
+    )
     stamp = stack_print([a.scored.facts for a in aligned], options, _calibrations(aligned))
     output = result_file(night, series, stamp)
     result = _stacked(night, keep, aligned, output, context, options, series.key)

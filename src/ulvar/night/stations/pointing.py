@@ -84,6 +84,7 @@ def stack_options(
         reference=reference, trails=settings.trails, maps=settings.maps, proper=settings.proper and not mosaic,
         drop=None if mosaic else settings.drop,
         colours=settings.colours, body=body,
+        feather_px=settings.feather_px if mosaic else 0.0,
         # The median takes no weights.
         weighting=Weighting.EQUAL if settings.method is Method.MEDIAN else settings.weights,
     )  # fmt: skip

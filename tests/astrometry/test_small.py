@@ -1,0 +1,59 @@
+"""Corners of plate solutions that whole fields hardly reach: distortion along one axis, the pole, scales far from one."""
+
+from __future__ import annotations
+
+import math
+import unittest
+
+import numpy as np
+
+from ulvar.astrometry import Wcs, wcs_from_header
+
+TURN = math.radians(30)
+
+
+def wcs(scale: float = 1.2, dec: float = 40.0, *, mirrored: bool = False, **more: dict) -> Wcs:
+    c, s = math.cos(TURN), math.sin(TURN)
+    cd = scale / 3600 * np.array([[-c, s], [s, c]]) @ np.diag([-1.0 if mirrored else 1.0, 1.0])
+    return Wcs(83.0, dec, 500.0, 400.0, cd, **more)
+
+
+class Corners(unittest.TestCase):
+    def test_distortion_along_one_axis_alone(self) -> None:
+        for terms in ({"sip_a": {(2, 0): 3e-6, (1, 1): -1e-6}}, {"sip_b": {(0, 2): 2e-6, (3, 0): 1e-9}}):
+            one = wcs(**terms)
+            cards = {name: value for name, value, _ in one.cards()}
+            self.assertEqual((cards["CTYPE1"], cards["CTYPE2"]), ("RA---TAN-SIP", "DEC--TAN-SIP"))
+            read = wcs_from_header(cards)
+            assert read is not None
+            x, y = np.array([3.0, 900.0, 420.0]), np.array([780.0, 20.0, 333.0])
+            np.testing.assert_allclose(read.sky(x, y), one.sky(x, y), atol=1e-12)
+            np.testing.assert_allclose(read.pixel(*one.sky(x, y)), (x, y), atol=1e-8)
+            # The plain one is another: the terms are read, not only written.
+            self.assertGreater(float(np.abs(np.array(wcs().sky(x, y)) - one.sky(x, y)).max()), 1e-5)
+            turned = one.moved(np.array([[0.0, 2.0, 5.0], [-2.0, 0.0, 900.0]]))
+            np.testing.assert_allclose(turned.sky(2 * y + 5, -2 * x + 900), one.sky(x, y), atol=1e-10)
+        plain = {name: value for name, value, _ in wcs().cards()}
+        self.assertEqual(plain["CTYPE1"], "RA---TAN")
+        self.assertNotIn("A_ORDER", plain)
+
+    def test_north_is_up_at_any_scale_and_close_to_the_pole(self) -> None:
+        for scale in (0.01, 1.2, 600.0):
+            for dec in (-60.0, 40.0, 89.9):
+                for mirrored in (False, True):
+                    one = wcs(scale, dec, mirrored=mirrored)
+                    turn, over = one.north_up(500.0, 400.0)
+                    with self.subTest(scale=scale, dec=dec, mirrored=mirrored):
+                        self.assertEqual(over, mirrored)
+                        ra, d = (float(v) for v in one.sky(500.0, 400.0))
+                        small = min(1e-3 * scale, 0.01 * (90 - abs(d)))
+                        x, y = (float(v) for v in one.pixel(ra, d + small))
+                        dx, dy = (-(x - 500) if over else x - 500), y - 400
+                        angle = math.radians(turn)
+                        # Clockwise, after the mirroring.
+                        up = -dx * math.sin(angle) + dy * math.cos(angle), dx * math.cos(angle) + dy * math.sin(angle)
+                        self.assertLess(abs(math.degrees(math.atan2(up[1], up[0]))), 0.5)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,94 @@
+"""Small things that a night keeps, each looked at in the file that it keeps them in."""
+
+from __future__ import annotations
+
+import math
+import tomllib
+from pathlib import Path
+
+import numpy as np
+
+from tests.night.test_written import EXPOSURE_S, SixExposures
+from ulvar.engine import JobContext
+from ulvar.frames import write_fits
+from ulvar.night import Night
+from ulvar.night.stations import results_of, run_intake, run_stack
+from ulvar.night.stations.masters import preparation_of
+
+
+class Kept(SixExposures):
+    def test_the_order_follows_the_files_when_some_come_between(self) -> None:
+        raw = Path(self.paths[0]).parent
+        night = Night.for_path(raw)
+        self.addCleanup(night.close)
+        Path(self.paths[0]).rename(self.folder / "aside.fits")
+        run_intake(night, JobContext())
+        (self.folder / "aside.fits").rename(self.paths[0])
+        run_intake(night, JobContext())
+        self.assertEqual([Path(f.path).name for f in night.exposures], [f"L{i}.fits" for i in range(6)])
+        # Also after it is opened anew.
+        night.close()
+        again = Night.for_path(raw)
+        self.addCleanup(again.close)
+        self.assertEqual([Path(f.path).name for f in again.exposures], [f"L{i}.fits" for i in range(6)])
+
+    def test_steps_stand_in_the_recipe_in_the_order_of_the_path(self) -> None:
+        night = self.night()
+        run_stack(night, JobContext())
+        run_intake(night, JobContext())
+        recipe = tomllib.loads((night.folder / "recipe.toml").read_text(encoding="utf-8"))
+        self.assertEqual(recipe["steps"], ["intake", "combine"])
+
+    def test_results_come_newest_first_and_tell_how_deep_they_are(self) -> None:
+        night = self.night()
+        series = night.current_series()
+        made = []
+        for weights in ("equal", "noise", "fwhm"):
+            settings = night.settings
+            settings.combine.weights = weights
+            night.set_settings(settings)
+            run_stack(night, JobContext())
+            (stack,) = night.products_of("stack").values()
+            made.append(stack.output)
+            frames = night.products_of("stack_frame")
+            w = np.array([p.values["weight"] for p in frames.values()])
+            self.assertAlmostEqual(stack.values["snr_gain"], math.sqrt(w.sum() ** 2 / (w**2).sum()), places=9)
+            if weights == "equal":
+                self.assertAlmostEqual(stack.values["snr_gain"], math.sqrt(6), places=9)
+        # Made within one second two are as new; each has a moment of its own here.
+        for n, output in enumerate(made):
+            result = night.products_of("result")[output]
+            values = {**result.values, "made_utc": f"2027-02-12T0{(n + 1) % 3}:00:00"}
+            night.store_products("result", [result.__class__("result", output, output, values)], series=series.key)
+        self.assertEqual([r.output for r in results_of(night, series.key)], [made[1], made[0], made[2]])
+        self.assertEqual(results_of(night, "another"), [])
+
+    def test_regions_of_the_headers_count_when_all_lights_tell_the_same(self) -> None:
+        night = self.night()
+        exposures = night.exposures
+        paths = [f.path for f in exposures]
+        night.correct(paths, "trim", "[11:360,6:250]")
+        night.correct(paths, "overscan", "[361:370,6:250]")
+        told = preparation_of(night, exposures)
+        self.assertEqual((told.trim.text, told.overscan.text), ("[11:360,6:250]", "[361:370,6:250]"))
+        night.correct(paths[:1], "trim", "[12:360,6:250]")
+        told = preparation_of(night, exposures)
+        self.assertEqual((told.trim, told.overscan.text), (None, "[361:370,6:250]"))
+        night.correct(paths[:1], "overscan", "[362:370,6:250]")
+        self.assertEqual(preparation_of(night, exposures).overscan, None)
+
+    def test_without_lights_the_regions_are_those_of_what_is_there(self) -> None:
+        raw = self.folder / "darks"
+        raw.mkdir()
+        for k in range(3):
+            data = np.random.default_rng(k).normal(100, 3, (60, 80)).astype(np.float32)
+            write_fits(
+                raw / f"d{k}.fits",
+                data,
+                cards={"IMAGETYP": "dark", "EXPTIME": EXPOSURE_S, "TRIMSEC": "[3:80,1:60]", "BIASSEC": "[1:2,1:60]"},
+            )
+        night = Night.for_path(raw)
+        self.addCleanup(night.close)
+        run_intake(night, JobContext())
+        self.assertEqual(night.lights(), [])
+        self.assertEqual(preparation_of(night, night.exposures).trim.text, "[3:80,1:60]")
