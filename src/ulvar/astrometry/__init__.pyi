@@ -1,5 +1,6 @@
-from .catalogue import CatalogueError as CatalogueError
+from .catalogue import Imported as Imported
 from .catalogue import StarCatalogue as StarCatalogue
+from .catalogue import import_stars as import_stars
 from .catalogue import load_catalogue as load_catalogue
 from .catalogue import write_tiles as write_tiles
 from .solver import PlateSolution as PlateSolution
@@ -9,6 +10,7 @@ from .sphere import offset_position as offset_position
 from .sphere import separation_deg as separation_deg
 from .sphere import tangent_plane as tangent_plane
 from .sphere import tangent_to_sky as tangent_to_sky
+from .tables import CatalogueError as CatalogueError
 from .wcs import Wcs as Wcs
 from .wcs import fit_wcs as fit_wcs
 from .wcs import wcs_from_header as wcs_from_header

@@ -2,24 +2,20 @@
 
 from __future__ import annotations
 
-import csv
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
 from ulvar.astrometry.sphere import separation_deg
-from ulvar.engine import F64Array, atomic_path
+from ulvar.astrometry.tables import CatalogueError, Rows, star_rows
+from ulvar.astrometry.tiles import read_tiles, write_columns
+from ulvar.engine import F64Array
 from ulvar.frames import in_circle
 
 _POSITION = {"ra", "dec", "epoch", "pmra", "pmdec", "mag"}
-_ZONE_DEG = 2.0
-
-
-class CatalogueError(Exception):
-    """A catalogue that cannot be used: which file and why."""
 
 
 @dataclass(frozen=True)
@@ -78,6 +74,16 @@ class StarCatalogue:
         return self.select(inside[np.argsort(np.nan_to_num(self.mag[inside], nan=99.0), kind="stable")])
 
 
+@dataclass(frozen=True)
+class Imported:
+    """What became of a table: stars that came, tiles that they lie in, rows that could not be used and why the first could not."""
+
+    stars: int
+    tiles: int
+    bad: int
+    why: str
+
+
 def _shift(ra: F64Array, dec: F64Array, xi: F64Array, eta: F64Array) -> tuple[F64Array, F64Array]:
     x, y, d0 = np.radians(xi), np.radians(eta), np.radians(dec)
     down = np.cos(d0) - y * np.sin(d0)
@@ -86,7 +92,7 @@ def _shift(ra: F64Array, dec: F64Array, xi: F64Array, eta: F64Array) -> tuple[F6
 
 
 def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float]] | None = None) -> StarCatalogue:
-    """Read a catalogue: a CSV file with at least ``ra`` and ``dec`` [deg], or a folder of tiles.
+    """Read a catalogue: a table with at least ``ra`` and ``dec`` (`ulvar.astrometry.tables`), or a folder of tiles.
 
     Columns are found without regard to case: ``ra, dec, epoch`` (default 2016.0), ``pmra, pmdec, mag`` and any
     other numeric column as a band. Rows whose position cannot be read are passed over.
@@ -105,35 +111,12 @@ def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float
     """
     place = Path(path)
     if place.is_dir():
-        return _load_tiles(place, near)
-    if not place.exists():
-        raise CatalogueError(f"{path}: there is no such file")
-    try:
-        with place.open(newline="", encoding="utf-8-sig") as handle:
-            lines = (line for line in handle if line.strip() and not line.startswith("#"))
-            reader = csv.reader(lines)
-            header = [name.strip() for name in next(reader, [])]
-            rows = list(reader)
-    except (UnicodeDecodeError, csv.Error) as error:
-        raise CatalogueError(f"{path}: it is not a text table ({error})") from None
-    lower = [name.lower() for name in header]
-    if "ra" not in lower or "dec" not in lower:
-        raise CatalogueError(f"{path}: it has no ra and dec columns, only {', '.join(header) or 'nothing'}")
-    twice = [name for name in _POSITION if lower.count(name) > 1]
-    if twice:
-        raise CatalogueError(f"{path}: the column {twice[0]} stands twice")
-    columns: dict[str, F64Array] = {}
-    for index, name in enumerate(header):
-        key = name.lower() if name.lower() in _POSITION else name
-        columns[key] = np.array([_number(row[index]) if index < len(row) else math.nan for row in rows])
-    return _from_columns(columns, str(path))
-
-
-def _number(text: str) -> float:
-    try:
-        return float(text)
-    except ValueError:
-        return math.nan
+        return _from_columns(read_tiles(place, near), path if isinstance(path, str) else str(path))
+    portions = list(star_rows(place))
+    names = dict.fromkeys(name for part in portions for name in part.columns)
+    if not any(len(part.columns.get("ra", ())) for part in portions):
+        raise CatalogueError(f"{path}: no row has a usable position in degrees")
+    return _from_columns({n: np.concatenate([part.columns[n] for part in portions]) for n in names}, str(path))
 
 
 def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
@@ -161,123 +144,51 @@ def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
     )  # fmt: skip
 
 
-def _tile_name(ra: float, dec: float) -> str:
-    """Zones of equal height in declination, cut into about square tiles in right ascension."""
-    zone = min(int((dec + 90.0) // _ZONE_DEG), int(180 / _ZONE_DEG) - 1)
-    return f"{zone:03d}-{int(in_circle(ra) / 360 * _tiles_in(zone)):04d}"
-
-
-def _tiles_in(zone: int) -> int:
-    middle = math.radians(-90 + (zone + 0.5) * _ZONE_DEG)
-    return max(1, round(360 * math.cos(middle) / _ZONE_DEG))
-
-
 def write_tiles(catalogues: Iterable[StarCatalogue], folder: Path) -> tuple[int, int]:
     """Write catalogues as Parquet tiles; returns (stars, tiles). Existing tiles are added to; a star at a
     position that a tile already holds is not doubled.
     """
-    import pyarrow as pa
-    import pyarrow.parquet as pq
+    return write_columns((_columns(catalogue) for catalogue in catalogues), folder)
 
-    stars = 0
-    touched: set[str] = set()
-    for catalogue in catalogues:
-        names = np.array([_tile_name(a, d) for a, d in zip(catalogue.ra, catalogue.dec)])
-        for name in np.unique(names):
-            part = catalogue.select(np.flatnonzero(names == name))
-            path = folder / f"{name}.parquet"
-            columns = _columns(part)
-            if path.exists():
-                known = {name: np.asarray(column) for name, column in _read_tile(path).items()}
-                columns = _merged(known, columns)
-            # Arrow takes names that are UTF-8; a file that is open needs none.
-            with atomic_path(path) as temporary, temporary.open("wb") as handle:
-                pq.write_table(pa.table(columns), handle)
-            touched.add(name)
-        stars += len(catalogue)
-    return stars, len(touched)
+
+def import_stars(
+    path: Path,
+    folder: Path,
+    given: dict[str, str] | None = None,
+    told: Callable[[int, str], object] = lambda stars, text: None,
+) -> Imported:
+    """Add the stars of a table to a catalogue of tiles, in portions.
+
+    Parameters
+    ----------
+    path : Path
+        See `ulvar.astrometry.tables.star_rows`.
+    folder : Path
+    given : dict of str to str, optional
+        Ulvar's name of a column to what it is called in the file.
+    told : callable
+        Given how many stars have come, and what goes on.
+
+    Raises
+    ------
+    CatalogueError
+        If the table cannot be used.
+    """
+    lost = Rows()
+
+    def portions() -> Iterator[dict[str, F64Array]]:
+        for rows in star_rows(path, given):
+            lost.bad += rows.bad
+            lost.why = lost.why or rows.why
+            if len(rows.columns["ra"]):
+                yield _columns(_from_columns(rows.columns, str(path)))
+
+    stars, tiles = write_columns(portions(), folder, told)
+    if not stars:
+        raise CatalogueError(f"{path}: no row has a usable position in degrees")
+    return Imported(stars, tiles, lost.bad, lost.why)
 
 
 def _columns(part: StarCatalogue) -> dict[str, F64Array]:
     fixed = {name: getattr(part, name) for name in ("ra", "dec", "epoch", "pmra", "pmdec", "mag")}
     return {**fixed, **{f"band_{name}": values for name, values in part.bands.items()}}
-
-
-def _merged(known: dict[str, F64Array], new: dict[str, F64Array]) -> dict[str, F64Array]:
-    """Append rows that are not there yet; a band that one side lacks is NaN there."""
-    seen = set(zip(known["ra"].tolist(), known["dec"].tolist()))
-    fresh = np.array([pair not in seen for pair in zip(new["ra"].tolist(), new["dec"].tolist())], dtype=bool)
-    result = {}
-    for name in {**known, **new}:
-        old = known.get(name, np.full(len(known["ra"]), math.nan))
-        add = new.get(name, np.full(len(fresh), math.nan))[fresh]
-        result[name] = np.concatenate([np.asarray(old, dtype=np.float64), add])
-    return result
-
-
-def tiles_near(ra: float, dec: float, radius_deg: float) -> set[str]:
-    """Return the names of the tiles that a cone [deg] touches (and perhaps a few beside it)."""
-    names: set[str] = set()
-    zones = int(180 / _ZONE_DEG)
-    first, last = (min(max(int((d + 90.0) // _ZONE_DEG), 0), zones - 1) for d in (dec - radius_deg, dec + radius_deg))
-    for zone in range(first, last + 1):
-        count = _tiles_in(zone)
-        # The widest the cone gets in right ascension (Smart 1977, 10); over a pole it is all around.
-        high = abs(dec) + radius_deg
-        if high >= 90.0:
-            names |= {f"{zone:03d}-{i:04d}" for i in range(count)}
-            continue
-        half = math.degrees(math.asin(min(1.0, math.sin(math.radians(radius_deg)) / math.cos(math.radians(dec)))))
-        low, top = (math.floor(a / 360 * count) for a in (ra - half, ra + half))
-        names |= {f"{zone:03d}-{i % count:04d}" for i in range(low, min(top, low + count) + 1)}
-    return names
-
-
-def _read_tile(path: Path) -> dict[str, F64Array]:
-    """Return the columns of a tile.
-
-    Raises
-    ------
-    CatalogueError
-        If it cannot be read or is none.
-    """
-    import pyarrow as pa
-    import pyarrow.parquet as pq
-
-    try:
-        with path.open("rb") as handle:
-            table = pq.read_table(handle)
-        columns = {name: np.asarray(table.column(name).to_numpy(), dtype=np.float64) for name in table.column_names}
-    except (OSError, ValueError, TypeError, MemoryError, pa.ArrowException) as error:
-        first = (str(error).splitlines() or [type(error).__name__])[0]
-        raise CatalogueError(f"{path}: it cannot be read as a catalogue tile ({first})") from None
-    if not {"ra", "dec"} <= set(columns):
-        raise CatalogueError(f"{path}: it is no catalogue tile: it has no ra and dec columns")
-    return columns
-
-
-def _load_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) -> StarCatalogue:
-    files = sorted(folder.glob("*.parquet"))
-    if not files:
-        raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
-    if near is not None:
-        wanted = set().union(*(tiles_near(*cone) for cone in near))
-        files = [path for path in files if path.stem in wanted]
-        if not files:
-            raise CatalogueError(f"{folder}: the catalogue does not cover this part of the sky")
-    columns: dict[str, list[F64Array]] = {}
-    total = 0
-    for path in files:
-        tile = _read_tile(path)
-        for name, values in tile.items():
-            parts = columns.setdefault(name.removeprefix("band_"), [])
-            held = sum(len(part) for part in parts)
-            if held < total:
-                parts.append(np.full(total - held, math.nan))
-            parts.append(values)
-        total += len(tile["ra"])
-    whole = {}
-    for name, parts in columns.items():
-        values = np.concatenate(parts)
-        whole[name] = np.concatenate([values, np.full(total - len(values), math.nan)])
-    return _from_columns(whole, str(folder))

@@ -1,0 +1,243 @@
+"""A catalogue on disk: tiles of the sky of nearly equal area, each a Parquet file."""
+
+from __future__ import annotations
+
+import json
+import math
+import shutil
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ulvar.astrometry.tables import CatalogueError
+from ulvar.engine import F64Array, atomic_path, temporary_name, write_text
+from ulvar.frames import in_circle
+
+# Height of a zone of tiles; older catalogues, which do not tell it, have lower ones [deg].
+_ZONE_DEG, _OLD_ZONE_DEG = 5.0, 2.0
+_TOLD = "catalogue.json"
+# So many rows are held before they go to the disk: eight columns of them are some 130 MB.
+_HELD = 2_000_000
+_WRITERS = 2
+Columns = dict[str, F64Array]
+
+
+def zone_height(folder: Path) -> float:
+    """Return the height of a catalogue's zones [deg]."""
+    try:
+        told = float(json.loads((folder / _TOLD).read_text(encoding="utf-8"))["zone_deg"])
+        return told if 0.1 <= told <= 90 else _OLD_ZONE_DEG
+    except (OSError, ValueError, KeyError, TypeError):
+        return _OLD_ZONE_DEG if any(folder.glob("*.parquet")) else _ZONE_DEG
+
+
+def _zones(height_deg: float) -> int:
+    return math.ceil(180 / height_deg)
+
+
+def _tiles_in(zone: F64Array, height_deg: float) -> F64Array:
+    """Return how many about square tiles there are in zones."""
+    middle = np.radians(-90 + (zone + 0.5) * height_deg)
+    return np.maximum(1, np.round(360 * np.cos(middle) / height_deg))
+
+
+def tile_numbers(ra: F64Array, dec: F64Array, height_deg: float) -> tuple[F64Array, F64Array]:
+    """Return the zone of each star and its place in the zone, as whole numbers.
+
+    Parameters
+    ----------
+    ra, dec : float64 array, shape (stars,)
+        [deg]
+    height_deg : float
+    """
+    zone = np.minimum(np.floor((dec + 90.0) / height_deg), _zones(height_deg) - 1)
+    return zone, np.floor(in_circle(ra) / 360 * _tiles_in(zone, height_deg))
+
+
+def tiles_near(ra: float, dec: float, radius_deg: float, height_deg: float) -> set[str]:
+    """Return the names of the tiles that a cone [deg] touches (and perhaps a few beside it)."""
+    names: set[str] = set()
+    last_zone = _zones(height_deg) - 1
+    first, last = (min(max(int((d + 90.0) // height_deg), 0), last_zone) for d in (dec - radius_deg, dec + radius_deg))
+    for zone in range(first, last + 1):
+        count = int(_tiles_in(np.array(float(zone)), height_deg))
+        # The widest the cone gets in right ascension (Smart 1977, 10); over a pole it is all around.
+        if abs(dec) + radius_deg >= 90.0:
+            names |= {_name(zone, i) for i in range(count)}
+            continue
+        half = math.degrees(math.asin(min(1.0, math.sin(math.radians(radius_deg)) / math.cos(math.radians(dec)))))
+        low, top = (math.floor(a / 360 * count) for a in (ra - half, ra + half))
+        names |= {_name(zone, i % count) for i in range(low, min(top, low + count) + 1)}
+    return names
+
+
+def _name(zone: int, place: int) -> str:
+    return f"{zone:03d}-{place:04d}"
+
+
+def write_columns(
+    portions: Iterable[Columns], folder: Path, told: Callable[[int, str], object] = lambda stars, text: None
+) -> tuple[int, int]:
+    """Add stars to the tiles of a catalogue; a star at a place that a tile already holds is not doubled.
+
+    Parameters
+    ----------
+    portions : iterable of dict of str to float64 array
+        Of rows of stars: ``ra, dec, epoch, pmra, pmdec, mag``, and bands as ``band_<name>``.
+    folder : Path
+    told : callable
+        Given how many stars have come, and what goes on.
+
+    Returns
+    -------
+    (int, int)
+        Stars that came, and tiles that they lie in.
+
+    Notes
+    -----
+    What comes is laid by in portions beside the tiles and put into them at the end, tile by tile, so that memory does not grow with
+    the table. A tile is there as it was or as it is to be.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    height = zone_height(folder)
+    aside = folder / temporary_name("import", mark="scratch")
+    held: list[Columns] = []
+    parts: dict[str, list[Path]] = {}
+    stars = waiting = 0
+    try:
+        for columns in portions:
+            held.append(columns)
+            stars += len(columns["ra"])
+            waiting += len(columns["ra"])
+            told(stars, "Reading stars")
+            if waiting >= _HELD:
+                _lay_by(held, aside, height, parts)
+                held, waiting = [], 0
+        told(stars, "Writing tiles")
+        if not parts:
+            # All of it is in memory.
+            written = _write_all(folder, _split(_joined(held), height) if held else iter(()))
+        else:
+            _lay_by(held, aside, height, parts)
+            written = _write_all(
+                folder, ((name, _joined([read_tile(p) for p in files])) for name, files in sorted(parts.items()))
+            )
+    finally:
+        shutil.rmtree(aside, ignore_errors=True)
+    write_text(folder / _TOLD, json.dumps({"zone_deg": height}), replace=True)
+    return stars, written
+
+
+def _joined(portions: Sequence[Columns]) -> Columns:
+    """Return rows one below the other; a column that some lack is NaN there."""
+    names = {name for columns in portions for name in columns}
+    return {
+        name: np.concatenate([c[name] if name in c else np.full(len(c["ra"]), math.nan) for c in portions])
+        for name in sorted(names)
+    }
+
+
+def _split(columns: Columns, height: float) -> Iterator[tuple[str, Columns]]:
+    """Yield the rows of each tile."""
+    zone, place = tile_numbers(columns["ra"], columns["dec"], height)
+    number = zone.astype(np.int64) * 10_000 + place.astype(np.int64)
+    order = np.argsort(number, kind="stable")
+    ends = np.flatnonzero(np.diff(number[order])) + 1
+    for rows in np.split(order, ends):
+        if len(rows):
+            one = int(number[rows[0]])
+            yield _name(one // 10_000, one % 10_000), {name: values[rows] for name, values in columns.items()}
+
+
+def _lay_by(held: Sequence[Columns], aside: Path, height: float, parts: dict[str, list[Path]]) -> None:
+    if not held:
+        return
+    aside.mkdir(exist_ok=True)
+    for name, columns in _split(_joined(held), height):
+        files = parts.setdefault(name, [])
+        path = aside / f"{name}.{len(files)}.parquet"
+        _write(path, columns)
+        files.append(path)
+
+
+def _write(path: Path, columns: Columns) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    with path.open("wb") as handle:
+        pq.write_table(pa.table(columns), handle)
+
+
+def _write_all(folder: Path, tiles: Iterable[tuple[str, Columns]]) -> int:
+    """Write tiles, what they hold already included; returns how many."""
+
+    def write(tile: tuple[str, Columns]) -> None:
+        name, columns = tile
+        path = folder / f"{name}.parquet"
+        known = [read_tile(path)] if path.exists() else []
+        merged = _joined([*known, columns])
+        once = _once(merged["ra"], merged["dec"])
+        # Arrow takes names that are UTF-8; a file that is open needs none.
+        with atomic_path(path) as temporary:
+            _write(temporary, {key: values[once] for key, values in merged.items()})
+
+    count = 0
+    # Packing and writing leave Python's lock alone.
+    with ThreadPoolExecutor(_WRITERS) as pool:
+        for _ in pool.map(write, tiles):
+            count += 1
+    return count
+
+
+def _once(ra: F64Array, dec: F64Array) -> np.ndarray:
+    """Return the rows that are the first at their place, in order."""
+    order = np.lexsort((np.arange(len(ra)), dec, ra))
+    same = (np.diff(ra[order]) == 0) & (np.diff(dec[order]) == 0)
+    return np.sort(order[np.concatenate([[True], ~same])]) if len(order) else order
+
+
+def read_tile(path: Path) -> Columns:
+    """Return the columns of a tile.
+
+    Raises
+    ------
+    CatalogueError
+        If it cannot be read or is none.
+    """
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    try:
+        with path.open("rb") as handle:
+            table = pq.read_table(handle)
+        columns = {name: np.asarray(table.column(name).to_numpy(), dtype=np.float64) for name in table.column_names}
+    except (OSError, ValueError, TypeError, MemoryError, pa.ArrowException) as error:
+        first = (str(error).splitlines() or [type(error).__name__])[0]
+        raise CatalogueError(f"{path}: it cannot be read as a catalogue tile ({first})") from None
+    if not {"ra", "dec"} <= set(columns):
+        raise CatalogueError(f"{path}: it is no catalogue tile: it has no ra and dec columns")
+    return columns
+
+
+def read_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) -> dict[str, Any]:
+    """Return the columns of a catalogue, bands by their names; with `near` of the tiles alone that one of the cones touches.
+
+    Raises
+    ------
+    CatalogueError
+        If there are no tiles, or none near.
+    """
+    files = sorted(folder.glob("*.parquet"))
+    if not files:
+        raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
+    if near is not None:
+        height = zone_height(folder)
+        wanted = set().union(*(tiles_near(*cone, height) for cone in near))
+        files = [path for path in files if path.stem in wanted]
+        if not files:
+            raise CatalogueError(f"{folder}: the catalogue does not cover this part of the sky")
+    whole = _joined([read_tile(path) for path in files])
+    return {name.removeprefix("band_"): values for name, values in whole.items()}
