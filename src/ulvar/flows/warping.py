@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -98,11 +99,16 @@ class ScratchRows:
 
     def __init__(self, path: str, shape: tuple[int, int]) -> None:
         self.height, self.width = shape
-        self._data = np.memmap(path, dtype=np.float32, mode="r", shape=shape)
+        self._path = path
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows as a new array."""
-        return np.array(self._data[y0:y1])
+        # Read, not mapped: of hundreds of exposures mapped pages would fill the memory that is not asked for.
+        count = (y1 - y0) * self.width
+        data = np.fromfile(self._path, dtype=np.float32, count=count, offset=4 * y0 * self.width)
+        if data.size != count:
+            raise OSError(errno.EIO, "a scratch file is shorter than it was written", self._path)
+        return data.reshape(y1 - y0, self.width)
 
 
 @dataclass(frozen=True)
