@@ -122,7 +122,7 @@ class Usage(Command):
             (("stars", bare, "--fact", "gain=abc"), "gain=abc"),
             (("stars", bare, "--fact", "nonsense"), "NAME=VALUE"),
             (("calibrate", bare, "--masters", bare, "--out", self.folder), "holds no master"),
-            (("catalogue", "fetch", "--service", "x", "--at", "1,2", "--radius", "1", "--out", "o"), "not there yet"),
+            (("catalogue", "fetch", "--service", "x", "--at", "1,2", "--radius", "1", "--out", "o"), "no address of a service"),
             (("run", self.folder / "none.toml"), "no such file"),
             (("stack", bare), "Missing option"),
             (("nonsense",), "No such command"),

@@ -3,6 +3,11 @@ from .catalogue import StarCatalogue as StarCatalogue
 from .catalogue import import_stars as import_stars
 from .catalogue import load_catalogue as load_catalogue
 from .catalogue import write_tiles as write_tiles
+from .services import Question as Question
+from .services import cone_question as cone_question
+from .services import fetch as fetch
+from .services import overflows as overflows
+from .services import table_question as table_question
 from .solver import PlateSolution as PlateSolution
 from .solver import SolveHints as SolveHints
 from .solver import solve_plate as solve_plate

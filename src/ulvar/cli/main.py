@@ -41,7 +41,7 @@ _COMMANDS = {
 }
 # Commands with words of their own below them.
 _GROUPS = {
-    "catalogue": ("ulvar.cli.measuring:catalogue", "Local star catalogues."),
+    "catalogue": ("ulvar.cli.catalogues:catalogue", "Local star catalogues."),
     "library": ("ulvar.cli.camera:library", "Masters that serve many nights."),
 }
 

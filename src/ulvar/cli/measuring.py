@@ -5,13 +5,15 @@ from __future__ import annotations
 import glob
 from collections.abc import Sequence
 from enum import StrEnum
-from functools import partial
 from pathlib import Path
 from typing import Annotated, Any
 
 import typer
 
-from ulvar.astrometry import CatalogueError, import_stars, load_catalogue
+from ulvar.astrometry import (
+    CatalogueError,
+    load_catalogue,
+)
 from ulvar.cli.common import (
     Facts,
     Json,
@@ -32,7 +34,7 @@ from ulvar.cli.common import (
     series_among,
     told,
 )
-from ulvar.engine import Failed, OutputExists, Progress, counted
+from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
     CurveOptions,
     CurveResult,
@@ -138,66 +140,6 @@ def solve(
         failed=len(outcomes) - len(good),
         lines=lines + told(outcomes),
     )
-
-
-catalogue = typer.Typer(no_args_is_help=True, add_completion=False)
-
-
-@catalogue.command("import")
-def catalogue_import(
-    files: Annotated[
-        list[Path], typer.Argument(metavar="FILE...", help="Tables of stars: text with a line of names, VOTable, Parquet, FITS.")
-    ],
-    out: Annotated[Path, typer.Option(metavar="DIR", help="Folder of the tiles; what is there is added to.")],
-    column: Annotated[
-        list[str], typer.Option("--column", metavar="OWN=NAME", help="What a column is called: ra, dec, epoch, pmra, pmdec, mag, or a band.")
-    ] = [],
-    json: Json = False,
-) -> None:  # fmt: skip
-    """Turn star tables into a local catalogue of tiles."""
-    given = {}
-    for text in column:
-        own, sign, name = text.partition("=")
-        if not sign or not own.strip() or not name.strip():
-            fail_usage(f"--column takes OWN=NAME, not '{text}'")
-        given[own.strip()] = name.strip()
-    done, problems = [], []
-    for path in files:
-        if not path.exists():
-            fail_usage(f"{path}: there is no such file")
-    with running(1) as context:
-        for path in files:
-            try:
-                made = import_stars(path, out, given, partial(_tell_import, context.progress, path.name))
-                done.append((path, made))
-            except CatalogueError as error:
-                problems.append(str(error))
-    tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0
-    lost = [f"{path.name}: {counted(one.bad, 'row')} could not be used: {one.why}" for path, one in done if one.bad]
-    finish(
-        {
-            "stars": sum(one.stars for _, one in done), "tiles": tiles, "failed": problems,
-            "files": [{"file": str(path), "stars": one.stars, "bad_rows": one.bad, "first_bad": one.why} for path, one in done],
-        },
-        as_json=json, done=len(done), failed=len(problems),
-        lines=[f"{sum(one.stars for _, one in done)} stars in {tiles} tiles", *lost, *problems],
-    )  # fmt: skip
-
-
-def _tell_import(progress: Progress, name: str, stars: int, text: str) -> None:
-    progress(0, 0, f"{name}: {text}, {stars}")
-
-
-@catalogue.command("fetch")
-def catalogue_fetch(
-    service: Annotated[str, typer.Option(metavar="URL", help="Cone search service.")],
-    at: Annotated[str, typer.Option(metavar="RA,DEC")],
-    radius: Annotated[float, typer.Option(metavar="DEG")],
-    out: Annotated[Path, typer.Option(metavar="DIR")],
-    json: Json = False,
-) -> None:
-    """Fetch stars from a cone search service (not there yet)."""
-    fail_usage("fetching from a service is not there yet; download a CSV table and use: ulvar catalogue import")
 
 
 def measure(

@@ -1,0 +1,223 @@
+"""Stars from services of the Virtual Observatory: a cone search, or a question in ADQL, answered by a VOTable."""
+
+from __future__ import annotations
+
+import http.client
+import re
+import time
+import urllib.error
+import urllib.parse
+import urllib.request
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ulvar.astrometry.tables import CatalogueError
+
+# A service that says nothing for so long is asked again, a few times, later each time [s].
+_SILENT_S, _TRIES, _LATER_S = 60.0, 3, 2.0
+# Answers are no larger than this [bytes], and what is no table is looked into this far for what it says.
+_LARGEST, _LOOKED_AT = 4 << 30, 1 << 16
+_PORTION = 1 << 18
+_REDIRECTS = 5
+# What a busy service says: ask again.
+_BUSY = {429, 500, 502, 503, 504}
+
+
+@dataclass(frozen=True)
+class Question:
+    """What is asked of a service.
+
+    Attributes
+    ----------
+    url : str
+    form : mapping of str to str, optional
+        What is sent; without it the address says all.
+    """
+
+    url: str
+    form: Mapping[str, str] | None = None
+
+
+def cone_question(service: str, ra: float, dec: float, radius_deg: float) -> Question:
+    """Return a cone search (IVOA Recommendation: Simple Cone Search 1.03).
+
+    Parameters
+    ----------
+    service : str
+        Its address.
+    ra, dec, radius_deg : float
+        [deg]
+
+    Raises
+    ------
+    ValueError
+        If the address is none of http or https, or the cone is none.
+    """
+    _check_address(service)
+    if not (0 < radius_deg <= 180 and -90 <= dec <= 90):
+        raise ValueError("a cone has a place on the sky and a radius up to 180 degrees")
+    joint = "" if service.endswith(("?", "&")) else "&" if "?" in service else "?"
+    asked = urllib.parse.urlencode({"RA": f"{ra:.8f}", "DEC": f"{dec:.8f}", "SR": f"{radius_deg:.8f}", "VERB": "2"})
+    return Question(f"{service}{joint}{asked}")
+
+
+def table_question(service: str, adql: str, most: int | None = None) -> Question:
+    """Return a question in ADQL that is answered at once (IVOA Recommendation: Table Access Protocol 1.1, section 2).
+
+    Parameters
+    ----------
+    service : str
+        Its address, to which ``/sync`` is added.
+    adql : str
+    most : int, optional
+        Rows that are wanted at most.
+
+    Raises
+    ------
+    ValueError
+        If the address is none of http or https, or nothing is asked.
+    """
+    _check_address(service)
+    if not adql.strip():
+        raise ValueError("the question is empty")
+    form = {"REQUEST": "doQuery", "LANG": "ADQL", "FORMAT": "votable", "QUERY": adql}
+    if most is not None:
+        form["MAXREC"] = str(most)
+    return Question(f"{service.rstrip('/')}/sync", form)
+
+
+def _check_address(service: str) -> None:
+    parts = urllib.parse.urlsplit(service)
+    if parts.scheme not in ("http", "https") or not parts.hostname:
+        raise ValueError(f"'{service}' is no address of a service: it begins with http:// or https://")
+
+
+class _SameKind(urllib.request.HTTPRedirectHandler):
+    """Follows a service that has moved, a few times, to addresses of the web alone."""
+
+    max_redirections = _REDIRECTS
+
+    def redirect_request(self, req: Any, fp: Any, code: int, msg: str, headers: Any, newurl: str) -> Any:
+        """Refuse addresses that are none of http or https."""
+        if urllib.parse.urlsplit(newurl).scheme not in ("http", "https"):
+            raise urllib.error.URLError(f"it sends on to '{newurl[:80]}', which is no address of the web")
+        return super().redirect_request(req, fp, code, msg, headers, newurl)
+
+
+def fetch(
+    question: Question,
+    output: Path,
+    told: Callable[[int, str], object] = lambda count, text: None,
+    *,
+    seconds: float = 600.0,
+    pause: Callable[[float], object] = time.sleep,
+) -> int:
+    """Ask a service and write its answer, a VOTable, to a file; returns how many bytes it has.
+
+    Parameters
+    ----------
+    question : Question
+    output : Path
+        Written over.
+    told : callable
+        Given bytes that have come, and what goes on; may raise, to stop.
+    seconds : float
+        For the whole answer.
+    pause : callable
+        Waits before another try [s].
+
+    Raises
+    ------
+    CatalogueError
+        With what the service said, or why there is no answer.
+    """
+    end = time.monotonic() + seconds
+    for attempt in range(1, _TRIES + 1):
+        told(0, "Asking the service" if attempt == 1 else f"Asking the service again ({attempt})")
+        try:
+            return _once(question, output, told, end)
+        except _TryLater as error:
+            if attempt == _TRIES or time.monotonic() >= end:
+                raise CatalogueError(f"{_host(question)}: {error}, {attempt} times") from None
+            pause(_LATER_S * attempt)
+    raise AssertionError
+
+
+class _TryLater(Exception):
+    """The service is busy, or does not answer."""
+
+
+def _host(question: Question) -> str:
+    return str(urllib.parse.urlsplit(question.url).hostname)
+
+
+def _once(question: Question, output: Path, told: Callable[[int, str], object], end: float) -> int:
+    body = None if question.form is None else urllib.parse.urlencode(question.form).encode()
+    request = urllib.request.Request(
+        question.url, body, {"User-Agent": "Ulvar", "Accept": "application/x-votable+xml, text/xml"}
+    )
+    opener = urllib.request.build_opener(_SameKind)
+    host = _host(question)
+    try:
+        with opener.open(request, timeout=_SILENT_S) as answer, output.open("wb") as handle:
+            count = 0
+            while portion := answer.read(_PORTION):
+                handle.write(portion)
+                count += len(portion)
+                told(count, "Fetching")
+                if count > _LARGEST:
+                    raise CatalogueError(f"{host}: its answer has no end: over {_LARGEST / 1e9:.0f} GB came")
+                if time.monotonic() > end:
+                    raise CatalogueError(f"{host}: its answer was not whole in the time allowed")
+            wanted = answer.headers.get("Content-Length")
+            kind = str(answer.headers.get("Content-Type") or "")
+            if wanted is not None and wanted.isdigit() and int(wanted) != count:
+                raise _TryLater("its answer breaks off")
+    except urllib.error.HTTPError as error:
+        said = _said(error.read(_LOOKED_AT))
+        if error.code in _BUSY:
+            raise _TryLater(f"it is busy ({error.code}{f': {said}' if said else ''})") from None
+        raise CatalogueError(f"{host}: it refuses ({error.code} {error.reason}){f': {said}' if said else ''}") from None
+    except (urllib.error.URLError, http.client.HTTPException, TimeoutError, ConnectionError) as error:
+        raise _TryLater(f"it does not answer ({getattr(error, 'reason', None) or error})") from None
+    _check_answer(output, host, kind)
+    return count
+
+
+def _check_answer(path: Path, host: str, kind: str) -> None:
+    """Look at the beginning of an answer: a page of words is no table, and a table may say what went wrong."""
+    with path.open("rb") as handle:
+        head = handle.read(_LOOKED_AT)
+    if re.search(rb"<\w*:?VOTABLE", head) is None:
+        said = _said(head)
+        raise CatalogueError(f"{host}: its answer is no table ({kind or 'of no kind'}){f': {said}' if said else ''}")
+    for element in re.finditer(rb"<\w*:?(INFO|PARAM)\b([^>]*)>([^<]*)", head, re.IGNORECASE):
+        told = {
+            k.decode().lower(): v.decode("utf-8", "replace")
+            for k, v in re.findall(rb'(\w+)\s*=\s*"([^"]*)"', element[2])
+        }
+        name, value = told.get("name", "").lower(), told.get("value", "")
+        words = element[3].decode("utf-8", "replace").strip()
+        if name == "error":
+            raise CatalogueError(f"{host}: {value or words or 'it says that something went wrong'}")
+        if name == "query_status" and value.upper() == "ERROR":
+            raise CatalogueError(f"{host}: {words or 'it says that something went wrong'}")
+
+
+def overflows(path: Path) -> bool:
+    """Whether an answer tells that the service has more rows than it gives."""
+    size = path.stat().st_size
+    with path.open("rb") as handle:
+        head = handle.read(_LOOKED_AT)
+        handle.seek(max(0, size - _LOOKED_AT))
+        tail = handle.read()
+    return any(re.search(rb'value\s*=\s*"OVERFLOW"', part, re.IGNORECASE) is not None for part in (head, tail))
+
+
+def _said(page: bytes) -> str:
+    """Return what a page says, without its marks, in a line."""
+    text = re.sub(rb"(?is)<(script|style)\b.*?</\1>|<[^>]*>", b" ", page).decode("utf-8", "replace")
+    words = " ".join(text.split())
+    return words[:200] + ("…" if len(words) > 200 else "")

@@ -1,0 +1,116 @@
+"""ulvar catalogue."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Sequence
+from functools import partial
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ulvar.astrometry import CatalogueError, cone_question, fetch, import_stars, overflows, table_question
+from ulvar.cli.common import Json, fail_usage, finish, running
+from ulvar.engine import Progress, counted
+from ulvar.frames import parse_position
+
+catalogue = typer.Typer(no_args_is_help=True, add_completion=False)
+
+
+@catalogue.command("import")
+def catalogue_import(
+    files: Annotated[
+        list[Path], typer.Argument(metavar="FILE...", help="Tables of stars: text with a line of names, VOTable, Parquet, FITS.")
+    ],
+    out: Annotated[Path, typer.Option(metavar="DIR", help="Folder of the tiles; what is there is added to.")],
+    column: Annotated[
+        list[str], typer.Option("--column", metavar="OWN=NAME", help="What a column is called: ra, dec, epoch, pmra, pmdec, mag, or a band.")
+    ] = [],
+    json: Json = False,
+) -> None:  # fmt: skip
+    """Turn star tables into a local catalogue of tiles."""
+    given = _given_columns(column)
+    done, problems = [], []
+    for path in files:
+        if not path.exists():
+            fail_usage(f"{path}: there is no such file")
+    with running(1) as context:
+        for path in files:
+            try:
+                made = import_stars(path, out, given, partial(_tell_import, context.progress, path.name))
+                done.append((path, made))
+            except CatalogueError as error:
+                problems.append(str(error))
+    tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0
+    lost = [f"{path.name}: {counted(one.bad, 'row')} could not be used: {one.why}" for path, one in done if one.bad]
+    finish(
+        {
+            "stars": sum(one.stars for _, one in done), "tiles": tiles, "failed": problems,
+            "files": [{"file": str(path), "stars": one.stars, "bad_rows": one.bad, "first_bad": one.why} for path, one in done],
+        },
+        as_json=json, done=len(done), failed=len(problems),
+        lines=[f"{sum(one.stars for _, one in done)} stars in {tiles} tiles", *lost, *problems],
+    )  # fmt: skip
+
+
+def _tell_import(progress: Progress, name: str, stars: int, text: str) -> None:
+    progress(0, 0, f"{name}: {text}, {stars}")
+
+
+@catalogue.command("fetch")
+def catalogue_fetch(
+    service: Annotated[str, typer.Option(metavar="URL", help="Address of a cone search, or with --query of a TAP service.")],
+    out: Annotated[Path, typer.Option(metavar="DIR", help="Folder of the tiles; what is there is added to.")],
+    at: Annotated[str | None, typer.Option(metavar="RA,DEC", help="Middle of the cone, degrees or sexagesimal.")] = None,
+    radius: Annotated[float | None, typer.Option(metavar="DEG", help="Radius of the cone.")] = None,
+    query: Annotated[str | None, typer.Option(metavar="ADQL", help="Ask this of a TAP service.")] = None,
+    most: Annotated[int | None, typer.Option("--most", metavar="N", help="Rows that are wanted at most, of a TAP service.")] = None,
+    seconds: Annotated[float, typer.Option(metavar="S", help="Time for the whole answer.")] = 600.0,
+    column: Annotated[
+        list[str], typer.Option("--column", metavar="OWN=NAME", help="What a column is called: ra, dec, epoch, pmra, pmdec, mag, or a band.")
+    ] = [],
+    json: Json = False,
+) -> None:  # fmt: skip
+    """Fetch stars from a service of the Virtual Observatory into a local catalogue."""
+    if (query is None) == (at is None or radius is None):
+        fail_usage("give --at and --radius for a cone search, or --query for a TAP service")
+    if seconds <= 0 or (most is not None and most < 1):
+        fail_usage("--seconds and --most are above 0")
+    try:
+        if query is not None:
+            question = table_question(service, query, most)
+        else:
+            assert at is not None and radius is not None
+            question = cone_question(service, *parse_position(at), radius)
+    except ValueError as error:
+        fail_usage(str(error))
+    given = _given_columns(column)
+    with running(1) as context, tempfile.TemporaryDirectory(prefix="ulvar-") as name:
+        answer, problem, made, short = Path(name) / "answer.vot", "", None, False
+        try:
+            fetch(question, answer, partial(_tell_import, context.progress, "Bytes"), seconds=seconds)
+            short = overflows(answer)
+            made = import_stars(answer, out, given, partial(_tell_import, context.progress, service))
+        except CatalogueError as error:
+            problem = str(error).replace(str(answer), service)
+    lost = [f"{counted(made.bad, 'row')} could not be used: {made.why}"] if made is not None and made.bad else []
+    more = ["the service has more rows than it gives at once: ask for smaller cones, or fewer rows"] if short else []
+    finish(
+        {
+            "stars": made.stars if made else 0, "tiles": made.tiles if made else 0, "bad_rows": made.bad if made else 0,
+            "incomplete": short, "reason": problem,
+        },
+        as_json=json, done=int(made is not None), failed=int(made is None or short),
+        lines=[problem] if made is None else [f"{made.stars} stars in {made.tiles} tiles", *lost, *more],
+    )  # fmt: skip
+
+
+def _given_columns(column: Sequence[str]) -> dict[str, str]:
+    given = {}
+    for text in column:
+        own, sign, name = text.partition("=")
+        if not sign or not own.strip() or not name.strip():
+            fail_usage(f"--column takes OWN=NAME, not '{text}'")
+        given[own.strip()] = name.strip()
+    return given

@@ -1,0 +1,272 @@
+"""Stars fetched from a service: a stand-in on this machine answers as services do, rightly and wrongly."""
+
+from __future__ import annotations
+
+import threading
+import time
+import urllib.parse
+from collections.abc import Callable
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from unittest import mock
+
+import numpy as np
+
+from tests.cli.support import Command
+from ulvar.astrometry import CatalogueError, cone_question, fetch, load_catalogue, overflows, services, table_question
+from ulvar.astrometry.sphere import separation_deg
+
+FIELDS = '<FIELD name="ra" datatype="double" unit="deg"/><FIELD name="dec" datatype="double" unit="deg"/><FIELD name="V" datatype="float"/>'
+
+
+def votable(rows: str, status: str = "OK", words: str = "") -> bytes:
+    return f"""<?xml version="1.0"?><VOTABLE version="1.4"><RESOURCE type="results"><INFO name="QUERY_STATUS" value="{status}">{words}</INFO>
+<TABLE>{FIELDS}<DATA><TABLEDATA>{rows}</TABLEDATA></DATA></TABLE></RESOURCE></VOTABLE>""".encode()
+
+
+class StandIn:
+    """A service with a made-up sky; `answer` may stand for what it does."""
+
+    def __init__(self) -> None:
+        rng = np.random.default_rng(6)
+        self.ra, self.dec = rng.uniform(100, 110, 900), rng.uniform(30, 40, 900)
+        self.mag = rng.uniform(6, 14, 900)
+        self.asked: list[tuple[str, dict[str, str], str]] = []
+        self.answer: Callable[[BaseHTTPRequestHandler], None] | None = None
+        stand_in = self
+
+        class Handler(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                parts = urllib.parse.urlsplit(self.path)
+                self.handle_question(parts.path, dict(urllib.parse.parse_qsl(parts.query)), "GET")
+
+            def do_POST(self) -> None:
+                body = self.rfile.read(int(self.headers["Content-Length"])).decode()
+                self.handle_question(self.path, dict(urllib.parse.parse_qsl(body)), "POST")
+
+            def handle_question(self, path: str, told: dict[str, str], how: str) -> None:
+                stand_in.asked.append((path, told, how))
+                if stand_in.answer is not None:
+                    stand_in.answer(self)
+                    return
+                send(self, stand_in.rows(told))
+
+            def log_message(self, *_: object) -> None:
+                """Say nothing."""
+
+        self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self.thread = threading.Thread(target=self.server.serve_forever, daemon=True)
+        self.thread.start()
+        self.url = f"http://127.0.0.1:{self.server.server_port}"
+
+    def rows(self, told: dict[str, str]) -> bytes:
+        near = np.ones(len(self.ra), dtype=bool)
+        if "SR" in told:
+            near = separation_deg(self.ra, self.dec, float(told["RA"]), float(told["DEC"])) <= float(told["SR"])
+        most = int(told.get("MAXREC", 10**6))
+        chosen = np.flatnonzero(near)
+        rows = "".join(
+            f"<TR><TD>{self.ra[k]!r}</TD><TD>{self.dec[k]!r}</TD><TD>{self.mag[k]:.3f}</TD></TR>" for k in chosen[:most]
+        )
+        made = votable(rows.replace("np.float64(", "").replace(")", ""))
+        return (
+            made.replace(b"</TABLE>", b'</TABLE><INFO name="QUERY_STATUS" value="OVERFLOW"/>')
+            if len(chosen) > most
+            else made
+        )
+
+    def close(self) -> None:
+        self.server.shutdown()
+        self.server.server_close()
+        self.thread.join()
+
+
+def send(
+    handler: BaseHTTPRequestHandler, body: bytes, code: int = 200, kind: str = "application/x-votable+xml", **more: str
+) -> None:
+    handler.send_response(code)
+    handler.send_header("Content-Type", kind)
+    for name, value in ({"Content-Length": str(len(body))} | {k.replace("_", "-"): v for k, v in more.items()}).items():
+        handler.send_header(name, value)
+    handler.end_headers()
+    handler.wfile.write(body)
+
+
+class Services(Command):
+    def setUp(self) -> None:
+        super().setUp()
+        # Whatever stands between this machine and others: the stand-in is on it.
+        direct = mock.patch.dict("os.environ", {"no_proxy": "127.0.0.1", "NO_PROXY": "127.0.0.1"})
+        direct.start()
+        self.addCleanup(direct.stop)
+        self.service = StandIn()
+        self.addCleanup(self.service.close)
+        self.waited: list[float] = []
+
+    def fetch(self, **more: object) -> int:
+        question = cone_question(f"{self.service.url}/cone", 104.0, 35.0, 2.0)
+        return fetch(question, self.folder / "a.vot", pause=self.waited.append, **more)  # type: ignore[arg-type]
+
+    def test_a_cone_and_a_question_become_a_catalogue(self) -> None:
+        out = self.folder / "c"
+        code, told = self.json(
+            "catalogue",
+            "fetch",
+            "--service",
+            f"{self.service.url}/cone?set=a",
+            "--at",
+            "104,35",
+            "--radius",
+            "2",
+            "--out",
+            out,
+        )
+        inside = separation_deg(self.service.ra, self.service.dec, 104.0, 35.0) <= 2
+        self.assertEqual((code, told["stars"], told["incomplete"]), (0, int(inside.sum()), False))
+        path, asked, how = self.service.asked[-1]
+        self.assertEqual(
+            (path, how, asked["set"], float(asked["RA"]), float(asked["SR"])), ("/cone", "GET", "a", 104.0, 2.0)
+        )
+        stars = load_catalogue(out)
+        np.testing.assert_allclose(np.sort(stars.ra), np.sort(self.service.ra[inside]))
+        adql = "SELECT ra, dec, V FROM stars WHERE V < 14"
+        code, told = self.json(
+            "catalogue", "fetch", "--service", f"{self.service.url}/tap/", "--query", adql, "--most", "50", "--out", out
+        )
+        path, asked, how = self.service.asked[-1]
+        self.assertEqual(
+            (path, how, asked["QUERY"], asked["LANG"], asked["MAXREC"]), ("/tap/sync", "POST", adql, "ADQL", "50")
+        )
+        # What is not whole is told, and ends so.
+        self.assertEqual((code, told["stars"], told["incomplete"]), (1, 50, True))
+
+    def test_a_busy_service_is_asked_again(self) -> None:
+        answers = iter([503, 502])
+
+        def busy(handler: BaseHTTPRequestHandler) -> None:
+            code = next(answers, 200)
+            send(handler, self.service.rows({}) if code == 200 else b"<html>come back later</html>", code, "text/html")
+
+        self.service.answer = busy
+        self.assertGreater(self.fetch(), 1000)
+        self.assertEqual((len(self.service.asked), self.waited), (3, [2.0, 4.0]))
+        self.service.answer = lambda handler: send(handler, b"<p>come back later</p>", 503, "text/html")
+        with self.assertRaisesRegex(CatalogueError, r"busy \(503: come back later\), 3 times"):
+            self.fetch()
+
+    def test_what_the_service_says_is_told(self) -> None:
+        page = b"<html><head><style>p {}</style></head><body><h1>Moved</h1><script>x()</script><p>ask elsewhere</p></body></html>"
+        for body, code, kind, why in (
+            (page, 200, "text/html", r"no table \(text/html\): Moved ask elsewhere"),
+            (b"", 200, "", "no table"),
+            (page, 404, "text/html", r"refuses \(404 Not Found\): Moved ask elsewhere"),
+            (
+                votable("", "ERROR", "unknown column Vmag"),
+                400,
+                "text/xml",
+                r"refuses \(400 Bad Request\): unknown column Vmag",
+            ),
+            (votable("", "ERROR", "unknown column Vmag"), 200, "text/xml", "127.0.0.1: unknown column Vmag"),
+            (
+                b'<VOTABLE><RESOURCE><INFO name="Error" value="SR is too large"/></RESOURCE></VOTABLE>',
+                200,
+                "text/xml",
+                "SR is too large",
+            ),
+        ):
+            self.service.answer = lambda handler, b=body, c=code, k=kind: send(handler, b, c, k)  # type: ignore[misc]
+            with self.subTest(why), self.assertRaisesRegex(CatalogueError, why):
+                self.fetch()
+
+    def test_answers_that_break_off_or_have_no_end(self) -> None:
+        whole = self.service.rows({})
+        self.service.answer = lambda handler: send(handler, whole[:3000], Content_Length=str(len(whole)))
+        with self.assertRaisesRegex(CatalogueError, "does not answer|breaks off"):
+            self.fetch()
+        self.assertEqual(len(self.service.asked), 3)
+
+        def endless(handler: BaseHTTPRequestHandler) -> None:
+            handler.send_response(200)
+            handler.end_headers()
+            try:
+                while True:
+                    handler.wfile.write(b"<VOTABLE>" + b" " * 4000)
+            except OSError:
+                return
+
+        self.service.answer = endless
+        with mock.patch.object(services, "_LARGEST", 1_000_000), self.assertRaisesRegex(CatalogueError, "has no end"):
+            self.fetch()
+
+        def slow(handler: BaseHTTPRequestHandler) -> None:
+            handler.send_response(200)
+            handler.end_headers()
+            try:
+                for _ in range(100):
+                    handler.wfile.write(b"<VOTABLE>" + b" " * 300_000)
+                    handler.wfile.flush()
+                    time.sleep(0.02)
+            except OSError:
+                return
+
+        self.service.answer = slow
+        with self.assertRaisesRegex(CatalogueError, "in the time allowed"):
+            self.fetch(seconds=0.1)
+
+    def test_redirects(self) -> None:
+        def moved(handler: BaseHTTPRequestHandler) -> None:
+            if handler.path.startswith("/cone"):
+                send(handler, b"", 302, "text/html", Location=f"{self.service.url}/there")
+            else:
+                send(handler, self.service.rows({}))
+
+        self.service.answer = moved
+        self.assertGreater(self.fetch(), 1000)
+        self.service.answer = lambda handler: send(handler, b"", 302, "text/html", Location="file:///etc/hostname")
+        with self.assertRaises(CatalogueError):
+            self.fetch()
+        self.service.answer = lambda handler: send(handler, b"", 302, "text/html", Location=f"{self.service.url}/round")
+        with self.assertRaises(CatalogueError):
+            self.fetch()
+
+    def test_nobody_there_and_what_is_no_question(self) -> None:
+        self.service.close()
+        with self.assertRaisesRegex(CatalogueError, "127.0.0.1: it does not answer .*, 3 times"):
+            self.fetch()
+        for make in (
+            lambda: cone_question("ftp://a.invalid/x", 1, 2, 3), lambda: cone_question("somewhere", 1, 2, 3),
+            lambda: cone_question("http://a.invalid", 1, 99, 3), lambda: cone_question("http://a.invalid", 1, 2, 0),
+            lambda: table_question("http://a.invalid", " "),
+        ):  # fmt: skip
+            self.assertRaises(ValueError, make)
+        for words in (
+            ["--at", "1,2"],
+            ["--query", "x", "--at", "1,2", "--radius", "1"],
+            [],
+            ["--query", "x", "--most", "0"],
+        ):
+            code, _, _ = self.ulvar(
+                "catalogue", "fetch", "--service", "http://a.invalid", "--out", self.folder / "c", *words
+            )
+            self.assertEqual(code, 2, words)
+        empty = self.folder / "none.vot"
+        empty.write_bytes(votable(""))
+        self.assertFalse(overflows(empty))
+
+    def test_a_broken_table_leaves_the_catalogue_as_it_was(self) -> None:
+        self.service.answer = lambda handler: send(handler, self.service.rows({})[:5000] + b"<oops")
+        out = self.folder / "c"
+        code, told = self.json(
+            "catalogue",
+            "fetch",
+            "--service",
+            f"{self.service.url}/cone",
+            "--at",
+            "104,35",
+            "--radius",
+            "2",
+            "--out",
+            out,
+        )
+        self.assertEqual((code, told["stars"]), (3, 0))
+        self.assertIn(self.service.url, told["reason"])
+        self.assertFalse(list(out.glob("*.parquet")))
