@@ -56,7 +56,7 @@ class Night(Command):
     def solved(self) -> tuple[int, dict[str, Any]]:
         self.calibrated()
         imported = self.step("import", "catalogue", "import", self.demo / "catalogue.csv", "--out", self.made / "tiles")
-        self.assertEqual(imported[1]["tiles"], 1)
+        self.assertEqual(imported[1]["tiles"], 2)
         return self.step("solve", "solve", self.made / "cal", "--catalogue", self.made / "tiles")
 
     def test_sorted(self) -> None:

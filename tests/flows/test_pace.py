@@ -103,6 +103,7 @@ class Told(PaceCase):
             exposures, StackOptions(grid=GridOptions(part=(10, 20, 300, 200))), found=True, calibrated=False
         )
         self.assertEqual((part.width, part.height), (300, 200))
+        self.assertEqual((plain.brief, finer.brief.count("3.5 GB of memory")), ("about 40 s, 4.0 GB on disk", 1))
         self.assertEqual(plain.words, "about 40 s, 864 MB of memory, 4.0 GB on disk")
         with mock.patch("ulvar.flows.needs.available_bytes", lambda: 500_000_000):
             self.assertIn("needs 0.8 GiB of memory, and 0.5 GiB are free", plain.refusal)

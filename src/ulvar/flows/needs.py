@@ -20,6 +20,10 @@ if TYPE_CHECKING:
 _STACK_BYTES_PX, _DROPS_BYTES_PX = 36, 60
 
 
+# Memory of a machine that one would rather know of [bytes].
+_MUCH = 1_000_000_000
+
+
 @dataclass(frozen=True)
 class Needs:
     """What a stack needs.
@@ -47,6 +51,12 @@ class Needs:
         """The figures in a phrase."""
         time = f"{time_words(self.seconds)}, " if math.isfinite(self.seconds) else ""
         return f"{time}{size_words(self.memory_bytes)} of memory, {size_words(self.disk_bytes)} on disk"
+
+    @property
+    def brief(self) -> str:
+        """The figures that matter, in fewer words: memory where it is much."""
+        memory = f"{size_words(self.memory_bytes)} of memory, " if self.memory_bytes >= _MUCH else ""
+        return f"{time_words(self.seconds)}, {memory}{size_words(self.disk_bytes)} on disk"
 
     @property
     def refusal(self) -> str:

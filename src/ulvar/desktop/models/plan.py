@@ -40,7 +40,7 @@ def _stack_takes(model: Model) -> str:
         return ""
     raw = model.matching.has_masters() and not model.products("calibrated")
     needs = expected_needs(keep, stack_options(model.settings().combine), found=True, calibrated=raw)
-    words = needs.refusal or needs.words
+    words = needs.refusal or needs.brief
     return f"{words[:1].upper()}{words[1:]}."
 
 
@@ -100,7 +100,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
             )
         return (
             f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
-            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings. Combine needs no copies: it calibrates on the way.",
+            f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings.",
             "run calibrate",
         )
     if station == "combine":

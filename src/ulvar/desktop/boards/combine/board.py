@@ -126,7 +126,7 @@ class CombineBoard(Board):
         # What it shows is filled in when it comes in sight.
         self._aged.add(name)
         holder: QWidget = page
-        if isinstance(page, RulesPage | ResultPage):
+        if isinstance(page, RulesPage | ResultPage | AlignmentPage):
             holder = QScrollArea()
             holder.setWidgetResizable(True)
             holder.setWidget(page)
