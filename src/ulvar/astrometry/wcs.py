@@ -12,6 +12,9 @@ import numpy as np
 from ulvar.astrometry.sphere import tangent_plane, tangent_to_sky
 from ulvar.engine import F64Array
 
+# Places each way at which the inverse of a distortion is fitted.
+_NODES = 33
+
 
 def _terms(order: int) -> list[tuple[int, int]]:
     return [(p, q) for p in range(order + 1) for q in range(order + 1 - p) if p + q >= 2]
@@ -149,8 +152,15 @@ class Wcs:
         ]
         return Wcs(self.ra0, self.dec0, float(x0), float(y0), self.cd @ back, *new)
 
-    def cards(self) -> list[tuple[str, Any, str]]:
-        """Return FITS header cards (keyword, value, comment)."""
+    def cards(self, size: tuple[int, int] | None = None) -> list[tuple[str, Any, str]]:
+        """Return FITS header cards (keyword, value, comment).
+
+        Parameters
+        ----------
+        size : (int, int), optional
+            Height and width of the picture [px], over which the inverse of a distortion is fitted; by default a picture with the
+            reference pixel in its middle.
+        """
         sip = "-SIP" if self.sip_a or self.sip_b else ""
         cards: list[tuple[str, Any, str]] = [
             ("WCSAXES", 2, ""),
@@ -167,11 +177,36 @@ class Wcs:
             ("CD2_1", float(self.cd[1, 0]), "[deg/pix]"),
             ("CD2_2", float(self.cd[1, 1]), "[deg/pix]"),
             ("RADESYS", "ICRS", ""),
+            ("EQUINOX", 2000.0, ""),
         ]
         for letter, terms in (("A", self.sip_a), ("B", self.sip_b)):
             if sip:
                 cards.append((f"{letter}_ORDER", max((p + q for p, q in terms), default=2), "SIP order"))
                 cards.extend((f"{letter}_{p}_{q}", value, "") for (p, q), value in sorted(terms.items()))
+        return cards + (self._inverse_cards(size) if sip else [])
+
+    def _inverse_cards(self, size: tuple[int, int] | None) -> list[tuple[str, Any, str]]:
+        """Return the way from undistorted pixel offsets back, for programs that do not solve for it (Shupe et al. 2005, equation 5)."""
+        height, width = size or (2 * abs(self.y0) + 1, 2 * abs(self.x0) + 1)
+        order = min(max((p + q for p, q in (*self.sip_a, *self.sip_b)), default=2) + 1, _HIGHEST_SIP)
+        u, v = (
+            g.ravel()
+            for g in np.meshgrid(
+                np.linspace(-self.x0, width - 1 - self.x0, _NODES), np.linspace(-self.y0, height - 1 - self.y0, _NODES)
+            )
+        )
+        f, g = u + _polynomial(self.sip_a, u, v), v + _polynomial(self.sip_b, u, v)
+        powers = [(p, q) for p in range(order + 1) for q in range(order + 1 - p) if p + q]
+        # Powers are taken of coordinates near 1, then the coefficients are scaled back.
+        unit = max(float(np.abs(f).max()), float(np.abs(g).max()), 1.0)
+        design = np.column_stack([(f / unit) ** p * (g / unit) ** q for p, q in powers])
+        solved, *_ = np.linalg.lstsq(design, np.column_stack([u - f, v - g]), rcond=None)
+        cards: list[tuple[str, Any, str]] = []
+        for k, letter in enumerate(("AP", "BP")):
+            cards.append((f"{letter}_ORDER", order, "SIP order, inverse"))
+            cards.extend(
+                (f"{letter}_{p}_{q}", float(value) / unit ** (p + q), "") for (p, q), value in zip(powers, solved[:, k])
+            )
         return cards
 
 

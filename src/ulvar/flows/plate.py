@@ -133,7 +133,8 @@ def plate_item(task: PlateTask) -> Outcome:
     if isinstance(solution, Failed):
         return Outcome(task.facts.path, False, solution.reason, values={"seconds": time.perf_counter() - start})
     try:
-        cards = [*solution.wcs.cards(), ("RECIPEID", stamp, "fingerprint of inputs and settings")]
+        size = task.facts.height, task.facts.width
+        cards = [*solution.wcs.cards(size), ("RECIPEID", stamp, "fingerprint of inputs and settings")]
         note = f"plate solution: {solution.matched} stars, rms {solution.rms_arcsec:.3f} arcsec"
         if task.copy:
             frame = read_frame(task.facts)
@@ -143,7 +144,7 @@ def plate_item(task: PlateTask) -> Outcome:
                 drop=WCS_KEYS, replace=task.again or task.options.again,
             )  # fmt: skip
         else:
-            write_wcs_file(path, solution.wcs, note)
+            write_wcs_file(path, solution.wcs, note, size)
     except (FrameError, OSError) as error:
         return Outcome(task.facts.path, False, place_words(error), values={"seconds": time.perf_counter() - start})
     values = describe(solution.wcs, task.facts) | {
@@ -188,15 +189,15 @@ def put_solution(path: Path, wcs: Wcs, note: str, more: Sequence[tuple[str, Any,
         n: read_plane(f"{path}[{k}]") for k, n in enumerate(extensions_of(str(path))) if n in BESIDE and n != "MASK"
     }
     write_fits(
-        path, frame.data, like=str(path), cards=[*wcs.cards(), *more], history=[note], mask=frame.mask, drop=WCS_KEYS,
+        path, frame.data, like=str(path), cards=[*wcs.cards((frame.facts.height, frame.facts.width)), *more], history=[note], mask=frame.mask, drop=WCS_KEYS,
         replace=True, maps=maps or None,
     )  # fmt: skip
 
 
-def write_wcs_file(path: Path, wcs: Wcs, note: str) -> None:
-    """Write a header-only ``.wcs`` file: FITS cards of 80 characters, atomically."""
+def write_wcs_file(path: Path, wcs: Wcs, note: str, size: tuple[int, int] | None = None) -> None:
+    """Write a header-only ``.wcs`` file: FITS cards of 80 characters, atomically; `size` is the picture's height and width."""
     cards = [("SIMPLE", True, "header of a plate solution"), ("BITPIX", 8, ""), ("NAXIS", 0, "")]
-    cards += wcs.cards()  # type: ignore[arg-type]
+    cards += wcs.cards(size)  # type: ignore[arg-type]
     lines = []
     for name, value, comment in cards:
         if isinstance(value, bool):

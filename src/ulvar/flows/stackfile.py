@@ -188,7 +188,7 @@ def sky_cards(reference: Scored, solution: Wcs | None, grid: Frame2D) -> list[tu
     """Return where the stack lies on the sky: the reference's solution, carried to the corner of the stack."""
     sky = solution or wcs_of(reference.facts.path)
     if sky is not None:
-        return sky.moved(grid.way.matrix).cards()
+        return sky.moved(grid.way.matrix).cards((grid.height, grid.width))
     header = header_of(reference.facts.path) if is_fits_path(reference.facts.path) else {}
     if not grid.upright:
         # What a projection of another kind says is not true of turned pixels.
