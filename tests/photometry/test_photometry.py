@@ -228,7 +228,7 @@ class StarLists(FolderCase):
         star = self.listed(
             "name,role,ra,dec,time_utc\nM,target,10,5,2027-02-11T20:00:00\nM,target,10.2,5.4,2027-02-11T22:00:00\n"
         )[0]
-        np.testing.assert_allclose(star.sky_at(datetime(2027, 2, 11, 21, tzinfo=UTC)), (10.1, 5.2))
+        np.testing.assert_allclose(star.sky_at(datetime(2027, 2, 11, 21, tzinfo=UTC)), (10.1, 5.2), atol=1e-4)
         self.assertTrue(math.isnan(star.sky_at(datetime(2027, 2, 11, 23, tzinfo=UTC))[0]))
 
     def test_errors_name_the_line(self) -> None:
