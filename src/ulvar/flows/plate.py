@@ -188,8 +188,9 @@ def put_solution(path: Path, wcs: Wcs, note: str, more: Sequence[tuple[str, Any,
     maps = {
         n: read_plane(f"{path}[{k}]") for k, n in enumerate(extensions_of(str(path))) if n in BESIDE and n != "MASK"
     }
+    cards = [*wcs.cards((frame.facts.height, frame.facts.width)), *more]
     write_fits(
-        path, frame.data, like=str(path), cards=[*wcs.cards((frame.facts.height, frame.facts.width)), *more], history=[note], mask=frame.mask, drop=WCS_KEYS,
+        path, frame.data, like=str(path), cards=cards, history=[note], mask=frame.mask, drop=WCS_KEYS,
         replace=True, maps=maps or None,
     )  # fmt: skip
 
