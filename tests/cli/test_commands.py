@@ -139,6 +139,15 @@ class Usage(Command):
         code, body = self.json("stack", bare, "--out", self.folder / "s.fits", "--low", "0")
         self.assertEqual((code, list(body)), (2, ["error"]))
         self.assertIn("above 0", body["error"])
+        # Also where the options' own reader refuses them.
+        for words, why in (
+            (("--scale", "wide"), "should be a valid number"), (("--nothing",), "No such option"), (("--align", "x"), "Invalid value for '--align'"),
+        ):  # fmt: skip
+            code, body = self.json("stack", bare, "--out", self.folder / "s.fits", *words)
+            self.assertEqual((code, list(body)), (2, ["error"]), words)
+            self.assertIn(why, body["error"])
+        code, body = self.json("library", "add")
+        self.assertEqual((code, "FILE" in body["error"]), (2, True))
         code, body = self.json("sort", self.folder / "nowhere")
         self.assertEqual(code, 2)
         self.assertIn("no such file or folder", body["error"])

@@ -6,6 +6,7 @@ import ast
 import importlib
 import importlib.util
 import io
+import json
 import logging
 import os
 import signal
@@ -17,6 +18,9 @@ from typing import Annotated, Any
 
 import typer
 from typer.core import TyperCommand, TyperGroup
+
+# What the options' own reader raises for whatever it cannot take, of which a value that does not fit is one kind.
+_WRONG_USAGE: Any = typer.BadParameter.__mro__[1]
 
 # Where each command is: imported when it is called, so that none waits for what others need.
 _COMMANDS = {
@@ -95,6 +99,15 @@ class _Commands(TyperGroup):
         if args and (args[0] in _COMMANDS or args[0] in _GROUPS):
             return args[0], _loaded(args[0]), args[1:]
         return super().resolve_command(ctx, args)
+
+    def invoke(self, ctx: Any) -> Any:
+        """Run a command; what is wrong with its options is told as JSON, too, where that was asked for."""
+        try:
+            return super().invoke(ctx)
+        except _WRONG_USAGE as error:
+            if "--json" in sys.argv[1:]:
+                sys.stdout.write(json.dumps({"error": error.format_message()}) + "\n")
+            raise
 
 
 app = typer.Typer(
