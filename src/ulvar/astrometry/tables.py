@@ -148,7 +148,8 @@ def _scaled(columns: dict[str, F64Array], plan: _Plan) -> dict[str, F64Array]:
 # ---- text
 
 
-def _opened(path: Path) -> Any:
+def opened(path: Path) -> Any:
+    """Open a file for its bytes, unpacked where it is packed by gzip."""
     with path.open("rb") as handle:
         packed = handle.read(2) == b"\x1f\x8b"
     return gzip.open(path, "rb") if packed else path.open("rb")
@@ -157,7 +158,7 @@ def _opened(path: Path) -> Any:
 def _header_of(path: Path) -> tuple[int, list[str], str]:
     """Return at which line the names stand, the names, and what separates columns."""
     try:
-        with _opened(path) as handle:
+        with opened(path) as handle:
             for number, line in enumerate(handle):
                 text = line.decode("utf-8-sig" if number == 0 else "utf-8").strip("\r\n")
                 if text.strip() and not text.startswith("#"):
@@ -192,7 +193,7 @@ def _text(path: Path, given: dict[str, str]) -> Iterator[Rows]:
     places = {k: names[k] for k in wanted}
     first = 0
     try:
-        with _opened(path) as handle:
+        with opened(path) as handle:
             source: Any = _Spaced(handle) if separator == " " else handle
             reader = csv.open_csv(
                 source,

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import binascii
-import gzip
 import re
 import struct
 from collections.abc import Iterator
@@ -15,7 +14,7 @@ from xml.parsers import expat
 
 import numpy as np
 
-from ulvar.astrometry.tables import CatalogueError
+from ulvar.astrometry.tables import CatalogueError, opened
 
 # Bytes of a value, and how NumPy reads it; what is no number is passed over.
 _TYPES = {
@@ -50,13 +49,6 @@ class _Table:
     kind: str = ""
     done: bool = False
     problem: str = ""
-
-
-def opened(path: Path) -> Any:
-    """Open a file for its bytes, unpacked where it is packed by gzip."""
-    with path.open("rb") as handle:
-        packed = handle.read(2) == b"\x1f\x8b"
-    return gzip.open(path, "rb") if packed else path.open("rb")
 
 
 def read_votable(path: Path) -> Iterator[tuple[list[Field], dict[str, Any]]]:

@@ -39,9 +39,7 @@ def align_item(task: tuple[Scored, StarTable]) -> Aligned | Failed:
     found = match_stars(
         positions(scored.stars), positions(reference), source_snr=scored.stars.snr, target_snr=reference.snr
     )
-    if isinstance(found, Failed):
-        return Failed(found.reason, scored.facts.path)
-    return Aligned(scored, found, _flux_ratio(found, scored.stars, reference))
+    return _outcome(scored, found, reference)
 
 
 def align_pointed(scored: Scored, reference: StarTable, pairs: Sequence[Pair]) -> Aligned | Failed:
@@ -57,6 +55,11 @@ def align_pointed(scored: Scored, reference: StarTable, pairs: Sequence[Pair]) -
     found = match_pointed(
         positions(scored.stars), positions(reference), pairs, source_snr=scored.stars.snr, target_snr=reference.snr
     )
+    return _outcome(scored, found, reference)
+
+
+def _outcome(scored: Scored, found: PixelMap | Failed, reference: StarTable) -> Aligned | Failed:
+    """Return what became of matching an exposure's stars; a failure names the exposure."""
     if isinstance(found, Failed):
         return Failed(found.reason, scored.facts.path)
     return Aligned(scored, found, _flux_ratio(found, scored.stars, reference))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from dataclasses import replace as changed
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -93,7 +93,7 @@ class BodyStack:
 
     output: str = ""
     reason: str = ""
-    lost: tuple[Failed, ...] = field(default=())
+    lost: tuple[Failed, ...] = ()
     px_h: float = math.nan
     angle_deg: float = math.nan
     smear_px: float = math.nan

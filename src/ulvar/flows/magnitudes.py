@@ -11,7 +11,7 @@ import numpy as np
 
 from ulvar.astrometry import StarCatalogue, Wcs
 from ulvar.engine import F32Array, F64Array
-from ulvar.frames import ExposureFacts
+from ulvar.frames import ExposureFacts, robust_spread
 from ulvar.lightcurves import julian_year
 from ulvar.photometry import ZeroPoint, measure_apertures, zero_point
 
@@ -216,7 +216,7 @@ def white_by_colours(light: Mapping[str, F64Array], index: F64Array, white: floa
             degree = 1 if np.ptp(at[keep]) > 0.2 and keep.sum() > 5 else 0
             fitted = np.polynomial.Polynomial.fit(at[keep], ratio[keep], degree)
             residual = ratio - fitted(at)
-            spread = 1.4826 * float(np.median(np.abs(residual[keep])))
+            spread = robust_spread(residual[keep], about=0.0)
             new = np.abs(residual) <= 3 * spread + 1e-9
             if (new == keep).all() or new.sum() < 5:
                 break

@@ -27,10 +27,14 @@ def plan_action(model: Model) -> tuple[str, str, str]:
     return f"Go on to {station.title()}", f"{model.station.title()} is done{of}.", f"go {station}"
 
 
+def _calibrates_on_the_way(model: Model) -> bool:
+    """Whether lights are calibrated as they are read: masters are there, and no calibrated copies."""
+    return model.matching.has_masters() and not model.products("calibrated")
+
+
 def _on_the_way(model: Model) -> str:
     """Return words on raw lights that are calibrated on the way; empty where copies or no masters are there."""
-    raw = model.matching.has_masters() and not model.products("calibrated")
-    return ", calibrated on the way: no copies are written" if raw else ""
+    return ", calibrated on the way: no copies are written" if _calibrates_on_the_way(model) else ""
 
 
 def _stack_takes(model: Model) -> str:
@@ -38,8 +42,9 @@ def _stack_takes(model: Model) -> str:
     keep = [facts for raw in model.looking.stack_plan()[0] if (facts := model.facts(raw)) is not None]
     if not keep:
         return ""
-    raw = model.matching.has_masters() and not model.products("calibrated")
-    needs = expected_needs(keep, stack_options(model.settings().combine), found=True, calibrated=raw)
+    needs = expected_needs(
+        keep, stack_options(model.settings().combine), found=True, calibrated=_calibrates_on_the_way(model)
+    )
     words = needs.refusal or needs.brief
     return f"{words[:1].upper()}{words[1:]}."
 
