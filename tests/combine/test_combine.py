@@ -10,9 +10,11 @@ from hypothesis import strategies as st
 from scipy.special import ndtri
 
 from tests.combine.reference import nan_median, sigma_clipped
-from ulvar.combine import Method, Rejection, ScaledRows, combine_sources, combine_stack
-from ulvar.combine._kernels import CHUNK, merge_network
+from ulvar.combine import Method, Rejection, ScaledRows, combine_sources, combine_stack, judged_together
+from ulvar.combine._kernels import merge_network
 from ulvar.engine import StopRequested, StopToken
+
+CHUNK = judged_together(11)
 
 
 class Counted:

@@ -3,6 +3,7 @@ from .combine import CombinedMaps as CombinedMaps
 from .combine import ScaledRows as ScaledRows
 from .combine import combine_sources as combine_sources
 from .combine import combine_stack as combine_stack
+from .combine import judged_together as judged_together
 from .limits import limit_for as limit_for
 from .limits import suited as suited
 from .rejection import Method as Method

@@ -1,7 +1,7 @@
 """Per-pixel sorting, rejection bounds and weighted means over a stack of rows.
 
-Pixels are taken in chunks that fit the first-level cache; a chunk is sorted along the frames by an
-odd-even merge network (Batcher 1968), whose compare-exchange runs over a row vector without branches.
+Pixels are taken in chunks that fit the cache; a chunk is sorted along the frames by an odd-even merge network
+(Batcher 1968), whose compare-exchange runs over row vectors without branches.
 The NumPy reference of every method is in ``tests/combine/reference.py``.
 """
 
@@ -12,8 +12,22 @@ import numpy as np
 
 from ulvar.combine._kernels_bounds import LINEAR, MEAN, MEDIAN, SIGMA, few_bounds, kept_bounds
 from ulvar.combine._kernels_holed import holed_finish, holed_pixel, holed_sums, may_reject, one_pixel
-
-CHUNK = 256
+from ulvar.combine._kernels_rows import (
+    BLOCK,
+    add_four,
+    add_four_weighted,
+    add_one,
+    add_one_weighted,
+    all_unknown,
+    any_unknown,
+    between,
+    exchange,
+    finish,
+    load,
+    median_of_spreads,
+    sort_block,
+    suspects,
+)
 
 
 def merge_network(n: int) -> np.ndarray:
@@ -39,70 +53,90 @@ def merge_network(n: int) -> np.ndarray:
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _load(source, row, count):
-    """Copy values, what is unknown as infinity, and count them, pixel by pixel; returns how many there are."""
-    inf = np.float32(np.inf)
-    known = 0
-    for x in range(source.size):
-        value = source[x]
-        good = value == value
-        row[x] = value if good else inf
-        count[x] += np.float32(1.0) if good else np.float32(0.0)
-        known += 1 if good else 0
-    return known
-
-
-@numba.njit(nogil=True, cache=True, error_model="numpy")
-def _exchange(first_row, second_row):
-    for x in range(first_row.size):
-        first, second = first_row[x], second_row[x]
-        first_row[x] = first if first < second else second
-        second_row[x] = second if first < second else first
-
-
-@numba.njit(nogil=True, cache=True, error_model="numpy")
-def _add_deviations(source, weight, middle, total, plain, squares):
-    for x in range(source.size):
-        deviation = np.float64(source[x] - middle[x])
-        total[x] += weight * deviation
-        plain[x] += deviation
-        squares[x] += deviation * deviation
-
-
-@numba.njit(nogil=True, cache=True, error_model="numpy")
-def _add_plain_deviations(source, middle, total, squares):
-    for x in range(source.size):
-        deviation = np.float64(source[x] - middle[x])
-        total[x] += deviation
-        squares[x] += deviation * deviation
-
-
-@numba.njit(nogil=True, cache=True, error_model="numpy")
 def _sort_chunk(buffer, pairs, size):
     for p in range(pairs.shape[0]):
-        _exchange(buffer[pairs[p, 0], :size], buffer[pairs[p, 1], :size])
+        exchange(buffer[pairs[p, 0], :size], buffer[pairs[p, 1], :size])
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _finish_chunk(middle, total, plain, squares, n, weight_sum, keep_middle, out, spread):
-    for x in range(out.size):
-        out[x] = middle[x] if keep_middle else np.float32(middle[x] + total[x] / weight_sum)
-        # About the plain mean: a deviation is of the values, whatever they weigh.
-        spread[x] = np.float32(np.sqrt(max(0.0, (squares[x] - plain[x] * plain[x] / n) / (n - 1.0))))
+def _there(stack, y, x0, size, here):
+    """How many frames seem to have a chunk wholly, and whether the others have nothing of it; writes which into `here`."""
+    m = 0
+    for i in range(stack.shape[0]):
+        first, last = stack[i, y, x0], stack[i, y, x0 + size - 1]
+        if first == first and last == last:
+            here[m] = i
+            m += 1
+        elif first == first or last == last or not all_unknown(stack[i, y, x0 : x0 + size]):
+            return m, False
+    return m, True
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def _suspects(lowest, highest, early, late, middle, spread, z, usual, low, high, suspect):
-    """Mark pixels of which a value lies beyond either of the first two spreads that clipping would use."""
-    found = 0
-    for x in range(middle.size):
-        first = max((late[x] - early[x]) / z, usual)
-        reach = min(first, max(spread[x], usual))
-        beyond = (lowest[x] < middle[x] - low * reach) | (highest[x] > middle[x] + high * reach)
-        flag = 1 if beyond & (first > np.float32(0.0)) else 0
-        suspect[x] = flag
-        found += flag
-    return found
+def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, squares):
+    """Sums of the deviations from the first frame's values; returns the frames' weight and whether all values were known."""
+    rows = slice(x0, x0 + size)
+    base[:] = stack[here[0], y, rows]
+    total[:] = 0.0
+    squares[:] = 0.0
+    four = np.empty(4, dtype=np.float64)
+    weight = 0.0
+    if equal:
+        j = 0
+        while j + 4 <= m:
+            a, b, c, d = here[j], here[j + 1], here[j + 2], here[j + 3]
+            add_four(stack[a, y, rows], stack[b, y, rows], stack[c, y, rows], stack[d, y, rows], base, total, squares)
+            j += 4
+        while j < m:
+            add_one(stack[here[j], y, rows], base, total, squares)
+            j += 1
+        plain[:] = total
+        total *= weights[0]
+        return weights[0] * m, not any_unknown(plain)
+    plain[:] = 0.0
+    j = 0
+    while j + 4 <= m:
+        a, b, c, d = here[j], here[j + 1], here[j + 2], here[j + 3]
+        four[0], four[1], four[2], four[3] = weights[a], weights[b], weights[c], weights[d]
+        add_four_weighted(
+            stack[a, y, rows], stack[b, y, rows], stack[c, y, rows], stack[d, y, rows],
+            four, base, total, plain, squares,
+        )  # fmt: skip
+        weight += four.sum()
+        j += 4
+    while j < m:
+        add_one_weighted(stack[here[j], y, rows], weights[here[j]], base, total, plain, squares)
+        weight += weights[here[j]]
+        j += 1
+    # A frame of no weight tells of its gaps in the plain sum alone.
+    return weight, not any_unknown(plain)
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _sort_whole(stack, y, x0, size, here, m, early, late, buffer):
+    """Write the values of the frames that are there into the buffer, ordered at each pixel."""
+    rows = slice(x0, x0 + size)
+    j = 0
+    while j + BLOCK <= m:
+        sort_block(
+            stack[here[j], y, rows], stack[here[j + 1], y, rows], stack[here[j + 2], y, rows],
+            stack[here[j + 3], y, rows], stack[here[j + 4], y, rows], stack[here[j + 5], y, rows],
+            stack[here[j + 6], y, rows], stack[here[j + 7], y, rows],
+            buffer[j, :size], buffer[j + 1, :size], buffer[j + 2, :size], buffer[j + 3, :size],
+            buffer[j + 4, :size], buffer[j + 5, :size], buffer[j + 6, :size], buffer[j + 7, :size],
+        )  # fmt: skip
+        j += BLOCK
+    begun = j
+    while j < stack.shape[0]:
+        if j < m:
+            buffer[j, :size] = stack[here[j], y, rows]
+        else:
+            buffer[j, :size] = np.float32(np.inf)
+        j += 1
+    for p in range(early.shape[0]):
+        if early[p, 0] >= begun and early[p, 0] < m:
+            exchange(buffer[early[p, 0], :size], buffer[early[p, 1], :size])
+    _sort_chunk(buffer, late, size)
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
@@ -124,10 +158,13 @@ def _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around):
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def combine_rows(
-    stack, weights, method, low, high, few, pairs, quantile_k, quantile_z,
+    stack, begin, chunk, weights, method, low, high, few, pairs, quantile_k, quantile_z,
     out, spread_out, kept_out, rejected_low, rejected_high, low_out, high_out, weight_out,
 ):  # fmt: skip
-    """Combine ``stack[frame, row, column]`` (float32, NaN = no data) along the frames.
+    """Combine ``stack[frame, row, column]`` (float32, NaN = no data) along the frames, from row `begin` on.
+
+    The stack is in one piece, and rows of it are told by their number: the rows of a cut out part would be taken for
+    scattered values and not go in vectors. `chunk` columns are judged together.
 
     Sums run over whole row vectors, along the edges of dithered exposures too, where pixels lack some frames; the scalar
     rejection is only for pixels of which a value lies beyond the bounds that the method would start from. `few` judges
@@ -137,50 +174,59 @@ def combine_rows(
     NaN for fewer than two), `kept_out` uint16, and per frame the rejected counts (int64). Unless they are empty: `low_out`
     and `high_out` uint16 (values rejected at each pixel), `weight_out` float32 (weight of what was kept, over all of it).
     """
-    n, height, width = stack.shape
-    buffer = np.empty((n, CHUNK), dtype=np.float32)
+    n, height, width = stack.shape[0], out.shape[0], stack.shape[2]
+    buffer = np.empty((n, chunk), dtype=np.float32)
     column = np.empty(n, dtype=np.float32)
     scratch = np.empty(n, dtype=np.float32)
-    around = np.empty(CHUNK, dtype=np.float32)
-    all_middle = np.empty(CHUNK, dtype=np.float32)
-    all_count = np.empty(CHUNK, dtype=np.float32)
-    all_total = np.empty(CHUNK, dtype=np.float64)
-    all_plain = np.empty(CHUNK, dtype=np.float64)
-    all_squares = np.empty(CHUNK, dtype=np.float64)
-    all_weight = np.empty(CHUNK, dtype=np.float64)
+    around = np.empty(chunk, dtype=np.float32)
+    all_base = np.empty(chunk, dtype=np.float64)
+    all_middle = np.empty(chunk, dtype=np.float32)
+    all_count = np.empty(chunk, dtype=np.float32)
+    all_total = np.empty(chunk, dtype=np.float64)
+    all_plain = np.empty(chunk, dtype=np.float64)
+    all_squares = np.empty(chunk, dtype=np.float64)
+    all_weight = np.empty(chunk, dtype=np.float64)
     here = np.empty(n, dtype=np.int64)
-    all_suspect = np.empty(CHUNK, dtype=np.uint8)
+    all_suspect = np.empty(chunk, dtype=np.uint8)
+    # The network's stages up to blocks of eight come before the first pair that leaves its block.
+    first_late = 0
+    while first_late < pairs.shape[0] and pairs[first_late, 0] // BLOCK == pairs[first_late, 1] // BLOCK:
+        first_late += 1
+    early, late = pairs[:first_late], pairs[first_late:]
     weight_sum = weights.sum()
-    equal = weights.min() == 1.0 and weights.max() == 1.0
+    equal = weights.min() == weights.max()
     clips = method != MEAN and method != MEDIAN
     maps = (low_out, high_out, weight_out)
     mapped = low_out.size > 0
     for y in range(height):
-        for x0 in range(0, width, CHUNK):
-            size = min(CHUNK, width - x0)
+        row = begin + y
+        for x0 in range(0, width, chunk):
+            size = min(chunk, width - x0)
             middle, count = all_middle[:size], all_count[:size]
             total, squares, suspect = all_total[:size], all_squares[:size], all_suspect[:size]
             out_row, spread_row = out[y, x0 : x0 + size], spread_out[y, x0 : x0 + size]
             kept_row = kept_out[y, x0 : x0 + size]
-            count[:] = np.float32(0.0)
+            base, plain = all_base[:size], all_plain[:size]
             # A frame has the chunk wholly or not at all, but where its own edge runs through it.
-            m, whole, here_sum = 0, True, 0.0
-            for i in range(n):
-                known = _load(stack[i, y, x0 : x0 + size], buffer[i, :size], count)
-                if known == size:
-                    here[m] = i
-                    m += 1
-                    here_sum += weights[i]
-                elif known > 0:
-                    whole = False
-            if method != MEAN:
-                _sort_chunk(buffer, pairs, size)
-            usual = 0.0
-            if clips and method != LINEAR:
-                usual = _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around)
+            m, whole = _there(stack, row, x0, size, here)
+            here_sum = 0.0
+            if whole and m >= 2:
+                here_sum, whole = _sum_whole(
+                    stack, weights, equal, row, x0, size, here, m, base, total, plain, squares
+                )  # fmt: skip
             if not whole or m < 2 or here_sum <= 0.0:
+                count[:] = np.float32(0.0)
+                for i in range(n):
+                    load(stack[i, row, x0 : x0 + size], buffer[i, :size], count)
+                if method != MEAN:
+                    _sort_chunk(buffer, pairs, size)
+                usual = 0.0
+                if clips and method != LINEAR:
+                    usual = _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around)
                 part = slice(x0, x0 + size)
-                holed_sums(stack, weights, y, x0, method, buffer, count, middle, total, all_plain, squares, all_weight)
+                holed_sums(
+                    stack, weights, row, x0, method, buffer, count, middle, total, all_plain, squares, all_weight
+                )
                 holed_finish(
                     middle,
                     total,
@@ -217,31 +263,20 @@ def combine_rows(
                     ):
                         continue
                     holed_pixel(
-                        stack, weights, y, x0, x, np.int64(count[x]), method, low, high, few, quantile_k, quantile_z,
+                        stack, weights, row, x0, x, np.int64(count[x]), method, low, high, few, quantile_k, quantile_z,
                         usual, buffer, column, scratch, out_row, spread_row, kept_row, rejected_low, rejected_high,
                         weight_sum, maps, y,
                     )  # fmt: skip
                 continue
-            # Deviations are summed about a value near the mean, so that squares do not cancel.
-            if method == MEAN:
-                middle[:] = stack[here[0], y, x0 : x0 + size]
-            elif m % 2 == 1:
-                middle[:] = buffer[m // 2, :size]
-            else:
-                middle[:] = np.float32(0.5) * (buffer[m // 2 - 1, :size] + buffer[m // 2, :size])
-            total[:] = 0.0
-            squares[:] = 0.0
-            # With equal weights both sums are one.
-            plain = total if equal else all_plain[:size]
-            plain[:] = 0.0
-            if equal:
-                for j in range(m):
-                    _add_plain_deviations(stack[here[j], y, x0 : x0 + size], middle, total, squares)
-            else:
-                for j in range(m):
-                    i = here[j]
-                    _add_deviations(stack[i, y, x0 : x0 + size], weights[i], middle, total, plain, squares)
-            _finish_chunk(middle, total, plain, squares, m, here_sum, method == MEDIAN, out_row, spread_row)
+            finish(base, total, plain, squares, m, here_sum, out_row, spread_row)
+            if method != MEAN:
+                _sort_whole(stack, row, x0, size, here, m, early, late, buffer)
+                if m % 2 == 1:
+                    middle[:] = buffer[m // 2, :size]
+                else:
+                    middle[:] = np.float32(0.5) * (buffer[m // 2 - 1, :size] + buffer[m // 2, :size])
+            if method == MEDIAN:
+                out_row[:] = middle
             kept_row[:] = m
             if mapped:
                 low_out[y, x0 : x0 + size] = 0
@@ -249,10 +284,19 @@ def combine_rows(
                 weight_out[y, x0 : x0 + size] = here_sum / weight_sum
             if not clips:
                 continue
+            usual = 0.0
+            if method != LINEAR:
+                k = quantile_k[m]
+                if k >= 0:
+                    between(buffer[k, :size], buffer[m - 1 - k, :size], np.float32(quantile_z[m]), around[:size])
+                    usual = median_of_spreads(around[:size])
+                elif few:
+                    count[:] = np.float32(m)
+                    usual = _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around)
             suspect[:] = 1
             if method == SIGMA and m >= 4:
                 k = quantile_k[m]
-                found = _suspects(
+                found = suspects(
                     buffer[0, :size], buffer[m - 1, :size], buffer[k, :size], buffer[m - 1 - k, :size], middle,
                     spread_row, np.float32(quantile_z[m]), np.float32(usual), np.float32(low), np.float32(high), suspect,
                 )  # fmt: skip
@@ -270,7 +314,7 @@ def combine_rows(
                 if hi - lo == m or hi <= lo:
                     continue
                 mean, spread, kept, weight, lows, highs = one_pixel(
-                    stack, weights, y, x0 + x, column[lo], column[hi - 1], middle[x], rejected_low, rejected_high
+                    stack, weights, row, x0 + x, column[lo], column[hi - 1], middle[x], rejected_low, rejected_high
                 )
                 out_row[x] = np.float32(middle[x] + mean)
                 spread_row[x] = spread

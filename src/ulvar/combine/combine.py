@@ -104,6 +104,18 @@ class Combined:
         return (self.rejected_low + self.rejected_high) / max(1, self.data.size)
 
 
+def judged_together(frames: int) -> int:
+    """Return how many pixels of a row are judged together: their usual spread is the least that any is judged by.
+
+    Parameters
+    ----------
+    frames : int
+        Of the stack. The values of all of them in such a run should stay in the second-level cache; else long runs are
+        better, which are read from memory one after the other.
+    """
+    return 768 if frames <= 300 else 256
+
+
 @lru_cache(maxsize=64)
 def _plan(frames: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Return the sorting pairs and, per count of valid values, an order statistic and its spread factor.
@@ -161,7 +173,7 @@ def combine_stack(
     factors = _weights(weights, frames, rejection)
     result = _empty(frames, height, width, maps)
     if _looks_again(rejection):
-        _put(_forgiven(stack, 0, 0, factors, rejection), result, 0)
+        _combine_forgiving(stack, 0, 0, factors, rejection, result, 0)
     else:
         _combine_into(stack, factors, rejection, result, 0)
     return result
@@ -201,16 +213,20 @@ def _empty_maps(height: int, width: int) -> CombinedMaps:
 _NO_MAPS = _empty_maps(0, 0)
 
 
-def _combine_into(stack: F32Array, weights: F64Array, rejection: Rejection, into: Combined, y0: int) -> None:
+def _combine_into(
+    stack: F32Array, weights: F64Array, rejection: Rejection, into: Combined, y0: int, begin: int = 0, count: int = -1
+) -> None:
+    """Combine `count` rows of a stack, all without a count, from row `begin` on into those from `y0` on."""
     from ulvar.combine import _kernels, _kernels_bounds
 
     assert rejection.low is not None and rejection.high is not None
-    rows = slice(y0, y0 + stack.shape[1])
+    rows = slice(y0, y0 + (stack.shape[1] if count < 0 else count))
     maps = into.maps or _NO_MAPS
     low = np.zeros(stack.shape[0], dtype=np.int64)
     high = np.zeros(stack.shape[0], dtype=np.int64)
     _kernels.combine_rows(
-        stack, weights, getattr(_kernels_bounds, rejection.method.name), float(rejection.low), float(rejection.high),
+        stack, begin, judged_together(stack.shape[0]), weights, getattr(_kernels_bounds, rejection.method.name),
+        float(rejection.low), float(rejection.high),
         rejection.few, *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
         maps.rejected_low[rows], maps.rejected_high[rows], maps.weight[rows],
     )  # fmt: skip
@@ -223,27 +239,54 @@ def _looks_again(rejection: Rejection) -> bool:
     return rejection.slack > 0 and rejection.method not in (Method.MEAN, Method.MEDIAN)
 
 
-def _forgiven(stack: F32Array, before: int, behind: int, weights: F64Array, rejection: Rejection) -> Combined:
+def _part(whole: Combined, y0: int, y1: int) -> Combined:
+    """Return rows of a result, with counts of their own and, where the result has no maps, with maps of their own."""
+    rows, frames = slice(y0, y1), len(whole.rejected_low)
+    maps = whole.maps
+    return Combined(
+        whole.data[rows],
+        whole.spread[rows],
+        whole.kept[rows],
+        np.zeros(frames, dtype=np.int64),
+        np.zeros(frames, dtype=np.int64),
+        _empty_maps(y1 - y0, whole.data.shape[1])
+        if maps is None
+        else CombinedMaps(maps.rejected_low[rows], maps.rejected_high[rows], maps.weight[rows]),
+    )
+
+
+def _combine_forgiving(
+    stack: F32Array, before: int, behind: int, weights: F64Array, rejection: Rejection, into: Combined, y0: int
+) -> None:
     """Combine rows, and take back what was rejected near stars for no more than the seeing.
 
-    The stack holds, but at the picture's edges, one more row `before` and `behind` those that are returned: what is near a
+    The stack holds, but at the picture's edges, one more row `before` and `behind` those that are written: what is near a
     row's stars is told by the rows beside it.
     """
-    frames, rows, width = stack.shape
-    result = _empty(frames, rows - before - behind, width, maps=True)
+    rows = stack.shape[1]
+    result = _part(into, y0, y0 + rows - before - behind)
+    _combine_into(stack, weights, rejection, result, 0, before, rows - before - behind)
+    _forgive(stack, before, behind, weights, rejection, result)
+    # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
+    into.rejected_low[...] += result.rejected_low
+    into.rejected_high[...] += result.rejected_high
+
+
+def _forgive(
+    stack: F32Array, before: int, behind: int, weights: F64Array, rejection: Rejection, result: Combined
+) -> None:
     assert result.maps is not None
+    frames, rows, width = stack.shape
     inner = stack[:, before : rows - behind]
-    _combine_into(inner, weights, rejection, result, 0)
     lows, highs = result.maps.rejected_low, result.maps.rejected_high
-    ys, xs = np.nonzero(result.kept < frames)
-    some = lows[ys, xs] + highs[ys, xs] > 0
-    ys, xs = ys[some], xs[some]
+    # Few pixels are meant: going through a flat array of yes and no is the quick way to them.
+    ys, xs = np.divmod(np.flatnonzero((lows | highs) != 0), width)
     if not len(ys):
-        return result
+        return
     parts = [result.data]
     for row in ([0] if before else []) + ([rows - 1] if behind else []):
         beside = _empty(frames, 1, width, maps=False)
-        _combine_into(stack[:, row : row + 1], weights, rejection, beside, 0)
+        _combine_into(stack, weights, rejection, beside, 0, row, 1)
         parts.insert(0 if row == 0 else len(parts), beside.data)
     noise = result.spread[ys, xs] / np.sqrt(np.maximum(result.kept[ys, xs], 1)).astype(np.float32)
     slack = np.float32(rejection.slack) * local_contrast(np.concatenate(parts), noise, ys + before, xs)
@@ -251,7 +294,7 @@ def _forgiven(stack: F32Array, before: int, behind: int, weights: F64Array, reje
     keep, below, above = taken_back(inner[:, ys, xs], lows[ys, xs], highs[ys, xs], slack)
     changed = (below | above).any(axis=0)
     if not changed.any():
-        return result
+        return
     ys, xs = ys[changed], xs[changed]
     keep, below, above = keep[:, changed], below[:, changed], above[:, changed]
     again, spreads, counts, share = combined_again(inner[:, ys, xs], keep, weights)
@@ -261,19 +304,6 @@ def _forgiven(stack: F32Array, before: int, behind: int, weights: F64Array, reje
     result.maps.weight[ys, xs] = share
     result.rejected_low[...] -= below.sum(axis=1)
     result.rejected_high[...] -= above.sum(axis=1)
-    return result
-
-
-def _put(part: Combined, into: Combined, y0: int) -> None:
-    """Put combined rows where they belong."""
-    rows = slice(y0, y0 + part.data.shape[0])
-    into.data[rows], into.spread[rows], into.kept[rows] = part.data, part.spread, part.kept
-    if into.maps is not None and part.maps is not None:
-        into.maps.rejected_low[rows], into.maps.rejected_high[rows] = part.maps.rejected_low, part.maps.rejected_high
-        into.maps.weight[rows] = part.maps.weight
-    # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
-    into.rejected_low[...] += part.rejected_low
-    into.rejected_high[...] += part.rejected_high
 
 
 def combine_sources(
@@ -326,22 +356,27 @@ def combine_sources(
     # A band costs its stack and one frame's rows while they are read in.
     row_bytes = 4 * width * (len(sources) + 2)
     # Small bands stay in the cache and keep threads evenly busy.
-    rows_wanted = max(1, min(32, height))
+    rows_wanted = max(1, min(64, height))
     bands = list(row_bands(height, row_bytes, min(budget_bytes // max(1, threads), row_bytes * rows_wanted)))
     done, again = 0, _looks_again(rejection)
+    # Memory of bands that are done serves the next ones: fresh memory would be cleared by the system page by page.
+    spare: list[F32Array] = []
+    most = len(sources) * width * (max(y1 - y0 for y0, y1 in bands) + (2 if again else 0))
 
     def work(band: tuple[int, int]) -> int:
         if stop is not None:
             stop.check()
         y0, y1 = band
         first, last = (max(y0 - 1, 0), min(y1 + 1, height)) if again else band
-        stack = np.empty((len(sources), last - first, width), dtype=np.float32)
+        held = spare.pop() if spare else np.empty(most, dtype=np.float32)
+        stack = held[: len(sources) * (last - first) * width].reshape(len(sources), last - first, width)
         for index, source in enumerate(sources):
             _fill(source, first, last, stack[index])
         if again:
-            _put(_forgiven(stack, y0 - first, last - y1, factors, rejection), result, y0)
+            _combine_forgiving(stack, y0 - first, last - y1, factors, rejection, result, y0)
         else:
             _combine_into(stack, factors, rejection, result, y0)
+        spare.append(held)
         return y1 - y0
 
     if threads == 1:

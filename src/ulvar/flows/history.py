@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.combine import Method, Rejection, combine_stack
+from ulvar.combine import Method, Rejection, combine_stack, judged_together
 from ulvar.engine import F32Array, Failed, JobContext
 from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import failed_task
@@ -20,8 +20,6 @@ from ulvar.frames import ExposureFacts, FrameError, is_mosaic, read_frame
 from ulvar.registration import RESAMPLING, PixelMap, Resampling, Transform, resample, stored_map
 from ulvar.stacking import Surface
 
-# Rejection judges a pixel by those around, too: chunks of this width are judged together (`ulvar.combine`).
-_CHUNK = 256
 # A row of the stack takes rows of the exposure this far around, for the kernel's reach and its holes.
 _AROUND = 12
 
@@ -166,10 +164,12 @@ def pixel_history(
         raise ValueError(f"the pixel {x}, {y} is outside the stack of {width} x {height} px")
     if not exposures:
         raise ValueError("the stack is made of no exposure")
-    x0 = x // _CHUNK * _CHUNK
+    # Rejection judges a pixel by those around, too.
+    together = judged_together(len(exposures))
+    x0 = x // together * together
     # Near stars the rows beside it count, too.
     y0, y1 = max(0, y - 1), min(height, y + 2)
-    tasks = [_Task(one, x0, y0, min(_CHUNK, width - x0), y1 - y0, size) for one in exposures]
+    tasks = [_Task(one, x0, y0, min(together, width - x0), y1 - y0, size) for one in exposures]
     strips: dict[str, tuple[F32Array, bool]] = {}
     failed: list[Failed] = []
     for task, strip in context.each(_strip, tasks, "Reading the exposures", lost=failed_task):

@@ -103,12 +103,21 @@ class ScratchRows:
 
     def rows(self, y0: int, y1: int) -> F32Array:
         """Return rows as a new array."""
+        data = np.empty((y1 - y0, self.width), dtype=np.float32)
+        self.rows_into(y0, y1, data)
+        return data
+
+    def rows_into(self, y0: int, y1: int, out: F32Array) -> None:
+        """Write rows ``y0 <= y < y1`` into `out`, whose memory is in one piece."""
         # Read, not mapped: of hundreds of exposures mapped pages would fill the memory that is not asked for.
-        count = (y1 - y0) * self.width
-        data = np.fromfile(self._path, dtype=np.float32, count=count, offset=4 * y0 * self.width)
-        if data.size != count:
-            raise OSError(errno.EIO, "a scratch file is shorter than it was written", self._path)
-        return data.reshape(y1 - y0, self.width)
+        with Path(self._path).open("rb", buffering=0) as file:
+            file.seek(4 * y0 * self.width)
+            wanted = out.data.cast("B")
+            while wanted:
+                count = file.readinto(wanted)
+                if not count:
+                    raise OSError(errno.EIO, "a scratch file is shorter than it was written", self._path)
+                wanted = wanted[count:]
 
 
 @dataclass(frozen=True)

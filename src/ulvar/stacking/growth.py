@@ -11,8 +11,9 @@ from ulvar.combine import Method, Rejection, RowSource, combine_stack
 from ulvar.engine import F64Array, StopToken
 from ulvar.frames.noise import difference_noise
 
-# Rows that are looked at: so many bands of so many rows, of a small stack a twentieth.
-_BANDS, _ROWS, _SHARE = 3, 16, 0.05
+# Rows that are looked at lie in so many bands: a twentieth of a small stack, and never more pixels than make the noise
+# known to half a percent.
+_BANDS, _SHARE, _PIXELS = 3, 0.05, 120_000
 _STEPS = 14
 
 
@@ -51,7 +52,8 @@ def noise_growth(
         Looked at before each stack.
     """
     height, n = sources[0].height, len(sources)
-    rows = max(1, min(_ROWS, round(_SHARE * height / _BANDS)))
+    most = _PIXELS // (_BANDS * sources[0].width)
+    rows = max(1, min(most, round(_SHARE * height / _BANDS)))
     starts = [round((height - rows) * (band + 1) / (_BANDS + 1)) for band in range(_BANDS)]
     best = np.argsort(-weights, kind="stable")
     part = np.concatenate([np.stack([sources[i].rows(y, y + rows) for i in best]) for y in starts], axis=1)
