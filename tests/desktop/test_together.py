@@ -148,3 +148,42 @@ class Growing(TogetherCase):
         self.until(lambda: len(self.model.lights()) == 3, 30, "the night knows it")
         self.idle()
         self.assertFalse(list(stack.parent.glob(".*scratch*")))
+        # It stays on screen when it ends, and is found again on the page of results.
+        self.until(lambda: self.sky.product == str(stack), 10, "the stack on screen again")
+        self.model.set_current(self.model.lights()[0].path)
+        board = self.window.board_of["combine"]
+        self.assertTrue(board.show_running.isVisible())
+        self.click(board.show_running)
+        self.assertEqual(self.sky.product, str(stack))
+        self.window.command("run score")
+        self.idle()
+        self.model.set_current(self.model.lights()[0].path)
+        page = self.result()
+        self.assertFalse(page.growth.isVisible() or page.pixel.isVisible(), "of no stack there is nothing to draw")
+        self.click(page.show_running)
+        self.until(lambda: self.sky.product == str(stack) and self.sky.settled, 10, "the stack by its button")
+
+    def test_of_two_fields_each_has_its_running_stack(self) -> None:
+        for field in (0, 1):
+            for k in range(2):
+                self.write(f"P{field}-{k}.fits", field, k)
+        self.open()
+        seen: list[str] = []
+        self.model.jobs.seen.connect(lambda path, title: seen.append(Path(path).name))
+        self.window.command("run watch")
+        self.until(lambda: len(seen) >= 4, 60, "all four")
+        self.key(Qt.Key.Key_Escape)
+        self.until(lambda: self.model.jobs.job.finished, 60, "the end")
+        self.idle()
+        shown = []
+        for _ in (0, 1):
+            self.click(self.window.board_of["combine"].show_running)
+            shown.append(
+                (
+                    self.model.chosen_series().field.name,
+                    Path(self.sky.product).name,
+                    header_of(self.sky.product)["NCOMBINE"],
+                )
+            )
+            self.model.step_series(1)
+        self.assertEqual(sorted(shown), [("Part 1", "V.fits", 2), ("Part 2", "Part-2-V.fits", 2)])

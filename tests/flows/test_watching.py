@@ -229,6 +229,16 @@ class Watching(Command):
         self.assertTrue((self.out / "masters").is_dir() and (self.out / "calibrated").is_dir())
         self.assertFalse([f for f in files_under(self.folder) if ".ulvar" in f])
 
+    def test_fields_that_overlap_are_stacks_of_their_own(self) -> None:
+        for k in range(4):
+            # The same stars, moved: they would match.
+            self.sky.write(k, OBJECT="Part 1" if k < 2 else "Part 2")
+        self.sky.write(4, OBJECT="PART-1", FILTER="R")
+        watched = Watch(self.raw, self.out, JobContext())
+        self.steps(watched)
+        done = sorted((Path(s.output).name, s.exposures) for s in watched.finish())
+        self.assertEqual(done, [("Part-2-V.fits", 2), ("R.fits", 1), ("V.fits", 2)])
+
     def test_equal_names_in_folders_below_are_told_apart(self) -> None:
         for k in range(3):
             dark = (100 + self.sky.rng.normal(0, 3, (HEIGHT, WIDTH))).astype(np.float32)

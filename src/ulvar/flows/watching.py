@@ -15,6 +15,7 @@ from ulvar.flows.common import Outcome
 from ulvar.flows.lights import calibrated_facts
 from ulvar.flows.masters import make_masters
 from ulvar.flows.running import Progressed, RunningStack
+from ulvar.flows.series import folded
 from ulvar.flows.stack import StackOptions
 from ulvar.flows.starfind import find_all
 from ulvar.frames import ExposureFacts, Role, file_of, with_user_facts
@@ -46,14 +47,14 @@ class Event:
 
 @dataclass
 class Watch:
-    """A watched folder with a running stack for each filter.
+    """A watched folder with a running stack for each object and filter.
 
     Attributes
     ----------
     folder : Path
         What arrives here, and in folders below it, is taken.
     out : Path
-        Stacks and their pictures, named by filter; ``calibrated`` and ``masters`` below it.
+        Stacks and their pictures, named by filter, those of further objects by object and filter; ``calibrated`` and ``masters`` below it.
     context : JobContext
     masters : Path, optional
         Folder of masters; those of calibration frames that arrive come to them.
@@ -77,6 +78,7 @@ class Watch:
         self.stacks: dict[tuple, RunningStack] = {}
         self._refused: dict[tuple, str] = {}
         self._names: set[str] = set()
+        self._first_object: str | None = None
         self._lights: list[ExposureFacts] = []
         self._frames: list[ExposureFacts] = []
         self._candidates: list[tuple[Candidate, str]] = load_masters(self.masters)[0] if self.masters else []
@@ -159,7 +161,7 @@ class Watch:
         outputs = {key: stack.output for key, stack in self.stacks.items()}
         self.stacks = {}
         for key, output in outputs.items():
-            self.stacks[key] = RunningStack(output, self.context, options=self.options, name=key[0])
+            self.stacks[key] = RunningStack(output, self.context, options=self.options, name=key[1])
         for facts in self._lights:
             self.context.stop.check()
             yield self._add(facts)
@@ -169,7 +171,8 @@ class Watch:
         scored, unread = find_all([working], self.context)
         if not scored:
             return Event("failed", facts.path, unread[0].reason if unread else "it could not be read")
-        key = (facts.filter, working.width, working.height, working.binning)
+        # Fields that lie beside each other would match by their edges, and make one stack with a seam.
+        key = (folded(facts.object), facts.filter, working.width, working.height, working.binning)
         if key not in self.stacks and key not in self._refused:
             output = self.out / f"{self._name(facts)}.fits"
             if output.exists() and not self.replace_existing:
@@ -200,7 +203,11 @@ class Watch:
         return calibrated_facts(facts, outcome.output, outcome.values), ""
 
     def _name(self, facts: ExposureFacts) -> str:
-        base = re.sub(r"[^A-Za-z0-9+-]+", "-", facts.filter).strip("-")[:40] or "stack"
+        if self._first_object is None:
+            self._first_object = folded(facts.object)
+        parts = [facts.filter] if folded(facts.object) == self._first_object else [facts.object, facts.filter]
+        plain = [re.sub(r"[^A-Za-z0-9+-]+", "-", part).strip("-")[:40] for part in parts]
+        base = "-".join(part for part in plain if part) or "stack"
         name = base if base not in self._names else f"{base}-{facts.width}x{facts.height}"
         number = 2
         while name in self._names:

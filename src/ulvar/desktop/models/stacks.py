@@ -20,7 +20,15 @@ from ulvar.flows import PixelHistory, StackedExposure, pixel_history
 from ulvar.frames import extensions_of
 from ulvar.frames.fits_header import BESIDE
 from ulvar.night import Product
-from ulvar.night.stations import mosaic_of, mosaic_series, no_mosaic, results_of, what_is_missing, working_of
+from ulvar.night.stations import (
+    mosaic_of,
+    mosaic_series,
+    no_mosaic,
+    results_of,
+    running_of,
+    what_is_missing,
+    working_of,
+)
 from ulvar.registration import Fit, Kernel, Resampling, pair_stars, stored_map
 from ulvar.stacking import STACK_REJECTION
 
@@ -170,6 +178,15 @@ class Stacks(QObject):
             return None
         product = self._ground.cached("mosaic", lambda: mosaic_of(night, series))
         return None if product is None else (product.output, f"Mosaic of {product.values['count']} exposures")
+
+    @property
+    def running(self) -> tuple[str, str] | None:
+        """Name and title of the running stack of the series' object and filter; None where there is none."""
+        night, series = self._ground.night, self._ground.chosen_series()
+        if night is None or series is None:
+            return None
+        product = self._ground.cached("running stack", lambda: running_of(night, series))
+        return None if product is None else (product.output, f"Running stack of {product.values['count']}")
 
     def mosaic_lacks(self) -> tuple[str, int]:
         """Why there can be no mosaic of the series' filter, in a sentence, and how many fields it would be of."""

@@ -70,6 +70,8 @@ class MainWindow(QMainWindow):
         self.theme = THEMES.get(name, THEMES["dark"])
         apply_theme(QApplication.instance(), self.theme)  # type: ignore[arg-type]
         self.model = Model()
+        # A running stack that ended is shown when the night has taken up what came.
+        self._show_running = False
         self.chores = Chores(self, self.model, theme=lambda: self.theme, shown_path=lambda: self.sky.shown_path)
         self.setWindowTitle("Ulvar")
         self.setMinimumSize(LEAST)
@@ -255,6 +257,9 @@ class MainWindow(QMainWindow):
 
     def _show_made(self, station: str, what: str) -> None:
         """Show the picture that a station made, unless the user is elsewhere by now."""
+        running, self._show_running = self._show_running and station == "intake", False
+        if running and self.model.station == "combine" and self.model.stacks.running is not None:
+            self.sky.show_file(*self.model.stacks.running)
         if station != "combine" or self.model.station != "combine":
             return
         stack = self.model.of_series("stack")
@@ -265,8 +270,9 @@ class MainWindow(QMainWindow):
         elif what == "mosaic" and self.model.stacks.mosaic is not None:
             self.sky.show_file(*self.model.stacks.mosaic)
         elif what == "watch":
-            # The night takes up what came meanwhile.
+            # The night takes up what came meanwhile, and then the stack is looked at again.
             self.command("rescan")
+            self._show_running = True
         elif what in ("", "stack") and stack is not None:
             self.sky.show_file(stack.output, f"Stack of {stack.values['count']}")
 

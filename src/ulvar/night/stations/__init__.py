@@ -32,7 +32,7 @@ from ulvar.night.stations.shared import (
     star_table_path,
 )
 from ulvar.night.stations.tables import series_table, star_table
-from ulvar.night.stations.together import mosaic_of, mosaic_series, no_mosaic, run_mosaic, run_watch
+from ulvar.night.stations.together import mosaic_of, mosaic_series, no_mosaic, run_mosaic, run_watch, running_of
 
 _OF_NIGHT = {"intake": run_intake, "masters": run_masters, "calibrate": run_calibrate}
 SERIES_RUNNERS = {"combine": run_combine, "plate": run_plate, "measure": run_measure, "curve": run_curve}
@@ -111,6 +111,7 @@ __all__ = [
     "run_stack",
     "run_station",
     "run_watch",
+    "running_of",
     "series_file",
     "series_path",
     "series_table",

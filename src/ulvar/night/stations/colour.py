@@ -41,7 +41,10 @@ def what_is_missing(night: Night, series: Series) -> str:
     """Return in a sentence which stacks a colour picture of the field lacks; empty where none."""
     there = colour_stacks(night, series)
     lacking = [channel for channel in CHANNELS if channel not in there]
-    return f"A colour picture needs a stack through {', '.join(lacking)}, too." if lacking else ""
+    if not lacking:
+        return ""
+    named = lacking[0] if len(lacking) == 1 else f"{', '.join(lacking[:-1])} and {lacking[-1]}"
+    return f"A colour picture needs {'a stack' if len(lacking) == 1 else 'stacks'} through {named}, too."
 
 
 def _filter_of(series: Series, product: Product, stack: ExposureFacts) -> str:

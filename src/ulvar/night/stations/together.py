@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from ulvar.engine import JobContext, StopToken, counted, silent
 from ulvar.flows import Aligned, CalibrateTask, Progressed, Scored, Series, Watch, stack_exposures
@@ -137,15 +138,41 @@ def run_watch(
     done = watched.finish()
     for one in done:
         told(one.output, _stands(one))
+    if done:
+        made = {stack.output: key for key, stack in watched.stacks.items()}
+        products = []
+        for one in done:
+            name, chosen = made[Path(one.output)][:2]
+            products.append(Product("running", Path(one.output).name, one.output, _kept_of(one, name, chosen)))
+        night.store_products("running", products, series="")
     text = "; ".join(f"{Path(one.output).name}: {_stands(one)}" for one in done) or "nothing was stacked"
     return StationResult(
         "combine", text, sum(one.exposures for one in done), failed, "", {"stacks": [one.output for one in done]}
     )
 
 
+def running_of(night: Night, series: Series) -> Product | None:
+    """Return the running stack of a series' object and filter, where one was made and is there."""
+    for product in night.products_of("running").values():
+        alike = product.values["filter"] == series.filter and product.values["object"] in (
+            series.field.objects or ("",)
+        )
+        if alike and Path(product.output).exists():
+            return product
+    return None
+
+
 def _stands(stack: Progressed) -> str:
     noise = f", noise {stack.noise_adu:.2f} ADU" if stack.noise_adu == stack.noise_adu else ""
     return f"{counted(stack.exposures, 'exposure')}{noise}, FWHM {stack.fwhm_px:.2f} px"
+
+
+def _kept_of(stack: Progressed, name: str, chosen: str) -> dict[str, Any]:
+    """What the night knows of a running stack: of which object, through which filter, and how it stands."""
+    return {
+        "object": name, "filter": chosen, "count": stack.exposures,
+        "noise_adu": stored_number(stack.noise_adu), "fwhm_px": stored_number(stack.fwhm_px),
+    }  # fmt: skip
 
 
 def _wait(context: JobContext, seconds: float) -> None:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QScrollArea, QSizePolicy, QStackedWidget, QWidget
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QPushButton, QScrollArea, QSizePolicy, QStackedWidget, QWidget
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.combine.alignment import AlignmentPage
@@ -93,6 +93,17 @@ class CombineBoard(Board):
         n = len(self.model.members() - set(self.model.left_out()))
         name = self.model.series_name()
         self.say_empty(f"No exposure of {name} is scored yet." if n else "There are no lights to combine.")
+        if self.model.stacks.running is not None:
+            # It is made without scores, and is to be found before there are any.
+            self.show_running = QPushButton("Running stack")
+            self.show_running.setToolTip("Show the stack that grew while exposures arrived")
+            self.show_running.clicked.connect(self._see_running)
+            self.body.addWidget(self.show_running, 0, Qt.AlignmentFlag.AlignHCenter)
+
+    def _see_running(self) -> None:
+        running = self.model.stacks.running
+        if running is not None:
+            self.show_file(*running)
 
     def _stack(self) -> QStackedWidget:
         """Return what holds the pages: out of sight as long as there is nothing to show on them."""

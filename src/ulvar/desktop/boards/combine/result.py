@@ -87,6 +87,9 @@ class ResultPage(QWidget):
         self.show_mosaic = QPushButton("Mosaic")
         self.show_mosaic.setToolTip("Show the mosaic of all fields through this filter")
         self.show_mosaic.clicked.connect(self._see_mosaic)
+        self.show_running = QPushButton("Running stack")
+        self.show_running.setToolTip("Show the stack that grew while exposures arrived")
+        self.show_running.clicked.connect(self._see_running)
         self.make_mosaic = QPushButton()
         self.make_mosaic.clicked.connect(lambda: command("run mosaic"))
         self.colour_words = label("", "unit", wrap=True)
@@ -94,6 +97,7 @@ class ResultPage(QWidget):
         self._offers.addWidget(self.make_colour)
         self._offers.addWidget(self.show_mosaic)
         self._offers.addWidget(self.make_mosaic)
+        self._offers.addWidget(self.show_running)
         column.addWidget(self.colour_words)
         self.growth = Plot(theme, x_label="exposures, best first", y_label="SNR, one exposure = 1", ticks=3)
         self.rejected = Plot(
@@ -124,7 +128,9 @@ class ResultPage(QWidget):
         self._offer_mosaic()
         for plot in (self.growth, self.rejected):
             plot.series, plot.curves = [], []
-            plot.empty = "No stack of this series yet."
+        for widget in (self.growth, self.rejected, self.pixel_words, self.pixel):
+            # Without a stack there is nothing to draw: empty frames would only look broken.
+            widget.setVisible(stack is not None)
         if stack is None:
             self.title.setText("No stack yet")
             self.words.setText("Stack the exposures to see what comes of them.")
@@ -264,7 +270,7 @@ class ResultPage(QWidget):
             self._offers.addWidget(button)
             self.map_buttons[name] = button
         # What is made of several stacks comes behind what belongs to this one.
-        for button in (self.show_colour, self.make_colour, self.show_mosaic, self.make_mosaic):
+        for button in (self.show_colour, self.make_colour, self.show_mosaic, self.make_mosaic, self.show_running):
             self._offers.removeWidget(button)
             self._offers.addWidget(button)
 
@@ -285,6 +291,12 @@ class ResultPage(QWidget):
         self.make_mosaic.setToolTip(lacks or "Lays the fields beside each other by the stars that they share")
         self.make_mosaic.setText("Mosaic anew" if made else f"Make a mosaic of {fields} fields")
         self.show_mosaic.setVisible(made is not None)
+        self.show_running.setVisible(self._model.stacks.running is not None)
+
+    def _see_running(self) -> None:
+        running = self._model.stacks.running
+        if running is not None:
+            self._show_file(*running)
 
     def _see_mosaic(self) -> None:
         made = self._model.stacks.mosaic
