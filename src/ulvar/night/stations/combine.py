@@ -180,7 +180,7 @@ def _unreadable(failure: Failed) -> Finding:
 
 
 def _unaligned(failure: Failed) -> Finding:
-    return notice("not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason}.", (failure.file,))  # fmt: skip
+    return notice("not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason[:1].upper()}{failure.reason[1:]}.", (failure.file,))  # fmt: skip
 
 
 def _series_findings(night: Night, series: Series) -> list[Finding]:
