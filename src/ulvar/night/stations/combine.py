@@ -180,7 +180,8 @@ def _unreadable(failure: Failed) -> Finding:
 
 
 def _unaligned(failure: Failed) -> Finding:
-    return notice("not_aligned", f"{Path(failure.file).name} is not aligned", f"{failure.reason[:1].upper()}{failure.reason[1:]}.", (failure.file,))  # fmt: skip
+    why = f"{failure.reason[:1].upper()}{failure.reason[1:]}."
+    return notice("not_aligned", f"{Path(failure.file).name} is not aligned", why, (failure.file,))
 
 
 def _series_findings(night: Night, series: Series) -> list[Finding]:
