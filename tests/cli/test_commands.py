@@ -111,7 +111,8 @@ class Usage(Command):
         (self.folder / "c.csv").write_text("ra,dec\n1,2\n")
         (self.folder / "s.csv").write_text("name,role,x,y\nt,target,1,1\n")
         cases = (
-            (("solve", bare, "--catalogue", self.folder / "c.csv", "--blind"), "--blind is not there yet"),
+            (("solve", bare, "--catalogue", self.folder / "c.csv", "--blind", "--at", "1,2"), "--blind takes no hint"),
+            (("solve", bare, "--catalogue", self.folder / "c.csv", "--seconds", "0"), "above 0"),
             (("solve", bare, "--catalogue", self.folder / "c.csv", "--at", "1,2,3"), "is not RA,DEC"),
             (("solve", bare, "--catalogue", self.folder / "none.csv"), "no such file"),
             (("stack", bare, "--out", self.folder / "s.png"), "written as"),

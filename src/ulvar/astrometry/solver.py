@@ -1,17 +1,20 @@
-"""Plate solution from a hinted position and a range of scales."""
+"""Plate solution: hypotheses from patterns of four stars, then the whole frame matched with the catalogue and fitted."""
 
 from __future__ import annotations
 
 import math
+import time
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from ulvar.astrometry.catalogue import StarCatalogue
-from ulvar.astrometry.sphere import offset_position, separation_deg, tangent_plane
-from ulvar.astrometry.wcs import Wcs, fit_wcs
+from ulvar.astrometry.index import BAND_SIZES_DEG, SkyIndex, build_index
+from ulvar.astrometry.search import Hypothesis, Limits, PackedIndex, Searched, hypotheses
+from ulvar.astrometry.wcs import Wcs, fit_radial_wcs, fit_wcs
 from ulvar.engine import F64Array, Failed
-from ulvar.registration import MatchOptions, match_stars
 
 
 @dataclass(frozen=True)
@@ -21,13 +24,17 @@ class SolveHints:
     Attributes
     ----------
     ra, dec : float or None
-        Position to start from [deg]; the catalogue's middle when None.
+        Position to start from [deg]; anywhere when None.
     radius_deg : float
-        The position may be this far off; farther places follow if the catalogue covers them.
+        The middle may be this far off; where nothing is found there, the rest of the sky follows.
     scale_low, scale_high : float
         Range of pixel scales [arcsec/px].
     epoch : float
         Julian year of the exposure.
+    seconds : float
+        The search ends after so long.
+    firm_scale : bool
+        Whether the scale lies in the range for sure; else others follow, too.
     """
 
     ra: float | None
@@ -36,6 +43,8 @@ class SolveHints:
     scale_low: float
     scale_high: float
     epoch: float = 2016.0
+    seconds: float = 10.0
+    firm_scale: bool = True
 
 
 @dataclass(frozen=True)
@@ -53,6 +62,8 @@ class PlateSolution:
         1 for TAN, 2 or more with SIP of that order.
     x, y, dx, dy : float64 array, shape (matched,)
         Star positions and residuals, catalogue minus measured [px].
+    log_odds : float
+        Of the solution against accident, natural logarithm.
     """
 
     wcs: Wcs
@@ -63,66 +74,55 @@ class PlateSolution:
     y: F64Array
     dx: F64Array
     dy: F64Array
+    log_odds: float
 
 
-_SKY_STEP = 0.55
-_MOST_PLACES = 200
+class Sky:
+    """Stars of a part of the sky, or of all of it, with an index of their patterns.
+
+    Parameters
+    ----------
+    cone : callable
+        Given RA, Dec and a radius [deg], returns the catalogue's stars there, the brightest first.
+    index : SkyIndex
+    """
+
+    def __init__(self, cone: Callable[[float, float, float], StarCatalogue], index: SkyIndex) -> None:
+        self.cone = cone
+        self.packed = PackedIndex(index)
+
+    @classmethod
+    def of(cls, catalogue: StarCatalogue, shape: tuple[int, int], hints: SolveHints) -> Sky:
+        """Index a catalogue in memory, in the sizes of patterns that an exposure can hold."""
+        return cls(catalogue.cone, build_index(catalogue, sizes_deg=_sizes(shape, hints)))
+
+    @classmethod
+    def near(
+        cls, catalogue: StarCatalogue, place: tuple[float, float, float], shape: tuple[int, int], hints: SolveHints
+    ) -> Sky:
+        """Index what an exposure can show whose middle lies within a circle (RA, Dec, radius) [deg]."""
+        ra, dec, radius = place
+        reach = min(180.0, radius + 0.55 * math.hypot(*shape) * hints.scale_high / 3600)
+        return cls(catalogue.cone, build_index(catalogue.cone(ra, dec, reach), sizes_deg=_sizes(shape, hints)))
 
 
-def _places(hints: SolveHints, catalogue: StarCatalogue, field_deg: float) -> list[tuple[float, float]]:
-    """Return places to try: rings around the hint out to its radius, then the rest of the catalogue, near to far."""
-    from scipy.spatial import cKDTree
-
-    step = _SKY_STEP * field_deg
-    vectors = _unit(catalogue.ra, catalogue.dec)
-    places: list[tuple[float, float]] = []
-    hinted = hints.ra is not None and hints.dec is not None
-    if hinted:
-        ra0, dec0 = float(hints.ra or 0.0), float(hints.dec or 0.0)
-        tree = cKDTree(vectors)
-        chord = 2 * math.sin(math.radians(min(field_deg, 60.0) / 2))
-        for ring in range(math.ceil(min(hints.radius_deg, 30.0) / step) + 1):
-            count = max(1, round(2 * math.pi * ring))
-            for k in range(count):
-                angle = 2 * math.pi * k / count
-                place = offset_position(ra0, dec0, ring * step * math.sin(angle), ring * step * math.cos(angle))
-                # Places where the catalogue has no stars cost nothing.
-                centre = _unit(np.array([place[0]]), np.array([place[1]]))[0]
-                if tree.query_ball_point(centre, chord, return_length=True) >= 6:
-                    places.append(place)
-    # The catalogue itself says where else a field could be: one place for each cell that holds stars.
-    cells, member = np.unique(np.floor(vectors / (math.radians(step) + 1e-12)), axis=0, return_inverse=True)
-    member = member.reshape(-1)
-    sums = np.stack([np.bincount(member, vectors[:, k], len(cells)) for k in range(3)], axis=1)
-    ra = np.degrees(np.arctan2(sums[:, 1], sums[:, 0])) % 360
-    dec = np.degrees(np.arctan2(sums[:, 2], np.hypot(sums[:, 0], sums[:, 1])))
-    middle = vectors.mean(axis=0)
-    if not hinted:
-        ra0 = math.degrees(math.atan2(middle[1], middle[0])) % 360
-        dec0 = math.degrees(math.atan2(middle[2], math.hypot(middle[0], middle[1])))
-    away = separation_deg(ra, dec, np.float64(ra0), np.float64(dec0))
-    order = np.argsort(away, kind="stable")
-    known_reach = hints.radius_deg if hinted else -1.0
-    places.extend((float(ra[k]), float(dec[k])) for k in order if away[k] > known_reach)
-    return places[:_MOST_PLACES]
+def _sizes(shape: tuple[int, int], hints: SolveHints) -> Sequence[float]:
+    """Return the bands of patterns that an exposure can hold."""
+    longest = math.hypot(*shape) * hints.scale_high / 3600
+    shortest = 0.1 * min(shape) * hints.scale_low / 3600
+    return [size for size in BAND_SIZES_DEG if size < longest and 2 * size > shortest] or BAND_SIZES_DEG[:1]
 
 
-def _unit(ra: F64Array, dec: F64Array) -> F64Array:
-    a, d = np.radians(ra), np.radians(dec)
-    return np.column_stack([np.cos(d) * np.cos(a), np.cos(d) * np.sin(a), np.sin(d)])
-
-
-# The hinted place and those around it.
-_FIRST_PLACES = 7
-
-
-def _scale_steps(low: float, high: float) -> list[tuple[float, float]]:
-    """Cut a range of scales into steps of at most a factor 1.6, from the middle outwards."""
-    count = max(1, math.ceil(math.log(high / low) / math.log(1.6)))
-    edges = np.geomspace(low, high, count + 1)
-    steps = [(float(a), float(b)) for a, b in zip(edges[:-1], edges[1:])]
-    middle = math.sqrt(low * high)
-    return sorted(steps, key=lambda s: abs(math.log(math.sqrt(s[0] * s[1]) / middle)))
+# A solution must be weighed at this once it is fitted.
+_ACCEPTED = math.log(1e11)
+_LEAST_STARS = 6
+_LEAST_MATCHED = 7
+# Of the time that is left, what a hint may take before other places or scales are searched.
+_SHARE = 0.5
+# Where nothing is known of the scale [arcsec / px].
+ANY_SCALE = 0.1, 400.0
+# A fit is weighed by so many of the brightest stars of either side.
+_WEIGHED, _REFERENCES = 120, 300
 
 
 def solve_plate(
@@ -130,8 +130,10 @@ def solve_plate(
     y: F64Array,
     snr: F64Array,
     shape: tuple[int, int],
-    catalogue: StarCatalogue,
+    sky: StarCatalogue | Sky,
     hints: SolveHints,
+    *,
+    whole: Callable[[], Sky] | None = None,
 ) -> PlateSolution | Failed:
     """Find where on the sky an exposure is.
 
@@ -141,117 +143,201 @@ def solve_plate(
         Detected stars, brightest first [px].
     shape : (int, int)
         Height and width of the exposure [px].
-    catalogue : StarCatalogue
+    sky : StarCatalogue or Sky
+        Where the hints point. A catalogue is indexed first: what serves many exposures is given as `Sky`.
     hints : SolveHints
+    whole : callable, optional
+        Returns the sky that is searched when nothing is found where the hints point, or when they point nowhere; by default the
+        same.
 
     Returns
     -------
-    PlateSolution, or Failed with the reason: too few stars, catalogue does not cover, no match.
+    PlateSolution, or Failed with the reason: too few stars, catalogue does not cover or is not deep enough, no match.
 
     Notes
     -----
-    The catalogue around a place is put on the tangent plane and its star pattern matched with the
-    exposure's at any rotation and parity; a match passes only if it cannot be an accident (see
-    `ulvar.registration.match_stars`) and the fitted scale lies in the range. Then catalogue and stars are
-    matched again over the whole frame and fitted with 3-sigma clipping; SIP terms are taken when
-    cross-validation says that they predict stars not used in the fit better.
+    Patterns of four stars are looked up in the index, at any rotation and parity; what they tell is weighed against accident
+    (Lang et al. 2010, AJ 139, 1782). Then catalogue and stars are matched from the pattern outwards and fitted with clipping; SIP
+    terms are taken when cross-validation says that they predict stars not used in the fit better. What was fitted is weighed once more.
     """
-    if len(x) < 6:
-        return Failed(f"too few stars: {len(x)} found, at least 6 are needed")
-    now = catalogue.at_epoch(hints.epoch)
+    if len(x) < _LEAST_STARS:
+        return Failed(f"too few stars: {len(x)} found, at least {_LEAST_STARS} are needed")
     height, width = shape
     stars = np.column_stack([x, y])
-    centred = stars - ((width - 1) / 2, (height - 1) / 2)
-    half_diagonal_px = math.hypot(width, height) / 2
-    tried = 0
-    steps = _scale_steps(hints.scale_low, hints.scale_high)
-    places = [_places(hints, now, half_diagonal_px * high / 3600) for _, high in steps]
-    # Every scale where the exposure most likely is, before any scale further out.
-    for part in (slice(0, _FIRST_PLACES), slice(_FIRST_PLACES, None)):
-        for (low, high), (ra0, dec0) in ((step, place) for step, found in zip(steps, places) for place in found[part]):
-            middle = math.sqrt(low * high)
-            field_deg = half_diagonal_px * high / 3600
-            options = MatchOptions(
-                tiers=((90, 90, 7),),
-                scale_low=low,
-                scale_high=high,
-                tolerance_px=max(2.0 * middle, 1.0),
-                bent=False,
-            )
-            near = now.cone(ra0, dec0, 1.25 * field_deg)
-            if len(near) < 6:
-                continue
-            tried += 1
-            # About as many catalogue stars per area as the exposure shows.
-            wanted = int(max(40, min(len(near), 3.0 * min(len(x), 90))))
-            near = near.select(np.arange(min(wanted, len(near))))
-            xi, eta = tangent_plane(near.ra, near.dec, ra0, dec0)
-            plane = np.column_stack([xi, eta]) * 3600
-            found = match_stars(centred[:150], plane, options=options)
-            if isinstance(found, Failed):
-                continue
-            solution = _refine(found.linear_at(0.0, 0.0), (ra0, dec0), stars, snr, shape, now)
+    cx, cy = np.asarray(x - (width - 1) / 2), np.asarray(y - (height - 1) / 2)
+    searched = Searched()
+    left = hints.seconds
+    stages = _stages(hints)
+    for number, (place, low, high) in enumerate(stages, 1):
+        if place is not None:
+            stars_of = sky if isinstance(sky, Sky) else Sky.near(sky, place, shape, hints)
+        else:
+            stars_of = whole() if whole is not None else sky if isinstance(sky, Sky) else Sky.of(sky, shape, hints)
+        # What opening a catalogue and compiling take is no time of the search.
+        stars_of.packed.warm()
+        began = time.monotonic()
+        limits = Limits(low, high, place, began + (left if number == len(stages) else _SHARE * left))
+        searched.out_of_time = False
+        for told in hypotheses(cx, cy, shape, stars_of.packed, limits, searched):
+            solution = _fitted(told, stars, snr, shape, stars_of, hints.epoch, limits)
             if isinstance(solution, PlateSolution):
-                fitted = solution.wcs.scale_arcsec_px
-                if hints.scale_low * 0.99 <= fitted <= hints.scale_high * 1.01:
-                    return solution
-    if tried == 0:
-        return Failed("the catalogue does not cover the place asked for")
-    return Failed(
-        f"no match: {len(x)} stars compared at {tried} places with scales "
-        f"{hints.scale_low:.3g} to {hints.scale_high:.3g} arcsec/px"
-    )
+                return solution
+        left -= time.monotonic() - began
+    return Failed(_why_not(len(x), shape, stars_of, hints, limits, searched))
 
 
-def _refine(
-    matrix: F64Array,
-    place: tuple[float, float],
-    stars: F64Array,
-    snr: F64Array,
-    shape: tuple[int, int],
-    catalogue: StarCatalogue,
+def _stages(hints: SolveHints) -> list[tuple[tuple[float, float, float] | None, float, float]]:
+    """Return what is searched one after the other: a circle (RA, Dec, radius) [deg] or the whole sky, and a range of scales."""
+    stages: list[tuple[tuple[float, float, float] | None, float, float]] = []
+    if hints.ra is not None and hints.dec is not None:
+        stages.append(((hints.ra, hints.dec, hints.radius_deg), hints.scale_low, hints.scale_high))
+    stages.append((None, hints.scale_low, hints.scale_high))
+    if not hints.firm_scale:
+        stages.append((None, *ANY_SCALE))
+    return stages
+
+
+def _why_not(
+    found: int, shape: tuple[int, int], sky: Sky, hints: SolveHints, limits: Limits, searched: Searched
+) -> str:
+    """Say why there is no solution, and what would help."""
+    scales = f"scales {limits.scale_low:.3g} to {limits.scale_high:.3g} arcsec/px"
+    if not len(sky.packed.index.stars):
+        return f"the catalogue has no pattern of stars of the size of the exposure ({scales})"
+    if hints.ra is not None and hints.dec is not None:
+        reach = 0.5 * math.hypot(*shape) * math.sqrt(hints.scale_low * hints.scale_high) / 3600
+        near = len(sky.cone(hints.ra, hints.dec, hints.radius_deg + reach))
+        if near < _LEAST_STARS:
+            return f"the catalogue does not cover the place asked for, and elsewhere there is no match ({scales})"
+        share = min(1.0, (reach / (hints.radius_deg + reach)) ** 2)
+        if near * share < _LEAST_MATCHED:
+            return (
+                f"no match: the catalogue has about {near * share:.0f} stars in a field of this size there, "
+                f"which is not deep enough ({scales})"
+            )
+    if searched.out_of_time:
+        return (
+            f"no match in {hints.seconds:g} s: patterns of the {searched.stars} brightest of {found} stars were looked up "
+            f"with {scales}; a narrower range of scales, a place, or more time helps"
+        )
+    return f"no match: patterns of the {searched.stars} brightest of {found} stars were looked up with {scales}"
+
+
+def _fitted(
+    told: Hypothesis, stars: F64Array, snr: F64Array, shape: tuple[int, int], sky: Sky, epoch: float, limits: Limits
 ) -> PlateSolution | Failed:
-    """Match the whole frame with the catalogue and fit TAN, then SIP if it predicts better."""
+    """Match the frame with the catalogue from the middle of a hypothesis outwards; fit TAN, or SIP if it predicts better."""
     from scipy.spatial import cKDTree
 
     height, width = shape
     centre = ((width - 1) / 2, (height - 1) / 2)
-    xi0, eta0 = matrix[:, 2] / 3600
-    ra0, dec0 = offset_position(*place, float(xi0), float(eta0))
-    wcs = Wcs(ra0, dec0, centre[0], centre[1], matrix[:, :2] / 3600)
-    around = catalogue.cone(ra0, dec0, 1.1 * math.hypot(width, height) / 2 * wcs.scale_arcsec_px / 3600)
-    if len(around) < 6:
+    wcs = Wcs(told.ra, told.dec, *centre, told.cd)
+    around = sky.cone(told.ra, told.dec, 1.1 * math.degrees(math.atan(math.radians(_half_diagonal_deg(shape, wcs)))))
+    # Many more stars than the exposure shows would match anything.
+    around = around.select(np.arange(min(len(around), 4 * len(stars) + 300))).at_epoch(epoch)
+    if len(around) < _LEAST_MATCHED:
         return Failed("the catalogue does not cover the whole exposure")
-    order = 1
+    tree = cKDTree(stars)
+    away = np.hypot(stars[:, 0] - centre[0], stars[:, 1] - centre[1])
+    reach, corner = max(2.0 * told.spread_px, 0.25 * float(away.max())), 0.5 * math.hypot(width, height)
+    tolerance, model, settled = 4.0, _PLAIN, 0
     keep = partner = np.empty(0, dtype=np.int64)
-    for round_number, reach in enumerate((4.0, 2.5, 1.5, 1.5, 1.5)):
+    while settled < 3:
         px, py = wcs.pixel(around.ra, around.dec)
-        inside = np.isfinite(px) & (px > -5) & (py > -5) & (px < width + 5) & (py < height + 5)
-        candidates = np.flatnonzero(inside)
-        if len(candidates) < 5:
-            return Failed("the catalogue has too few stars in the exposure")
-        tree = cKDTree(np.column_stack([px[candidates], py[candidates]]))
-        distance, index = tree.query(stars, distance_upper_bound=reach)
-        keep = np.flatnonzero(np.isfinite(distance))
-        # One catalogue star takes the nearest detection only.
-        nearest = keep[np.argsort(distance[keep], kind="stable")]
-        _, first = np.unique(index[nearest], return_index=True)
-        keep = np.sort(nearest[first])
-        partner = candidates[index[keep]]
-        if len(keep) < 5:
+        inside = np.flatnonzero(
+            np.isfinite(px) & (np.hypot(px - centre[0], py - centre[1]) <= reach)
+            & (px > -5) & (py > -5) & (px < width + 5) & (py < height + 5)
+        )  # fmt: skip
+        keep, partner = _pairs(tree, stars, px, py, inside, tolerance)
+        if len(keep) < _LEAST_MATCHED and reach >= corner:
             return Failed("too few stars agree with the catalogue")
-        weights = _weights(snr[keep])
-        sx, sy = stars[keep, 0], stars[keep, 1]
-        if round_number >= 2:
-            order = _best_order(sx, sy, around.ra[partner], around.dec[partner], centre, (wcs.ra0, wcs.dec0), weights)
-        wcs, good = _clipped_fit(
-            sx, sy, around.ra[partner], around.dec[partner], centre, (wcs.ra0, wcs.dec0), order, weights
-        )
-        keep, partner = keep[good], partner[good]
+        if len(keep) >= 4:
+            sx, sy, weights = stars[keep, 0], stars[keep, 1], _weights(snr[keep])
+            start = wcs.ra0, wcs.dec0
+            model = _best_model(sx, sy, around.ra[partner], around.dec[partner], centre, start, weights)
+            wcs, good = _clipped_fit(sx, sy, around.ra[partner], around.dec[partner], centre, start, model, weights)
+            keep, partner = keep[good], partner[good]
+        if reach < corner:
+            # What is fitted foretells a little further.
+            reach *= 1.35
+        else:
+            settled += 1
+            tolerance = _next_tolerance(wcs, stars[keep], around.select(partner))
     px, py = wcs.pixel(around.ra[partner], around.dec[partner])
     dx, dy = px - stars[keep, 0], py - stars[keep, 1]
-    rms = math.sqrt(float((dx**2 + dy**2).mean()) / 2) * wcs.scale_arcsec_px
-    return PlateSolution(wcs, len(keep), rms, order, stars[keep, 0], stars[keep, 1], dx, dy)
+    rms_px = math.sqrt(float((dx**2 + dy**2).mean()) / 2)
+    if len(keep) < _LEAST_MATCHED + 2 * (model.free - _PLAIN.free):
+        return Failed("too few stars agree with the catalogue")
+    scale = wcs.scale_arcsec_px
+    if not 0.99 * limits.scale_low <= scale <= 1.01 * limits.scale_high:
+        return Failed("its scale is out of the range asked for")
+    odds = weighed(wcs, stars, shape, around, max(1.0, 3 * rms_px))
+    if odds < _ACCEPTED:
+        return Failed("too few stars agree with the catalogue")
+    return PlateSolution(
+        wcs, len(keep), rms_px * scale, model.order, stars[keep, 0], stars[keep, 1], dx, dy, odds
+    )  # fmt: skip
+
+
+def _half_diagonal_deg(shape: tuple[int, int], wcs: Wcs) -> float:
+    return math.hypot(*shape) / 2 * wcs.scale_arcsec_px / 3600
+
+
+def _pairs(
+    tree: Any, stars: F64Array, px: F64Array, py: F64Array, inside: np.ndarray, tolerance: float
+) -> tuple[np.ndarray, np.ndarray]:
+    """Return stars and the catalogue's stars that are each other's nearest within a tolerance [px]."""
+    from scipy.spatial import cKDTree
+
+    if not len(inside):
+        return np.empty(0, dtype=np.int64), np.empty(0, dtype=np.int64)
+    places = np.column_stack([px[inside], py[inside]])
+    away, star = tree.query(places, distance_upper_bound=tolerance)
+    _, back = cKDTree(places).query(stars, distance_upper_bound=tolerance)
+    near = np.flatnonzero(np.isfinite(away))
+    near = near[back[star[near]] == near]
+    keep = star[near]
+    sort = np.argsort(keep)
+    return keep[sort], inside[near][sort]
+
+
+def _next_tolerance(wcs: Wcs, stars: F64Array, matched: StarCatalogue) -> float:
+    px, py = wcs.pixel(matched.ra, matched.dec)
+    usual = float(np.median(np.hypot(px - stars[:, 0], py - stars[:, 1]))) / 1.1774
+    return min(4.0, max(1.5, 5 * usual))
+
+
+def weighed(wcs: Wcs, stars: F64Array, shape: tuple[int, int], around: StarCatalogue, spread_px: float) -> float:
+    """Return the log odds of a solution against accident.
+
+    Parameters
+    ----------
+    wcs : Wcs
+    stars : float64 array, shape (stars, 2)
+        The brightest first [px].
+    shape : (int, int)
+        Height and width of the exposure [px].
+    around : StarCatalogue
+        Of the place, the brightest first.
+    spread_px : float
+        How far from their places stars are expected.
+    """
+    from ulvar.astrometry import _kernels_search
+
+    height, width = shape
+    px, py = wcs.pixel(around.ra, around.dec)
+    inside = np.flatnonzero(np.isfinite(px) & (px >= -0.5) & (py >= -0.5) & (px < width - 0.5) & (py < height - 0.5))
+    inside = inside[:_REFERENCES]
+    if not len(inside):
+        return 0.0
+    count = min(len(stars), _WEIGHED)
+    return float(
+        _kernels_search.log_odds(
+            np.ascontiguousarray(stars[:count, 0]), np.ascontiguousarray(stars[:count, 1]), np.full(count, spread_px),
+            np.zeros(count, dtype=np.bool_), px[inside], py[inside], len(inside), float(width * height),
+            np.empty(len(inside), dtype=np.bool_), np.empty(count, dtype=np.int64),
+        )
+    )  # fmt: skip
 
 
 def _weights(snr: F64Array) -> F64Array:
@@ -260,60 +346,70 @@ def _weights(snr: F64Array) -> F64Array:
     return np.asarray(1 / variance)
 
 
+@dataclass(frozen=True)
+class _Model:
+    """How a field may be bent: by polynomials of an order, or by a lens's one radial term."""
+
+    order: int
+    radial: bool = False
+
+    @property
+    def free(self) -> int:
+        """Free numbers of each axis."""
+        return 4 if self.radial else (self.order + 1) * (self.order + 2) // 2
+
+    def fit(
+        self, x: F64Array, y: F64Array, ra: F64Array, dec: F64Array, centre: tuple[float, float], start: tuple[float, float],
+        weights: F64Array,
+    ) -> Wcs:  # fmt: skip
+        if self.radial:
+            return fit_radial_wcs(x, y, ra, dec, centre=centre, start=start, weights=weights)
+        return fit_wcs(x, y, ra, dec, centre=centre, start=start, order=self.order, weights=weights)
+
+
+# From the simplest on; a richer one must foretell stars that were left out of its fit better.
+_PLAIN = _Model(1)
+_MODELS = (_PLAIN, _Model(3, radial=True), _Model(2), _Model(3), _Model(4), _Model(5))
+
+
 def _clipped_fit(
     x: F64Array, y: F64Array, ra: F64Array, dec: F64Array, centre: tuple[float, float], start: tuple[float, float],
-    order: int, weights: F64Array,
+    model: _Model, weights: F64Array,
 ) -> tuple[Wcs, np.ndarray]:  # fmt: skip
     good = np.ones(len(x), dtype=bool)
-    wcs = fit_wcs(x, y, ra, dec, centre=centre, start=start, order=order, weights=weights)
+    wcs = model.fit(x, y, ra, dec, centre, start, weights)
     for _ in range(5):
         px, py = wcs.pixel(ra, dec)
         distance = np.hypot(px - x, py - y) * np.sqrt(weights)
         sigma = float(np.median(distance[good])) / 1.1774
         new = distance < 3.5 * max(sigma, 1e-9)
-        if new.sum() < max(5, 3 + (order + 1) * (order + 2) // 2) or (new == good).all():
+        if new.sum() < max(5, 3 + model.free) or (new == good).all():
             break
         good = new
-        wcs = fit_wcs(
-            x[good],
-            y[good],
-            ra[good],
-            dec[good],
-            centre=centre,
-            start=start,
-            order=order,
-            weights=weights[good],
-        )
+        wcs = model.fit(x[good], y[good], ra[good], dec[good], centre, start, weights[good])
     return wcs, np.flatnonzero(good)
 
 
-def _best_order(
+def _best_model(
     x: F64Array, y: F64Array, ra: F64Array, dec: F64Array, centre: tuple[float, float], start: tuple[float, float],
     weights: F64Array,
-) -> int:  # fmt: skip
-    """Choose the SIP order by five-fold cross-validation; a higher order must predict 3 % better."""
+) -> _Model:  # fmt: skip
+    """Choose by five-fold cross-validation; a richer model must predict 3 % better."""
     folds = np.arange(len(x)) % 5
-    best, best_error = 1, math.inf
-    for order in (1, 2, 3):
-        free = 3 if order == 1 else (order + 1) * (order + 2) // 2
-        if len(x) < 3 * free + 5:
-            break
-        errors = []
+    best, best_error, cut = _PLAIN, math.inf, math.inf
+    for model in _MODELS:
+        if model is not _PLAIN and len(x) < 3 * model.free + 5:
+            continue
+        squares = np.empty(len(x))
         for fold in range(5):
             use, test = folds != fold, folds == fold
-            wcs = fit_wcs(
-                x[use],
-                y[use],
-                ra[use],
-                dec[use],
-                centre=centre,
-                start=start,
-                order=order,
-                weights=weights[use],
-            )
+            wcs = model.fit(x[use], y[use], ra[use], dec[use], centre, start, weights[use])
             px, py = wcs.pixel(ra[test], dec[test])
-            errors.append(np.hypot(px - x[test], py - y[test]) * np.sqrt(weights[test]))
-        error = float(np.median(np.concatenate(errors)))
+            squares[test] = ((px - x[test]) ** 2 + (py - y[test]) ** 2) * weights[test]
+        if model is _PLAIN:
+            # A wrong pair tells nothing of a model: it counts as four deviations at most.
+            cut = 16 * float(np.median(squares)) / (2 * math.log(2))
+        error = math.sqrt(float(np.minimum(np.nan_to_num(squares, nan=math.inf), cut).mean()))
         if error < 0.97 * best_error:
-            best, best_error = order, error
+            best, best_error = model, error
     return best

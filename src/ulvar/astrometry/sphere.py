@@ -19,6 +19,12 @@ def separation_deg(ra1: Angle, dec1: Angle, ra2: Angle, dec2: Angle) -> F64Array
     return np.asarray(np.degrees(np.arctan2(across, along)))
 
 
+def unit_vectors(ra: F64Array, dec: F64Array) -> F64Array:
+    """Return unit vectors, shape (n, 3), of positions [deg]: x towards RA 0, Dec 0, z towards the north pole."""
+    a, d = np.radians(ra), np.radians(dec)
+    return np.column_stack([np.cos(d) * np.cos(a), np.cos(d) * np.sin(a), np.sin(d)])
+
+
 def tangent_plane(ra: F64Array, dec: F64Array, ra0: float, dec0: float) -> tuple[F64Array, F64Array]:
     """Gnomonic standard coordinates (xi, eta) [deg] about a tangent point; NaN beyond 90 degrees.
 

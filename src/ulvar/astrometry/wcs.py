@@ -319,3 +319,56 @@ def fit_wcs(
         a, b = inverse @ solution[row] / unit ** (p + q)
         sip_a[p, q], sip_b[p, q] = float(a), float(b)
     return Wcs(ra0, dec0, centre[0], centre[1], cd, sip_a, sip_b)
+
+
+def fit_radial_wcs(
+    x: F64Array,
+    y: F64Array,
+    ra: F64Array,
+    dec: F64Array,
+    *,
+    centre: tuple[float, float],
+    start: tuple[float, float],
+    weights: F64Array | None = None,
+) -> Wcs:
+    """Least-squares TAN solution with the one term that lenses bend by first: offsets grow by ``1 + k r^2`` about the centre.
+
+    Parameters
+    ----------
+    x, y, ra, dec, centre, start, weights
+        As `fit_wcs`, of four stars or more. The third-order distortion of Seidel's theory (Born & Wolf, Principles of Optics, 5.3).
+
+    Raises
+    ------
+    ValueError
+        With fewer stars than free numbers.
+    """
+    if len(x) < 4:
+        raise ValueError("too few stars for the fit")
+    plain = fit_wcs(x, y, ra, dec, centre=centre, start=start, weights=weights)
+    w = np.ones(len(x)) if weights is None else np.sqrt(weights)
+    u, v = x - centre[0], y - centre[1]
+    unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
+    u, v = u / unit, v / unit
+    square = u**2 + v**2
+    ra0, dec0, matrix, bend = plain.ra0, plain.dec0, plain.cd * unit, 0.0
+    none, one = np.zeros(len(x)), np.ones(len(x))
+    for _ in range(10):
+        xi, eta = tangent_plane(ra, dec, ra0, dec0)
+        bent = [(row[0] * u + row[1] * v) * square for row in matrix]
+        design = np.concatenate(
+            [
+                np.column_stack([one, u, v, none, none, none, bent[0]]),
+                np.column_stack([none, none, none, one, u, v, bent[1]]),
+            ]
+        )
+        both = np.concatenate([w, w])
+        solution, *_ = np.linalg.lstsq(design * both[:, None], np.concatenate([xi, eta]) * both, rcond=None)
+        matrix = np.array([solution[1:3], solution[4:6]])
+        change, bend = abs(float(solution[6]) - bend), float(solution[6])
+        moved = tangent_to_sky(solution[:1], solution[3:4], ra0, dec0)
+        ra0, dec0 = float(moved[0][0]), float(moved[1][0])
+        if change < 1e-12 and np.hypot(solution[0], solution[3]) < 1e-12:
+            break
+    k = bend / unit**2
+    return Wcs(ra0, dec0, *centre, matrix / unit, {(3, 0): k, (1, 2): k}, {(2, 1): k, (0, 3): k})

@@ -10,9 +10,17 @@ from typing import Annotated
 
 import typer
 
-from ulvar.astrometry import CatalogueError, cone_question, fetch, import_stars, overflows, table_question
+from ulvar.astrometry import (
+    CatalogueError,
+    cone_question,
+    fetch,
+    import_stars,
+    index_catalogue,
+    overflows,
+    table_question,
+)
 from ulvar.cli.common import Json, fail_usage, finish, running
-from ulvar.engine import Progress, counted
+from ulvar.engine import Progress, counted, place_words
 from ulvar.frames import parse_position
 
 catalogue = typer.Typer(no_args_is_help=True, add_completion=False)
@@ -56,6 +64,27 @@ def catalogue_import(
 
 def _tell_import(progress: Progress, name: str, stars: int, text: str) -> None:
     progress(0, 0, f"{name}: {text}, {stars}")
+
+
+@catalogue.command("index")
+def catalogue_index(
+    folder: Annotated[Path, typer.Argument(metavar="DIR", help="Folder of the tiles.")], json: Json = False
+) -> None:
+    """Index a local catalogue, so that exposures of which nothing is known are found on its sky."""
+    if not folder.is_dir():
+        fail_usage(f"{folder}: there is no such folder")
+    stars, patterns, problem = 0, 0, None
+    with running(1) as context:
+        try:
+            stars, patterns = index_catalogue(str(folder), threads=2, progress=context.progress, stop=context.stop)
+        except CatalogueError as error:
+            problem = str(error)
+        except OSError as error:
+            problem = f"{folder}: {place_words(error)}"
+    finish(
+        {"stars": stars, "patterns": patterns, "reason": problem}, as_json=json, done=int(problem is None),
+        failed=int(problem is not None), lines=[problem or f"{patterns} patterns of {stars} stars"],
+    )  # fmt: skip
 
 
 @catalogue.command("fetch")

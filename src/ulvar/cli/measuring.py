@@ -12,7 +12,6 @@ import typer
 
 from ulvar.astrometry import (
     CatalogueError,
-    load_catalogue,
 )
 from ulvar.cli.common import (
     Facts,
@@ -42,10 +41,10 @@ from ulvar.flows import (
     PlateOptions,
     Reference,
     Series,
-    hinted_cones,
     make_curve,
     make_reference,
     measure_series,
+    open_catalogue,
     solve_files,
 )
 from ulvar.frames import ExposureFacts, FrameError, parse_position, scan_file, with_user_facts
@@ -84,7 +83,10 @@ def solve(
     at: Annotated[str | None, typer.Option(metavar="RA,DEC", help="Where to start, degrees or sexagesimal.")] = None,
     radius: Annotated[float, option("plate", "radius_deg", "--radius", metavar="DEG")] = default("plate", "radius_deg"),
     scale: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Range of pixel scales, in arcsec/px.")] = None,
-    blind: Annotated[bool, typer.Option("--blind", help="Without any hint over the whole sky.")] = False,
+    blind: Annotated[
+        bool, typer.Option("--blind", help="Without any hint, over the whole sky of the catalogue.")
+    ] = False,
+    seconds: Annotated[float, option("plate", "seconds", "--seconds", metavar="S")] = default("plate", "seconds"),
     again: Annotated[bool, typer.Option("--again", help="Solve anew what was solved before.")] = False,
     out: Annotated[
         Path | None, typer.Option(metavar="DIR", help="Write solved copies here instead of .wcs files.")
@@ -94,24 +96,24 @@ def solve(
     replace: Replace = False,
 ) -> None:
     """Find where on the sky exposures are."""
-    if blind:
-        fail_usage(
-            "--blind is not there yet; without --at the header's position is used, else the catalogue's own area"
-        )
-    if radius <= 0:
-        fail_usage("--radius must be above 0")
+    if blind and at:
+        fail_usage("--blind takes no hint: leave --at out, or --blind")
+    if radius <= 0 or seconds <= 0:
+        fail_usage("--radius and --seconds must be above 0")
     try:
         position = parse_position(at) if at else None
     except ValueError as error:
         fail_usage(str(error))
-    options = PlateOptions(position, radius, _two(scale, "--scale") if scale else None, again)
+    options = PlateOptions(position, radius, _two(scale, "--scale") if scale else None, again, blind, seconds)
     exposures, failed, _ = read_exposures(paths, fact)
-    try:
-        stars = load_catalogue(catalogue, near=hinted_cones(exposures, options))
-    except CatalogueError as error:
-        fail_usage(str(error))
     with running(len(exposures)) as context:
-        outcomes = solve_files(exposures, stars, context, options=options, out=out, replace_existing=replace)
+        try:
+            stars, whole = open_catalogue(str(catalogue), exposures, options, context)
+        except CatalogueError as error:
+            fail_usage(str(error))
+        outcomes = solve_files(
+            exposures, stars, context, options=options, out=out, replace_existing=replace, whole=whole
+        )
     outcomes = hinted([*outcomes, *failed_outcomes(failed)])
     good = [o for o in outcomes if o.ok]
     keys = ("ra", "dec", "scale_arcsec_px", "rotation_deg", "flipped", "matched", "rms_arcsec", "seconds")

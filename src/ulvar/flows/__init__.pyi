@@ -71,6 +71,7 @@ from .plate import PlateOptions as PlateOptions
 from .plate import catalogue_print as catalogue_print
 from .plate import check_catalogue as check_catalogue
 from .plate import hinted_cones as hinted_cones
+from .plate import open_catalogue as open_catalogue
 from .plate import put_solution as put_solution
 from .plate import read_wcs_file as read_wcs_file
 from .plate import solve_files as solve_files

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
@@ -11,11 +12,17 @@ from typing import Any
 import numpy as np
 
 from ulvar.astrometry import (
+    ANY_SCALE,
     CatalogueError,
     PlateSolution,
+    Sky,
     SolveHints,
     StarCatalogue,
     Wcs,
+    WholeSky,
+    build_index,
+    has_index,
+    index_catalogue,
     load_catalogue,
     solve_plate,
     wcs_from_header,
@@ -51,6 +58,14 @@ class PlateOptions:
     radius_deg: float = 1.0
     scale: tuple[float, float] | None = None
     again: bool = False
+    blind: bool = False
+    seconds: float = 10.0
+
+    @property
+    def stamped(self) -> list[object]:
+        """What a solution depends on."""
+        told: list[object] = [self.at, self.radius_deg, self.scale]
+        return [*told, "blind"] if self.blind else told
 
 
 @dataclass(frozen=True)
@@ -65,27 +80,45 @@ class PlateTask:
     catalogue_print: str
     again: bool
     copy: bool
+    whole: WholeSky | None = None
 
 
 def hints_for(facts: ExposureFacts, options: PlateOptions) -> SolveHints:
-    """Return what is known of an exposure: options first, then its header, then a wide range of scales."""
+    """Return what is known of an exposure: options first, then, unless it is to be solved blindly, its header."""
     at = options.at
-    if at is None and facts.ra_deg is not None and facts.dec_deg is not None:
+    firm = True
+    if at is None and not options.blind and facts.ra_deg is not None and facts.dec_deg is not None:
         at = facts.ra_deg, facts.dec_deg
     if options.scale is not None:
         low, high = options.scale
-    elif facts.scale_arcsec_px:
-        low, high = 0.8 * facts.scale_arcsec_px, 1.25 * facts.scale_arcsec_px
+    elif facts.scale_arcsec_px and not options.blind:
+        # Binning is counted twice in some headers, and focal lengths are rounded.
+        low, high, firm = 0.8 * facts.scale_arcsec_px, 1.25 * facts.scale_arcsec_px, False
     else:
-        low, high = 0.3, 6.0
+        low, high = ANY_SCALE
     epoch = julian_year(facts.mid_utc) if facts.mid_utc is not None else 2016.0
-    return SolveHints(at[0] if at else None, at[1] if at else None, options.radius_deg, low, high, epoch)
+    ra, dec = at or (None, None)
+    return SolveHints(ra, dec, options.radius_deg, low, high, epoch, options.seconds, firm)
 
 
 def solve_exposure(
-    facts: ExposureFacts, catalogue: StarCatalogue, options: PlateOptions, stars: StarTable | None
-) -> PlateSolution | Failed:
-    """Solve one exposure, finding its stars if they are not given."""
+    facts: ExposureFacts, catalogue: StarCatalogue, options: PlateOptions, stars: StarTable | None,
+    *, stamp: str = "", whole: WholeSky | None = None,
+) -> PlateSolution | Failed:  # fmt: skip
+    """Solve one exposure, finding its stars if they are not given.
+
+    Parameters
+    ----------
+    facts : ExposureFacts
+    catalogue : StarCatalogue
+        Where the hints point.
+    options : PlateOptions
+    stars : StarTable, optional
+    stamp : str
+        Of the catalogue: exposures of one field share what is made of it.
+    whole : WholeSky, optional
+        Searched where nothing is found there.
+    """
     if stars is None:
         from ulvar.stars import find_stars
 
@@ -94,7 +127,52 @@ def solve_exposure(
         except FrameError as error:
             return Failed(error.reason, facts.path)
         stars = find_stars(frame.data, mask=frame.mask, cfa=facts.cfa).stars
-    return solve_plate(stars.x, stars.y, stars.snr, (facts.height, facts.width), catalogue, hints_for(facts, options))
+    hints, shape = hints_for(facts, options), (facts.height, facts.width)
+    sky: StarCatalogue | Sky = catalogue
+    if hints.ra is not None and hints.dec is not None and stamp:
+        sky, hints = _sky_near(stamp, catalogue, shape, hints)
+    try:
+        return solve_plate(
+            stars.x,
+            stars.y,
+            stars.snr,
+            shape,
+            sky,
+            hints,
+            whole=whole.sky if whole is not None else lambda: _all_of(stamp, catalogue),
+        )
+    except CatalogueError as error:
+        return Failed(str(error), facts.path)
+
+
+# What a worker made of catalogues, the latest last; frames of a series come one after the other.
+_SKIES: dict[tuple[object, ...], Sky] = {}
+_KEPT_SKIES = 3
+
+
+def _kept(key: tuple[object, ...], make: Callable[[], Sky]) -> Sky:
+    if key not in _SKIES:
+        while len(_SKIES) >= _KEPT_SKIES:
+            del _SKIES[next(iter(_SKIES))]
+        _SKIES[key] = make()
+    return _SKIES[key]
+
+
+def _all_of(stamp: str, catalogue: StarCatalogue) -> Sky:
+    return _kept((stamp, len(catalogue)), lambda: Sky(catalogue.cone, build_index(catalogue)))
+
+
+def _sky_near(
+    stamp: str, catalogue: StarCatalogue, shape: tuple[int, int], hints: SolveHints
+) -> tuple[Sky, SolveHints]:
+    """Return the stars that exposures about a place can show, indexed once for all that point there within a tenth of the radius."""
+    assert hints.ra is not None and hints.dec is not None
+    step = max(0.1 * hints.radius_deg, 1e-3)
+    dec = round(hints.dec / step) * step
+    across = step / max(math.cos(math.radians(dec)), 1e-3)
+    place = round(hints.ra / across) * across, max(-90.0, min(90.0, dec)), hints.radius_deg + 1.5 * step
+    key = stamp, place, shape, round(math.log(hints.scale_low), 2), round(math.log(hints.scale_high), 2)
+    return _kept(key, lambda: Sky.near(catalogue, place, shape, hints)), hints
 
 
 def _lost(task: PlateTask, reason: str) -> Outcome:
@@ -108,7 +186,7 @@ def plate_item(task: PlateTask) -> Outcome:
     stamp = fingerprint(
         "plate",
         identity(task.facts),
-        [task.options.at, task.options.radius_deg, task.options.scale],
+        task.options.stamped,
         task.catalogue_print,
     )
     if task.copy:
@@ -129,7 +207,9 @@ def plate_item(task: PlateTask) -> Outcome:
                 code=SOLVED_BEFORE,
                 values=describe(known, task.facts),
             )
-    solution = solve_exposure(task.facts, task.catalogue, task.options, task.stars)
+    solution = solve_exposure(
+        task.facts, task.catalogue, task.options, task.stars, stamp=task.catalogue_print, whole=task.whole
+    )
     if isinstance(solution, Failed):
         return Outcome(task.facts.path, False, solution.reason, values={"seconds": time.perf_counter() - start})
     try:
@@ -269,10 +349,12 @@ def solve_files(
     replace_existing: bool = False,
     wcs_folder: Path | None = None,
     arrived: Callable[[Outcome], None] | None = None,
+    whole: WholeSky | None = None,
 ) -> list[Outcome]:
     """Solve exposures in parallel into copies in `out`, or ``.wcs`` headers beside them (or in `wcs_folder`).
 
-    `arrived` is told of each exposure when it is done.
+    `arrived` is told of each exposure when it is done. `whole` is searched where nothing is found in the `catalogue` where
+    hints point; without it the rest of the catalogue is.
     """
     settings = options or PlateOptions()
     stamp = catalogue_print(catalogue)
@@ -293,7 +375,9 @@ def solve_files(
         else:
             output = Path(facts.path).parent / f"{facts.stem}.wcs"
         found = stars.get(facts.path) if stars else None
-        tasks.append(PlateTask(facts, near, settings, found, str(output), stamp, replace_existing, out is not None))
+        tasks.append(
+            PlateTask(facts, near, settings, found, str(output), stamp, replace_existing, out is not None, whole)
+        )
     # With stars given nothing is read but their positions.
     held = max((FINDING_BYTES_PX * t.facts.width * t.facts.height for t in tasks if t.stars is None), default=0)
     outcomes: dict[str, Outcome] = {}
@@ -304,16 +388,65 @@ def solve_files(
     return [outcomes[f.path] for f in exposures]
 
 
+def open_catalogue(
+    path: str, exposures: Sequence[ExposureFacts], options: PlateOptions, context: JobContext
+) -> tuple[StarCatalogue, WholeSky | None]:
+    """Read what exposures need of a catalogue, and have the rest of the sky at hand where they may be anywhere.
+
+    A folder of tiles is indexed, once, where an exposure has no hint, or no tile is where the hints point.
+
+    Returns
+    -------
+    catalogue : StarCatalogue
+        A table's stars, or those of the tiles where hints point.
+    whole : WholeSky, optional
+        None where the catalogue is all that there is.
+
+    Raises
+    ------
+    CatalogueError
+        If the catalogue cannot be used.
+    """
+    if not Path(path).is_dir():
+        catalogue = load_catalogue(path)
+        return catalogue, None if len(catalogue) < _LARGE else WholeSky.of(path)
+    cones = [] if options.blind else [c for c in (_hinted_cone(facts, options) for facts in exposures) if c is not None]
+    near = _no_stars()
+    if cones:
+        try:
+            near = load_catalogue(path, near=_rounded(cones))
+        except CatalogueError:
+            if not any(Path(path).glob("*.parquet")):
+                raise
+    if (not len(near) or len(cones) < len(exposures)) and not has_index(path):
+        try:
+            index_catalogue(path, threads=context.workers, progress=context.progress, stop=context.stop)
+        except OSError as error:
+            raise CatalogueError(f"{path}: its index cannot be kept: {place_words(error)}") from error
+    return near, WholeSky.of(path) if has_index(path) else None
+
+
+def _no_stars() -> StarCatalogue:
+    none = np.empty(0)
+    return StarCatalogue(none, none, none, none, none, none)
+
+
 def catalogue_print(catalogue: StarCatalogue) -> str:
     """Return a fingerprint of a catalogue's stars."""
     return fingerprint(len(catalogue), float(catalogue.ra.sum()), float(catalogue.dec.sum()))
 
 
+# A catalogue of so many stars travels to the workers in parts.
+_LARGE = 50_000
+
+
 def _hinted_cone(facts: ExposureFacts, options: PlateOptions) -> tuple[float, float, float] | None:
-    """Return the part of the sky (RA, Dec, radius) [deg] that an exposure's hint can reach."""
+    """Return the part of the sky (RA, Dec, radius) [deg] that an exposure's hint can reach; None where it has none."""
     reach = max(5.0, 3 * options.radius_deg)
     if options.at is not None:
         return *options.at, reach
+    if options.blind:
+        return None
     if facts.ra_deg is None or facts.dec_deg is None:
         return None
     return facts.ra_deg, facts.dec_deg, reach
@@ -321,14 +454,14 @@ def _hinted_cone(facts: ExposureFacts, options: PlateOptions) -> tuple[float, fl
 
 def hinted_cones(exposures: Sequence[ExposureFacts], options: PlateOptions) -> list[tuple[float, float, float]] | None:
     """Return the parts of the sky that a catalogue is needed of; None where an exposure could be anywhere."""
-    cones: dict[tuple[int, int], tuple[float, float, float]] = {}
-    for facts in exposures:
-        cone = _hinted_cone(facts, options)
-        if cone is None:
-            return None
-        # Pointings within a degree are one: the cone is a degree wider for them.
-        cones[round(cone[0]), round(cone[1])] = round(cone[0]), round(cone[1]), cone[2] + 1.0
-    return list(cones.values())
+    cones = [_hinted_cone(facts, options) for facts in exposures]
+    known = [cone for cone in cones if cone is not None]
+    return _rounded(known) if len(known) == len(cones) else None
+
+
+def _rounded(cones: Sequence[tuple[float, float, float]]) -> list[tuple[float, float, float]]:
+    """Return fewer cones that hold them: pointings within a degree are one, a degree wider."""
+    return list({(round(ra), round(dec)): (round(ra), round(dec), reach + 1.0) for ra, dec, reach in cones}.values())
 
 
 def check_catalogue(path: str, exposures: Sequence[ExposureFacts], options: PlateOptions | None = None) -> str:
@@ -355,7 +488,7 @@ def check_catalogue(path: str, exposures: Sequence[ExposureFacts], options: Plat
 def _near(catalogue: StarCatalogue, cone: tuple[float, float, float] | None) -> StarCatalogue:
     """Cut a large catalogue down to what a hint can reach, so that little travels to the worker."""
     slim = replace(catalogue, bands={})
-    if cone is None or len(catalogue) < 50_000:
+    if cone is None or len(catalogue) < _LARGE:
         return slim
     near = slim.cone(*cone)
     return near if len(near) > 100 else slim

@@ -50,6 +50,18 @@ class PlateSettings(Section):
     radius_deg: float = told(
         1.0, "Search radius", "How far the header's position may be off", unit="°", span=(0.1, 90), gt=0
     )
+    blind: bool = told(
+        False, "Without a hint", "The header's position and scale are not looked at: the whole sky of the catalogue is searched", fold=True,
+    )  # fmt: skip
+    seconds: float = told(
+        10.0,
+        "Search for",
+        "The search for each exposure's place ends after so long",
+        unit="s",
+        span=(0.5, 600),
+        fold=True,
+        gt=0,
+    )
     scale_low: float | None = None
     scale_high: float | None = None
 

@@ -73,7 +73,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         "align", "feather_px",
         "body_rate", "body_angle", "body_table",
     ),
-    "plate": _rows("plate", "catalogue", "radius_deg"),
+    "plate": _rows("plate", "catalogue", "radius_deg", "blind", "seconds"),
     "measure": (
         Field("measure", "radius", unit_of=lambda settings: "× FWHM" if settings.measure.in_fwhm else "px"),
         *_rows("measure", "in_fwhm", "centre", "inner_px", "outer_px"),

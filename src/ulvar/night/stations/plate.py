@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
-from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
+from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, WholeSky
 from ulvar.engine import JobContext, place_words
 from ulvar.flows import (
     Depth,
@@ -14,7 +15,7 @@ from ulvar.flows import (
     catalogue_print,
     depth_cards,
     depth_of,
-    hinted_cones,
+    open_catalogue,
     put_solution,
     read_wcs_file,
     solve_files,
@@ -49,7 +50,9 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
         problem = "choose a star catalogue first"
         return finish(night, StationResult("plate", problem, problem=problem), [], series)
     scale = (settings.scale_low, settings.scale_high) if settings.scale_low and settings.scale_high else None
-    options = PlateOptions(radius_deg=settings.radius_deg, scale=scale, again=True)
+    options = PlateOptions(
+        radius_deg=settings.radius_deg, scale=scale, again=True, blind=settings.blind, seconds=settings.seconds
+    )
     working = working_exposures(night, series)
     scores = {raw: p for raw, p in night.products_of("score", series.key).items() if raw in working}
     stars = {working[raw].path: star_table(night, score) for raw, score in scores.items()}
@@ -57,13 +60,13 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     if not exposures:
         return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [], series)
     try:
-        catalogue = load_catalogue(settings.catalogue, near=hinted_cones(exposures, options))
+        catalogue, whole = open_catalogue(settings.catalogue, exposures, options, context)
     except CatalogueError as error:
         finding = notice("catalogue", "The catalogue cannot be used", f"{error}.")
         return finish(night, StationResult("plate", str(error), problem=str(error)), [finding], series)
     folder = night.series_folder(series.key) / "plate"
     raw_of = {working[raw].path: raw for raw in scores}
-    hints = [settings.radius_deg, scale, catalogue_print(catalogue), str(folder)]
+    hints = [*options.stamped, catalogue_print(catalogue), str(folder)]
     prints = {
         raw: fingerprint("plate", identity(working[raw]), hints, score.values.get("print"))
         for raw, score in scores.items()
@@ -75,14 +78,16 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
             kept.store(raw_of[outcome.file], outcome.output, dict(outcome.values))
 
     todo = [facts for facts in exposures if raw_of[facts.path] not in kept.known]
-    solved = solve_files(todo, catalogue, context, options=options, stars=stars, wcs_folder=folder, arrived=keep)
+    solved = solve_files(
+        todo, catalogue, context, options=options, stars=stars, wcs_folder=folder, arrived=keep, whole=whole
+    )
     outcomes = [
         Outcome(working[raw].path, True, "", p.output, values=p.values) for raw, p in kept.known.items()
     ] + solved
     good = [o for o in outcomes if o.ok]
     plates = [Product("plate", raw_of[o.file], o.output, {**o.values, "print": prints[raw_of[o.file]]}) for o in good]
     night.store_products("plate", plates, series=series.key, clear=True)
-    unwritten = _solve_stack(night, series, catalogue, options, context)
+    unwritten = _solve_stack(night, series, catalogue, whole, options, context)
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("plate", "not_solved", "solved", bad, raw_of) + unwritten
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
@@ -91,7 +96,12 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
 
 
 def _solve_stack(
-    night: Night, series: Series, catalogue: StarCatalogue, options: PlateOptions, context: JobContext
+    night: Night,
+    series: Series,
+    catalogue: StarCatalogue,
+    whole: WholeSky | None,
+    options: PlateOptions,
+    context: JobContext,
 ) -> list[Finding]:
     """Solve the stack of a series, and write the solution into its header too; returns what went wrong."""
     solved = []
@@ -103,11 +113,11 @@ def _solve_stack(
         except FrameError:
             return []
         folder = night.series_folder(series.key) / "plate"
-        (outcome,) = solve_files([facts], catalogue, context, options=options, wcs_folder=folder)
+        (outcome,) = solve_files([facts], catalogue, context, options=options, wcs_folder=folder, whole=whole)
         if outcome.ok:
             wcs = read_wcs_file(Path(outcome.output))
             assert wcs is not None
-            depth = _depth(stack, facts, wcs, catalogue)
+            depth = _depth(stack, facts, wcs, _of_field(catalogue, whole, wcs, facts))
             try:
                 put_solution(
                     Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars", depth_cards(depth)
@@ -124,6 +134,14 @@ def _solve_stack(
             solved.append(Product("plate_stack", series.key, outcome.output, {**outcome.values, **told}))
     night.store_products("plate_stack", solved, series=series.key, clear=True)
     return findings
+
+
+def _of_field(catalogue: StarCatalogue, whole: WholeSky | None, wcs: Wcs, facts: ExposureFacts) -> StarCatalogue:
+    """Return stars among which those of the picture are, wherever it was found."""
+    if whole is None:
+        return catalogue
+    ra, dec = (float(v) for v in wcs.sky((facts.width - 1) / 2, (facts.height - 1) / 2))
+    return whole.sky().cone(ra, dec, 0.6 * math.hypot(facts.width, facts.height) * wcs.scale_arcsec_px / 3600)
 
 
 def _depth(stack: Product, facts: ExposureFacts, wcs: Wcs, catalogue: StarCatalogue) -> Depth | None:
