@@ -19,6 +19,8 @@ from ulvar.astrometry import (
     StarCatalogue,
     Wcs,
     WholeSky,
+    _kernels,
+    _kernels_search,
     build_index,
     has_index,
     index_catalogue,
@@ -28,7 +30,6 @@ from ulvar.astrometry import (
     tangent_plane,
     write_tiles,
 )
-from ulvar.astrometry import _kernels, _kernels_search
 from ulvar.astrometry.index import open_index, write_index
 from ulvar.astrometry.solver import _PLAIN, _best_model
 from ulvar.astrometry.sphere import unit_vectors

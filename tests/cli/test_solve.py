@@ -9,8 +9,8 @@ import numpy as np
 
 from tests.cli.support import Command
 from ulvar.astrometry import StarCatalogue, Wcs, separation_deg, wcs_from_header, write_tiles
-from ulvar.flows.plate import read_wcs_file
-from ulvar.frames import header_of, write_fits
+from ulvar.flows.plate import pixel_aspect, read_wcs_file
+from ulvar.frames import header_of, read_plane, write_fits
 from ulvar.simulation import Psf, add_stars
 
 WIDTH, HEIGHT, SCALE = 500, 380, 9.0
@@ -94,6 +94,55 @@ class Solving(Command):
         code, body = self.json("solve", path, "--catalogue", self.tiles, "--again", "--scale", "4,5")
         self.assertEqual(code, 3)
         self.assertIn("scales 4 to 5 arcsec/px", body["frames"][0]["reason"])
+
+    def test_what_a_header_states_is_believed_only_where_the_catalogue_agrees(self) -> None:
+        path, wcs = self.frame("good.fits", 358.0, 30.0, 15.0, 3)
+        near = Wcs(wcs.ra0 + 1.5 / 3600, wcs.dec0, wcs.x0, wcs.y0, wcs.cd)
+        far = Wcs(wcs.ra0 + 0.5, wcs.dec0 - 0.4, wcs.x0, wcs.y0, wcs.cd)
+        frames = []
+        for name, stated in (("near", near), ("far", far)):
+            frames.append(self.folder / f"{name}.fits")
+            cards = [("IMAGETYP", "light", ""), *stated.cards()]
+            write_fits(frames[-1], read_plane(str(path)), cards=cards)
+        code, out, _ = self.ulvar("solve", *frames, "--catalogue", self.tiles)
+        self.assertEqual(code, 0)
+        first, second = out.splitlines()[:2]
+        self.assertNotIn("wrong", first)
+        wrong = separation_deg(far.ra0, far.dec0, wcs.ra0, wcs.dec0) * 3600
+        self.assertIn(f"its header's own solution is wrong by {float(wrong):.0f} arcsec", second)
+        _, body = self.json("solve", *frames, path, "--catalogue", self.tiles, "--again")
+        self.assertEqual([f["stated"] for f in body["frames"]], ["confirmed", "wrong", None])
+        self.assertAlmostEqual(body["frames"][0]["stated_off_arcsec"], 1.5 * math.cos(math.radians(30)), delta=0.6)
+        for frame in body["frames"]:
+            found = read_wcs_file(Path(frame["output"]))
+            assert found is not None
+            self.assert_same(found, wcs)
+
+    def test_pixels_that_are_not_square(self) -> None:
+        path, wcs = self.frame("tall.fits", 358.5, 31.0, 70.0, 4)
+        pairs = read_plane(str(path))[: HEIGHT // 2 * 2].reshape(HEIGHT // 2, 2, WIDTH).sum(axis=1)
+        tall = self.folder / "binned.fits"
+        write_fits(tall, pairs, cards={"IMAGETYP": "light", "XBINNING": 1, "YBINNING": 2})
+        code, body = self.json("solve", tall, "--catalogue", self.tiles, "--blind")
+        self.assertEqual(code, 0, body)
+        found = read_wcs_file(self.folder / "binned.wcs")
+        assert found is not None
+        for x, y in ((0.0, 0.0), (499.0, 0.0), (250.0, 180.0)):
+            # The middle of a pair of rows.
+            off = separation_deg(*found.sky(x, y), *wcs.sky(x, 2 * y + 0.5)) * 3600 / SCALE
+            self.assertLess(float(off), 0.5)
+        self.assertEqual(
+            [
+                pixel_aspect(h)
+                for h in (
+                    {},
+                    {"XPIXSZ": 4.0, "YPIXSZ": 6.0},
+                    {"XBINNING": 0, "YBINNING": 1},
+                    {"XPIXSZ": "?", "YPIXSZ": 1},
+                )
+            ],
+            [1.0, 1.5, 1.0, 1.0],
+        )
 
     def test_index(self) -> None:
         code, out, _ = self.ulvar("catalogue", "index", self.tiles)

@@ -100,6 +100,11 @@ class WholeSky:
         """
         return cls(path, state_of(path))
 
+    @property
+    def is_folder(self) -> bool:
+        """Whether it is of tiles, whose index is kept."""
+        return Path(self.path).is_dir()
+
     def sky(self) -> Sky:
         """Return its stars with an index: the one that is kept, or one made in memory.
 

@@ -116,7 +116,9 @@ def solve(
         )
     outcomes = hinted([*outcomes, *failed_outcomes(failed)])
     good = [o for o in outcomes if o.ok]
-    keys = ("ra", "dec", "scale_arcsec_px", "rotation_deg", "flipped", "matched", "rms_arcsec", "seconds")
+    keys = (
+        "ra", "dec", "scale_arcsec_px", "rotation_deg", "flipped", "matched", "rms_arcsec", "seconds", "stated", "stated_off_arcsec",
+    )  # fmt: skip
     frames = [
         {
             "file": o.file,
@@ -133,6 +135,11 @@ def solve(
         f"{Path(o.file).name}: RA {o.values['ra']:.5f} Dec {o.values['dec']:+.5f}, "
         f"{o.values['scale_arcsec_px']:.4f} arcsec/px, rotation {o.values['rotation_deg']:.2f} deg"
         + (f", {o.values['matched']} stars, rms {o.values['rms_arcsec']:.2f} arcsec" if o.values["matched"] else "")
+        + (
+            f"; its header's own solution is wrong by {o.values['stated_off_arcsec']:.0f} arcsec"
+            if o.values.get("stated") == "wrong"
+            else ""
+        )
         for o in good
     ]
     finish(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -24,12 +24,13 @@ from ulvar.astrometry import (
     has_index,
     index_catalogue,
     load_catalogue,
+    separation_deg,
     solve_plate,
     wcs_from_header,
 )
 from ulvar.engine import Failed, JobContext, atomic_path, place_words
 from ulvar.flows.common import SOLVED_BEFORE, Outcome, may_write
-from ulvar.flows.starfind import FINDING_BYTES_PX
+from ulvar.flows.starfind import FINDING_BYTES_PX, detect_in
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -40,6 +41,7 @@ from ulvar.frames import (
     header_of,
     identity,
     is_fits_path,
+    is_mosaic,
     read_frame,
     read_plane,
     scan_file,
@@ -101,6 +103,18 @@ def hints_for(facts: ExposureFacts, options: PlateOptions) -> SolveHints:
     return SolveHints(ra, dec, options.radius_deg, low, high, epoch, options.seconds, firm)
 
 
+def pixel_aspect(header: Mapping[str, Any]) -> float:
+    """Return the height of a pixel over its width, by the sizes or else the binnings that a header tells; 1 where it tells none."""
+    for across, down in (("XPIXSZ", "YPIXSZ"), ("XBINNING", "YBINNING")):
+        try:
+            ratio = float(header[down]) / float(header[across])
+        except (KeyError, TypeError, ValueError, ZeroDivisionError):
+            continue
+        if ratio != 1.0 and 0.2 <= ratio <= 5.0:
+            return ratio
+    return 1.0
+
+
 def solve_exposure(
     facts: ExposureFacts, catalogue: StarCatalogue, options: PlateOptions, stars: StarTable | None,
     *, stamp: str = "", whole: WholeSky | None = None,
@@ -120,18 +134,30 @@ def solve_exposure(
         Searched where nothing is found there.
     """
     if stars is None:
-        from ulvar.stars import find_stars
+        from ulvar.stars import DetectOptions
 
         try:
-            frame = read_frame(facts)
+            # A few hundred of the brightest are enough where they are easily found.
+            found = detect_in(facts, DetectOptions(), quick=not is_mosaic(facts.cfa)) or detect_in(
+                facts, DetectOptions()
+            )
         except FrameError as error:
             return Failed(error.reason, facts.path)
-        stars = find_stars(frame.data, mask=frame.mask, cfa=facts.cfa).stars
+        assert found is not None
+        stars = found.stars
     hints, shape = hints_for(facts, options), (facts.height, facts.width)
+    stated = _stated(facts)
+    if is_fits_path(facts.path):
+        hints = replace(hints, aspect=pixel_aspect(header_of(facts.path)))
     sky: StarCatalogue | Sky = catalogue
-    if hints.ra is not None and hints.dec is not None and stamp:
-        sky, hints = _sky_near(stamp, catalogue, shape, hints)
     try:
+        if hints.ra is not None and hints.dec is not None and stamp:
+            field_deg = min(shape) * hints.scale_high / 3600
+            if whole is not None and whole.is_folder and field_deg > _SMALL_FIELD_DEG:
+                # The index is there and holds patterns of its size: none is to be made.
+                sky = whole.sky()
+            else:
+                sky = _sky_near(stamp, catalogue, shape, hints)
         return solve_plate(
             stars.x,
             stars.y,
@@ -139,6 +165,7 @@ def solve_exposure(
             shape,
             sky,
             hints,
+            stated=stated,
             whole=whole.sky if whole is not None else lambda: _all_of(stamp, catalogue),
         )
     except CatalogueError as error:
@@ -148,6 +175,8 @@ def solve_exposure(
 # What a worker made of catalogues, the latest last; frames of a series come one after the other.
 _SKIES: dict[tuple[object, ...], Sky] = {}
 _KEPT_SKIES = 3
+# The index of a whole catalogue serves fields of this size and larger.
+_SMALL_FIELD_DEG = 10 / 60
 
 
 def _kept(key: tuple[object, ...], make: Callable[[], Sky]) -> Sky:
@@ -162,9 +191,7 @@ def _all_of(stamp: str, catalogue: StarCatalogue) -> Sky:
     return _kept((stamp, len(catalogue)), lambda: Sky(catalogue.cone, build_index(catalogue)))
 
 
-def _sky_near(
-    stamp: str, catalogue: StarCatalogue, shape: tuple[int, int], hints: SolveHints
-) -> tuple[Sky, SolveHints]:
+def _sky_near(stamp: str, catalogue: StarCatalogue, shape: tuple[int, int], hints: SolveHints) -> Sky:
     """Return the stars that exposures about a place can show, indexed once for all that point there within a tenth of the radius."""
     assert hints.ra is not None and hints.dec is not None
     step = max(0.1 * hints.radius_deg, 1e-3)
@@ -172,7 +199,7 @@ def _sky_near(
     across = step / max(math.cos(math.radians(dec)), 1e-3)
     place = round(hints.ra / across) * across, max(-90.0, min(90.0, dec)), hints.radius_deg + 1.5 * step
     key = stamp, place, shape, round(math.log(hints.scale_low), 2), round(math.log(hints.scale_high), 2)
-    return _kept(key, lambda: Sky.near(catalogue, place, shape, hints)), hints
+    return _kept(key, lambda: Sky.near(catalogue, place, shape, hints))
 
 
 def _lost(task: PlateTask, reason: str) -> Outcome:
@@ -210,8 +237,12 @@ def plate_item(task: PlateTask) -> Outcome:
     solution = solve_exposure(
         task.facts, task.catalogue, task.options, task.stars, stamp=task.catalogue_print, whole=task.whole
     )
+    stated = _stated(task.facts)
     if isinstance(solution, Failed):
-        return Outcome(task.facts.path, False, solution.reason, values={"seconds": time.perf_counter() - start})
+        more = "; what its header states of its place is not confirmed either" if stated is not None else ""
+        return Outcome(
+            task.facts.path, False, f"{solution.reason}{more}", values={"seconds": time.perf_counter() - start}
+        )
     try:
         size = task.facts.height, task.facts.width
         cards = [*solution.wcs.cards(size), ("RECIPEID", stamp, "fingerprint of inputs and settings")]
@@ -232,7 +263,20 @@ def plate_item(task: PlateTask) -> Outcome:
         "residuals": np.column_stack([solution.x, solution.y, solution.dx, solution.dy]).round(3).tolist(),
         "order": solution.order,
     }  # fmt: skip
+    if stated is not None:
+        values |= {"stated": "confirmed" if solution.confirms else "wrong"}
+        values |= {"stated_off_arcsec": 3600 * _apart_deg(stated, solution.wcs, task.facts)}
     return Outcome(task.facts.path, True, "", task.output, values=values)
+
+
+def _stated(facts: ExposureFacts) -> Wcs | None:
+    return wcs_from_header(header_of(facts.path)) if is_fits_path(facts.path) else None
+
+
+def _apart_deg(one: Wcs, other: Wcs, facts: ExposureFacts) -> float:
+    """How far the middle of a frame lies from itself by two solutions."""
+    x, y = (facts.width - 1) / 2, (facts.height - 1) / 2
+    return float(separation_deg(*one.sky(x, y), *other.sky(x, y)))
 
 
 # What another way of writing a solution would leave beside a new one.

@@ -198,6 +198,7 @@ _ALL = (
     Code("outliers", Severity.NOTE, "combine", "Stacking rejected far more of an exposure than of its fellows"),
     Code("catalogue", Severity.BLOCKS, "plate", "The star catalogue cannot be used"),
     Code("not_solved", Severity.CHECK, "plate", "Exposures are not solved"),
+    Code("stated_wrong", Severity.CHECK, "plate", "The plate solution that a header states is wrong"),
     Code("not_written", Severity.CHECK, "plate", "The stack could not take its solution into its header"),
     Code("not_measured", Severity.CHECK, "measure", "Exposures are not measured"),
     Code("comparison_varies", Severity.CHECK, "curve", "A comparison star varies"),

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, WholeSky
-from ulvar.engine import JobContext, place_words
+from ulvar.engine import JobContext, counted, place_words
 from ulvar.flows import (
     Depth,
     Outcome,
@@ -89,10 +90,21 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     night.store_products("plate", plates, series=series.key, clear=True)
     unwritten = _solve_stack(night, series, catalogue, whole, options, context)
     bad = [o for o in outcomes if not o.ok]
-    findings = told_failures("plate", "not_solved", "solved", bad, raw_of) + unwritten
+    findings = told_failures("plate", "not_solved", "solved", bad, raw_of) + _wrongly_stated(good, raw_of) + unwritten
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
     text = f"{len(good)} of {len(outcomes)} exposures solved"
     return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings, series)
+
+
+def _wrongly_stated(good: Sequence[Outcome], raw_of: Mapping[str, str]) -> list[Finding]:
+    """Name exposures whose headers state another place than they were found at."""
+    wrong = [o for o in good if o.values.get("stated") == "wrong"]
+    if not wrong:
+        return []
+    off = max(float(o.values["stated_off_arcsec"]) for o in wrong)
+    text = f"{Path(wrong[0].file).name} and its like were found up to {off:.0f}″ from where they say they are. The found place is used."
+    title = counted(len(wrong), "header", "states a wrong place", "state wrong places")
+    return [notice("stated_wrong", title, text, tuple(raw_of[o.file] for o in wrong), station="plate")]
 
 
 def _solve_stack(
