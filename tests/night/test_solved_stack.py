@@ -3,17 +3,20 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from tests.support import FolderCase, small_demo
-from ulvar.astrometry import wcs_from_header
+from ulvar.astrometry import Wcs, separation_deg, wcs_from_header
 from ulvar.engine import JobContext
-from ulvar.flows import read_wcs_file
+from ulvar.flows import carried_solution, read_wcs_file, solve_files
 from ulvar.frames import extensions_of, header_of, read_frame, read_plane, scan_file
 from ulvar.night import Night
 from ulvar.night.stations import run_intake, run_plate, run_score, run_stack, solutions
+from ulvar.registration import Transform
 from ulvar.simulation.demo_plan import ZERO_POINT
 from ulvar.stacking import Framing
 
@@ -97,6 +100,63 @@ class SolvedStack(FolderCase):
         self.assertGreater(max(shift), 1.0, "the union is larger: else this would show nothing")
         for x, y in ((10.0, 20.0), (300.0, 100.0)):
             np.testing.assert_allclose(own.sky(x + shift[0], y + shift[1]), ref.sky(x, y), atol=1e-7)
+
+    def test_what_has_no_solution_of_its_own_takes_its_neighbour_s(self) -> None:
+        self.assertEqual(run_plate(self.night, JobContext()).problem, "")
+        alone = solutions(self.night)
+        victim = sorted(alone)[0]
+        tried = []
+
+        def failing(todo, *rest, **more):  # type: ignore[no-untyped-def]
+            tried.append([facts.path for facts in todo])
+            if len(todo) == 1 and todo[0].path not in alone:
+                return solve_files(todo, *rest, **more)
+            done = solve_files(todo, *rest, **{**more, "arrived": None})
+            return [replace(o, ok=False, reason="no match") if o.file == victim else o for o in done]
+
+        settings = self.night.settings
+        settings.plate.radius_deg = 1.1
+        self.night.set_settings(settings)
+        with mock.patch("ulvar.night.stations.plate.solve_files", failing):
+            told = run_plate(self.night, JobContext())
+        self.assertEqual(told.text, "3 of 3 exposures solved, 1 of them by their alignment")
+        carried = self.night.products_of("plate")[victim]
+        self.assertIsNone(carried.values["matched"])
+        self.assertIn(carried.values["carried_from"], [Path(p).name for p in alone])
+        # Alignment and both solutions are good to a tenth of a pixel.
+        x, y = np.array([0.0, 200.0, 390.0]), np.array([10.0, 150.0, 290.0])
+        off = separation_deg(*solutions(self.night)[victim].sky(x, y), *alone[victim].sky(x, y)) * 3600
+        self.assertLess(float(off.max()), 0.3 * alone[victim].scale_arcsec_px)
+        # It is tried again the next time, the others are not.
+        with mock.patch("ulvar.night.stations.plate.solve_files", failing):
+            run_plate(self.night, JobContext())
+        self.assertEqual([len(t) for t in tried if victim in t], [3, 1])
+
+
+class Carried(unittest.TestCase):
+    def test_along_ways_straight_and_bent(self) -> None:
+        known = Wcs(
+            80.0,
+            -40.0,
+            300.0,
+            200.0,
+            np.array([[-3e-4, 5e-5], [5e-5, 3e-4]]),
+            {(3, 0): 2e-8, (1, 2): 2e-8},
+            {(0, 2): 1e-6},
+        )
+        straight = Transform(np.array([[0.0, -1.0, 590.0], [1.0, 0.0, 12.0]]))
+        for way in (straight, Transform(np.array([[1.0, 0.0, 4.0], [0.0, 1.0, -7.5]]))):
+            wcs = carried_solution(known, way, (400, 600))
+            for x, y in ((0.0, 0.0), (599.0, 20.0), (301.0, 399.0)):
+                off = (
+                    separation_deg(
+                        *wcs.sky(x, y), *known.sky(*(float(v[0]) for v in way(np.array([x]), np.array([y]))))
+                    )
+                    * 3600
+                )
+                self.assertLess(float(off), 0.005)
+        plain = Wcs(known.ra0, known.dec0, known.x0, known.y0, known.cd)
+        self.assertEqual(carried_solution(plain, straight, (400, 600)).sip_a, {})
 
 
 if __name__ == "__main__":

@@ -68,14 +68,17 @@ from .planes import PLANES as PLANES
 from .planes import stack_planes as stack_planes
 from .planes import write_planes as write_planes
 from .plate import PlateOptions as PlateOptions
+from .plate import carried_solution as carried_solution
 from .plate import catalogue_print as catalogue_print
 from .plate import check_catalogue as check_catalogue
+from .plate import describe as describe
 from .plate import hinted_cones as hinted_cones
 from .plate import open_catalogue as open_catalogue
 from .plate import put_solution as put_solution
 from .plate import read_wcs_file as read_wcs_file
 from .plate import solve_files as solve_files
 from .plate import wcs_of as wcs_of
+from .plate import write_wcs_file as write_wcs_file
 from .running import Progressed as Progressed
 from .running import RunningStack as RunningStack
 from .series import Field as Field

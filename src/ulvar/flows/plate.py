@@ -21,6 +21,7 @@ from ulvar.astrometry import (
     Wcs,
     WholeSky,
     build_index,
+    fit_wcs,
     has_index,
     index_catalogue,
     load_catalogue,
@@ -49,6 +50,7 @@ from ulvar.frames import (
 )
 from ulvar.frames.fits_header import BESIDE
 from ulvar.lightcurves import julian_year
+from ulvar.registration import PixelMap
 from ulvar.stars import StarTable
 
 
@@ -473,6 +475,35 @@ def open_catalogue(
 def _no_stars() -> StarCatalogue:
     none = np.empty(0)
     return StarCatalogue(none, none, none, none, none, none)
+
+
+def carried_solution(known: Wcs, way: PixelMap, shape: tuple[int, int]) -> Wcs:
+    """Return the solution of an exposure whose pixels lead to those of one that is solved.
+
+    Parameters
+    ----------
+    known : Wcs
+        Of the solved one.
+    way : PixelMap
+        From the exposure's pixels to those of the solved one.
+    shape : (int, int)
+        Height and width of the exposure [px].
+    """
+    height, width = shape
+    x, y = (g.ravel() for g in np.meshgrid(np.linspace(0, width - 1, _NODES), np.linspace(0, height - 1, _NODES)))
+    ra, dec = known.sky(*way(x, y))
+    centre = (width - 1) / 2, (height - 1) / 2
+    middle = known.sky(*way(np.array([centre[0]]), np.array([centre[1]])))
+    start = float(middle[0][0]), float(middle[1][0])
+    plain = fit_wcs(x, y, ra, dec, centre=centre, start=start)
+    px, py = plain.pixel(ra, dec)
+    if np.hypot(px - x, py - y).max() < _STRAIGHT_PX:
+        return plain
+    return fit_wcs(x, y, ra, dec, centre=centre, start=start, order=5)
+
+
+# Places each way at which a solution is carried over; a way that is as straight as this needs no distortion [px].
+_NODES, _STRAIGHT_PX = 21, 0.005
 
 
 def catalogue_print(catalogue: StarCatalogue) -> str:

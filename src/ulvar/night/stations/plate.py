@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, WholeSky
@@ -13,15 +14,18 @@ from ulvar.flows import (
     Outcome,
     PlateOptions,
     Series,
+    carried_solution,
     catalogue_print,
     depth_cards,
     depth_of,
+    describe,
     open_catalogue,
     put_solution,
     read_wcs_file,
     solve_files,
+    write_wcs_file,
 )
-from ulvar.frames import ExposureFacts, FrameError, fingerprint, identity, read_plane, scan_file
+from ulvar.frames import ExposureFacts, FrameError, distinct_stems, fingerprint, identity, read_plane, scan_file
 from ulvar.inspection import Finding, notice
 from ulvar.night.products import Product
 from ulvar.night.project import Night
@@ -37,6 +41,7 @@ from ulvar.night.stations.shared import (
 )
 from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
+from ulvar.registration import stored_map
 
 
 @one_at_a_time
@@ -67,7 +72,8 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
         return finish(night, StationResult("plate", str(error), problem=str(error)), [finding], series)
     folder = night.series_folder(series.key) / "plate"
     raw_of = {working[raw].path: raw for raw in scores}
-    hints = [*options.stamped, catalogue_print(catalogue), str(folder)]
+    state = whole.state if whole is not None and (options.blind or not len(catalogue)) else ""
+    hints = [*options.stamped, catalogue_print(catalogue), str(folder), state]
     prints = {
         raw: fingerprint("plate", identity(working[raw]), hints, score.values.get("print"))
         for raw, score in scores.items()
@@ -78,13 +84,14 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
         if outcome.ok:
             kept.store(raw_of[outcome.file], outcome.output, dict(outcome.values))
 
-    todo = [facts for facts in exposures if raw_of[facts.path] not in kept.known]
+    # What has none of its own but a neighbour's is tried again.
+    known = {raw: p for raw, p in kept.known.items() if not p.values.get("carried_from")}
+    todo = [facts for facts in exposures if raw_of[facts.path] not in known]
     solved = solve_files(
         todo, catalogue, context, options=options, stars=stars, wcs_folder=folder, arrived=keep, whole=whole
     )
-    outcomes = [
-        Outcome(working[raw].path, True, "", p.output, values=p.values) for raw, p in kept.known.items()
-    ] + solved
+    outcomes = [Outcome(working[raw].path, True, "", p.output, values=p.values) for raw, p in known.items()] + solved
+    outcomes = _carried(night, outcomes, scores, working, raw_of, folder)
     good = [o for o in outcomes if o.ok]
     plates = [Product("plate", raw_of[o.file], o.output, {**o.values, "print": prints[raw_of[o.file]]}) for o in good]
     night.store_products("plate", plates, series=series.key, clear=True)
@@ -92,8 +99,48 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("plate", "not_solved", "solved", bad, raw_of) + _wrongly_stated(good, raw_of) + unwritten
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
+    carried = sum(1 for o in good if o.values.get("carried_from"))
     text = f"{len(good)} of {len(outcomes)} exposures solved"
+    text += f", {carried} of them by their alignment" if carried else ""
     return finish(night, StationResult("plate", text, len(good), len(bad), problem), findings, series)
+
+
+def _carried(
+    night: Night, outcomes: Sequence[Outcome], scores: Mapping[str, Product], working: Mapping[str, ExposureFacts],
+    raw_of: Mapping[str, str], folder: Path,
+) -> list[Outcome]:  # fmt: skip
+    """Carry the best solution to exposures that have none of their own but are aligned: where they lie is known by that, too."""
+    ways = {
+        raw: stored_map(p.values["matrix"], p.values.get("bent")) for raw, p in scores.items() if p.values["matrix"] is not None
+    }  # fmt: skip
+    own = [o for o in outcomes if o.ok and raw_of[o.file] in ways and o.values.get("matched")]
+    if not own:
+        return list(outcomes)
+    best = max(own, key=lambda o: int(o.values["matched"]))
+    known = read_wcs_file(Path(best.output))
+    if known is None:
+        return list(outcomes)
+    back = ways[raw_of[best.file]].inverse()
+    stems = distinct_stems(facts.path for facts in working.values())
+    result = []
+    for outcome in outcomes:
+        raw = raw_of[outcome.file]
+        if outcome.ok or raw not in ways:
+            result.append(outcome)
+            continue
+        facts = working[raw]
+        size = facts.height, facts.width
+        wcs = carried_solution(known, ways[raw].then(back), size)
+        path = folder / f"{stems[facts.path]}.carried.wcs"
+        note = f"plate solution of {Path(best.file).name}, carried by the alignment"
+        try:
+            write_wcs_file(path, wcs, note, size)
+        except OSError as error:
+            result.append(replace(outcome, reason=place_words(error)))
+            continue
+        values = describe(wcs, facts) | {"carried_from": Path(best.file).name, "order": 1 if not wcs.sip_a else 5}
+        result.append(Outcome(outcome.file, True, "", str(path), values=values))
+    return result
 
 
 def _wrongly_stated(good: Sequence[Outcome], raw_of: Mapping[str, str]) -> list[Finding]:

@@ -64,7 +64,7 @@ class PlateBoard(Board):
             rows.append(
                 (
                     stem,
-                    number(v["matched"], 0),
+                    "carried" if v.get("carried_from") else number(v["matched"], 0),
                     number(v["rms_arcsec"], 2),
                     number(v["scale_arcsec_px"], 4),
                     number(v["rotation_deg"], 2),
@@ -96,8 +96,13 @@ class PlateBoard(Board):
             field = f"Field {facts.width * v['scale_arcsec_px'] / 60:.1f}′ × {facts.height * v['scale_arcsec_px'] / 60:.1f}′, "
         model = "plain TAN" if v.get("order", 1) == 1 else f"TAN with SIP of order {v['order']}"
         rms = v["rms_arcsec"] if v["rms_arcsec"] is not None else math.nan
+        how = (
+            f"By its alignment, from the solution of {v['carried_from']}"
+            if v.get("carried_from")
+            else f"{v['matched']} stars, rms {rms:.2f}″ = {rms / v['scale_arcsec_px']:.2f} px"
+        )
+        stated = f" Its header is wrong by {v['stated_off_arcsec']:.0f}″." if v.get("stated") == "wrong" else ""
         self._numbers.setText(
             f"{field}{v['scale_arcsec_px']:.4f} ″/px, +y points {v['rotation_deg']:.2f}° east of north"
-            f"{', mirror image' if v['flipped'] else ''}. {v['matched']} stars, rms {rms:.2f}″ = "
-            f"{rms / v['scale_arcsec_px']:.2f} px, {model}."
+            f"{', mirror image' if v['flipped'] else ''}. {how}, {model}.{stated}"
         )
