@@ -30,8 +30,8 @@ from ulvar.astrometry import (
     tangent_plane,
     write_tiles,
 )
+from ulvar.astrometry.fitting import _PLAIN, _best_model
 from ulvar.astrometry.index import open_index, write_index
-from ulvar.astrometry.solver import _PLAIN, _best_model
 from ulvar.astrometry.sphere import unit_vectors
 from ulvar.astrometry.wcs import fit_radial_wcs
 from ulvar.engine import Failed
@@ -136,7 +136,8 @@ class Fields(WholeSkyCase):
         self.assertIsInstance(self.solved(x, y, shape, ra=20.0, dec=-60.0), PlateSolution)
         wrong = self.solved(x, y, shape, scale_low=3.0, scale_high=5.0)
         assert isinstance(wrong, Failed)
-        self.assertIn("scales 3 to 5 arcsec/px", wrong.reason)
+        self.assertIn("its scale is 15 arcsec/px", wrong.reason)
+        self.assertIn("outside of the 3 to 5 asked for", wrong.reason)
         soft = self.solved(x, y, shape, scale_low=3.0, scale_high=5.0, firm_scale=False)
         assert isinstance(soft, PlateSolution)
         self.assertAlmostEqual(soft.wcs.scale_arcsec_px, 15.0, delta=0.02)

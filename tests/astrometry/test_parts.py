@@ -11,7 +11,7 @@ import pyarrow.parquet as pq
 
 from tests.support import FolderCase
 from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
-from ulvar.astrometry.solver import _weights
+from ulvar.astrometry.fitting import _weights
 from ulvar.astrometry.wcs import wcs_from_header
 
 BASE = {"CTYPE1": "RA---TAN", "CTYPE2": "DEC--TAN", "CRVAL1": 40.0, "CRVAL2": 20.0, "CRPIX1": 101.0, "CRPIX2": 51.0}

@@ -9,7 +9,7 @@ import numpy as np
 from tests.night.test_written import COUNT, SixExposures
 from ulvar.astrometry import Wcs
 from ulvar.engine import JobContext
-from ulvar.flows.plate import write_wcs_file
+from ulvar.flows.wcsfile import write_wcs_file
 from ulvar.frames import read_plane
 from ulvar.night import Night
 from ulvar.night.products import Product

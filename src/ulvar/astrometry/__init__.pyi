@@ -3,6 +3,7 @@ from .catalogue import StarCatalogue as StarCatalogue
 from .catalogue import import_stars as import_stars
 from .catalogue import load_catalogue as load_catalogue
 from .catalogue import write_tiles as write_tiles
+from .fitting import PlateSolution as PlateSolution
 from .index import SkyIndex as SkyIndex
 from .index import build_index as build_index
 from .services import Question as Question
@@ -14,7 +15,6 @@ from .skies import WholeSky as WholeSky
 from .skies import has_index as has_index
 from .skies import index_catalogue as index_catalogue
 from .solver import ANY_SCALE as ANY_SCALE
-from .solver import PlateSolution as PlateSolution
 from .solver import Sky as Sky
 from .solver import SolveHints as SolveHints
 from .solver import solve_plate as solve_plate

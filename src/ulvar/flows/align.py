@@ -11,8 +11,8 @@ import numpy as np
 
 from ulvar.astrometry import Wcs
 from ulvar.engine import F64Array, Failed, JobContext
-from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import Scored
+from ulvar.flows.wcsfile import wcs_of
 from ulvar.registration import Fit, PixelMap, match_pointed, match_stars, pair_stars
 from ulvar.registration.pointed import Pair
 from ulvar.registration.transform import UNFITTED

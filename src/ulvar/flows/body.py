@@ -17,10 +17,10 @@ from ulvar.engine import Failed, JobContext, OutputExists
 from ulvar.flows.align import Aligned, positions
 from ulvar.flows.combining import combine_field
 from ulvar.flows.gridding import grid_for, pixel_cards
-from ulvar.flows.plate import wcs_of
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
 from ulvar.flows.starfind import Scored
 from ulvar.flows.warping import moving_trails
+from ulvar.flows.wcsfile import wcs_of
 from ulvar.photometry import ListedStar
 from ulvar.registration import Transform
 from ulvar.stars import Trail

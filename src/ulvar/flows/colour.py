@@ -15,9 +15,9 @@ from ulvar.engine import F32Array, F64Array, Failed, JobContext
 from ulvar.flows.align import Aligned, align_item
 from ulvar.flows.common import KEPT
 from ulvar.flows.magnitudes import colour_index, light_of, stars_alone, white_by_colours
-from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import Scored, find_all
 from ulvar.flows.warping import laid_open
+from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, FrameError, read_frame, write_fits, write_picture, write_png
 from ulvar.photometry import measure_apertures
 from ulvar.registration import PixelMap, Transform, resample

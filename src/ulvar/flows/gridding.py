@@ -10,8 +10,8 @@ from ulvar.astrometry import Wcs
 from ulvar.calibration import Region
 from ulvar.engine import Failed
 from ulvar.flows.align import Aligned
-from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import Scored
+from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts
 from ulvar.stacking import Frame2D, GridOptions, frame_exposures, turn_of
 

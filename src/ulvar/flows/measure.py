@@ -14,8 +14,8 @@ from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task
 from ulvar.flows.lights import Calibrations, held_bytes, read_light
-from ulvar.flows.plate import wcs_of
 from ulvar.flows.starfind import FINDING_BYTES_PX
+from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure

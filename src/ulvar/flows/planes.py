@@ -12,10 +12,10 @@ from ulvar.astrometry import Wcs
 from ulvar.engine import JobContext, check_disk, place_words
 from ulvar.flows.common import KEPT, Outcome, done_before
 from ulvar.flows.gridding import pixel_cards
-from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.stack import StackOptions, StackResult, stack_exposures
 from ulvar.flows.stackfile import COLOUR_CARDS, PLACES
 from ulvar.flows.warping import laid_open
+from ulvar.flows.wcsfile import WCS_KEYS, wcs_of
 from ulvar.frames import (
     Demosaic,
     ExposureFacts,

@@ -16,8 +16,8 @@ from ulvar.engine import F64Array
 from ulvar.flows.align import Aligned
 from ulvar.flows.calibrate import OF_THE_RAW_FRAME
 from ulvar.flows.lights import calibration_history
-from ulvar.flows.plate import WCS_KEYS, wcs_of
 from ulvar.flows.starfind import Scored
+from ulvar.flows.wcsfile import WCS_KEYS, wcs_of
 from ulvar.frames import (
     ExposureFacts,
     carried_cards,

@@ -55,7 +55,7 @@ class PlateSettings(Section):
     )  # fmt: skip
     seconds: float = told(
         10.0,
-        "Search for",
+        "Search time",
         "The search for each exposure's place ends after so long",
         unit="s",
         span=(0.5, 600),
