@@ -33,7 +33,7 @@ from ulvar.astrometry import (
 from ulvar.astrometry.fitting import _PLAIN, _best_model
 from ulvar.astrometry.index import open_index, write_index
 from ulvar.astrometry.sphere import unit_vectors
-from ulvar.astrometry.wcs import fit_radial_wcs
+from ulvar.astrometry.wcsfit import fit_radial_wcs
 from ulvar.engine import Failed
 
 SIZES = (0.66666, 1.33333, 2.66666, 5.33333)

@@ -24,5 +24,5 @@ from .sphere import tangent_plane as tangent_plane
 from .sphere import tangent_to_sky as tangent_to_sky
 from .tables import CatalogueError as CatalogueError
 from .wcs import Wcs as Wcs
-from .wcs import fit_wcs as fit_wcs
 from .wcs import wcs_from_header as wcs_from_header
+from .wcsfit import fit_wcs as fit_wcs

@@ -11,7 +11,8 @@ import numpy as np
 
 from ulvar.astrometry.catalogue import StarCatalogue
 from ulvar.astrometry.search import Hypothesis, Limits
-from ulvar.astrometry.wcs import Wcs, fit_radial_wcs, fit_wcs
+from ulvar.astrometry.wcs import Wcs
+from ulvar.astrometry.wcsfit import fit_radial_wcs, fit_wcs
 from ulvar.engine import F64Array, Failed
 
 # A solution must be weighed at this once it is fitted, and so many stars must agree.

@@ -1,4 +1,4 @@
-"""FITS world coordinates: TAN projection with SIP distortion."""
+"""FITS world coordinates: the zenithal projections with SIP distortion, and TPV."""
 
 from __future__ import annotations
 
@@ -9,14 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.astrometry.sphere import tangent_plane, tangent_to_sky
+from ulvar.astrometry.projections import PROJECTIONS, TPV_TERMS, bend, deproject, project, unbend
 from ulvar.engine import F64Array
 
 # Places each way at which the inverse of a distortion is fitted.
 _NODES = 33
 
 
-def _terms(order: int) -> list[tuple[int, int]]:
+def sip_terms(order: int) -> list[tuple[int, int]]:
     return [(p, q) for p in range(order + 1) for q in range(order + 1 - p) if p + q >= 2]
 
 
@@ -55,7 +55,11 @@ class Wcs:
     cd : float64 array, shape (2, 2)
         Pixel offsets to standard coordinates [deg / px].
     sip_a, sip_b : dict of (p, q) to float
-        Forward SIP coefficients (Shupe et al. 2005, ASP 347, 491); empty for a plain TAN.
+        Forward SIP coefficients (Shupe et al. 2005, ASP 347, 491); empty for a plain projection.
+    projection : str
+        ``TAN``, ``STG``, ``ARC``, ``SIN`` or ``ZEA`` (Calabretta & Greisen 2002, A&A 395, 1077, section 5.1).
+    pv : pair of dict of int to float
+        Coefficients of the TPV polynomials of either axis, for TAN only; empty without.
     """
 
     ra0: float
@@ -65,6 +69,8 @@ class Wcs:
     cd: F64Array
     sip_a: dict[tuple[int, int], float] = field(default_factory=dict)
     sip_b: dict[tuple[int, int], float] = field(default_factory=dict)
+    projection: str = "TAN"
+    pv: tuple[dict[int, float], dict[int, float]] = field(default_factory=lambda: ({}, {}))
 
     def sky(self, x: F64Array | float, y: F64Array | float) -> tuple[F64Array, F64Array]:
         """Return (ra, dec) [deg] of 0-based pixels."""
@@ -73,17 +79,21 @@ class Wcs:
         f, g = u + _polynomial(self.sip_a, u, v), v + _polynomial(self.sip_b, u, v)
         xi = self.cd[0, 0] * f + self.cd[0, 1] * g
         eta = self.cd[1, 0] * f + self.cd[1, 1] * g
-        return tangent_to_sky(xi, eta, self.ra0, self.dec0)
+        if self.pv[0] or self.pv[1]:
+            xi, eta = bend(self.pv[0], xi, eta), bend(self.pv[1], eta, xi)
+        return deproject(self.projection, xi, eta, self.ra0, self.dec0)
 
     def pixel(self, ra: F64Array | float, dec: F64Array | float) -> tuple[F64Array, F64Array]:
-        """Return 0-based pixels of sky positions [deg]; NaN beyond 90 degrees of the tangent point.
+        """Return 0-based pixels of sky positions [deg]; NaN where the projection does not reach.
 
         With SIP the forward polynomial is inverted by fixed-point steps (what a step misses is taken off the next
         guess, to 1e-11 px), so the round trip is exact, not fitted.
         """
-        xi, eta = tangent_plane(
-            np.asarray(ra, dtype=np.float64), np.asarray(dec, dtype=np.float64), self.ra0, self.dec0
+        xi, eta = project(
+            self.projection, np.asarray(ra, dtype=np.float64), np.asarray(dec, dtype=np.float64), self.ra0, self.dec0
         )
+        if self.pv[0] or self.pv[1]:
+            xi, eta = unbend(self.pv, xi, eta)
         inverse = np.linalg.inv(self.cd)
         f = inverse[0, 0] * xi + inverse[0, 1] * eta
         g = inverse[1, 0] * xi + inverse[1, 1] * eta
@@ -150,7 +160,9 @@ class Wcs:
             {pq: float(row[0] * old[0].get(pq, 0.0) + row[1] * old[1].get(pq, 0.0)) for pq in sorted(powers)}
             for row in linear
         ]
-        return Wcs(self.ra0, self.dec0, float(x0), float(y0), self.cd @ back, *new)
+        return Wcs(
+            self.ra0, self.dec0, float(x0), float(y0), self.cd @ back, new[0], new[1], self.projection, self.pv
+        )  # fmt: skip
 
     def cards(self, size: tuple[int, int] | None = None) -> list[tuple[str, Any, str]]:
         """Return FITS header cards (keyword, value, comment).
@@ -162,10 +174,11 @@ class Wcs:
             reference pixel in its middle.
         """
         sip = "-SIP" if self.sip_a or self.sip_b else ""
+        code = "TPV" if self.pv[0] or self.pv[1] else self.projection
         cards: list[tuple[str, Any, str]] = [
             ("WCSAXES", 2, ""),
-            ("CTYPE1", f"RA---TAN{sip}", ""),
-            ("CTYPE2", f"DEC--TAN{sip}", ""),
+            ("CTYPE1", f"RA---{code}{sip}", ""),
+            ("CTYPE2", f"DEC--{code}{sip}", ""),
             ("CUNIT1", "deg", ""),
             ("CUNIT2", "deg", ""),
             ("CRVAL1", self.ra0, "[deg] right ascension of the reference pixel"),
@@ -179,6 +192,8 @@ class Wcs:
             ("RADESYS", "ICRS", ""),
             ("EQUINOX", 2000.0, ""),
         ]
+        for axis, polynomial in enumerate(self.pv, 1):
+            cards.extend((f"PV{axis}_{k}", value, "") for k, value in sorted(polynomial.items()))
         for letter, terms in (("A", self.sip_a), ("B", self.sip_b)):
             if sip:
                 cards.append((f"{letter}_ORDER", max((p + q for p, q in terms), default=2), "SIP order"))
@@ -215,33 +230,81 @@ _HIGHEST_SIP = 9
 
 
 def wcs_from_header(header: Mapping[str, Any]) -> Wcs | None:
-    """Return the TAN (with or without SIP) solution of a header, or None when it has none that is complete.
+    """Return the solution of a header, or None when it has none that is complete and in a known form.
 
-    Reads CD, or PC with CDELT, or CDELT with CROTA2.
+    Reads CD, or PC with CDELT, or CDELT with CROTA2; TAN, STG, ARC, SIN, ZEA, with SIP, and TPV; either axis may be right
+    ascension, and the native pole may be turned (LONPOLE). Positions of another equinox than 2000 are none that could be used.
     """
-    if not str(header.get("CTYPE1", "")).startswith("RA---TAN"):
+    kinds = [str(header.get(f"CTYPE{axis}", "")).strip().upper() for axis in (1, 2)]
+    swapped = kinds[0].startswith("DEC--") and kinds[1].startswith("RA---")
+    first, second = (kinds[1], kinds[0]) if swapped else (kinds[0], kinds[1])
+    code = first[5:8]
+    if not first.startswith("RA---") or code not in (*PROJECTIONS, "TPV"):
+        return None
+    if (second and second[5:8] != code) or not _of_equinox_2000(header):
         return None
     try:
-        ra0, dec0 = float(header["CRVAL1"]), float(header["CRVAL2"])
+        values = [float(header[name]) for name in ("CRVAL1", "CRVAL2")]
+        ra0, dec0 = values[::-1] if swapped else values
         x0, y0 = float(header["CRPIX1"]) - 1, float(header["CRPIX2"]) - 1
         cd = _cd_matrix(header)
         sips = [_sip_terms(header, letter) for letter in "AB"]
+        # The polynomials of a TPV are of the axes as they are numbered.
+        pv = [_pv_terms(header, axis) if code == "TPV" else {} for axis in ((2, 1) if swapped else (1, 2))]
+        if code == "SIN" and any(float(header.get(f"PV{2 - swapped}_{k}", 0.0) or 0.0) for k in (1, 2)):
+            return None
+        turn = float(header.get("LONPOLE", 0.0 if dec0 >= 90 else 180.0)) - 180.0
     except (KeyError, TypeError, ValueError, OverflowError):
         return None
-    numbers = [ra0, dec0, x0, y0, *(value for terms in sips for value in terms.values())]
+    if cd is not None and swapped:
+        cd = cd[::-1]
+    if cd is not None and turn:
+        c, s = math.cos(math.radians(turn)), math.sin(math.radians(turn))
+        # Polynomials are taken before the turn: with them it is no part of the matrix.
+        if code == "TPV":
+            return None
+        cd = np.array([[c, s], [-s, c]]) @ cd
+    numbers = [
+        ra0,
+        dec0,
+        x0,
+        y0,
+        turn,
+        *(v for terms in sips for v in terms.values()),
+        *(v for terms in pv for v in terms.values()),
+    ]
     if cd is None or not np.isfinite(cd).all() or not np.isfinite(numbers).all():
         return None
     # A singular matrix maps the picture onto a line; steps of more than the sky's half are no pixels.
     if abs(np.linalg.det(cd)) < 1e-20 or np.abs(cd).max() > 180 or abs(dec0) > 90:
         return None
-    return Wcs(ra0, dec0, x0, y0, cd, *sips)
+    return Wcs(ra0, dec0, x0, y0, cd, sips[0], sips[1], "TAN" if code == "TPV" else code, (pv[0], pv[1]))
+
+
+def _of_equinox_2000(header: Mapping[str, Any]) -> bool:
+    system = str(header.get("RADESYS") or header.get("RADECSYS") or "").strip().upper()
+    if system == "ICRS":
+        return True
+    if system not in ("", "FK5"):
+        return False
+    try:
+        return abs(float(header.get("EQUINOX", 2000.0) or 2000.0) - 2000.0) < 1e-6
+    except (TypeError, ValueError):
+        return False
+
+
+def _pv_terms(header: Mapping[str, Any], axis: int) -> dict[int, float]:
+    terms = {k: float(header[f"PV{axis}_{k}"]) for k in range(len(TPV_TERMS)) if f"PV{axis}_{k}" in header}
+    # A polynomial that is not told at all is the identity.
+    terms.setdefault(1, 1.0)
+    return {k: value for k, value in terms.items() if value}
 
 
 def _sip_terms(header: Mapping[str, Any], letter: str) -> dict[tuple[int, int], float]:
     order = int(header.get(f"{letter}_ORDER", 0) or 0)
     if not 0 <= order <= _HIGHEST_SIP:
         raise ValueError(f"no distortion has the order {order}")
-    terms = {pq: float(header.get(f"{letter}_{pq[0]}_{pq[1]}", 0.0) or 0.0) for pq in _terms(order)}
+    terms = {pq: float(header.get(f"{letter}_{pq[0]}_{pq[1]}", 0.0) or 0.0) for pq in sip_terms(order)}
     return {pq: value for pq, value in terms.items() if value}
 
 
@@ -259,116 +322,3 @@ def _cd_matrix(header: Mapping[str, Any]) -> F64Array | None:
     angle = math.radians(float(header.get("CROTA2", 0.0) or 0.0))
     c, s = math.cos(angle), math.sin(angle)
     return np.array([[delta[0, 0] * c, -delta[1, 1] * s], [delta[0, 0] * s, delta[1, 1] * c]])
-
-
-def fit_wcs(
-    x: F64Array,
-    y: F64Array,
-    ra: F64Array,
-    dec: F64Array,
-    *,
-    centre: tuple[float, float],
-    start: tuple[float, float],
-    order: int = 1,
-    weights: F64Array | None = None,
-) -> Wcs:
-    """Least-squares TAN solution with SIP of a given order.
-
-    Parameters
-    ----------
-    x, y : float64 array, shape (n,)
-        Pixels.
-    ra, dec : float64 array, shape (n,)
-        Sky positions [deg].
-    centre : (float, float)
-        The reference pixel, usually the frame's centre.
-    start : (float, float)
-        Sky position near it [deg]; refined until the linear part has no constant.
-    order : int
-        1 for a plain TAN, 2 to 5 with SIP.
-    weights : float64 array, optional
-
-    Raises
-    ------
-    ValueError
-        With fewer stars than free numbers.
-    """
-    terms = _terms(order) if order > 1 else []
-    if len(x) < 3 + len(terms):
-        raise ValueError("too few stars for the fit")
-    w = np.ones(len(x)) if weights is None else np.sqrt(weights)
-    u, v = x - centre[0], y - centre[1]
-    # Powers are taken of coordinates near 1, then the coefficients are scaled back.
-    unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
-    columns = [np.ones(len(x)), u / unit, v / unit] + [(u / unit) ** p * (v / unit) ** q for p, q in terms]
-    design = np.column_stack(columns) * w[:, None]
-    ra0, dec0 = start
-    solution = np.zeros((len(columns), 2))
-    for _ in range(10):
-        xi, eta = tangent_plane(ra, dec, ra0, dec0)
-        solution, *_ = np.linalg.lstsq(design, np.column_stack([xi, eta]) * w[:, None], rcond=None)
-        if np.hypot(*solution[0]) < 1e-12:
-            break
-        moved = tangent_to_sky(solution[0, :1], solution[0, 1:], ra0, dec0)
-        ra0, dec0 = float(moved[0][0]), float(moved[1][0])
-    cd = solution[1:3].T / unit
-    inverse = np.linalg.inv(cd)
-    sip_a: dict[tuple[int, int], float] = {}
-    sip_b: dict[tuple[int, int], float] = {}
-    for row, (p, q) in enumerate(terms, 3):
-        a, b = inverse @ solution[row] / unit ** (p + q)
-        sip_a[p, q], sip_b[p, q] = float(a), float(b)
-    return Wcs(ra0, dec0, centre[0], centre[1], cd, sip_a, sip_b)
-
-
-def fit_radial_wcs(
-    x: F64Array,
-    y: F64Array,
-    ra: F64Array,
-    dec: F64Array,
-    *,
-    centre: tuple[float, float],
-    start: tuple[float, float],
-    weights: F64Array | None = None,
-) -> Wcs:
-    """Least-squares TAN solution with the one term that lenses bend by first: offsets grow by ``1 + k r^2`` about the centre.
-
-    Parameters
-    ----------
-    x, y, ra, dec, centre, start, weights
-        As `fit_wcs`, of four stars or more. The third-order distortion of Seidel's theory (Born & Wolf, Principles of Optics, 5.3).
-
-    Raises
-    ------
-    ValueError
-        With fewer stars than free numbers.
-    """
-    if len(x) < 4:
-        raise ValueError("too few stars for the fit")
-    plain = fit_wcs(x, y, ra, dec, centre=centre, start=start, weights=weights)
-    w = np.ones(len(x)) if weights is None else np.sqrt(weights)
-    u, v = x - centre[0], y - centre[1]
-    unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
-    u, v = u / unit, v / unit
-    square = u**2 + v**2
-    ra0, dec0, matrix, bend = plain.ra0, plain.dec0, plain.cd * unit, 0.0
-    none, one = np.zeros(len(x)), np.ones(len(x))
-    for _ in range(10):
-        xi, eta = tangent_plane(ra, dec, ra0, dec0)
-        bent = [(row[0] * u + row[1] * v) * square for row in matrix]
-        design = np.concatenate(
-            [
-                np.column_stack([one, u, v, none, none, none, bent[0]]),
-                np.column_stack([none, none, none, one, u, v, bent[1]]),
-            ]
-        )
-        both = np.concatenate([w, w])
-        solution, *_ = np.linalg.lstsq(design * both[:, None], np.concatenate([xi, eta]) * both, rcond=None)
-        matrix = np.array([solution[1:3], solution[4:6]])
-        change, bend = abs(float(solution[6]) - bend), float(solution[6])
-        moved = tangent_to_sky(solution[:1], solution[3:4], ra0, dec0)
-        ra0, dec0 = float(moved[0][0]), float(moved[1][0])
-        if change < 1e-12 and np.hypot(solution[0], solution[3]) < 1e-12:
-            break
-    k = bend / unit**2
-    return Wcs(ra0, dec0, *centre, matrix / unit, {(3, 0): k, (1, 2): k}, {(2, 1): k, (0, 3): k})
