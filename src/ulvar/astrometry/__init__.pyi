@@ -6,6 +6,7 @@ from .catalogue import write_tiles as write_tiles
 from .fitting import PlateSolution as PlateSolution
 from .index import SkyIndex as SkyIndex
 from .index import build_index as build_index
+from .packed import installed_table as installed_table
 from .services import Question as Question
 from .services import cone_question as cone_question
 from .services import fetch as fetch

@@ -66,8 +66,8 @@ def star_rows(path: Path, given: dict[str, str] | None = None) -> Iterator[Rows]
     Parameters
     ----------
     path : Path
-        ``.parquet``; ``.fits``, ``.fit``: the first table in it; ``.vot``, ``.xml``: VOTable; all else is text with a line of
-        names, packed by gzip or not, whatever separates its columns; lines that begin with # are passed over.
+        ``.parquet``; ``.fits``, ``.fit``: the first table in it; ``.vot``, ``.xml``: VOTable; packed tables by their mark; else
+        text with a line of names, packed by gzip or not, whatever separates its columns; lines that begin with # are passed over.
     given : dict of str to str, optional
         Ulvar's name of a column to what it is called in the file, where that is not one of the usual names.
 
@@ -76,6 +76,8 @@ def star_rows(path: Path, given: dict[str, str] | None = None) -> Iterator[Rows]
     CatalogueError
         If the file is missing, is none, or has no positions.
     """
+    from ulvar.astrometry.packed import is_packed, packed_rows
+
     if not path.exists():
         raise CatalogueError(f"{path}: there is no such file")
     name = path.name.lower()
@@ -85,6 +87,8 @@ def star_rows(path: Path, given: dict[str, str] | None = None) -> Iterator[Rows]
         yield from _fits(path, given or {})
     elif name.endswith((".vot", ".xml", ".votable", ".vot.gz", ".xml.gz")):
         yield from _votable(path, given or {})
+    elif is_packed(path):
+        yield from packed_rows(path)
     else:
         yield from _text(path, given or {})
 
@@ -128,7 +132,7 @@ def _planned(path: Path, header: Sequence[str], units: Sequence[str], given: dic
     return _Plan(places, factors)
 
 
-def _usable(columns: dict[str, F64Array], first: int, bad: int = 0, why: str = "") -> Rows:
+def usable(columns: dict[str, F64Array], first: int, bad: int = 0, why: str = "") -> Rows:
     """Return rows with a place on the sky; the rest is counted, the first of it named by its number."""
     ra, dec = columns["ra"], columns["dec"]
     good = np.isfinite(ra) & np.isfinite(dec) & (np.abs(dec) <= 90) & (np.abs(ra) < 1e6)
@@ -206,7 +210,7 @@ def _text(path: Path, given: dict[str, str]) -> Iterator[Rows]:
             for batch in reader:
                 told = {name: _floats(batch.column(places[k]), name) for name, k in plan.places.items()}
                 why = f"a row has {lost[0].actual_columns} columns, not {lost[0].expected_columns}" if lost else ""
-                rows = _usable(_scaled(told, plan), first, len(lost), why)
+                rows = usable(_scaled(told, plan), first, len(lost), why)
                 lost.clear()
                 first += batch.num_rows
                 yield rows
@@ -286,7 +290,7 @@ def _portions(path: Path, plan: _Plan, first: int, read: dict[str, Any]) -> Rows
     told = {name: values for name in plan.places if (values := _as_floats(read[name])) is not None}
     if "ra" not in told or "dec" not in told:
         raise CatalogueError(f"{path}: its ra and dec are no numbers")
-    return _usable(_scaled(told, plan), first)
+    return usable(_scaled(told, plan), first)
 
 
 def _parquet(path: Path, given: dict[str, str]) -> Iterator[Rows]:
@@ -349,5 +353,5 @@ def _votable(path: Path, given: dict[str, str]) -> Iterator[Rows]:
                 told[name] = values
         if "ra" not in told or "dec" not in told:
             raise CatalogueError(f"{path}: its ra and dec are no numbers")
-        yield _usable(_scaled(told, plan), first)
+        yield usable(_scaled(told, plan), first)
         first += len(told["ra"])

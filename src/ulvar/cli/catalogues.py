@@ -16,6 +16,7 @@ from ulvar.astrometry import (
     fetch,
     import_stars,
     index_catalogue,
+    installed_table,
     overflows,
     table_question,
 )
@@ -29,7 +30,7 @@ catalogue = typer.Typer(no_args_is_help=True, add_completion=False)
 @catalogue.command("import")
 def catalogue_import(
     files: Annotated[
-        list[Path], typer.Argument(metavar="FILE...", help="Tables of stars: text with a line of names, VOTable, Parquet, FITS.")
+        list[Path], typer.Argument(metavar="FILE...", help="Tables of stars (text, VOTable, Parquet, FITS), or a data package.")
     ],
     out: Annotated[Path, typer.Option(metavar="DIR", help="Folder of the tiles; what is there is added to.")],
     column: Annotated[
@@ -40,9 +41,11 @@ def catalogue_import(
     """Turn star tables into a local catalogue of tiles."""
     given = _given_columns(column)
     done, problems = [], []
+    # A data package that is installed is told by its name.
+    files = [path if path.exists() else installed_table(str(path)) or path for path in files]
     for path in files:
         if not path.exists():
-            fail_usage(f"{path}: there is no such file")
+            fail_usage(f"{path}: there is no such file, and no data package of that name is installed")
     with running(1) as context:
         for path in files:
             try:
