@@ -12,7 +12,18 @@ from unittest import mock
 import numpy as np
 
 from tests.cli.support import Command
-from ulvar.astrometry import CatalogueError, cone_question, fetch, load_catalogue, overflows, services, table_question
+from ulvar.astrometry import (
+    CatalogueError,
+    cone_question,
+    fetch,
+    fetch_later,
+    job_question,
+    load_catalogue,
+    overflows,
+    services,
+    smaller_cones,
+    table_question,
+)
 from ulvar.astrometry.sphere import separation_deg
 
 FIELDS = '<FIELD name="ra" datatype="double" unit="deg"/><FIELD name="dec" datatype="double" unit="deg"/><FIELD name="V" datatype="float"/>'
@@ -42,6 +53,9 @@ class StandIn:
             def do_POST(self) -> None:
                 body = self.rfile.read(int(self.headers["Content-Length"])).decode()
                 self.handle_question(self.path, dict(urllib.parse.parse_qsl(body)), "POST")
+
+            def do_DELETE(self) -> None:
+                self.handle_question(self.path, {}, "DELETE")
 
             def handle_question(self, path: str, told: dict[str, str], how: str) -> None:
                 stand_in.asked.append((path, told, how))
@@ -95,7 +109,8 @@ class Services(Command):
     def setUp(self) -> None:
         super().setUp()
         # Whatever stands between this machine and others: the stand-in is on it.
-        direct = mock.patch.dict("os.environ", {"no_proxy": "127.0.0.1", "NO_PROXY": "127.0.0.1"})
+        own = {"no_proxy": "127.0.0.1", "NO_PROXY": "127.0.0.1", "XDG_CACHE_HOME": str(self.folder / "cache")}
+        direct = mock.patch.dict("os.environ", own)
         direct.start()
         self.addCleanup(direct.stop)
         self.service = StandIn()
@@ -138,6 +153,120 @@ class Services(Command):
         )
         # What is not whole is told, and ends so.
         self.assertEqual((code, told["stars"], told["incomplete"]), (1, 50, True))
+
+    def test_a_service_that_gives_few_rows_at_once_is_asked_in_smaller_cones(self) -> None:
+        whole = self.service.rows
+
+        def few(handler: BaseHTTPRequestHandler) -> None:
+            told = self.service.asked[-1][1]
+            send(handler, whole(told | {"MAXREC": "40"}))
+
+        self.service.answer = few
+        out = self.folder / "c"
+        words = (
+            "catalogue",
+            "fetch",
+            "--service",
+            f"{self.service.url}/cone",
+            "--at",
+            "105,35",
+            "--radius",
+            "3",
+            "--out",
+            out,
+        )
+        code, told = self.json(*words)
+        inside = separation_deg(self.service.ra, self.service.dec, 105.0, 35.0) <= 3
+        self.assertEqual((code, told["incomplete"]), (0, False), told)
+        stars = load_catalogue(out)
+        near = separation_deg(stars.ra, stars.dec, 105.0, 35.0) <= 3
+        np.testing.assert_allclose(np.sort(stars.ra[near]), np.sort(self.service.ra[inside]))
+        self.assertGreater(told["answers"], 6)
+        # Asked once more nothing but what was too much is asked of the service.
+        before = len(self.service.asked)
+        code, again = self.json(*words)
+        self.assertEqual((code, again["answers"]), (0, told["answers"]))
+        self.assertLess(len(self.service.asked) - before, before / 4)
+        before = len(self.service.asked)
+        self.json(*words, "--fresh")
+        self.assertGreater(len(self.service.asked) - before, told["answers"] - 1)
+
+    def test_smaller_cones_cover_the_larger_one(self) -> None:
+        rng = np.random.default_rng(2)
+        for ra, dec, radius in ((10.0, 0.0, 1.0), (0.1, 60.0, 5.0), (200.0, 89.5, 2.0), (50.0, -80.0, 20.0)):
+            cones = smaller_cones(ra, dec, radius)
+            self.assertTrue(all(cone[2] < 0.52 * radius for cone in cones))
+            x, y = rng.uniform(0, 360, 4000), np.degrees(np.arcsin(rng.uniform(-1, 1, 4000)))
+            edge = np.linspace(0, 2 * np.pi, 200)
+            r, d = np.radians(radius) * (1 - 1e-9), np.radians(dec)
+            north = np.arcsin(np.clip(np.sin(d) * np.cos(r) + np.cos(d) * np.sin(r) * np.cos(edge), -1, 1))
+            east = np.arctan2(np.sin(edge) * np.sin(r), np.cos(d) * np.cos(r) - np.sin(d) * np.sin(r) * np.cos(edge))
+            x, y = np.append(x, ra + np.degrees(east)), np.append(y, np.degrees(north))
+            inside = separation_deg(x, y, ra, dec) <= radius
+            covered = np.any([separation_deg(x, y, a, b) <= c for a, b, c in cones], axis=0)
+            self.assertTrue(covered[inside].all(), (ra, dec, radius))
+
+    def test_a_question_that_is_worked_on_for_long(self) -> None:
+        phases = iter(["QUEUED", "EXECUTING", "COMPLETED"])
+        adql = "SELECT ra, dec, V FROM stars"
+
+        def job(handler: BaseHTTPRequestHandler) -> None:
+            path, told, how = self.service.asked[-1]
+            if path == "/tap/async":
+                send(handler, b"", 303, "text/plain", Location=f"{self.service.url}/tap/async/7")
+            elif path.endswith("/phase") and how == "POST":
+                self.assertEqual(told, {"PHASE": "RUN"})
+                send(handler, b"", 303, "text/plain", Location=f"{self.service.url}/tap/async/7")
+            elif path.endswith("/phase"):
+                send(handler, next(phases).encode(), kind="text/plain")
+            elif path.endswith("/results/result"):
+                send(handler, self.service.rows({"MAXREC": "900"}))
+            elif path.endswith("/error"):
+                send(handler, b"<html><p>column V is not known</p></html>", kind="text/html")
+            else:
+                send(handler, b"<job/>", kind="text/xml")
+
+        self.service.answer = job
+        question = job_question(f"{self.service.url}/tap/", adql)
+        count = fetch_later(question, self.folder / "a.vot", pause=self.waited.append)
+        self.assertEqual(count, (self.folder / "a.vot").stat().st_size)
+        self.assertEqual(len(load_catalogue(self.folder / "a.vot")), 900)
+        self.assertEqual(self.waited, [0.5, 0.75])
+        asked = [(path, how) for path, _, how in self.service.asked]
+        self.assertEqual(asked[0], ("/tap/async", "POST"))
+        self.assertEqual(self.service.asked[0][1]["QUERY"], adql)
+        self.assertEqual(asked[-1], ("/tap/async/7", "DELETE"), "the job is forgotten")
+        # One that fails says why, one that takes too long ends, one that is stopped ends: each is forgotten.
+        phases = iter(["EXECUTING", "ERROR"])
+        with self.assertRaisesRegex(CatalogueError, r"without an answer \(error\): column V is not known"):
+            fetch_later(question, self.folder / "a.vot", pause=self.waited.append)
+        self.assertEqual(self.service.asked[-1][2], "DELETE")
+        phases = iter(["EXECUTING"] * 9)
+        with self.assertRaisesRegex(CatalogueError, r"not done in the time allowed \(executing\)"):
+            fetch_later(question, self.folder / "a.vot", pause=self.waited.append, seconds=0.0)
+        self.assertEqual(self.service.asked[-1][2], "DELETE")
+
+        def stop(_: int, text: str) -> None:
+            if "works on it" in text:
+                raise KeyboardInterrupt
+
+        phases = iter(["EXECUTING"] * 9)
+        with self.assertRaises(KeyboardInterrupt):
+            fetch_later(question, self.folder / "a.vot", stop, pause=self.waited.append)
+        self.assertEqual(self.service.asked[-1][2], "DELETE")
+        phases = iter(["COMPLETED"])
+        code, told = self.json(
+            "catalogue",
+            "fetch",
+            "--service",
+            f"{self.service.url}/tap",
+            "--query",
+            adql,
+            "--async",
+            "--out",
+            self.folder / "c",
+        )
+        self.assertEqual((code, told["stars"]), (0, 900))
 
     def test_a_busy_service_is_asked_again(self) -> None:
         answers = iter([503, 502])
@@ -243,6 +372,7 @@ class Services(Command):
             ["--query", "x", "--at", "1,2", "--radius", "1"],
             [],
             ["--query", "x", "--most", "0"],
+            ["--at", "1,2", "--radius", "1", "--async"],
         ):
             code, _, _ = self.ulvar(
                 "catalogue", "fetch", "--service", "http://a.invalid", "--out", self.folder / "c", *words

@@ -1,3 +1,5 @@
+from .answers import keep_answer as keep_answer
+from .answers import kept_answer as kept_answer
 from .catalogue import Imported as Imported
 from .catalogue import StarCatalogue as StarCatalogue
 from .catalogue import import_stars as import_stars
@@ -10,7 +12,10 @@ from .packed import installed_table as installed_table
 from .services import Question as Question
 from .services import cone_question as cone_question
 from .services import fetch as fetch
+from .services import fetch_later as fetch_later
+from .services import job_question as job_question
 from .services import overflows as overflows
+from .services import smaller_cones as smaller_cones
 from .services import table_question as table_question
 from .skies import WholeSky as WholeSky
 from .skies import has_index as has_index

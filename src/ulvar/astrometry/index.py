@@ -17,7 +17,7 @@ from ulvar.astrometry.sphere import unit_vectors
 from ulvar.engine import F64Array, Progress, StopToken, silent, temporary_name, write_text
 
 # Outermost stars of a band's patterns lie so far apart, or up to twice as far [deg].
-BAND_SIZES_DEG = tuple(2.5 / 60 * 2.0**k for k in range(-2, 8))
+BAND_SIZES_DEG = tuple(2.5 / 60 * 2.0**k for k in range(-2, 9))
 # An index of a whole sky begins with this band: fields of ten minutes of arc hold a few of its patterns.
 _FIRST_OF_ALL = 2
 # Stars of a band in each of its cells, which are as high as its patterns are long; patterns that begin there; how many of
@@ -28,7 +28,7 @@ _STARS_OF_A_PATTERN = 4
 # Bins of each of a code's four numbers, for so many patterns at most; empty bins cost memory, full ones time.
 _BINS, _MOST_BINS = ((5_000, 12), (200_000, 24)), 48
 _EPOCH = 2025.0
-_VERSION = 1
+_VERSION = 2
 FOLDER = "index"
 _ARRAYS = ("ra", "dec", "vec", "stars", "codes", "lengths", "starts")
 _BAND_ARRAYS = ("zones", "star", "right")

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import http.client
+import math
 import re
 import time
 import urllib.error
@@ -86,6 +88,114 @@ def table_question(service: str, adql: str, most: int | None = None) -> Question
     if most is not None:
         form["MAXREC"] = str(most)
     return Question(f"{service.rstrip('/')}/sync", form)
+
+
+def smaller_cones(ra: float, dec: float, radius_deg: float) -> list[tuple[float, float, float]]:
+    """Return seven cones of half the radius [deg] that cover one: in the middle, and six around it.
+
+    Parameters
+    ----------
+    ra, dec, radius_deg : float
+        [deg]
+    """
+    half = 0.5 * radius_deg
+    # Seven circles of half its radius cover a circle (a hexagon of six about one); the sphere takes a little more.
+    away, reach = math.sqrt(3) * half, 1.02 * half
+    places = [_towards(ra, dec, away, 60.0 * k) for k in range(6)]
+    return [(*place, reach) for place in [(ra, dec), *places]]
+
+
+def _towards(ra: float, dec: float, away_deg: float, angle_deg: float) -> tuple[float, float]:
+    """Return the place so far away [deg] along the great circle at a position angle [deg]."""
+    d, r, p = math.radians(dec), math.radians(away_deg), math.radians(angle_deg)
+    north = math.sin(d) * math.cos(r) + math.cos(d) * math.sin(r) * math.cos(p)
+    east = math.atan2(math.sin(p) * math.sin(r), math.cos(d) * math.cos(r) - math.sin(d) * math.sin(r) * math.cos(p))
+    return (ra + math.degrees(east)) % 360.0, math.degrees(math.asin(max(-1.0, min(1.0, north))))
+
+
+def job_question(service: str, adql: str, most: int | None = None) -> Question:
+    """Return a question in ADQL that is worked on for long: what `fetch_later` takes.
+
+    Parameters and errors are those of `table_question`; ``/async`` is added to the address.
+    """
+    at_once = table_question(service, adql, most)
+    return Question(f"{at_once.url.removesuffix('/sync')}/async", at_once.form)
+
+
+def fetch_later(
+    question: Question,
+    output: Path,
+    told: Callable[[int, str], object] = lambda count, text: None,
+    *,
+    seconds: float = 3600.0,
+    pause: Callable[[float], object] = time.sleep,
+) -> int:
+    """Give a service a question to work on, come back until it is done, and write the answer to a file; returns its bytes.
+
+    Parameters
+    ----------
+    question : Question
+        See `job_question`.
+    output : Path
+        Written over.
+    told : callable
+        Given bytes that have come, and what goes on; may raise, to stop: the service is told to forget the job.
+    seconds : float
+        For all of it.
+    pause : callable
+        Waits before the next look [s].
+
+    Raises
+    ------
+    CatalogueError
+        With what the service said, or why there is no answer.
+
+    Notes
+    -----
+    IVOA Recommendations: Table Access Protocol 1.1, section 2.2; Universal Worker Service 1.1: a job is made, started, looked at
+    (``phase``), and its ``results/result`` or ``error`` read; it is deleted whatever came of it.
+    """
+    end = time.monotonic() + seconds
+    host = _host(question)
+    told(0, "Giving the service its job")
+    job = _exchange(Question(question.url, question.form), host)[0].rstrip("/")
+    try:
+        _exchange(Question(f"{job}/phase", {"PHASE": "RUN"}), host)
+        wait = 0.5
+        while True:
+            phase = _exchange(Question(f"{job}/phase"), host)[1].strip().upper()
+            if phase == "COMPLETED":
+                break
+            if phase in ("ERROR", "ABORTED", "ARCHIVED"):
+                said = _said(_exchange(Question(f"{job}/error"), host)[1].encode()) if phase == "ERROR" else ""
+                raise CatalogueError(
+                    f"{host}: the job ended without an answer ({phase.lower()}){f': {said}' if said else ''}"
+                )
+            if time.monotonic() > end:
+                raise CatalogueError(f"{host}: the job was not done in the time allowed ({phase.lower()})")
+            told(0, f"The service works on it ({phase.lower()})")
+            pause(wait)
+            wait = min(10.0, 1.5 * wait)
+        return fetch(
+            Question(f"{job}/results/result"), output, told, seconds=max(1.0, end - time.monotonic()), pause=pause
+        )
+    finally:
+        with contextlib.suppress(CatalogueError):
+            _exchange(Question(job), host, method="DELETE")
+
+
+def _exchange(question: Question, host: str, method: str | None = None) -> tuple[str, str]:
+    """Ask something short; returns the address that it was answered at in the end, and the answer."""
+    body = None if question.form is None else urllib.parse.urlencode(question.form).encode()
+    request = urllib.request.Request(question.url, body, {"User-Agent": "Ulvar"}, method=method)
+    try:
+        with urllib.request.build_opener(_SameKind).open(request, timeout=_SILENT_S) as answer:
+            return str(answer.geturl()), answer.read(_LOOKED_AT).decode("utf-8", "replace")
+    except urllib.error.HTTPError as error:
+        said = _said(error.read(_LOOKED_AT))
+        raise CatalogueError(f"{host}: it refuses ({error.code} {error.reason}){f': {said}' if said else ''}") from None
+    except (urllib.error.URLError, http.client.HTTPException, TimeoutError, ConnectionError) as error:
+        raise CatalogueError(f"{host}: it does not answer ({getattr(error, 'reason', None) or error})") from None
 
 
 def _check_address(service: str) -> None:

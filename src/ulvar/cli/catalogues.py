@@ -12,12 +12,18 @@ import typer
 
 from ulvar.astrometry import (
     CatalogueError,
+    Imported,
     cone_question,
     fetch,
+    fetch_later,
     import_stars,
     index_catalogue,
     installed_table,
+    job_question,
+    keep_answer,
+    kept_answer,
     overflows,
+    smaller_cones,
     table_question,
 )
 from ulvar.cli.common import Json, fail_usage, finish, running
@@ -98,7 +104,9 @@ def catalogue_fetch(
     radius: Annotated[float | None, typer.Option(metavar="DEG", help="Radius of the cone.")] = None,
     query: Annotated[str | None, typer.Option(metavar="ADQL", help="Ask this of a TAP service.")] = None,
     most: Annotated[int | None, typer.Option("--most", metavar="N", help="Rows that are wanted at most, of a TAP service.")] = None,
-    seconds: Annotated[float, typer.Option(metavar="S", help="Time for the whole answer.")] = 600.0,
+    seconds: Annotated[float, typer.Option(metavar="S", help="Time for each answer.")] = 600.0,
+    later: Annotated[bool, typer.Option("--async", help="The service works on the --query for long: come back for the answer.")] = False,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Ask again what was asked within a month, too.")] = False,
     column: Annotated[
         list[str], typer.Option("--column", metavar="OWN=NAME", help="What a column is called: ra, dec, epoch, pmra, pmdec, mag, or a band.")
     ] = [],
@@ -107,35 +115,66 @@ def catalogue_fetch(
     """Fetch stars from a service of the Virtual Observatory into a local catalogue."""
     if (query is None) == (at is None or radius is None):
         fail_usage("give --at and --radius for a cone search, or --query for a TAP service")
+    if later and query is None:
+        fail_usage("--async goes with --query")
     if seconds <= 0 or (most is not None and most < 1):
         fail_usage("--seconds and --most are above 0")
     try:
+        cones: list[tuple[float, float, float]] = []
         if query is not None:
-            question = table_question(service, query, most)
+            questions = [(job_question if later else table_question)(service, query, most)]
         else:
             assert at is not None and radius is not None
-            question = cone_question(service, *parse_position(at), radius)
+            cones = [(*parse_position(at), radius)]
+            questions = [cone_question(service, *cones[0])]
     except ValueError as error:
         fail_usage(str(error))
     given = _given_columns(column)
+    done: list[Imported] = []
+    problem, short, again = "", False, 0
     with running(1) as context, tempfile.TemporaryDirectory(prefix="ulvar-") as name:
-        answer, problem, made, short = Path(name) / "answer.vot", "", None, False
-        try:
-            fetch(question, answer, partial(_tell_import, context.progress, "Bytes"), seconds=seconds)
-            short = overflows(answer)
-            made = import_stars(answer, out, given, partial(_tell_import, context.progress, service))
-        except CatalogueError as error:
-            problem = str(error).replace(str(answer), service)
-    lost = [f"{counted(made.bad, 'row')} could not be used: {made.why}"] if made is not None and made.bad else []
-    more = ["the service has more rows than it gives at once: ask for smaller cones, or fewer rows"] if short else []
+        answer = Path(name) / "answer.vot"
+        while questions and not problem:
+            question, cone = questions.pop(0), cones.pop(0) if cones else None
+            try:
+                kept = None if fresh else kept_answer(question)
+                if kept is None:
+                    ask = fetch_later if later else fetch
+                    ask(question, answer, partial(_tell_import, context.progress, "Bytes"), seconds=seconds)
+                told = kept or answer
+                more = overflows(told)
+                if more and cone is not None and cone[2] > _SMALLEST_CONE_DEG:
+                    # The service gives so many rows at once: smaller cones have fewer.
+                    cones += smaller_cones(*cone)
+                    questions += [cone_question(service, *one) for one in cones[-7:]]
+                    again += 1
+                    continue
+                short |= more
+                done.append(import_stars(told, out, given, partial(_tell_import, context.progress, service)))
+                if kept is None:
+                    keep_answer(question, answer)
+            except CatalogueError as error:
+                # A part of the sky without a star is none that went wrong.
+                if not (again and "no row has a usable position" in str(error)):
+                    problem = str(error).replace(str(answer), service)
+    bad, why = sum(one.bad for one in done), next((one.why for one in done if one.bad), "")
+    tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0
+    lines = [f"{counted(bad, 'row')} could not be used: {why}"] if bad else []
+    lines += [f"asked in {counted(len(done), 'cone')}: the service gives so many rows at once"] if again else []
+    lines += ["the service has more rows than it gives at once: ask for smaller cones, or fewer rows"] if short else []
+    lines += [problem] if problem else []
     finish(
         {
-            "stars": made.stars if made else 0, "tiles": made.tiles if made else 0, "bad_rows": made.bad if made else 0,
-            "incomplete": short, "reason": problem,
+            "stars": sum(one.stars for one in done), "tiles": tiles, "bad_rows": bad, "incomplete": short or bool(problem and done),
+            "reason": problem or None, "answers": len(done),
         },
-        as_json=json, done=int(made is not None), failed=int(made is None or short),
-        lines=[problem] if made is None else [f"{made.stars} stars in {made.tiles} tiles", *lost, *more],
+        as_json=json, done=int(bool(done)), failed=int(bool(problem) or short),
+        lines=[*([f"{sum(one.stars for one in done)} stars came; {tiles} tiles"] if done else []), *lines],
     )  # fmt: skip
+
+
+# Smaller cones are not asked for.
+_SMALLEST_CONE_DEG = 0.02
 
 
 def _given_columns(column: Sequence[str]) -> dict[str, str]:
