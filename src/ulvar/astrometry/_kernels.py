@@ -13,7 +13,7 @@ import numba
 import numpy as np
 
 
-@numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def project(v, east, north, toward):
     """Gnomonic coordinates [rad] of a unit vector about a point; NaN on the far side."""
     down = v[0] * toward[0] + v[1] * toward[1] + v[2] * toward[2]
@@ -66,7 +66,13 @@ def gather(toward, radius, height, zone_start, ra, star, vec, out):
                 low, high = -1.0, 7.0
             if high < 0.0 or low >= 2 * math.pi:
                 continue
-            row = begin + np.searchsorted(ra[begin:end], low)
+            row, beyond = begin, end
+            while row < beyond:
+                half_way = (row + beyond) // 2
+                if ra[half_way] < low:
+                    row = half_way + 1
+                else:
+                    beyond = half_way
             while row < end and ra[row] <= high:
                 s = star[row]
                 near = vec[s, 0] * toward[0] + vec[s, 1] * toward[1] + vec[s, 2] * toward[2]
@@ -79,7 +85,7 @@ def gather(toward, radius, height, zone_start, ra, star, vec, out):
     return count
 
 
-@numba.njit(nogil=True, cache=True, error_model="numpy", inline="always")
+@numba.njit(nogil=True, cache=True, error_model="numpy")
 def _code_cell(cu, cv, du, dv, bins):
     """Return the bin of a code, of so many bins of each of its four numbers."""
     a = min(bins - 1, max(0, int(cu * bins)))
@@ -192,7 +198,7 @@ def patterns_of_cell(vec, near, x, y, half_width, half_height, size, wanted, mos
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
-def patterns_of_zone(zone, size, height, zone_start, ra, star, rank, vec, wanted, most_uses, most_stars):
+def patterns_of_zone(zone, size, height, zone_start, ra, star, vec, wanted, most_uses, most_stars):
     """Patterns of all cells of a zone: stars int32 (n, 4), codes float32 (n, 4), lengths float32 [rad] (n,)."""
     zones = zone_start.size - 1
     middle = -0.5 * math.pi + (zone + 0.5) * height
@@ -207,7 +213,7 @@ def patterns_of_zone(zone, size, height, zone_start, ra, star, rank, vec, wanted
     stars, codes = np.empty((room, 4), dtype=np.int32), np.empty((room, 4), dtype=np.float32)
     lengths = np.empty(room, dtype=np.float32)
     own_stars, own_codes, own_lengths = np.empty((wanted, 4), dtype=np.int64), np.empty((wanted, 4)), np.empty(wanted)
-    rows = np.empty(1000, dtype=np.int64)
+    rows, ordered = np.empty(1000, dtype=np.int64), np.empty(1000, dtype=np.int64)
     toward, east, north = np.empty(3), np.empty(3), np.empty(3)
     count = 0
     for cell in range(cells):
@@ -220,8 +226,14 @@ def patterns_of_zone(zone, size, height, zone_start, ra, star, rank, vec, wanted
         found = gather(toward, 1.75 * size, height, zone_start, ra, star, vec, rows)
         if found < 4:
             continue
-        order = np.argsort(rank[rows[:found]])[: min(found, most_stars)]
-        near = star[rows[:found][order]].astype(np.int64)
+        # Stars are numbered by brightness: the brightest are the first.
+        for k in range(found):
+            number, at = np.int64(star[rows[k]]), k
+            while at > 0 and ordered[at - 1] > number:
+                ordered[at] = ordered[at - 1]
+                at -= 1
+            ordered[at] = number
+        near = ordered[: min(found, most_stars)]
         x, y = np.empty(near.size), np.empty(near.size)
         for k in range(near.size):
             x[k], y[k] = project(vec[near[k]], east, north, toward)

@@ -101,7 +101,7 @@ def _placed(z, four, vec, mirrored, place, toward, east, north):
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def look_up(
     x, y, newest, first, last, tested, width, height, reach, slack, pixel_error,
-    scale_low, scale_high, parities, toward_hint, hint_cosine,
+    scale_low, scale_high, least, most, parities, toward_hint, hint_cosine,
     vec, stars, codes, lengths, starts, bins, band_sizes, band_zone_at, band_zones, band_row_at, band_star, band_right,
     wanted_odds, results,
 ):  # fmt: skip
@@ -121,14 +121,15 @@ def look_up(
         A code may be off by `slack`, and by what an error of a place [px] makes.
     scale_low, scale_high : float
         [rad / px]
+    least, most : float
+        Of the patterns' lengths [rad].
     parities : int
         1: as on the sky, 2: mirrored, 3: either.
     toward_hint, hint_cosine : float64 array of shape (3,), float
         The exposure's middle lies within a circle about it; -2 for anywhere.
     wanted_odds : float
-    results : float64 array, shape (n, 9)
-        Written: log odds, mirrored, scale and turn as a complex number [rad / px], the middle as a vector, the pattern's spread [px],
-        stars in place.
+    results : float64 array, shape (n, 8)
+        Written: log odds, mirrored, scale and turn as a complex number [rad / px], the middle as a vector, the pattern's spread [px].
 
     Returns
     -------
@@ -145,7 +146,6 @@ def look_up(
     skipped = np.empty(tested, dtype=np.bool_)
     area = width * height
     found = weighed = 0
-    least, most = lengths.min() if lengths.size else 0.0, lengths.max() if lengths.size else 0.0
     s = newest
     for i in range(first, last):
         # The outermost stars are i and the newest, or i and one before it with the newest inside.
@@ -295,7 +295,6 @@ def look_up(
                                             toward[2],
                                         )
                                         results[found, 7] = math.sqrt(size)
-                                        results[found, 8] = 4 + (partner[:tested] >= 0).sum()
                                         found += 1
                                         if found == results.shape[0]:
                                             return found, weighed

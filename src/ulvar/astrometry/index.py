@@ -166,7 +166,7 @@ def build_index(
         band, zone = at
         size = math.radians(band.size_deg)
         return _kernels.patterns_of_zone(
-            zone, size, size, band.zones, band.right, band.star, band.star, vec, _PATTERNS, _USES, _TOGETHER
+            zone, size, size, band.zones, band.right, band.star, vec, _PATTERNS, _USES, _TOGETHER
         )
 
     # Stars of the zones beside it reach into a zone's cells.

@@ -94,6 +94,8 @@ class PackedIndex:
     def __init__(self, index: SkyIndex) -> None:
         self.index = index
         bands = index.bands
+        lengths = index.lengths
+        self.lengths = (float(lengths.min()), float(lengths.max())) if len(lengths) else (0.0, 0.0)
         self.sizes = np.radians([band.size_deg for band in bands])
         self.zone_at = np.cumsum([0, *(len(band.zones) for band in bands)]).astype(np.int64)
         self.zones = np.concatenate([band.zones for band in bands])
@@ -111,7 +113,7 @@ class PackedIndex:
         """Return what the patterns of a star and earlier ones tell, the best first, and how many hypotheses were weighed."""
         from ulvar.astrometry import _kernels_search
 
-        results = np.empty((_RESULTS, 9))
+        results = np.empty((_RESULTS, 8))
         index = self.index
         height, width = shape
         toward, cosine = np.zeros(3), -2.0
@@ -120,7 +122,7 @@ class PackedIndex:
             cosine = math.cos(math.radians(min(limits.at[2], 180.0)))
         found, weighed = _kernels_search.look_up(
             x, y, newest, *pairs, min(len(x), _TESTED), float(width), float(height), 0.5 * math.hypot(width, height), slack,
-            _PIXEL_ERROR, math.radians(limits.scale_low / 3600), math.radians(limits.scale_high / 3600), 3, toward, cosine,
+            _PIXEL_ERROR, math.radians(limits.scale_low / 3600), math.radians(limits.scale_high / 3600), *self.lengths, 3, toward, cosine,
             index.vec, index.stars, index.codes, index.lengths, index.starts, index.bins, self.sizes, self.zone_at, self.zones, self.row_at,
             self.star, self.right, _WORTH_FITTING, results,
         )  # fmt: skip
@@ -129,7 +131,7 @@ class PackedIndex:
 
 
 def _hypothesis(row: F64Array) -> Hypothesis:
-    odds, mirrored, re, im, vx, vy, vz, spread, _ = (float(v) for v in row)
+    odds, mirrored, re, im, vx, vy, vz, spread = (float(v) for v in row)
     # xi + i eta = a (x + i y), of a mirrored exposure a (x - i y).
     cd = np.degrees([[re, im], [im, -re]] if mirrored else [[re, -im], [im, re]])
     return Hypothesis(odds, math.degrees(math.atan2(vy, vx)) % 360, math.degrees(math.asin(vz)), cd, spread)

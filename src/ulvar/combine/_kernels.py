@@ -52,10 +52,21 @@ def merge_network(n: int) -> np.ndarray:
     return np.array(pairs, dtype=np.int32).reshape(-1, 2)
 
 
+# Cutting a run out of an array is compiled once, and not wherever it is done.
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _run(stack, i, y, x0, size):
+    return stack[i, y, x0 : x0 + size]
+
+
+@numba.njit(nogil=True, cache=True, error_model="numpy")
+def _row(buffer, j, size):
+    return buffer[j, :size]
+
+
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _sort_chunk(buffer, pairs, size):
     for p in range(pairs.shape[0]):
-        exchange(buffer[pairs[p, 0], :size], buffer[pairs[p, 1], :size])
+        exchange(_row(buffer, pairs[p, 0], size), _row(buffer, pairs[p, 1], size))
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
@@ -67,7 +78,7 @@ def _there(stack, y, x0, size, here):
         if first == first and last == last:
             here[m] = i
             m += 1
-        elif first == first or last == last or not all_unknown(stack[i, y, x0 : x0 + size]):
+        elif first == first or last == last or not all_unknown(_run(stack, i, y, x0, size)):
             return m, False
     return m, True
 
@@ -75,8 +86,7 @@ def _there(stack, y, x0, size, here):
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, squares):
     """Sums of the deviations from the first frame's values; returns the frames' weight and whether all values were known."""
-    rows = slice(x0, x0 + size)
-    base[:] = stack[here[0], y, rows]
+    base[:] = _run(stack, here[0], y, x0, size)
     total[:] = 0.0
     squares[:] = 0.0
     four = np.empty(4, dtype=np.float64)
@@ -85,10 +95,18 @@ def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, 
         j = 0
         while j + 4 <= m:
             a, b, c, d = here[j], here[j + 1], here[j + 2], here[j + 3]
-            add_four(stack[a, y, rows], stack[b, y, rows], stack[c, y, rows], stack[d, y, rows], base, total, squares)
+            add_four(
+                _run(stack, a, y, x0, size),
+                _run(stack, b, y, x0, size),
+                _run(stack, c, y, x0, size),
+                _run(stack, d, y, x0, size),
+                base,
+                total,
+                squares,
+            )
             j += 4
         while j < m:
-            add_one(stack[here[j], y, rows], base, total, squares)
+            add_one(_run(stack, here[j], y, x0, size), base, total, squares)
             j += 1
         plain[:] = total
         total *= weights[0]
@@ -99,13 +117,13 @@ def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, 
         a, b, c, d = here[j], here[j + 1], here[j + 2], here[j + 3]
         four[0], four[1], four[2], four[3] = weights[a], weights[b], weights[c], weights[d]
         add_four_weighted(
-            stack[a, y, rows], stack[b, y, rows], stack[c, y, rows], stack[d, y, rows],
+            _run(stack, a, y, x0, size), _run(stack, b, y, x0, size), _run(stack, c, y, x0, size), _run(stack, d, y, x0, size),
             four, base, total, plain, squares,
         )  # fmt: skip
         weight += four.sum()
         j += 4
     while j < m:
-        add_one_weighted(stack[here[j], y, rows], weights[here[j]], base, total, plain, squares)
+        add_one_weighted(_run(stack, here[j], y, x0, size), weights[here[j]], base, total, plain, squares)
         weight += weights[here[j]]
         j += 1
     # A frame of no weight tells of its gaps in the plain sum alone.
@@ -115,27 +133,26 @@ def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _sort_whole(stack, y, x0, size, here, m, early, late, buffer):
     """Write the values of the frames that are there into the buffer, ordered at each pixel."""
-    rows = slice(x0, x0 + size)
     j = 0
     while j + BLOCK <= m:
         sort_block(
-            stack[here[j], y, rows], stack[here[j + 1], y, rows], stack[here[j + 2], y, rows],
-            stack[here[j + 3], y, rows], stack[here[j + 4], y, rows], stack[here[j + 5], y, rows],
-            stack[here[j + 6], y, rows], stack[here[j + 7], y, rows],
-            buffer[j, :size], buffer[j + 1, :size], buffer[j + 2, :size], buffer[j + 3, :size],
-            buffer[j + 4, :size], buffer[j + 5, :size], buffer[j + 6, :size], buffer[j + 7, :size],
+            _run(stack, here[j], y, x0, size), _run(stack, here[j + 1], y, x0, size), _run(stack, here[j + 2], y, x0, size),
+            _run(stack, here[j + 3], y, x0, size), _run(stack, here[j + 4], y, x0, size), _run(stack, here[j + 5], y, x0, size),
+            _run(stack, here[j + 6], y, x0, size), _run(stack, here[j + 7], y, x0, size),
+            _row(buffer, j, size), _row(buffer, j + 1, size), _row(buffer, j + 2, size), _row(buffer, j + 3, size),
+            _row(buffer, j + 4, size), _row(buffer, j + 5, size), _row(buffer, j + 6, size), _row(buffer, j + 7, size),
         )  # fmt: skip
         j += BLOCK
     begun = j
     while j < stack.shape[0]:
         if j < m:
-            buffer[j, :size] = stack[here[j], y, rows]
+            buffer[j, :size] = _run(stack, here[j], y, x0, size)
         else:
             buffer[j, :size] = np.float32(np.inf)
         j += 1
     for p in range(early.shape[0]):
         if early[p, 0] >= begun and early[p, 0] < m:
-            exchange(buffer[early[p, 0], :size], buffer[early[p, 1], :size])
+            exchange(_row(buffer, early[p, 0], size), _row(buffer, early[p, 1], size))
     _sort_chunk(buffer, late, size)
 
 
@@ -153,18 +170,19 @@ def _usual_spread(buffer, count, size, few, quantile_k, quantile_z, around):
             # Median of |a - b| is 0.954 of the spread; of the range of three 1.588.
             around[m] = (buffer[c - 1, x] - buffer[0, x]) / (0.954 if c == 2 else 1.588)
             m += 1
-    return np.float64(np.median(around[:m])) if m > 0 else 0.0
+    return median_of_spreads(around[:m]) if m > 0 else 0.0
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def combine_rows(
-    stack, begin, chunk, weights, method, low, high, few, pairs, quantile_k, quantile_z,
+    stack, begin, chunk, weights, weight_sum, equal, method, low, high, few, pairs, quantile_k, quantile_z,
     out, spread_out, kept_out, rejected_low, rejected_high, low_out, high_out, weight_out,
 ):  # fmt: skip
     """Combine ``stack[frame, row, column]`` (float32, NaN = no data) along the frames, from row `begin` on.
 
     The stack is in one piece, and rows of it are told by their number: the rows of a cut out part would be taken for
-    scattered values and not go in vectors. `chunk` columns are judged together.
+    scattered values and not go in vectors. `chunk` columns are judged together. `weight_sum` is that of
+    the weights, `equal` whether they are one.
 
     Sums run over whole row vectors, along the edges of dithered exposures too, where pixels lack some frames; the scalar
     rejection is only for pixels of which a value lies beyond the bounds that the method would start from. `few` judges
@@ -193,8 +211,6 @@ def combine_rows(
     while first_late < pairs.shape[0] and pairs[first_late, 0] // BLOCK == pairs[first_late, 1] // BLOCK:
         first_late += 1
     early, late = pairs[:first_late], pairs[first_late:]
-    weight_sum = weights.sum()
-    equal = weights.min() == weights.max()
     clips = method != MEAN and method != MEDIAN
     maps = (low_out, high_out, weight_out)
     mapped = low_out.size > 0
@@ -217,7 +233,7 @@ def combine_rows(
             if not whole or m < 2 or here_sum <= 0.0:
                 count[:] = np.float32(0.0)
                 for i in range(n):
-                    load(stack[i, row, x0 : x0 + size], buffer[i, :size], count)
+                    load(_run(stack, i, row, x0, size), _row(buffer, i, size), count)
                 if method != MEAN:
                     _sort_chunk(buffer, pairs, size)
                 usual = 0.0
@@ -243,7 +259,8 @@ def combine_rows(
                 if mapped:
                     low_out[y, part] = 0
                     high_out[y, part] = 0
-                    weight_out[y, part] = (all_weight[:size] / weight_sum).astype(np.float32)
+                    for x in range(size):
+                        weight_out[y, x0 + x] = np.float32(all_weight[x] / weight_sum)
                 if not clips:
                     continue
                 for x in range(size):
@@ -272,9 +289,9 @@ def combine_rows(
             if method != MEAN:
                 _sort_whole(stack, row, x0, size, here, m, early, late, buffer)
                 if m % 2 == 1:
-                    middle[:] = buffer[m // 2, :size]
+                    middle[:] = _row(buffer, m // 2, size)
                 else:
-                    middle[:] = np.float32(0.5) * (buffer[m // 2 - 1, :size] + buffer[m // 2, :size])
+                    middle[:] = np.float32(0.5) * (_row(buffer, m // 2 - 1, size) + _row(buffer, m // 2, size))
             if method == MEDIAN:
                 out_row[:] = middle
             kept_row[:] = m
@@ -288,7 +305,9 @@ def combine_rows(
             if method != LINEAR:
                 k = quantile_k[m]
                 if k >= 0:
-                    between(buffer[k, :size], buffer[m - 1 - k, :size], np.float32(quantile_z[m]), around[:size])
+                    between(
+                        _row(buffer, k, size), _row(buffer, m - 1 - k, size), np.float32(quantile_z[m]), around[:size]
+                    )
                     usual = median_of_spreads(around[:size])
                 elif few:
                     count[:] = np.float32(m)
@@ -297,7 +316,7 @@ def combine_rows(
             if method == SIGMA and m >= 4:
                 k = quantile_k[m]
                 found = suspects(
-                    buffer[0, :size], buffer[m - 1, :size], buffer[k, :size], buffer[m - 1 - k, :size], middle,
+                    _row(buffer, 0, size), _row(buffer, m - 1, size), _row(buffer, k, size), _row(buffer, m - 1 - k, size), middle,
                     spread_row, np.float32(quantile_z[m]), np.float32(usual), np.float32(low), np.float32(high), suspect,
                 )  # fmt: skip
                 if found == 0:

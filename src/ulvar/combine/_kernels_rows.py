@@ -144,7 +144,9 @@ def between(early, late, z, spread):
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _kth_bits(bits, k):
     """The number that k others are not above, by halving: counting runs over vectors, where picking a pivot does not."""
-    low, high = bits.min(), bits.max()
+    low, high = bits[0], bits[0]
+    for x in range(bits.size):
+        low, high = min(low, bits[x]), max(high, bits[x])
     while low < high:
         middle = np.int32(low + (np.int64(high) - np.int64(low)) // 2)
         count = np.int32(0)

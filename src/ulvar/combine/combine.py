@@ -225,10 +225,10 @@ def _combine_into(
     low = np.zeros(stack.shape[0], dtype=np.int64)
     high = np.zeros(stack.shape[0], dtype=np.int64)
     _kernels.combine_rows(
-        stack, begin, judged_together(stack.shape[0]), weights, getattr(_kernels_bounds, rejection.method.name),
-        float(rejection.low), float(rejection.high),
-        rejection.few, *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high,
-        maps.rejected_low[rows], maps.rejected_high[rows], maps.weight[rows],
+        stack, begin, judged_together(stack.shape[0]), weights, float(weights.sum()), bool((weights == weights[0]).all()),
+        getattr(_kernels_bounds, rejection.method.name), float(rejection.low), float(rejection.high), rejection.few,
+        *_plan(stack.shape[0]), into.data[rows], into.spread[rows], into.kept[rows], low, high, maps.rejected_low[rows],
+        maps.rejected_high[rows], maps.weight[rows],
     )  # fmt: skip
     # Bands may run in several threads; adding whole small arrays under the interpreter's lock is safe.
     into.rejected_low[...] += low
