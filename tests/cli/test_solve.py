@@ -9,9 +9,9 @@ import numpy as np
 
 from tests.cli.support import Command
 from ulvar.astrometry import StarCatalogue, Wcs, separation_deg, wcs_from_header, write_tiles
-from ulvar.flows.platesky import pixel_aspect
+from ulvar.flows.platesky import PlateOptions, hinted_cone, pixel_aspect
 from ulvar.flows.wcsfile import read_wcs_file
-from ulvar.frames import header_of, read_plane, write_fits
+from ulvar.frames import ExposureFacts, header_of, read_plane, write_fits
 from ulvar.simulation import Psf, add_stars
 
 WIDTH, HEIGHT, SCALE = 500, 380, 9.0
@@ -147,6 +147,20 @@ class Solving(Command):
             ],
             [1.0, 1.5, 1.0, 1.0],
         )
+
+    def test_stars_are_wanted_out_to_the_corners_of_a_wide_field(self) -> None:
+        wide = ExposureFacts("w.fits", width=6000, height=4000, ra_deg=80.0, dec_deg=-10.0, scale_arcsec_px=20.0)
+        half = math.degrees(math.atan(math.radians(0.5 * math.hypot(6000, 4000) * 20 / 3600)))
+        ra, dec, reach = hinted_cone(wide, PlateOptions()) or (0.0, 0.0, 0.0)
+        self.assertEqual((ra, dec), (80.0, -10.0))
+        self.assertGreater(reach, 1.0 + half)
+        self.assertGreater(
+            (hinted_cone(wide, PlateOptions(at=(1.0, 2.0), scale=(30.0, 40.0))) or (0, 0, 0))[2], 1.5 * half
+        )
+        self.assertEqual(
+            (hinted_cone(ExposureFacts("n.fits", ra_deg=80.0, dec_deg=-10.0), PlateOptions()) or (0, 0, 0))[2], 5.0
+        )
+        self.assertIsNone(hinted_cone(wide, PlateOptions(blind=True)))
 
     def test_index(self) -> None:
         code, out, _ = self.ulvar("catalogue", "index", self.tiles)

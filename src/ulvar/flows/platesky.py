@@ -130,6 +130,10 @@ _LARGE = 50_000
 def hinted_cone(facts: ExposureFacts, options: PlateOptions) -> tuple[float, float, float] | None:
     """Return the part of the sky (RA, Dec, radius) [deg] that an exposure's hint can reach; None where it has none."""
     reach = max(5.0, 3 * options.radius_deg)
+    scale = options.scale[1] if options.scale is not None else 1.25 * (facts.scale_arcsec_px or 0.0)
+    # Of a wide field stars are wanted out to its corners.
+    half_deg = math.degrees(math.atan(math.radians(0.5 * math.hypot(facts.width, facts.height) * scale / 3600)))
+    reach = max(reach, options.radius_deg + 1.2 * half_deg)
     if options.at is not None:
         return *options.at, reach
     if options.blind:
