@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import math
 import unittest
@@ -32,6 +33,7 @@ from ulvar.astrometry import (
 )
 from ulvar.astrometry.fitting import _PLAIN, _best_model
 from ulvar.astrometry.index import open_index, write_index
+from ulvar.astrometry.search import Limits
 from ulvar.astrometry.sphere import unit_vectors
 from ulvar.astrometry.wcsfit import fit_radial_wcs
 from ulvar.engine import Failed
@@ -161,6 +163,47 @@ class Fields(WholeSkyCase):
             with self.subTest(kind):
                 found = self.solved(px, py, (1000, 1500), seconds=1.0)
                 self.assertIsInstance(found, Failed, found)
+
+    def test_what_is_burnt_into_a_corner_does_not_hide_the_sky(self) -> None:
+        rng = np.random.default_rng(15)
+        wcs = Wcs(220.0, -35.0, 749.5, 499.5, turned(20.0, 130.0, -1))
+        x, y = self.frame(rng, wcs, (1000, 1500))
+        # Words are brighter than any star, and many.
+        x, y = np.append(rng.uniform(20, 400, 200), x), np.append(rng.uniform(10, 60, 200), y)
+        found = self.solved(x, y, (1000, 1500))
+        assert isinstance(found, PlateSolution), found
+        self.assertLess(float(separation_deg(*found.wcs.sky(749.5, 499.5), 220.0, -35.0)) * 3600, 10.0)
+
+    def test_two_stars_beside_the_pattern_are_an_accident(self) -> None:
+        """A pattern and two more stars where the catalogue has them weigh 10^9 to 1 in a narrow field, and are no hypothesis yet."""
+        rng = np.random.default_rng(16)
+        index = self.index
+        narrow = np.flatnonzero(index.lengths < math.radians(1.0))
+        done = set()
+        for q, wanted in itertools.product(narrow, (2, 4)):
+            if len(done) == 2:
+                break
+            four = index.stars[q]
+            ra, dec = float(index.ra[four[0]]), float(index.dec[four[0]])
+            wcs = Wcs(ra, dec, 0.0, 0.0, turned(3600 * math.degrees(index.lengths[q]) / 1600, 25.0, -1))
+            near = np.argsort(separation_deg(index.ra, index.dec, ra, dec))
+            px, py = wcs.pixel(index.ra[near[:400]], index.dec[near[:400]])
+            inside = near[:400][(np.abs(px) < 1990) & (np.abs(py) < 1490)]
+            rest = [s for s in inside if s not in four][:wanted]
+            if len([s for s in inside if s not in four]) < 4:
+                continue
+            done.add(wanted)
+            x, y = wcs.pixel(index.ra[[*four, *rest]], index.dec[[*four, *rest]])
+            x, y = np.append(x, rng.uniform(-2000, 2000, 60)), np.append(y, rng.uniform(-1500, 1500, 60))
+            scale = wcs.scale_arcsec_px
+            limits = Limits(0.9 * scale, 1.1 * scale, (ra, dec, 0.5))
+            told = [
+                h
+                for newest in (3, 4, 5)
+                for h in self.sky.packed.look_up(x, y, (3000, 4000), newest, (0, newest), 0.003, limits)[0]
+            ]
+            self.assertEqual(bool(told), wanted > 2)
+        self.assertEqual(done, {2, 4})
 
     def test_a_sparse_catalogue_says_so(self) -> None:
         rng = np.random.default_rng(11)

@@ -54,6 +54,19 @@ class Truth(unittest.TestCase):
         area = 4 * math.pi * (fwhm / 2.3548) ** 2
         return flux / np.sqrt(area * (self.sky + self.read**2))
 
+    def test_words_burnt_into_a_corner_do_not_hide_the_stars(self) -> None:
+        fwhm, x, y, flux, _, image, _ = self.fields[1]
+        burnt = image.copy()
+        rng = np.random.default_rng(12)
+        burnt[12:48, 15:480] = np.where(rng.random((36, 465)) > 0.5, 60000.0, 0.0)
+        burnt[350], burnt[:, 450] = 60000.0, 60000.0
+        found = find_stars(burnt, gain_e_per_adu=1.0)
+        self.assertAlmostEqual(found.fwhm_px, self.fields[1][-1].fwhm_px, delta=0.1)
+        # Beside them the background of the cells is theirs.
+        apart = (y > 200) & (np.abs(y - 350) > 15) & (np.abs(x - 450) > 15) & (self.snr(fwhm, flux) > 10)
+        distance, _ = matched(found, x[apart], y[apart])
+        self.assertGreater((distance < 1).mean(), 0.96)
+
     def test_completeness_and_false_detections(self) -> None:
         for fwhm, x, y, flux, _, _, found in self.fields:
             with self.subTest(fwhm=fwhm):

@@ -103,7 +103,7 @@ def look_up(
     x, y, newest, first, last, tested, width, height, reach, slack, pixel_error,
     scale_low, scale_high, least, most, parities, toward_hint, hint_cosine,
     vec, stars, codes, lengths, starts, bins, band_sizes, band_zone_at, band_zones, band_row_at, band_star, band_right,
-    wanted_odds, results,
+    wanted_odds, least_agreeing, results,
 ):  # fmt: skip
     """Look up all patterns of a star and earlier ones, of which `first` to `last` is one of the outermost or, with the star inside, the other.
 
@@ -127,7 +127,8 @@ def look_up(
         1: as on the sky, 2: mirrored, 3: either.
     toward_hint, hint_cosine : float64 array of shape (3,), float
         The exposure's middle lies within a circle about it; -2 for anywhere.
-    wanted_odds : float
+    wanted_odds, least_agreeing : float, int
+        Of a hypothesis: its log odds, and stars that agree beside the pattern.
     results : float64 array, shape (n, 8)
         Written: log odds, mirrored, scale and turn as a complex number [rad / px], the middle as a vector, the pattern's spread [px].
 
@@ -286,6 +287,12 @@ def look_up(
                                             partner,
                                         )
                                         if odds < wanted_odds:
+                                            continue
+                                        # Where few stars of the catalogue are in view, two by accident weigh as much as many.
+                                        agreeing = 0
+                                        for k in range(tested):
+                                            agreeing += 1 if partner[k] >= 0 else 0
+                                        if agreeing < least_agreeing:
                                             continue
                                         results[found, 0], results[found, 1] = odds, mirrored
                                         results[found, 2], results[found, 3] = place[0], place[1]

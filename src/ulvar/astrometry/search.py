@@ -16,6 +16,8 @@ from ulvar.engine import F64Array
 # What a hypothesis must be weighed at to be followed, and at most so many stars are weighed.
 _WORTH_FITTING = math.log(1e9)
 _TESTED = 100
+# Stars that must agree beside the four of the pattern.
+_AGREEING = 3
 # Places of stars are known to a pixel, the catalogue's motions and neighbours included.
 _PIXEL_ERROR = 1.0
 # A code may be off by what a bent field makes of it: little is tried first; then among how many of the brightest stars.
@@ -124,7 +126,7 @@ class PackedIndex:
             x, y, newest, *pairs, min(len(x), _TESTED), float(width), float(height), 0.5 * math.hypot(width, height), slack,
             _PIXEL_ERROR, math.radians(limits.scale_low / 3600), math.radians(limits.scale_high / 3600), *self.lengths, 3, toward, cosine,
             index.vec, index.stars, index.codes, index.lengths, index.starts, index.bins, self.sizes, self.zone_at, self.zones, self.row_at,
-            self.star, self.right, _WORTH_FITTING, results,
+            self.star, self.right, _WORTH_FITTING, _AGREEING, results,
         )  # fmt: skip
         told = results[:found][np.argsort(-results[:found, 0], kind="stable")]
         return [_hypothesis(row) for row in told], int(weighed)

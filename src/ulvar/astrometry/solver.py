@@ -87,6 +87,8 @@ def _sizes(shape: tuple[int, int], hints: SolveHints) -> Sequence[float]:
 
 
 _LEAST_STARS = 6
+# Of each part of the frame, so many each way, so many stars come before all others.
+_PARTS, _OF_A_PART = 8, 6
 # Of the time that is left, what a hint may take before other places or scales are searched.
 _SHARE = 0.5
 # Where nothing is known of the scale [arcsec / px].
@@ -134,6 +136,8 @@ def solve_plate(
     if len(x) < _LEAST_STARS:
         return Failed(f"too few stars: {len(x)} found, at least {_LEAST_STARS} are needed")
     height, width = shape
+    order = _evenly(x, y, shape)
+    x, y, snr = x[order], y[order], snr[order]
     stars = np.column_stack([x, y])
     # Patterns are looked up as if pixels were square.
     cx, cy = np.asarray(x - (width - 1) / 2), np.asarray(y - (height - 1) / 2) * hints.aspect
@@ -165,6 +169,17 @@ def solve_plate(
         if asked:
             why = _why_not(len(x), shape, stars_of, hints, limits, searched)
     return Failed(why)
+
+
+def _evenly(x: F64Array, y: F64Array, shape: tuple[int, int]) -> np.ndarray:
+    """Return an order in which no small part of the frame comes first as a whole: what is burnt into a corner is no sky."""
+    height, width = shape
+    columns, rows = (np.clip(v * _PARTS // size, 0, _PARTS - 1) for v, size in ((x, width), (y, height)))
+    part = rows * _PARTS + columns
+    by_part = np.argsort(part, kind="stable")
+    before = np.empty(len(x), dtype=np.int64)
+    before[by_part] = np.arange(len(x)) - np.searchsorted(part[by_part], part[by_part], side="left")
+    return np.argsort(before >= _OF_A_PART, kind="stable")
 
 
 def _as_hypothesis(wcs: Wcs, shape: tuple[int, int]) -> Hypothesis:

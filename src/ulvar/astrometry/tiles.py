@@ -230,14 +230,16 @@ def read_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) 
     CatalogueError
         If there are no tiles, or none near.
     """
-    files = sorted(folder.glob("*.parquet"))
-    if not files:
-        raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
-    if near is not None:
+    if near is None:
+        files = sorted(folder.glob("*.parquet"))
+    else:
+        # A whole sky has many tiles: only those that are wanted are looked for.
         height = zone_height(folder)
         wanted = set().union(*(tiles_near(*cone, height) for cone in near))
-        files = [path for path in files if path.stem in wanted]
-        if not files:
+        files = [path for path in (folder / f"{name}.parquet" for name in sorted(wanted)) if path.exists()]
+        if not files and any(folder.glob("*.parquet")):
             raise CatalogueError(f"{folder}: the catalogue does not cover this part of the sky")
+    if not files:
+        raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
     whole = _joined([read_tile(path) for path in files])
     return {name.removeprefix("band_"): values for name, values in whole.items()}

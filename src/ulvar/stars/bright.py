@@ -12,6 +12,8 @@ from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts
 
 # As many of the brightest are measured.
 _MOST = 200
+# Of each part of the frame, so many each way, where the brightest alone are no stars.
+_PARTS, _OF_A_PART = 8, 6
 SIGMA_TO_FWHM = 2.0 * math.sqrt(2.0 * math.log(2.0))
 
 
@@ -35,14 +37,25 @@ def find_bright_stars(
     guess: float,
     threshold: float,
 ) -> BrightStars | None:
-    """Find bright stars with a guessed width; look again only where the width turns out to be another."""
+    """Find bright stars with a guessed width; look again only where the width turns out to be another.
+
+    Where none of the brightest looks like a star, they are taken from all parts of the frame: words that a program burnt into a
+    corner are brighter than any star, and many.
+    """
+    found = _found(residual, noise, hidden, saturated, guess, threshold, _MOST)
+    return found or _found(residual, noise, hidden, saturated, guess, threshold, _OF_A_PART)
+
+
+def _found(
+    residual: F32Array, noise: F32Array, hidden: BoolArray, saturated: BoolArray, guess: float, threshold: float, of_a_part: int
+) -> BrightStars | None:  # fmt: skip
     fwhm = guess
     found: BrightStars | None = None
     for _ in range(4):
         sigma = fwhm / SIGMA_TO_FWHM
-        x, y = _candidates(residual, noise, hidden, sigma, max(threshold, 8.0))
+        x, y = _candidates(residual, noise, hidden, sigma, max(threshold, 8.0), of_a_part)
         if len(x) < 3:
-            x, y = _candidates(residual, noise, hidden, sigma, threshold)
+            x, y = _candidates(residual, noise, hidden, sigma, threshold, of_a_part)
         if len(x) == 0:
             return found
         settled = _settled(residual, noise, saturated | hidden, x, y, fwhm)
@@ -117,15 +130,25 @@ def find_maxima(
 
 
 def _candidates(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float
+    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float, of_a_part: int
 ) -> tuple[F64Array, F64Array]:
-    """Return x, y of the brightest peaks that do not stand alone in their pixel, the brightest first."""
+    """Return x, y of the brightest peaks that do not stand alone in their pixel, the brightest first, so many of a part at most."""
     smooth, factor = matched_gaussian(residual, sigma, hidden)
     xs, ys = find_maxima(smooth, noise, threshold * factor, hidden, 1, limit=20_000)
     # A pixel that stands alone is hot, or hit by a cosmic ray: thousands of them would hide the stars.
     pairs = [residual[ys + dy, xs + dx] for dy in (-1, 0, 1) for dx in (-1, 0, 1) if dy or dx]
     alone = np.nan_to_num(np.mean(pairs, axis=0)) < 0.12 * np.nan_to_num(residual[ys, xs])
-    chosen = np.flatnonzero(~alone)[:_MOST]
+    chosen = np.flatnonzero(~alone)
+    if of_a_part < _MOST:
+        height, width = residual.shape
+        part = (ys[chosen] * _PARTS // height) * _PARTS + xs[chosen] * _PARTS // width
+        # Peaks are sorted by brightness: how many of the same part came before each.
+        by_part = np.argsort(part, kind="stable")
+        begins = np.searchsorted(part[by_part], part[by_part], side="left")
+        before = np.empty(len(part), dtype=np.int64)
+        before[by_part] = np.arange(len(part)) - begins
+        chosen = chosen[before < of_a_part]
+    chosen = chosen[:_MOST]
     return xs[chosen].astype(np.float64), ys[chosen].astype(np.float64)
 
 
