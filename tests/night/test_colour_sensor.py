@@ -39,7 +39,7 @@ class ColourSensor(Command):
         self.assertEqual(run_stack(night, JobContext()).problem, "")
         stack = night.products_of("stack")[series.key]
         self.assertEqual(stack.values["planes"], {})
-        self.assertIn("red, green, blue", what_is_missing(night, series))
+        self.assertIn("stacks through red, green and blue", what_is_missing(night, series))
         settings = night.settings
         settings.combine.colours = Colours.MALVAR
         night.set_settings(settings)
