@@ -200,7 +200,7 @@ class Fields(WholeSkyCase):
             told = [
                 h
                 for newest in (3, 4, 5)
-                for h in self.sky.packed.look_up(x, y, (3000, 4000), newest, (0, newest), 0.003, limits)[0]
+                for h in self.sky.packed.look_up(x, y, (3000, 4000), newest, (0, newest), 0.003, limits)
             ]
             self.assertEqual(bool(told), wanted > 2)
         self.assertEqual(done, {2, 4})

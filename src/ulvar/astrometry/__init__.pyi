@@ -29,6 +29,7 @@ from .sphere import separation_deg as separation_deg
 from .sphere import tangent_plane as tangent_plane
 from .sphere import tangent_to_sky as tangent_to_sky
 from .tables import CatalogueError as CatalogueError
+from .tables import NoStars as NoStars
 from .wcs import Wcs as Wcs
 from .wcs import wcs_from_header as wcs_from_header
 from .wcsfit import fit_wcs as fit_wcs

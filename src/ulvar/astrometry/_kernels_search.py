@@ -101,7 +101,7 @@ def _placed(z, four, vec, mirrored, place, toward, east, north):
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def look_up(
     x, y, newest, first, last, tested, width, height, reach, slack, pixel_error,
-    scale_low, scale_high, least, most, parities, toward_hint, hint_cosine,
+    scale_low, scale_high, least, most, toward_hint, hint_cosine,
     vec, stars, codes, lengths, starts, bins, band_sizes, band_zone_at, band_zones, band_row_at, band_star, band_right,
     wanted_odds, least_agreeing, results,
 ):  # fmt: skip
@@ -123,8 +123,6 @@ def look_up(
         [rad / px]
     least, most : float
         Of the patterns' lengths [rad].
-    parities : int
-        1: as on the sky, 2: mirrored, 3: either.
     toward_hint, hint_cosine : float64 array of shape (3,), float
         The exposure's middle lies within a circle about it; -2 for anywhere.
     wanted_odds, least_agreeing : float, int
@@ -134,8 +132,8 @@ def look_up(
 
     Returns
     -------
-    (int, int)
-        How many hypotheses came above the odds, and how many were weighed.
+    int
+        How many hypotheses came above the odds.
     """
     z = np.empty(4, dtype=np.complex128)
     pattern, ordered = np.empty(4, dtype=np.int64), np.empty(4, dtype=np.int64)
@@ -146,7 +144,7 @@ def look_up(
     spread, partner = np.empty(tested), np.empty(tested, dtype=np.int64)
     skipped = np.empty(tested, dtype=np.bool_)
     area = width * height
-    found = weighed = 0
+    found = 0
     s = newest
     for i in range(first, last):
         # The outermost stars are i and the newest, or i and one before it with the newest inside.
@@ -172,8 +170,6 @@ def look_up(
                     d0 = complex(x[d] - x[i], y[d] - y[i]) / base
                     for form in range(8):
                         mirrored = form & 1
-                        if not (parities & (2 if mirrored else 1)):
-                            continue
                         ci, di = c0, d0
                         ordered[:] = pattern
                         if form & 2:
@@ -240,7 +236,6 @@ def look_up(
                                             )
                                             if near < hint_cosine:
                                                 continue
-                                        weighed += 1
                                         radius = math.atan(reach * scale)
                                         band = 0
                                         while band < band_sizes.size - 1 and band_sizes[band] < radius / 3.2:
@@ -304,5 +299,5 @@ def look_up(
                                         results[found, 7] = math.sqrt(size)
                                         found += 1
                                         if found == results.shape[0]:
-                                            return found, weighed
-    return found, weighed
+                                            return found
+    return found

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.astrometry.sphere import separation_deg
-from ulvar.astrometry.tables import CatalogueError, Rows, star_rows
+from ulvar.astrometry.tables import NoStars, Rows, star_rows
 from ulvar.astrometry.tiles import read_tiles, write_columns
 from ulvar.engine import F64Array
 from ulvar.frames import in_circle
@@ -46,6 +46,12 @@ class StarCatalogue:
 
     def __len__(self) -> int:
         return len(self.ra)
+
+    @classmethod
+    def empty(cls) -> StarCatalogue:
+        """Return a catalogue without stars."""
+        none = np.empty(0)
+        return cls(none, none, none, none, none, none)
 
     def select(self, which: np.ndarray) -> StarCatalogue:
         """Return the stars that `which` (mask or indices) picks."""
@@ -115,7 +121,7 @@ def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float
     portions = list(star_rows(place))
     names = dict.fromkeys(name for part in portions for name in part.columns)
     if not any(len(part.columns.get("ra", ())) for part in portions):
-        raise CatalogueError(f"{path}: no row has a usable position in degrees")
+        raise NoStars(f"{path}: no row has a usable position in degrees")
     return _from_columns({n: np.concatenate([part.columns[n] for part in portions]) for n in names}, str(path))
 
 
@@ -123,7 +129,7 @@ def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
     ra, dec = columns["ra"], columns["dec"]
     good = np.isfinite(ra) & np.isfinite(dec) & (np.abs(dec) <= 90)
     if not good.any():
-        raise CatalogueError(f"{path}: no row has a usable position in degrees")
+        raise NoStars(f"{path}: no row has a usable position in degrees")
     n = int(good.sum())
 
     def column(name: str, default: float) -> F64Array:
@@ -185,7 +191,7 @@ def import_stars(
 
     stars, tiles = write_columns(portions(), folder, told)
     if not stars:
-        raise CatalogueError(f"{path}: no row has a usable position in degrees")
+        raise NoStars(f"{path}: no row has a usable position in degrees")
     return Imported(stars, tiles, lost.bad, lost.why)
 
 

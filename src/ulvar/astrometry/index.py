@@ -14,7 +14,9 @@ import numpy as np
 
 from ulvar.astrometry.catalogue import StarCatalogue
 from ulvar.astrometry.sphere import unit_vectors
-from ulvar.engine import F64Array, Progress, StopToken, silent, temporary_name, write_text
+from ulvar.astrometry.tiles import tile_numbers
+from ulvar.engine import F64Array, Progress, StopToken, places_in_groups, silent, temporary_name, write_text
+from ulvar.frames import in_circle
 
 # Outermost stars of a band's patterns lie so far apart, or up to twice as far [deg].
 BAND_SIZES_DEG = tuple(2.5 / 60 * 2.0**k for k in range(-2, 9))
@@ -95,30 +97,21 @@ class SkyIndex:
         return round((len(self.starts) - 1) ** 0.25)
 
 
-def _band(size_deg: float, right: F64Array, declination: F64Array, chosen: np.ndarray) -> Band:
+def _band(ra: F64Array, dec: F64Array, size_deg: float, chosen: np.ndarray) -> Band:
     """Sort stars by zone and right ascension."""
-    size = math.radians(size_deg)
-    zones = math.ceil(math.pi / size)
-    zone = np.minimum(((declination[chosen] + math.pi / 2) / size).astype(np.int64), zones - 1)
+    zone, _ = tile_numbers(ra[chosen], dec[chosen], size_deg)
+    right = np.radians(ra)
     order = np.lexsort((right[chosen], zone))
     star = chosen[order]
+    zones = math.ceil(180 / size_deg)
     begins = np.searchsorted(zone[order], np.arange(zones + 1)).astype(np.int64)
     return Band(size_deg, begins, star.astype(np.int32), right[star])
 
 
-def _evenly(right: F64Array, declination: F64Array, size: float, count: int) -> np.ndarray:
-    """Return the brightest stars of each cell; stars are sorted by brightness."""
-    zones = math.ceil(math.pi / size)
-    zone = np.minimum(((declination + math.pi / 2) / size).astype(np.int64), zones - 1)
-    middle = -math.pi / 2 + (zone + 0.5) * size
-    cells = np.maximum(1, np.round(2 * math.pi * np.maximum(np.cos(middle), 0.0) / size)).astype(np.int64)
-    number = zone * (int(math.ceil(2 * math.pi / size)) + 2) + (right / (2 * math.pi) * cells).astype(np.int64)
-    if not len(number):
-        return np.empty(0, dtype=np.int64)
-    order = np.argsort(number, kind="stable")
-    begins = np.concatenate([[0], np.flatnonzero(np.diff(number[order])) + 1])
-    place = np.arange(len(order)) - np.repeat(begins, np.diff(np.append(begins, len(order))))
-    return np.sort(order[place < count])
+def _evenly(ra: F64Array, dec: F64Array, size_deg: float, count: int) -> np.ndarray:
+    """Return the brightest stars of each cell, which are those of tiles of that height; stars are sorted by brightness."""
+    zone, cell = tile_numbers(ra, dec, size_deg)
+    return np.flatnonzero(places_in_groups(zone * math.ceil(360 / size_deg + 2) + cell) < count)
 
 
 def build_index(
@@ -149,16 +142,13 @@ def build_index(
 
     now = catalogue.at_epoch(_EPOCH)
     order = np.argsort(np.nan_to_num(now.mag, nan=99.0), kind="stable")
-    ra, dec = now.ra[order], now.dec[order]
-    right, declination = np.radians(ra) % (2 * math.pi), np.radians(dec)
-    picked = [_evenly(right, declination, math.radians(size), _STARS) for size in sizes_deg]
+    ra, dec = in_circle(now.ra[order]), now.dec[order]
+    picked = [_evenly(ra, dec, size, _STARS) for size in sizes_deg]
     # Only stars that serve in a band are kept; they stay in order of brightness.
     kept = np.unique(np.concatenate(picked)) if picked else np.empty(0, dtype=np.int64)
-    ra, dec, right, declination = ra[kept], dec[kept], right[kept], declination[kept]
+    ra, dec = ra[kept], dec[kept]
     vec = unit_vectors(ra, dec)
-    bands = tuple(
-        _band(size, right, declination, np.searchsorted(kept, chosen)) for size, chosen in zip(sizes_deg, picked)
-    )
+    bands = tuple(_band(ra, dec, size, np.searchsorted(kept, chosen)) for size, chosen in zip(sizes_deg, picked))
 
     def work(at: tuple[Band, int]) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         if stop is not None:

@@ -60,13 +60,10 @@ class Searched:
     ----------
     stars : int
         Of the exposure, whose patterns were looked up.
-    weighed : int
-        Hypotheses.
     out_of_time : bool
     """
 
     stars: int = 0
-    weighed: int = 0
     out_of_time: bool = False
 
 
@@ -111,8 +108,8 @@ class PackedIndex:
 
     def look_up(
         self, x: F64Array, y: F64Array, shape: tuple[int, int], newest: int, pairs: tuple[int, int], slack: float, limits: Limits
-    ) -> tuple[list[Hypothesis], int]:  # fmt: skip
-        """Return what the patterns of a star and earlier ones tell, the best first, and how many hypotheses were weighed."""
+    ) -> list[Hypothesis]:  # fmt: skip
+        """Return what the patterns of a star and earlier ones tell, the best first."""
         from ulvar.astrometry import _kernels_search
 
         results = np.empty((_RESULTS, 8))
@@ -122,14 +119,14 @@ class PackedIndex:
         if limits.at is not None:
             toward = unit_vectors(np.array([limits.at[0]]), np.array([limits.at[1]]))[0]
             cosine = math.cos(math.radians(min(limits.at[2], 180.0)))
-        found, weighed = _kernels_search.look_up(
+        found = _kernels_search.look_up(
             x, y, newest, *pairs, min(len(x), _TESTED), float(width), float(height), 0.5 * math.hypot(width, height), slack,
-            _PIXEL_ERROR, math.radians(limits.scale_low / 3600), math.radians(limits.scale_high / 3600), *self.lengths, 3, toward, cosine,
+            _PIXEL_ERROR, math.radians(limits.scale_low / 3600), math.radians(limits.scale_high / 3600), *self.lengths, toward, cosine,
             index.vec, index.stars, index.codes, index.lengths, index.starts, index.bins, self.sizes, self.zone_at, self.zones, self.row_at,
             self.star, self.right, _WORTH_FITTING, _AGREEING, results,
         )  # fmt: skip
         told = results[:found][np.argsort(-results[:found, 0], kind="stable")]
-        return [_hypothesis(row) for row in told], int(weighed)
+        return [_hypothesis(row) for row in told]
 
 
 def _hypothesis(row: F64Array) -> Hypothesis:
@@ -168,9 +165,7 @@ def hypotheses(
                     searched.out_of_time = True
                     return
                 pairs = first, min(first + step, newest)
-                told, weighed = index.look_up(x, y, shape, newest, pairs, slack, limits)
-                searched.weighed += weighed
-                yield from told
+                yield from index.look_up(x, y, shape, newest, pairs, slack, limits)
                 first = pairs[1]
                 # Pairs of a later star are many, and the clock is looked at between calls.
                 took = time.monotonic() - began

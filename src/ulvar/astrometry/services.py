@@ -10,11 +10,14 @@ import time
 import urllib.error
 import urllib.parse
 import urllib.request
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from ulvar.astrometry.projections import deproject
 from ulvar.astrometry.tables import CatalogueError
 
 # A service that says nothing for so long is asked again, a few times, later each time [s].
@@ -81,13 +84,17 @@ def table_question(service: str, adql: str, most: int | None = None) -> Question
     ValueError
         If the address is none of http or https, or nothing is asked.
     """
+    return _in_adql(service, "sync", adql, most)
+
+
+def _in_adql(service: str, how: str, adql: str, most: int | None) -> Question:
     _check_address(service)
     if not adql.strip():
         raise ValueError("the question is empty")
     form = {"REQUEST": "doQuery", "LANG": "ADQL", "FORMAT": "votable", "QUERY": adql}
     if most is not None:
         form["MAXREC"] = str(most)
-    return Question(f"{service.rstrip('/')}/sync", form)
+    return Question(f"{service.rstrip('/')}/{how}", form)
 
 
 def smaller_cones(ra: float, dec: float, radius_deg: float) -> list[tuple[float, float, float]]:
@@ -101,16 +108,9 @@ def smaller_cones(ra: float, dec: float, radius_deg: float) -> list[tuple[float,
     half = 0.5 * radius_deg
     # Seven circles of half its radius cover a circle (a hexagon of six about one); the sphere takes a little more.
     away, reach = math.sqrt(3) * half, 1.02 * half
-    places = [_towards(ra, dec, away, 60.0 * k) for k in range(6)]
-    return [(*place, reach) for place in [(ra, dec), *places]]
-
-
-def _towards(ra: float, dec: float, away_deg: float, angle_deg: float) -> tuple[float, float]:
-    """Return the place so far away [deg] along the great circle at a position angle [deg]."""
-    d, r, p = math.radians(dec), math.radians(away_deg), math.radians(angle_deg)
-    north = math.sin(d) * math.cos(r) + math.cos(d) * math.sin(r) * math.cos(p)
-    east = math.atan2(math.sin(p) * math.sin(r), math.cos(d) * math.cos(r) - math.sin(d) * math.sin(r) * math.cos(p))
-    return (ra + math.degrees(east)) % 360.0, math.degrees(math.asin(max(-1.0, min(1.0, north))))
+    angle = np.radians(np.arange(0.0, 360.0, 60.0))
+    places = zip(*deproject("ARC", away * np.sin(angle), away * np.cos(angle), ra, dec))
+    return [(ra, dec, reach), *((float(a), float(d), reach) for a, d in places)]
 
 
 def job_question(service: str, adql: str, most: int | None = None) -> Question:
@@ -118,8 +118,7 @@ def job_question(service: str, adql: str, most: int | None = None) -> Question:
 
     Parameters and errors are those of `table_question`; ``/async`` is added to the address.
     """
-    at_once = table_question(service, adql, most)
-    return Question(f"{at_once.url.removesuffix('/sync')}/async", at_once.form)
+    return _in_adql(service, "async", adql, most)
 
 
 def fetch_later(
@@ -186,16 +185,11 @@ def fetch_later(
 
 def _exchange(question: Question, host: str, method: str | None = None) -> tuple[str, str]:
     """Ask something short; returns the address that it was answered at in the end, and the answer."""
-    body = None if question.form is None else urllib.parse.urlencode(question.form).encode()
-    request = urllib.request.Request(question.url, body, {"User-Agent": "Ulvar"}, method=method)
     try:
-        with urllib.request.build_opener(_SameKind).open(request, timeout=_SILENT_S) as answer:
+        with _answer(question, method=method) as answer:
             return str(answer.geturl()), answer.read(_LOOKED_AT).decode("utf-8", "replace")
-    except urllib.error.HTTPError as error:
-        said = _said(error.read(_LOOKED_AT))
-        raise CatalogueError(f"{host}: it refuses ({error.code} {error.reason}){f': {said}' if said else ''}") from None
-    except (urllib.error.URLError, http.client.HTTPException, TimeoutError, ConnectionError) as error:
-        raise CatalogueError(f"{host}: it does not answer ({getattr(error, 'reason', None) or error})") from None
+    except _TryLater as error:
+        raise CatalogueError(f"{host}: {error}") from None
 
 
 def _check_address(service: str) -> None:
@@ -263,35 +257,49 @@ def _host(question: Question) -> str:
     return str(urllib.parse.urlsplit(question.url).hostname)
 
 
-def _once(question: Question, output: Path, told: Callable[[int, str], object], end: float) -> int:
+@contextlib.contextmanager
+def _answer(question: Question, *, method: str | None = None, accept: str = "*/*") -> Iterator[Any]:
+    """Ask a service, and give its answer to be read; what goes wrong is told with what the service said.
+
+    Raises
+    ------
+    _TryLater
+        If it is busy, or does not answer.
+    CatalogueError
+        If it refuses.
+    """
     body = None if question.form is None else urllib.parse.urlencode(question.form).encode()
-    request = urllib.request.Request(
-        question.url, body, {"User-Agent": "Ulvar", "Accept": "application/x-votable+xml, text/xml"}
-    )
-    opener = urllib.request.build_opener(_SameKind)
-    host = _host(question)
+    told = {"User-Agent": "Ulvar", "Accept": accept}
+    request = urllib.request.Request(question.url, body, told, method=method)
     try:
-        with opener.open(request, timeout=_SILENT_S) as answer, output.open("wb") as handle:
-            count = 0
-            while portion := answer.read(_PORTION):
-                handle.write(portion)
-                count += len(portion)
-                told(count, "Fetching")
-                if count > _LARGEST:
-                    raise CatalogueError(f"{host}: its answer has no end: over {_LARGEST / 1e9:.0f} GB came")
-                if time.monotonic() > end:
-                    raise CatalogueError(f"{host}: its answer was not whole in the time allowed")
-            wanted = answer.headers.get("Content-Length")
-            kind = str(answer.headers.get("Content-Type") or "")
-            if wanted is not None and wanted.isdigit() and int(wanted) != count:
-                raise _TryLater("its answer breaks off")
+        with urllib.request.build_opener(_SameKind).open(request, timeout=_SILENT_S) as answer:
+            yield answer
     except urllib.error.HTTPError as error:
         said = _said(error.read(_LOOKED_AT))
+        words = f": {said}" if said else ""
         if error.code in _BUSY:
-            raise _TryLater(f"it is busy ({error.code}{f': {said}' if said else ''})") from None
-        raise CatalogueError(f"{host}: it refuses ({error.code} {error.reason}){f': {said}' if said else ''}") from None
+            raise _TryLater(f"it is busy ({error.code}{words})") from None
+        raise CatalogueError(f"{_host(question)}: it refuses ({error.code} {error.reason}){words}") from None
     except (urllib.error.URLError, http.client.HTTPException, TimeoutError, ConnectionError) as error:
         raise _TryLater(f"it does not answer ({getattr(error, 'reason', None) or error})") from None
+
+
+def _once(question: Question, output: Path, told: Callable[[int, str], object], end: float) -> int:
+    host = _host(question)
+    with _answer(question, accept="application/x-votable+xml, text/xml") as answer, output.open("wb") as handle:
+        count = 0
+        while portion := answer.read(_PORTION):
+            handle.write(portion)
+            count += len(portion)
+            told(count, "Fetching")
+            if count > _LARGEST:
+                raise CatalogueError(f"{host}: its answer has no end: over {_LARGEST / 1e9:.0f} GB came")
+            if time.monotonic() > end:
+                raise CatalogueError(f"{host}: its answer was not whole in the time allowed")
+        wanted = answer.headers.get("Content-Length")
+        kind = str(answer.headers.get("Content-Type") or "")
+        if wanted is not None and wanted.isdigit() and int(wanted) != count:
+            raise _TryLater("its answer breaks off")
     _check_answer(output, host, kind)
     return count
 

@@ -7,11 +7,10 @@ from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
 
-import numpy as np
-
 from ulvar.astrometry.catalogue import StarCatalogue, load_catalogue
 from ulvar.astrometry.index import build_index, open_index, write_index
 from ulvar.astrometry.solver import Sky
+from ulvar.astrometry.sphere import separation_deg
 from ulvar.astrometry.tables import CatalogueError
 from ulvar.engine import Progress, StopToken, silent
 from ulvar.frames import fingerprint
@@ -41,7 +40,7 @@ def state_of(path: str) -> str:
 
 def has_index(path: str) -> bool:
     """Whether a folder of tiles has an index of the state that it is in."""
-    return Path(path).is_dir() and open_index(Path(path), state_of(path)) is not None
+    return WholeSky.of(path).indexed
 
 
 def index_catalogue(
@@ -105,6 +104,11 @@ class WholeSky:
         """Whether it is of tiles, whose index is kept."""
         return Path(self.path).is_dir()
 
+    @property
+    def indexed(self) -> bool:
+        """Whether it has an index of the state that it is in."""
+        return self.is_folder and open_index(Path(self.path), self.state) is not None
+
     def sky(self) -> Sky:
         """Return its stars with an index: the one that is kept, or one made in memory.
 
@@ -134,8 +138,6 @@ class _TilesNear:
         self._read: tuple[float, float, float, StarCatalogue] | None = None
 
     def __call__(self, ra: float, dec: float, radius_deg: float) -> StarCatalogue:
-        from ulvar.astrometry.sphere import separation_deg
-
         if self._read is not None:
             ra0, dec0, reach, stars = self._read
             if float(separation_deg(ra, dec, ra0, dec0)) + radius_deg <= reach:
@@ -144,7 +146,6 @@ class _TilesNear:
         try:
             stars = load_catalogue(self._path, near=[(ra, dec, reach)])
         except CatalogueError:
-            none = np.empty(0)
-            return StarCatalogue(none, none, none, none, none, none)
+            return StarCatalogue.empty()
         self._read = ra, dec, reach, stars.cone(ra, dec, reach)
         return self._read[3].cone(ra, dec, radius_deg)

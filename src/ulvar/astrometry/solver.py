@@ -14,7 +14,7 @@ from ulvar.astrometry.fitting import LEAST_MATCHED, PlateSolution, fitted
 from ulvar.astrometry.index import BAND_SIZES_DEG, SkyIndex, build_index
 from ulvar.astrometry.search import Hypothesis, Limits, PackedIndex, Searched, hypotheses
 from ulvar.astrometry.wcs import Wcs
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, places_in_groups
 
 
 @dataclass(frozen=True)
@@ -175,11 +175,7 @@ def _evenly(x: F64Array, y: F64Array, shape: tuple[int, int]) -> np.ndarray:
     """Return an order in which no small part of the frame comes first as a whole: what is burnt into a corner is no sky."""
     height, width = shape
     columns, rows = (np.clip(v * _PARTS // size, 0, _PARTS - 1) for v, size in ((x, width), (y, height)))
-    part = rows * _PARTS + columns
-    by_part = np.argsort(part, kind="stable")
-    before = np.empty(len(x), dtype=np.int64)
-    before[by_part] = np.arange(len(x)) - np.searchsorted(part[by_part], part[by_part], side="left")
-    return np.argsort(before >= _OF_A_PART, kind="stable")
+    return np.argsort(places_in_groups(rows * _PARTS + columns) >= _OF_A_PART, kind="stable")
 
 
 def _as_hypothesis(wcs: Wcs, shape: tuple[int, int]) -> Hypothesis:

@@ -19,6 +19,10 @@ class CatalogueError(Exception):
     """A catalogue that cannot be used: which file and why."""
 
 
+class NoStars(CatalogueError):
+    """A table of which no row has a place on the sky."""
+
+
 # What columns are called, in small letters, the usual name first; Ulvar's own names are the keys.
 _NAMES = {
     "ra": ("ra", "raj2000", "ra_icrs", "ra_j2000", "ra_deg", "radeg", "_raj2000", "ra2000", "alpha"),

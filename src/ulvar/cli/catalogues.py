@@ -13,6 +13,8 @@ import typer
 from ulvar.astrometry import (
     CatalogueError,
     Imported,
+    NoStars,
+    Question,
     cone_question,
     fetch,
     fetch_later,
@@ -120,13 +122,13 @@ def catalogue_fetch(
     if seconds <= 0 or (most is not None and most < 1):
         fail_usage("--seconds and --most are above 0")
     try:
-        cones: list[tuple[float, float, float]] = []
+        asked: list[tuple[Question, tuple[float, float, float] | None]] = []
         if query is not None:
-            questions = [(job_question if later else table_question)(service, query, most)]
+            asked.append(((job_question if later else table_question)(service, query, most), None))
         else:
             assert at is not None and radius is not None
-            cones = [(*parse_position(at), radius)]
-            questions = [cone_question(service, *cones[0])]
+            whole = (*parse_position(at), radius)
+            asked.append((cone_question(service, *whole), whole))
     except ValueError as error:
         fail_usage(str(error))
     given = _given_columns(column)
@@ -134,8 +136,8 @@ def catalogue_fetch(
     problem, short, again = "", False, 0
     with running(1) as context, tempfile.TemporaryDirectory(prefix="ulvar-") as name:
         answer = Path(name) / "answer.vot"
-        while questions and not problem:
-            question, cone = questions.pop(0), cones.pop(0) if cones else None
+        while asked and not problem:
+            question, cone = asked.pop(0)
             try:
                 kept = None if fresh else kept_answer(question)
                 if kept is None:
@@ -145,8 +147,7 @@ def catalogue_fetch(
                 more = overflows(told)
                 if more and cone is not None and cone[2] > _SMALLEST_CONE_DEG:
                     # The service gives so many rows at once: smaller cones have fewer.
-                    cones += smaller_cones(*cone)
-                    questions += [cone_question(service, *one) for one in cones[-7:]]
+                    asked += [(cone_question(service, *one), one) for one in smaller_cones(*cone)]
                     again += 1
                     continue
                 short |= more
@@ -155,7 +156,7 @@ def catalogue_fetch(
                     keep_answer(question, answer)
             except CatalogueError as error:
                 # A part of the sky without a star is none that went wrong.
-                if not (again and "no row has a usable position" in str(error)):
+                if not (again and isinstance(error, NoStars)):
                     problem = str(error).replace(str(answer), service)
     bad, why = sum(one.bad for one in done), next((one.why for one in done if one.bad), "")
     tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0

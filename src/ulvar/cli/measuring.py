@@ -10,9 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from ulvar.astrometry import (
-    CatalogueError,
-)
+from ulvar.astrometry import CatalogueError
 from ulvar.cli.common import (
     Facts,
     Json,

@@ -10,3 +10,18 @@ F64Array = npt.NDArray[np.float64]
 I64Array = npt.NDArray[np.int64]
 MaskArray = npt.NDArray[np.uint16]
 BoolArray = npt.NDArray[np.bool_]
+
+
+def places_in_groups(group: np.ndarray) -> I64Array:
+    """Return how many of the same group come before each item, int64 of the shape of `group` (items,).
+
+    Examples
+    --------
+    >>> places_in_groups(np.array([7, 3, 7, 7, 3])).tolist()
+    [0, 0, 1, 2, 1]
+    """
+    order = np.argsort(group, kind="stable")
+    ordered = group[order]
+    before = np.empty(len(group), dtype=np.int64)
+    before[order] = np.arange(len(group)) - np.searchsorted(ordered, ordered, side="left")
+    return before

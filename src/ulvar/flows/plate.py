@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -68,7 +69,7 @@ class PlateTask:
 
 def solve_exposure(
     facts: ExposureFacts, catalogue: StarCatalogue, options: PlateOptions, stars: StarTable | None,
-    *, stamp: str = "", whole: WholeSky | None = None,
+    *, header: Mapping[str, Any] | None = None, stamp: str = "", whole: WholeSky | None = None,
 ) -> PlateSolution | Failed:  # fmt: skip
     """Solve one exposure, finding its stars if they are not given.
 
@@ -79,6 +80,8 @@ def solve_exposure(
         Where the hints point.
     options : PlateOptions
     stars : StarTable, optional
+    header : mapping, optional
+        Of the file: what it states of the place and of the pixels.
     stamp : str
         Of the catalogue: exposures of one field share what is made of it.
     whole : WholeSky, optional
@@ -97,9 +100,7 @@ def solve_exposure(
         assert found is not None
         stars = found.stars
     hints, shape = hints_for(facts, options), (facts.height, facts.width)
-    stated = _stated(facts)
-    if is_fits_path(facts.path):
-        hints = replace(hints, aspect=pixel_aspect(header_of(facts.path)))
+    hints = replace(hints, aspect=pixel_aspect(header or {}))
     sky: StarCatalogue | Sky = catalogue
     try:
         if hints.ra is not None and hints.dec is not None and stamp:
@@ -116,7 +117,7 @@ def solve_exposure(
             shape,
             sky,
             hints,
-            stated=stated,
+            stated=wcs_from_header(header or {}),
             whole=whole.sky if whole is not None else lambda: all_of(stamp, catalogue),
         )
     except CatalogueError as error:
@@ -165,10 +166,17 @@ def plate_item(task: PlateTask) -> Outcome:
                 code=SOLVED_BEFORE,
                 values=describe(known, task.facts),
             )
+    header = _header(task.facts)
+    stated = wcs_from_header(header)
     solution = solve_exposure(
-        task.facts, task.catalogue, task.options, task.stars, stamp=task.catalogue_print, whole=task.whole
+        task.facts,
+        task.catalogue,
+        task.options,
+        task.stars,
+        header=header,
+        stamp=task.catalogue_print,
+        whole=task.whole,
     )
-    stated = _stated(task.facts)
     if isinstance(solution, Failed):
         more = "; what its header states of its place is not confirmed either" if stated is not None else ""
         return Outcome(
@@ -200,8 +208,12 @@ def plate_item(task: PlateTask) -> Outcome:
     return Outcome(task.facts.path, True, "", task.output, values=values)
 
 
-def _stated(facts: ExposureFacts) -> Wcs | None:
-    return wcs_from_header(header_of(facts.path)) if is_fits_path(facts.path) else None
+def _header(facts: ExposureFacts) -> Mapping[str, Any]:
+    """Return a file's header; empty where it has none, or cannot be read: with stars given nothing else of it is needed."""
+    try:
+        return header_of(facts.path) if is_fits_path(facts.path) else {}
+    except FrameError:
+        return {}
 
 
 def _apart_deg(one: Wcs, other: Wcs, facts: ExposureFacts) -> float:

@@ -18,7 +18,6 @@ from ulvar.astrometry import (
     StarCatalogue,
     WholeSky,
     build_index,
-    has_index,
     index_catalogue,
     load_catalogue,
 )
@@ -98,24 +97,21 @@ def open_catalogue(
         catalogue = load_catalogue(path)
         return catalogue, None if len(catalogue) < _LARGE else WholeSky.of(path)
     cones = [] if options.blind else [c for c in (hinted_cone(facts, options) for facts in exposures) if c is not None]
-    near = _no_stars()
+    near, whole = StarCatalogue.empty(), WholeSky.of(path)
     if cones:
         try:
             near = load_catalogue(path, near=_rounded(cones))
         except CatalogueError:
             if not any(Path(path).glob("*.parquet")):
                 raise
-    if (not len(near) or len(cones) < len(exposures)) and not has_index(path):
+    indexed = whole.indexed
+    if not indexed and (not len(near) or len(cones) < len(exposures)):
         try:
             index_catalogue(path, threads=context.workers, progress=context.progress, stop=context.stop)
         except OSError as error:
             raise CatalogueError(f"{path}: its index cannot be kept: {place_words(error)}") from error
-    return near, WholeSky.of(path) if has_index(path) else None
-
-
-def _no_stars() -> StarCatalogue:
-    none = np.empty(0)
-    return StarCatalogue(none, none, none, none, none, none)
+        indexed = True
+    return near, whole if indexed else None
 
 
 def catalogue_print(catalogue: StarCatalogue) -> str:

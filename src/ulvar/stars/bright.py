@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts
+from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts, places_in_groups
 
 # As many of the brightest are measured.
 _MOST = 200
@@ -42,23 +42,23 @@ def find_bright_stars(
     Where none of the brightest looks like a star, they are taken from all parts of the frame: words that a program burnt into a
     corner are brighter than any star, and many.
     """
-    found = _found(residual, noise, hidden, saturated, guess, threshold, _MOST)
-    return found or _found(residual, noise, hidden, saturated, guess, threshold, _OF_A_PART)
-
-
-def _found(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, saturated: BoolArray, guess: float, threshold: float, of_a_part: int
-) -> BrightStars | None:  # fmt: skip
     fwhm = guess
     found: BrightStars | None = None
+    evenly = False
     for _ in range(4):
         sigma = fwhm / SIGMA_TO_FWHM
-        x, y = _candidates(residual, noise, hidden, sigma, max(threshold, 8.0), of_a_part)
+        x, y = _candidates(residual, noise, hidden, sigma, max(threshold, 8.0))
         if len(x) < 3:
-            x, y = _candidates(residual, noise, hidden, sigma, threshold, of_a_part)
+            x, y = _candidates(residual, noise, hidden, sigma, threshold)
         if len(x) == 0:
             return found
-        settled = _settled(residual, noise, saturated | hidden, x, y, fwhm)
+        settled = None
+        if not evenly:
+            settled = _settled(residual, noise, saturated | hidden, x[:_MOST], y[:_MOST], fwhm)
+            evenly = settled is None and found is None
+        if evenly:
+            some = _of_all_parts(x, y, residual.shape)
+            settled = _settled(residual, noise, saturated | hidden, x[some], y[some], fwhm)
         if settled is None:
             return found
         found = settled
@@ -130,26 +130,22 @@ def find_maxima(
 
 
 def _candidates(
-    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float, of_a_part: int
+    residual: F32Array, noise: F32Array, hidden: BoolArray, sigma: float, threshold: float
 ) -> tuple[F64Array, F64Array]:
-    """Return x, y of the brightest peaks that do not stand alone in their pixel, the brightest first, so many of a part at most."""
+    """Return x, y of the peaks that do not stand alone in their pixel, the brightest first."""
     smooth, factor = matched_gaussian(residual, sigma, hidden)
     xs, ys = find_maxima(smooth, noise, threshold * factor, hidden, 1, limit=20_000)
     # A pixel that stands alone is hot, or hit by a cosmic ray: thousands of them would hide the stars.
     pairs = [residual[ys + dy, xs + dx] for dy in (-1, 0, 1) for dx in (-1, 0, 1) if dy or dx]
     alone = np.nan_to_num(np.mean(pairs, axis=0)) < 0.12 * np.nan_to_num(residual[ys, xs])
     chosen = np.flatnonzero(~alone)
-    if of_a_part < _MOST:
-        height, width = residual.shape
-        part = (ys[chosen] * _PARTS // height) * _PARTS + xs[chosen] * _PARTS // width
-        # Peaks are sorted by brightness: how many of the same part came before each.
-        by_part = np.argsort(part, kind="stable")
-        begins = np.searchsorted(part[by_part], part[by_part], side="left")
-        before = np.empty(len(part), dtype=np.int64)
-        before[by_part] = np.arange(len(part)) - begins
-        chosen = chosen[before < of_a_part]
-    chosen = chosen[:_MOST]
     return xs[chosen].astype(np.float64), ys[chosen].astype(np.float64)
+
+
+def _of_all_parts(x: F64Array, y: F64Array, shape: tuple[int, ...]) -> I64Array:
+    """Return which peaks, sorted by brightness, are among the brightest of their part of the frame."""
+    part = y * _PARTS // shape[0] * _PARTS + x * _PARTS // shape[1]
+    return np.flatnonzero(places_in_groups(part) < _OF_A_PART)[:_MOST]
 
 
 def window_moments(

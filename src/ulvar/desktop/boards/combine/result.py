@@ -81,15 +81,15 @@ class ResultPage(QWidget):
         self.map_buttons: dict[str, QPushButton] = {}
         self.show_colour = QPushButton("Colour picture")
         self.show_colour.setToolTip("Show the field's colour picture")
-        self.show_colour.clicked.connect(self._see_colour)
+        self.show_colour.clicked.connect(lambda: self._see(self._model.stacks.colour))
         self.make_colour = QPushButton()
         self.make_colour.clicked.connect(lambda: command("run colour"))
         self.show_mosaic = QPushButton("Mosaic")
         self.show_mosaic.setToolTip("Show the mosaic of all fields through this filter")
-        self.show_mosaic.clicked.connect(self._see_mosaic)
+        self.show_mosaic.clicked.connect(lambda: self._see(self._model.stacks.mosaic))
         self.show_running = QPushButton("Running stack")
         self.show_running.setToolTip("Show the stack that grew while exposures arrived")
-        self.show_running.clicked.connect(self._see_running)
+        self.show_running.clicked.connect(lambda: self._see(self._model.stacks.running))
         self.make_mosaic = QPushButton()
         self.make_mosaic.clicked.connect(lambda: command("run mosaic"))
         self.colour_words = label("", "unit", wrap=True)
@@ -293,18 +293,7 @@ class ResultPage(QWidget):
         self.show_mosaic.setVisible(made is not None)
         self.show_running.setVisible(self._model.stacks.running is not None)
 
-    def _see_running(self) -> None:
-        running = self._model.stacks.running
-        if running is not None:
-            self._show_file(*running)
-
-    def _see_mosaic(self) -> None:
-        made = self._model.stacks.mosaic
-        if made is not None:
-            self._show_file(*made)
-
-    def _see_colour(self) -> None:
-        made = self._model.stacks.colour
+    def _see(self, made: tuple[str, str] | None) -> None:
         if made is not None:
             self._show_file(*made)
 
