@@ -120,6 +120,7 @@ def _carried(
     known = read_wcs_file(Path(best.output))
     if known is None:
         return list(outcomes)
+    named = Path(raw_of[best.file]).name
     back = ways[raw_of[best.file]].inverse()
     stems = distinct_stems(facts.path for facts in working.values())
     result = []
@@ -132,13 +133,13 @@ def _carried(
         size = facts.height, facts.width
         wcs = carried_solution(known, ways[raw].then(back), size)
         path = folder / f"{stems[facts.path]}.carried.wcs"
-        note = f"plate solution of {Path(best.file).name}, carried by the alignment"
+        note = f"plate solution of {named}, carried by the alignment"
         try:
             write_wcs_file(path, wcs, note, size)
         except OSError as error:
             result.append(replace(outcome, reason=place_words(error)))
             continue
-        values = describe(wcs, facts) | {"carried_from": Path(best.file).name, "order": 1 if not wcs.sip_a else 5}
+        values = describe(wcs, facts) | {"carried_from": named, "order": 1 if not wcs.sip_a else 5}
         result.append(Outcome(outcome.file, True, "", str(path), values=values))
     return result
 
@@ -149,7 +150,12 @@ def _wrongly_stated(good: Sequence[Outcome], raw_of: Mapping[str, str]) -> list[
     if not wrong:
         return []
     off = max(float(o.values["stated_off_arcsec"]) for o in wrong)
-    text = f"{Path(wrong[0].file).name} and its like were found up to {off:.0f}″ from where they say they are. The found place is used."
+    named = Path(raw_of[wrong[0].file]).name
+    text = (
+        f"{named} was found {off:.0f}″ from where it says that it is. The found place is used."
+        if len(wrong) == 1
+        else f"{named} and others were found up to {off:.0f}″ from where they say that they are. The found places are used."
+    )
     title = counted(len(wrong), "header", "states a wrong place", "state wrong places")
     return [notice("stated_wrong", title, text, tuple(raw_of[o.file] for o in wrong), station="plate")]
 
