@@ -9,6 +9,8 @@ from .fitting import PlateSolution as PlateSolution
 from .index import SkyIndex as SkyIndex
 from .index import build_index as build_index
 from .packed import installed_table as installed_table
+from .separations import Separation as Separation
+from .separations import separation_on_sky as separation_on_sky
 from .services import Question as Question
 from .services import cone_question as cone_question
 from .services import fetch as fetch
@@ -25,6 +27,7 @@ from .solver import Sky as Sky
 from .solver import SolveHints as SolveHints
 from .solver import solve_plate as solve_plate
 from .sphere import offset_position as offset_position
+from .sphere import position_angle_deg as position_angle_deg
 from .sphere import separation_deg as separation_deg
 from .sphere import tangent_plane as tangent_plane
 from .sphere import tangent_to_sky as tangent_to_sky

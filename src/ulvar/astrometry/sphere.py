@@ -19,6 +19,14 @@ def separation_deg(ra1: Angle, dec1: Angle, ra2: Angle, dec2: Angle) -> F64Array
     return np.asarray(np.degrees(np.arctan2(across, along)))
 
 
+def position_angle_deg(ra1: Angle, dec1: Angle, ra2: Angle, dec2: Angle) -> F64Array:
+    """Direction at the first position towards the second, from north over east, 0 to 360 [deg]."""
+    a1, d1, a2, d2 = (np.radians(np.asarray(value, dtype=np.float64)) for value in (ra1, dec1, ra2, dec2))
+    east = np.cos(d2) * np.sin(a2 - a1)
+    north = np.cos(d1) * np.sin(d2) - np.sin(d1) * np.cos(d2) * np.cos(a2 - a1)
+    return np.asarray(in_circle(np.degrees(np.arctan2(east, north))))
+
+
 def unit_vectors(ra: F64Array, dec: F64Array) -> F64Array:
     """Return unit vectors, shape (n, 3), of positions [deg]: x towards RA 0, Dec 0, z towards the north pole."""
     a, d = np.radians(ra), np.radians(dec)

@@ -9,6 +9,7 @@ import sys
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
+from datetime import datetime
 from pathlib import Path
 from typing import Annotated, Any, NoReturn
 
@@ -192,6 +193,8 @@ def plain(value: Any) -> Any:
         return None
     if isinstance(value, Path):
         return str(value)
+    if isinstance(value, datetime):
+        return value.strftime("%Y-%m-%dT%H:%M:%S.%f")
     return value
 
 

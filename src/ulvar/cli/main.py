@@ -36,6 +36,7 @@ _COMMANDS = {
     "solve": "ulvar.cli.measuring:solve",
     "measure": "ulvar.cli.measuring:measure",
     "curve": "ulvar.cli.measuring:curve",
+    "pair": "ulvar.cli.pairs:pair",
     "demo": "ulvar.cli.nights:demo",
     "run": "ulvar.cli.nights:run",
     "check": "ulvar.cli.nights:check",

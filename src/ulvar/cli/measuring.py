@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import glob
-from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any
@@ -21,7 +20,6 @@ from ulvar.cli.common import (
     fail_usage,
     failed_outcomes,
     finish,
-    given_facts,
     hinted,
     lights_of,
     option,
@@ -31,23 +29,22 @@ from ulvar.cli.common import (
     series_among,
     told,
 )
+from ulvar.cli.places import given_reference, origin_of
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
     CurveOptions,
     CurveResult,
     MeasureOptions,
     PlateOptions,
-    Reference,
     Series,
     make_curve,
-    make_reference,
     measure_series,
     open_catalogue,
     solve_files,
 )
-from ulvar.frames import ExposureFacts, FrameError, parse_position, scan_file, with_user_facts
+from ulvar.frames import ExposureFacts, parse_position
 from ulvar.lightcurves import write_curve
-from ulvar.photometry import ApertureOptions, ListedStar, StarListError, read_series, read_star_list, write_series
+from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
 
 
 class Centre(StrEnum):
@@ -183,11 +180,11 @@ def measure(
     for _, output, _ in sets:
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")
-    given = _given_reference(reference, fact)
+    given = given_reference(reference, fact)
     frames, lines, told_series, bad, good_count, total = [], [], [], [], 0, 0
     with running(len(lights)) as context:
         for one, output, members in sets:
-            origin = _origin(given or members[0], listed, reference is not None) if members else None
+            origin = origin_of(given or members[0], listed, reference is not None) if members else None
             rows, outcomes = measure_series(members, listed, context, options=options, reference=origin)
             try:
                 if rows:
@@ -217,25 +214,6 @@ def measure(
         {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,
         done=good_count, failed=len(bad), lines=lines + told(bad if good_count else [*bad, *rest]),
     )  # fmt: skip
-
-
-def _given_reference(reference: Path | None, fact: list[str]) -> ExposureFacts | None:
-    if reference is None:
-        return None
-    try:
-        return with_user_facts(scan_file(str(reference)), given_facts(fact))
-    except FrameError as error:
-        fail_usage(str(error))
-
-
-def _origin(facts: ExposureFacts, listed: Sequence[ListedStar], wanted: bool) -> Reference | None:
-    """Return the exposure that x, y refer to; where all stars are on the sky it may be missing."""
-    found = make_reference(facts)
-    if not isinstance(found, Failed):
-        return found
-    if wanted or any(not s.on_sky for s in listed):
-        fail_usage(f"{facts.path}: the reference cannot be used: {found.reason}")
-    return None
 
 
 def curve(

@@ -1,4 +1,4 @@
-"""Places in exposures as the command line tells them: of a moving body, of common stars."""
+"""Places as the command line tells them: of stars, of a moving body, of common stars, and the exposure that they are in."""
 
 from __future__ import annotations
 
@@ -6,10 +6,46 @@ import math
 from collections.abc import Sequence
 from pathlib import Path
 
-from ulvar.cli.common import fail_usage
-from ulvar.flows import Body, BodyStack, Pointed
-from ulvar.frames import ExposureFacts
-from ulvar.photometry import StarListError, read_star_list
+from ulvar.cli.common import fail_usage, given_facts
+from ulvar.engine import Failed
+from ulvar.flows import Body, BodyStack, Pointed, Reference, make_reference
+from ulvar.frames import ExposureFacts, FrameError, parse_position, scan_file, with_user_facts
+from ulvar.photometry import ListedStar, StarListError, read_star_list
+
+
+def given_reference(reference: Path | None, fact: list[str]) -> ExposureFacts | None:
+    """Return the exposure that was named as the one whose pixels places are; ends with why it cannot be read."""
+    if reference is None:
+        return None
+    try:
+        return with_user_facts(scan_file(str(reference)), given_facts(fact))
+    except FrameError as error:
+        fail_usage(str(error))
+
+
+def origin_of(facts: ExposureFacts, listed: Sequence[ListedStar], wanted: bool) -> Reference | None:
+    """Return the exposure that x, y refer to; where all stars are on the sky it may be missing."""
+    found = make_reference(facts)
+    if not isinstance(found, Failed):
+        return found
+    if wanted or any(not s.on_sky for s in listed):
+        fail_usage(f"{facts.path}: the reference cannot be used: {found.reason}")
+    return None
+
+
+def listed_place(name: str, text: str) -> ListedStar:
+    """Return a star at a place that is told as RA,DEC or as px:X,Y, counted from 1.
+
+    Raises
+    ------
+    ValueError
+        If it is neither.
+    """
+    if text.startswith("px:"):
+        x, y = _numbers(text[3:], f"'{text}' is not px:X,Y")
+        return ListedStar(name, "target", x=x - 1, y=y - 1)
+    ra, dec = parse_position(text)
+    return ListedStar(name, "target", ra=ra, dec=dec)
 
 
 def given_body(

@@ -61,6 +61,15 @@ from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
 from .needs import Needs as Needs
 from .needs import expected_needs as expected_needs
+from .pairs import PAIR_COLUMNS as PAIR_COLUMNS
+from .pairs import PairRow as PairRow
+from .pairs import PairSummary as PairSummary
+from .pairs import measure_pairs as measure_pairs
+from .pairs import pair_cells as pair_cells
+from .pairs import paired as paired
+from .pairs import summarise as summarise
+from .pairs import told_off as told_off
+from .pairs import write_pairs as write_pairs
 from .picture import PictureOptions as PictureOptions
 from .picture import is_colour as is_colour
 from .picture import write_view as write_view

@@ -80,7 +80,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
 
         detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
         fwhm, detected, trails = detection.fwhm_px, detection.stars, detection.trails
-    placed = _positions(task, own, detected)
+    placed = star_places(task, own, detected)
     if isinstance(placed, Failed):
         return Failed(placed.reason, facts.path)
     x, y, ra, dec = placed
@@ -104,7 +104,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
     return Measured(tuple(_timed(rows, facts, ra, dec)), fwhm)
 
 
-def _positions(
+def star_places(
     task: MeasureTask, own: Wcs | None, detected: StarTable
 ) -> tuple[F64Array, F64Array, F64Array, F64Array] | Failed:
     """Return x, y in this exposure and ra, dec of each star (NaN where unknown)."""
@@ -183,7 +183,7 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
     return timed
 
 
-def _held_bytes(task: MeasureTask) -> int:
+def measuring_bytes(task: MeasureTask) -> int:
     """Return what measuring one exposure holds at most [bytes]: the frame, its mask, and looking for stars where it must."""
     looks = task.detected is None or not math.isfinite(task.fwhm_px)
     held = held_bytes(task.facts, task.calibration)
@@ -200,6 +200,33 @@ def make_reference(facts: ExposureFacts) -> Reference | Failed:
     except FrameError as error:
         return Failed(error.reason, facts.path)
     return Reference(facts.path, find_stars(frame.data, mask=frame.mask, cfa=facts.cfa).stars, wcs)
+
+
+def measure_tasks(
+    exposures: Sequence[ExposureFacts],
+    stars: Sequence[ListedStar],
+    *,
+    options: MeasureOptions | None = None,
+    reference: Reference | None = None,
+    solutions: Mapping[str, Wcs] | None = None,
+    transforms: Mapping[str, PixelMap] | None = None,
+    fwhm: Mapping[str, float] | None = None,
+    detected: Mapping[str, StarTable] | None = None,
+    trails: Mapping[str, tuple[Trail, ...]] | None = None,
+    calibrations: Calibrations | None = None,
+) -> list[MeasureTask]:
+    """Return what is to be done for each exposure, with what is known of it by its path (see `measure_series`)."""
+    settings = options or MeasureOptions()
+    names = distinct_names(facts.path for facts in exposures)
+    return [
+        MeasureTask(
+            facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
+            (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
+            (detected or {}).get(facts.path), names[facts.path], (trails or {}).get(facts.path, ()),
+            (calibrations or {}).get(facts.path),
+        )
+        for facts in exposures
+    ]  # fmt: skip
 
 
 def measure_series(
@@ -223,21 +250,15 @@ def measure_series(
     Exposures that are `known`, by their path, are not measured again; `arrived` is told of the others as they are done.
     `calibrations` tell by their path what raw exposures are calibrated with on the way.
     """
-    settings = options or MeasureOptions()
-    names = distinct_names(facts.path for facts in exposures)
-    tasks = [
-        MeasureTask(
-            facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
-            (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
-            (detected or {}).get(facts.path), names[facts.path], (trails or {}).get(facts.path, ()),
-            (calibrations or {}).get(facts.path),
-        )
-        for facts in exposures
-        if facts.path not in (known or {})
-    ]  # fmt: skip
+    every = measure_tasks(
+        exposures, stars, options=options, reference=reference, solutions=solutions, transforms=transforms, fwhm=fwhm,
+        detected=detected, trails=trails, calibrations=calibrations,
+    )  # fmt: skip
+    names = {task.facts.path: task.name for task in every}
+    tasks = [task for task in every if task.facts.path not in (known or {})]
     measured = dict(known or {})
     outcomes: dict[str, Outcome] = {}
-    held = max((_held_bytes(t) for t in tasks), default=0)
+    held = max((measuring_bytes(t) for t in tasks), default=0)
     for task, result in context.each(measure_item, tasks, "Measuring stars", item_bytes=held, lost=failed_task):
         path = task.facts.path
         if isinstance(result, Failed):

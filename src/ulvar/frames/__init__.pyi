@@ -60,6 +60,9 @@ from .sexagesimal import parse_angle as parse_angle
 from .sexagesimal import parse_position as parse_position
 from .shapes import Shape as Shape
 from .shapes import shapes_mask as shapes_mask
+from .table_write import TABLE_ENDINGS as TABLE_ENDINGS
+from .table_write import is_table_name as is_table_name
+from .table_write import write_table as write_table
 from .tiff_write import write_picture as write_picture
 from .tiff_write import write_png as write_png
 from .tiff_write import write_tiff as write_tiff

@@ -9,6 +9,8 @@ from .mosaic import EvenMosaic as EvenMosaic
 from .mosaic import even_frame as even_frame
 from .mosaic import even_mosaic as even_mosaic
 from .options import DetectOptions as DetectOptions
+from .pairs import PairFit as PairFit
+from .pairs import measure_pair as measure_pair
 from .psf import MeasuredPsf as MeasuredPsf
 from .qualities import BLENDS as BLENDS
 from .qualities import DEFAULT_BLEND as DEFAULT_BLEND

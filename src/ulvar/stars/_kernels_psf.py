@@ -49,6 +49,13 @@ def sample_table(table, dx, dy):
 
 
 @numba.njit(nogil=True, cache=True)
+def sample_places(table, dx, dy, out):
+    """Fill `out` with the profile at offsets [px]; all of one length."""
+    for k in range(dx.size):
+        out[k] = sample_table(table, dx[k], dy[k])
+
+
+@numba.njit(nogil=True, cache=True)
 def _stamp(table, cx, cy, radius, height, width, value, gx, gy, slopes):
     """Fill profile (and its slopes along x and y) over the stamp about a centre; returns its bounds."""
     half = (table.shape[0] - 1) // 2
