@@ -21,6 +21,8 @@ from .quality import blend_scores as blend_scores
 from .quality import measure_quality as measure_quality
 from .quality import relative_scores as relative_scores
 from .quick import find_brightest as find_brightest
+from .single import StarFit as StarFit
+from .single import measure_star as measure_star
 from .table import STAR_COLUMNS as STAR_COLUMNS
 from .table import StarFlag as StarFlag
 from .table import StarTable as StarTable
