@@ -8,6 +8,14 @@ from .catalogue import write_tiles as write_tiles
 from .fitting import PlateSolution as PlateSolution
 from .index import SkyIndex as SkyIndex
 from .index import build_index as build_index
+from .observer import observer_at as observer_at
+from .observer import two_part as two_part
+from .orbits import Orbit as Orbit
+from .orbits import OrbitError as OrbitError
+from .orbits import ephemeris as ephemeris
+from .orbits import has_elements as has_elements
+from .orbits import heliocentric as heliocentric
+from .orbits import read_orbits as read_orbits
 from .packed import installed_table as installed_table
 from .separations import Separation as Separation
 from .separations import separation_on_sky as separation_on_sky

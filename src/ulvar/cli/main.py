@@ -37,6 +37,7 @@ _COMMANDS = {
     "measure": "ulvar.cli.measuring:measure",
     "curve": "ulvar.cli.measuring:curve",
     "pair": "ulvar.cli.pairs:pair",
+    "body": "ulvar.cli.bodies:body",
     "demo": "ulvar.cli.nights:demo",
     "run": "ulvar.cli.nights:run",
     "check": "ulvar.cli.nights:check",

@@ -8,9 +8,9 @@ from pathlib import Path
 
 from ulvar.cli.common import fail_usage, given_facts
 from ulvar.engine import Failed
-from ulvar.flows import Body, BodyStack, Pointed, Reference, make_reference
+from ulvar.flows import Body, BodyStack, Pointed, Reference, make_reference, named_body
 from ulvar.frames import ExposureFacts, FrameError, parse_position, scan_file, with_user_facts
-from ulvar.photometry import ListedStar, StarListError, read_star_list
+from ulvar.photometry import ListedStar, StarListError
 
 
 def given_reference(reference: Path | None, fact: list[str]) -> ExposureFacts | None:
@@ -57,10 +57,8 @@ def given_body(
     try:
         track = None
         if table is not None:
-            track = next((star for star in read_star_list(table) if star.track), None)
-            if track is None:
-                raise ValueError(f"{table}: no star of it moves: the table of a body needs the column time_utc")
-        places = tuple(_place(text, exposures, "--body-at", "FILE:X,Y") for text in marks)
+            track = named_body(table, exposures)
+        places = tuple(place_in(text, exposures, "--body-at", "FILE:X,Y") for text in marks)
         return Body(places, None if rate is None else _rate(rate), track)
     except (ValueError, StarListError) as error:
         fail_usage(str(error))
@@ -75,8 +73,8 @@ def given_common(pairs: Sequence[str], exposures: Sequence[ExposureFacts]) -> di
             option, form = "--common", "FILE:X,Y=FILE:X,Y"
             if not sign:
                 raise ValueError(f"{option} takes {form}, not '{text}'")
-            path, *own = _place(here, exposures, option, form)
-            other, *same = _place(there, exposures, option, form)
+            path, *own = place_in(here, exposures, option, form)
+            other, *same = place_in(there, exposures, option, form)
             before = found.get(path)
             if path == other or (before is not None and before.other != other):
                 raise ValueError(f"{option} {text}: the stars of an exposure are pointed out in one other exposure")
@@ -89,7 +87,14 @@ def given_common(pairs: Sequence[str], exposures: Sequence[ExposureFacts]) -> di
     return found
 
 
-def _place(text: str, exposures: Sequence[ExposureFacts], option: str, form: str) -> tuple[str, float, float]:
+def place_in(text: str, exposures: Sequence[ExposureFacts], option: str, form: str) -> tuple[str, float, float]:
+    """Return path and place [px, 0-based] that FILE:X,Y tells.
+
+    Raises
+    ------
+    ValueError
+        If it is of another form, or the file is not among the exposures.
+    """
     name, _, place = text.rpartition(":")
     x, y = _numbers(place, f"{option} takes {form}, not '{text}'")
     path = Path(name).resolve()

@@ -139,7 +139,9 @@ def stack(
     body_table: Annotated[
         Path | None,
         typer.Option(
-            "--body-table", metavar="FILE.csv", help="The same by a body's places: a table of name, ra, dec, time_utc."
+            "--body-table",
+            metavar="FILE.csv",
+            help="The same by a table: places by time (name, ra, dec, time_utc), or orbital elements.",
         ),
     ] = None,
     estimate: Annotated[

@@ -6,6 +6,9 @@ from .align import Aligned as Aligned
 from .align import align_by_sky as align_by_sky
 from .align import align_pointed as align_pointed
 from .arriving import Arrivals as Arrivals
+from .bodies import marked_body as marked_body
+from .bodies import named_body as named_body
+from .bodies import read_bodies as read_bodies
 from .body import Body as Body
 from .body import BodyStack as BodyStack
 from .body import straight_or_bent as straight_or_bent
@@ -82,6 +85,14 @@ from .platesky import catalogue_print as catalogue_print
 from .platesky import check_catalogue as check_catalogue
 from .platesky import hinted_cones as hinted_cones
 from .platesky import open_catalogue as open_catalogue
+from .positions import POSITION_COLUMNS as POSITION_COLUMNS
+from .positions import BodySummary as BodySummary
+from .positions import PositionRow as PositionRow
+from .positions import measure_positions as measure_positions
+from .positions import position_cells as position_cells
+from .positions import summarise_body as summarise_body
+from .positions import with_residuals as with_residuals
+from .positions import write_positions as write_positions
 from .running import Progressed as Progressed
 from .running import RunningStack as RunningStack
 from .series import Field as Field

@@ -10,8 +10,8 @@ from datetime import datetime
 import erfa
 import numpy as np
 
+from ulvar.astrometry import two_part
 from ulvar.engine import F64Array
-from ulvar.lightcurves.times import _two_part
 
 
 def altitude_deg(
@@ -27,7 +27,7 @@ def altitude_deg(
         [deg, ICRS].
     site : (latitude deg, longitude east deg, height m)
     """
-    day, fraction = _two_part(moments)
+    day, fraction = two_part(moments)
     pressure = 1013.25 * math.exp(-site[2] / 8430.0)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", erfa.ErfaWarning)
@@ -53,7 +53,7 @@ def airmass_at(
 
 def sun_altitude_deg(moments: Sequence[datetime], site: tuple[float, float, float]) -> F64Array:
     """Return the Sun's geometric altitude [deg], shape (n,), to about a hundredth of a degree: for twilight."""
-    day, fraction = _two_part(moments)
+    day, fraction = two_part(moments)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", erfa.ErfaWarning)
         tt = erfa.taitt(*erfa.utctai(day, fraction))
@@ -77,7 +77,7 @@ def moon_at(moments: Sequence[datetime], site: tuple[float, float, float]) -> tu
     Position after Meeus (1998) as SOFA's ``moon98`` computes it, good to a hundredth of a degree; the altitude is
     geometric, with the Moon's parallax. The share is (1 + cos i) / 2 with i the phase angle.
     """
-    day, fraction = _two_part(moments)
+    day, fraction = two_part(moments)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", erfa.ErfaWarning)
         tt = erfa.taitt(*erfa.utctai(day, fraction))

@@ -260,7 +260,7 @@ class CombineSettings(Section):
     body_table: str = told(
         "",
         "… or by a table",
-        "A moving body's places by time: CSV with name, ra, dec, time_utc",
+        "A moving body's places by time (CSV with name, ra, dec, time_utc) or its orbital elements (name, e, q or a, i, node, peri, tp)",
         kind="file",
         fold=True,
     )

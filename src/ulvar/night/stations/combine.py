@@ -298,7 +298,9 @@ def _stack(
         return Failed(unaligned[0].reason)
     keep = {raw: product for raw, product in keep.items() if raw not in {f.file for f in unaligned}}
     ruled |= {f.file: f.reason for f in unaligned}
-    body = body_of(settings, {raw: a.scored.facts.path for raw, a in zip(keep, aligned)})
+    body = body_of(
+        settings, {raw: a.scored.facts.path for raw, a in zip(keep, aligned)}, [a.scored.facts for a in aligned]
+    )
     options = stack_options(
         settings, best.scored.facts.path, body if isinstance(body, Body) else None, align=settings.align
     )

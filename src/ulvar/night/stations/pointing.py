@@ -7,15 +7,17 @@ from pathlib import Path
 
 from ulvar.combine import Method
 from ulvar.engine import Failed
-from ulvar.flows import Body, Pointed, StackOptions, StackResult
+from ulvar.flows import Body, Pointed, StackOptions, StackResult, named_body
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import Finding, notice
 from ulvar.night.settings import CombineSettings
-from ulvar.photometry import StarListError, read_star_list
+from ulvar.photometry import StarListError
 from ulvar.stacking import Weighting
 
 
-def body_of(settings: CombineSettings, path_of: Mapping[str, str]) -> Body | Failed | None:
+def body_of(
+    settings: CombineSettings, path_of: Mapping[str, str], exposures: Sequence[ExposureFacts]
+) -> Body | Failed | None:
     """Return the moving body that a series is stacked on, too; None where none is told of it, Failed where too little is.
 
     Parameters
@@ -23,6 +25,8 @@ def body_of(settings: CombineSettings, path_of: Mapping[str, str]) -> Body | Fai
     settings : CombineSettings
     path_of : mapping of str to str
         Raw path to the file that is worked on, of the exposures that are stacked.
+    exposures : sequence of ExposureFacts
+        Their times and site are those at which orbital elements are looked at.
     """
     marks = [(path_of[m.file], m.x, m.y) for m in settings.body_marks if m.file in path_of]
     if marks:
@@ -36,12 +40,9 @@ def body_of(settings: CombineSettings, path_of: Mapping[str, str]) -> Body | Fai
     if not settings.body_table:
         return None
     try:
-        track = next((star for star in read_star_list(settings.body_table) if star.track), None)
+        track = named_body(settings.body_table, exposures)
     except StarListError as error:
         return Failed(str(error), settings.body_table)
-    if track is None:
-        name = Path(settings.body_table).name
-        return Failed(f"no star in {name} moves: the table needs the column time_utc", settings.body_table)
     return Body(track=track)
 
 
