@@ -99,13 +99,21 @@ class Wcs:
         g = inverse[1, 0] * xi + inverse[1, 1] * eta
         u, v = f, g
         if self.sip_a or self.sip_b:
-            for _ in range(30):
-                du = u + _polynomial(self.sip_a, u, v) - f
-                dv = v + _polynomial(self.sip_b, u, v) - g
-                u, v = u - du, v - dv
-                if np.nanmax(np.abs(np.concatenate([du.ravel(), dv.ravel()])), initial=0.0) < 1e-11:
-                    break
+            # Far outside of the picture the polynomial leads nowhere: there is no number then.
+            with np.errstate(over="ignore", invalid="ignore"):
+                u, v = self._without_sip(f, g)
         return u + self.x0, v + self.y0
+
+    def _without_sip(self, f: F64Array, g: F64Array) -> tuple[F64Array, F64Array]:
+        """Return offsets of which the distortion makes f and g."""
+        u, v = f, g
+        for _ in range(30):
+            du = u + _polynomial(self.sip_a, u, v) - f
+            dv = v + _polynomial(self.sip_b, u, v) - g
+            u, v = u - du, v - dv
+            if np.nanmax(np.abs(np.concatenate([np.ravel(du), np.ravel(dv)])), initial=0.0) < 1e-11:
+                break
+        return u, v
 
     @property
     def scale_arcsec_px(self) -> float:

@@ -38,6 +38,7 @@ _COMMANDS = {
     "curve": "ulvar.cli.measuring:curve",
     "pair": "ulvar.cli.pairs:pair",
     "body": "ulvar.cli.bodies:body",
+    "chart": "ulvar.cli.chart:chart",
     "demo": "ulvar.cli.nights:demo",
     "run": "ulvar.cli.nights:run",
     "check": "ulvar.cli.nights:check",

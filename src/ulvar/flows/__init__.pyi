@@ -22,6 +22,11 @@ from .calibrate import prepared as prepared
 from .camera import CameraMeasure as CameraMeasure
 from .camera import measure_settings as measure_settings
 from .camera import plan_by_filter as plan_by_filter
+from .chart import CHART_ENDINGS as CHART_ENDINGS
+from .chart import Chart as Chart
+from .chart import ChartMark as ChartMark
+from .chart import around as around
+from .chart import write_chart as write_chart
 from .colour import ColourResult as ColourResult
 from .colour import make_colour as make_colour
 from .common import KEPT as KEPT
@@ -59,6 +64,7 @@ from .masters import MasterOptions as MasterOptions
 from .masters import make_masters as make_masters
 from .measure import Measured as Measured
 from .measure import MeasureOptions as MeasureOptions
+from .measure import MeasureTask as MeasureTask
 from .measure import Reference as Reference
 from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
@@ -69,6 +75,7 @@ from .pairs import PairRow as PairRow
 from .pairs import PairSummary as PairSummary
 from .pairs import measure_pairs as measure_pairs
 from .pairs import pair_cells as pair_cells
+from .pairs import pair_item as pair_item
 from .pairs import paired as paired
 from .pairs import summarise as summarise
 from .pairs import told_off as told_off

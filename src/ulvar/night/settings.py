@@ -30,15 +30,37 @@ from ulvar.night.preparing import (
     first_problem,
 )
 from ulvar.night.schema import told
-from ulvar.photometry import ApertureOptions
+from ulvar.photometry import ApertureOptions, ListedStar
 
 __all__ = [
     "COLOURS", "FRAMINGS", "KERNELS", "METHODS", "NORMALISATIONS", "WEIGHTS", "WHITES", "CalibrateSettings", "CombineSettings",
     "CommonSettings", "CurveSettings", "IntakeSettings", "MarkSettings", "MastersSettings", "MeasureSettings", "NightSettings",
-    "PinSettings", "PlateSettings", "RuleSettings", "ShapeSettings", "TagSettings", "first_problem",
+    "PairSettings", "PinSettings", "PlaceSettings", "PlateSettings", "RuleSettings", "ShapeSettings", "TagSettings", "first_problem",
 ]  # fmt: skip
 
 _APERTURE = ApertureOptions()
+
+
+class PlaceSettings(Section):
+    """A place that the user marked: on the sky [deg], or in pixels of the exposure that listed places are in [px, 0-based]."""
+
+    name: str = ""
+    ra: float | None = None
+    dec: float | None = None
+    x: float | None = None
+    y: float | None = None
+
+    @property
+    def listed(self) -> ListedStar:
+        """As measuring takes it."""
+        return ListedStar(self.name, "target", self.ra, self.dec, self.x, self.y)
+
+
+class PairSettings(Section):
+    """Two stars whose separation is measured."""
+
+    first: PlaceSettings
+    second: PlaceSettings
 
 
 class PlateSettings(Section):
@@ -64,6 +86,21 @@ class PlateSettings(Section):
     )
     scale_low: float | None = None
     scale_high: float | None = None
+    faintest_mag: float | None = told(
+        None, "Catalogue stars to", "Fainter stars of the catalogue are not marked on the picture", unit="mag", span=(-2, 25),
+        unset="the brightest 300",
+    )  # fmt: skip
+    bodies: str = told(
+        "", "Moving bodies",
+        "Minor bodies to mark and measure: CSV with their places by time (name, ra, dec, time_utc) or their orbital elements "
+        "(name, e, q or a, i, node, peri, tp)",
+        kind="file",
+    )  # fmt: skip
+    body_radius_arcsec: float = told(
+        5.0, "Bodies within", "How far from the told place a body is looked for", unit="″", span=(0.5, 300), fold=True, gt=0
+    )  # fmt: skip
+    pair: PairSettings | None = None
+    places: list[PlaceSettings] = []
 
 
 class MeasureSettings(Section):

@@ -16,6 +16,7 @@ from ulvar.desktop.models.matching import Matching
 from ulvar.desktop.models.mends import without_stars
 from ulvar.desktop.models.numbers import Numbers
 from ulvar.desktop.models.pointing import Pointing
+from ulvar.desktop.models.skyplaces import SkyPlaces
 from ulvar.desktop.models.stacks import Stacks
 from ulvar.engine import place_words
 from ulvar.inspection import Finding
@@ -38,6 +39,8 @@ class Model(Ground):
         Clicks by which a moving body or common stars are pointed out.
     numbers : Numbers
         Numbers of exposures for the night line, and places of the listed stars.
+    sky : SkyPlaces
+        A pair of stars, marked places, moving bodies.
     matching : Matching
         Calibration frames, library, stars to measure, previews.
     jobs : Jobs
@@ -51,8 +54,9 @@ class Model(Ground):
         self.curves = Curves(self)
         self.looking = Looking(self)
         self.stacks = Stacks(self, self.looking)
-        self.pointing = Pointing(self, self.looking)
         self.numbers = Numbers(self, self.curves, self.looking)
+        self.sky = SkyPlaces(self, self.looking, self.numbers)
+        self.pointing = Pointing(self, self.looking, self.sky)
         self.matching = Matching(self)
         self.jobs = Jobs(self, self.looking, self.numbers)
         self.pointing.wanted.connect(self.set_current)
@@ -112,6 +116,7 @@ class Model(Ground):
         self.curves.close()
         self.looking.close()
         self.stacks.close()
+        self.sky.close()
         self.jobs.pools.close()
 
     @staticmethod

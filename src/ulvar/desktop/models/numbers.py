@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 import numpy as np
 from PySide6.QtCore import QObject
@@ -13,6 +14,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.frames import Role
 from ulvar.lightcurves import airmass_at
 from ulvar.night.stations import measured_files
+from ulvar.photometry import ListedStar
 from ulvar.stars import QUALITIES
 
 # Name, unit, decimals. Every quality of an exposure is one, beside what other stations know.
@@ -124,20 +126,24 @@ class Numbers(QObject):
 
     def star_pixels(self, raw: str) -> dict[str, tuple[float, float]]:
         """Return where the listed stars fall in an exposure."""
-        result: dict[str, tuple[float, float]] = {}
         if self._ground.night is None:
-            return result
-        wcs = self._ground.plates().get(raw)
-        transform = self._looking.way_to_stars(raw)
+            return {}
+        stars = self._ground.night.stars(self._ground.series_of_exposure(raw))
+        return self.places_of(raw, [(star.name, star) for star in stars])
+
+    def places_of(self, raw: str, stars: Sequence[tuple[str, ListedStar]]) -> dict[str, tuple[float, float]]:
+        """Return where places fall in an exposure, by the names that they come with; those of which nobody knows are left away."""
+        result: dict[str, tuple[float, float]] = {}
+        wcs, transform = self._ground.plates().get(raw), self._looking.way_to_stars(raw)
         back = transform.inverse() if transform else None
-        for star in self._ground.night.stars(self._ground.series_of_exposure(raw)):
+        for name, star in stars:
             if star.ra is not None and star.dec is not None and wcs is not None:
                 x, y = wcs.pixel(star.ra, star.dec)
-                result[star.name] = float(x), float(y)
-            elif star.x is not None and star.y is not None:
+                result[name] = float(x), float(y)
+            elif star.x is not None and star.y is not None and (back is not None or raw not in self._ground.scores()):
                 place = np.array([star.x]), np.array([star.y])
                 xs, ys = back(*place) if back else place
-                result[star.name] = float(xs[0]), float(ys[0])
+                result[name] = float(xs[0]), float(ys[0])
         return result
 
     def choose_metric(self) -> None:

@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
+from ulvar.desktop.models.skyplaces import SkyPlaces
 from ulvar.engine import Failed, counted
 from ulvar.flows import straight_or_bent
 from ulvar.frames import Role
@@ -28,7 +29,7 @@ class Pointing(QObject):
     Attributes
     ----------
     mode : str
-        ``body``, ``here`` (a star of the exposure that is not aligned), ``there`` (the same star in another one), or empty.
+        ``body``, ``place`` (a place on the sky), ``here`` (a star of the exposure that is not aligned), ``there`` (the same star in another one), or empty.
     changed : Signal
         Another mode, or other marks.
     wanted : Signal
@@ -41,9 +42,9 @@ class Pointing(QObject):
     wanted = Signal(str)
     aligned = Signal()
 
-    def __init__(self, ground: Ground, looking: Looking) -> None:
+    def __init__(self, ground: Ground, looking: Looking, sky: SkyPlaces) -> None:
         super().__init__(ground)
-        self._ground, self._looking = ground, looking
+        self._ground, self._looking, self._sky = ground, looking, sky
         self.mode = ""
         self._helped = ""
         self._here: tuple[float, float] | None = None
@@ -117,6 +118,15 @@ class Pointing(QObject):
         count = len(self.marks())
         words = f"Marked in {counted(count, 'exposure')}."
         return f"{words} {_NEXT}" if count < 2 else f"{words} The next stack gets one on the body, too. Esc ends."
+
+    # ---- a place on the sky
+
+    def begin_place(self) -> str:
+        """Let the user mark places where nothing need be seen; returns what to say."""
+        if self._ground.night is None or not self._ground.lights():
+            return "Open a folder of exposures first."
+        self._begin("place")
+        return "Click a place: it is marked in every exposure. A click on a mark takes it away. Esc ends."
 
     # ---- common stars
 
@@ -206,7 +216,9 @@ class Pointing(QObject):
         facts = self._ground.facts(raw)
         if facts is None or facts.role is not Role.LIGHT:
             return "Point at a light."
-        take = {"body": self._mark, "here": self._point_here, "there": self._point_there}[self.mode]
+        take = {"body": self._mark, "place": self._sky.mark_at, "here": self._point_here, "there": self._point_there}[
+            self.mode
+        ]
         return take(raw, place)
 
     def _begin(self, mode: str) -> None:

@@ -8,24 +8,9 @@ from collections.abc import Sequence
 import numpy as np
 
 from ulvar.desktop.models.model import Model
-from ulvar.night.stations import keep_origin
+from ulvar.desktop.models.skyplaces import listed_at
 from ulvar.photometry import ListedStar
 from ulvar.stars import StarFlag, StarTable
-
-
-def _listed(model: Model, name: str, role: str, place: tuple[float, float]) -> ListedStar | None:
-    """Return a star for the list, on the sky where the exposure is solved, else on the reference; None without either."""
-    shown = model.looking.at_hand()
-    wcs = model.plates().get(shown)
-    if wcs is not None:
-        ra, dec = wcs.sky(*place)
-        return ListedStar(name, role, ra=float(ra), dec=float(dec))
-    transform, series = model.looking.way_to_stars(shown), model.series_of_exposure(shown)
-    if transform is None or series is None or model.night is None:
-        return None
-    keep_origin(model.night, series, model.products("score"))
-    x, y = transform(np.array([place[0]]), np.array([place[1]]))
-    return ListedStar(name, role, x=float(x[0]), y=float(y[0]))
 
 
 def _next_name(stars: list[ListedStar], role: str, target: str) -> str:
@@ -54,7 +39,7 @@ def give_role(model: Model, place: tuple[float, float], role: str) -> str:
         # One target at a time: the old one gives way.
         kept = [s for s in kept if s.role != "target"]
     name = _next_name(kept, role, model.night.name or "target")
-    new = _listed(model, name, role, place)
+    new = listed_at(model, model.looking, name, role, place)
     if new is None:
         return "Score the exposures first (Combine), so that the place can be carried to the others."
     model.matching.set_stars([new, *kept] if role == "target" else [*kept, new], f"Make {name} a {role}")
@@ -89,7 +74,7 @@ def propose_stars(model: Model) -> str:
             continue
         # Every fourth star checks the others.
         role = "check" if added == 3 else "comparison"
-        listed = _listed(model, _next_name(new, role, ""), role, (x, y))
+        listed = listed_at(model, model.looking, _next_name(new, role, ""), role, (x, y))
         if listed is None:
             continue
         new.append(listed)

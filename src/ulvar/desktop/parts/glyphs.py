@@ -340,6 +340,12 @@ def _draw_north(p: QPainter) -> None:
     p.drawPolyline(QPolygonF([QPointF(4.5, 6), QPointF(8, 2.5), QPointF(11.5, 6)]))
 
 
+def _draw_pair(p: QPainter) -> None:
+    p.drawEllipse(QPointF(4.2, 11.2), 2.4, 2.4)
+    p.drawEllipse(QPointF(11.8, 4.4), 2.4, 2.4)
+    p.drawLine(QPointF(6.2, 9.4), QPointF(9.8, 6.2))
+
+
 def _draw_more(p: QPainter) -> None:
     p.setBrush(p.pen().color())
     for x in (3.5, 8, 12.5):
@@ -353,7 +359,7 @@ _DRAW = {
     "swipe": _draw_swipe, "difference": _draw_difference, "profile": _draw_profile, "defects": _draw_defects,
     "stars": _draw_stars, "apertures": _draw_apertures, "catalogue": _draw_catalogue, "fit": _draw_fit,
     "invert": _draw_invert, "blink": _draw_blink, "find": _draw_find, "stop": _draw_stop,
-    "residuals": _draw_residuals, "open": _draw_open,
+    "residuals": _draw_residuals, "pair": _draw_pair, "open": _draw_open,
 }  # fmt: skip
 
 

@@ -74,6 +74,8 @@ class Plot(QWidget):
         self.y_range: tuple[float, float] | None = None
         self.empty = "Nothing to show yet."
         self.exporting = False
+        # Names of numbers on the x axis, by value and step, where they are no plain numbers.
+        self.x_words: Callable[[float, float], str] = tick_text
         # Keys that are selected together; a drag over the plot selects when `on_brush` is given.
         self.selected: set[str] = set()
         self._ticks = ticks
@@ -269,7 +271,7 @@ class Plot(QWidget):
             painter.drawLine(QPointF(x, area.top()), QPointF(x, area.bottom()))
             if self.show_x:
                 painter.setPen(t.color("mute"))
-                text = tick_text(value, step)
+                text = self.x_words(value, step)
                 half = painter.fontMetrics().horizontalAdvance(text) / 2 + 1
                 # A number at the end of the axis stays inside the widget.
                 middle = min(max(x, half), self.width() - half)

@@ -30,3 +30,9 @@ def tick_text(value: float, step: float) -> str:
     # Digits in groups of three from five digits on, as everywhere.
     grouped = f"{value:,.{places}f}" if abs(value) >= 10_000 else f"{value:.{places}f}"
     return grouped.replace(",", "\u2009").replace("-", "−")
+
+
+def clock_text(hours: float, step: float) -> str:
+    """Return hours since a midnight as a time of day, with minutes."""
+    minutes = round(hours * 60) % 1440
+    return f"{minutes // 60:02d}:{minutes % 60:02d}"

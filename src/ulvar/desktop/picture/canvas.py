@@ -21,9 +21,11 @@ from PySide6.QtWidgets import QWidget
 
 from ulvar.desktop.parts.theme import THEMES, Theme, font
 from ulvar.desktop.picture.colour import balanced, stretched
+from ulvar.desktop.picture.grid import paint_grid
 from ulvar.desktop.picture.overlays import Overlay, Scene, halo_text, paint_overlay
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.sight import Sight
+from ulvar.desktop.picture.skymarks import paint_sky
 from ulvar.desktop.picture.stretch import Stretch, colour_table
 from ulvar.desktop.picture.toolmarks import paint_body, paint_loupe, paint_tools
 
@@ -167,7 +169,10 @@ class Canvas(QWidget):
             self._paint_pixels(painter, self.second, self.second_stretch, sharp)
             painter.restore()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        paint_overlay(painter, self.scene(sharp))
+        scene = self.scene(sharp)
+        paint_grid(painter, scene)
+        paint_overlay(painter, scene)
+        paint_sky(painter, scene)
         if self.overlay.body is not None:
             paint_body(painter, self.sight, self.overlay.body, self.sky)
         paint_tools(painter, self)

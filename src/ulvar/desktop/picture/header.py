@@ -35,6 +35,9 @@ TOGGLES = (
         "Drag a rectangle: median, standard deviation, lowest, highest, saturated",
         "B",
     ),
+    Toggle(
+        "pair", "Distance between two stars", "Drag from star to star: separation and position angle, with errors", "D"
+    ),
     Toggle("loupe", "Loupe", "Pixels under the cursor, enlarged, with the star's peak and FWHM", "O"),
     Toggle("aligned", "Show exposures aligned", "Stepping and the movie then show what moves or varies", "J"),
     Toggle("deep", "Deep view", "The median of the aligned night in the place of the exposure", "Y"),
@@ -54,7 +57,7 @@ _CHECKED = ("apertures", "regions", "colour")
 _SHOWN = {
     "intake": ("closeup", "profile", "invert", "fit"), "masters": ("profile", "box", "invert", "fit"),
     "calibrate": ("blink", "swipe", "difference", "defects", "profile", "fit"),
-    "combine": ("stars", "closeup", "aligned", "loupe", "fit"), "plate": ("stars", "catalogue", "residuals", "north", "fit"),
+    "combine": ("stars", "closeup", "aligned", "loupe", "fit"), "plate": ("pair", "stars", "catalogue", "residuals", "north", "fit"),
     "measure": ("stars", "apertures", "catalogue", "deep", "closeup", "fit"), "curve": ("apertures", "aligned", "closeup", "fit"),
 }  # fmt: skip
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import Protocol
 
+import numpy as np
 from PySide6.QtCore import QPointF
 
 from ulvar.astrometry import Wcs
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.skyplaces import measured_words
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.naming import Naming
@@ -47,11 +49,12 @@ class Instruments:
 
     def pick_up(self, tool: str) -> None:
         """Take a tool in hand; the others are put away."""
-        self._canvas.draw({"profile": "line", "box": "box"}.get(tool, "pan"))
+        self._canvas.draw({"profile": "line", "box": "box", "pair": "line"}.get(tool, "pan"))
         self._strips.turn_to(tool)
+        self._canvas.line = None
         if tool != "profile":
-            self._canvas.line = None
             self._strips.line.forget()
+        self.tell_pair()
         if tool != "box":
             self._canvas.box = None
         self._canvas.update()
@@ -89,10 +92,45 @@ class Instruments:
         fwhm = score.values["fwhm_px"] if score is not None else None
         return float(fwhm) if fwhm else 3.0
 
+    def line_drawn(self) -> None:
+        """Take the drawn line for what the tool in hand measures."""
+        if self._shown.on("pair"):
+            self._measure_pair()
+        else:
+            self.profile()
+
+    def _measure_pair(self) -> None:
+        """Measure the stars at the ends of the drawn line."""
+        if self._canvas.line is None:
+            return
+        raw = self._model.current
+        ends = np.array([(p.x(), p.y()) for p in self._canvas.line])
+        self._canvas.line = None
+        if self._shown.shows_product:
+            self._model.message.emit("Distances are measured in exposures: step to one (Left, Right).")
+            return
+        grid = self._naming.grid_of(raw)
+        if grid is not None:
+            ends = np.column_stack(grid.inverse()(ends[:, 0], ends[:, 1]))
+        (x1, y1), (x2, y2) = ends.tolist()
+        self._model.sky.draw_pair(raw, (x1, y1), (x2, y2))
+
+    def tell_pair(self) -> None:
+        """Say in the strip what is measured of the pair in the exposure on screen."""
+        if not self._shown.on("pair"):
+            return
+        sky = self._model.sky
+        row = sky.pair_here(self._model.current) if sky.pair is not None else ""
+        words = (
+            "Being measured…" if row is None or sky.measuring else row if isinstance(row, str) else measured_words(row)
+        )
+        words = words[:1].upper() + words[1:] + ("" if not words or words[-1] in ".…" else ".")
+        self._strips.pair.tell(sky.problem or words, named=sky.pair is not None)
+
     def profile(self) -> None:
         """Plot the values along the drawn line."""
         picture = self._canvas.picture
-        if self._canvas.line is None or picture is None or picture.quick:
+        if self._canvas.line is None or picture is None or picture.quick or self._shown.on("pair"):
             return
         a, b = ((p.x(), p.y()) for p in self._canvas.line)
         self._strips.line.show_line(picture, self._canvas.second, a, b)

@@ -10,6 +10,7 @@ import numpy as np
 from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, separation_deg
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.overlays import Overlay, RoleMark
+from ulvar.flows import PairRow
 from ulvar.frames import Role
 from ulvar.frames.address import file_of
 from ulvar.registration import PixelMap
@@ -81,13 +82,30 @@ class Marks:
             plate = model.products("plate").get(raw)
             if plate is not None and plate.values.get("residuals"):
                 overlay.residuals = np.array(plate.values["residuals"])
+        self._named(overlay, raw)
         if model.station == "combine":
             overlay.body = model.pointing.body_place(raw)
-        if "apertures" in shown and model.station in ("measure", "curve"):
+        if "apertures" in shown and model.station in ("plate", "measure", "curve"):
             self._role_marks(overlay, raw)
         if grid is not None:
             _carry(overlay, grid)
         return overlay
+
+    def _named(self, overlay: Overlay, raw: str) -> None:
+        """Add the pair of stars, marked places and moving bodies."""
+        sky, station = self._model.sky, self._model.station
+        if station in ("intake", "masters"):
+            return
+        overlay.places = [(name, x, y) for name, (x, y) in sky.place_pixels(raw).items()]
+        overlay.bodies = [(name, x, y) for name, (x, y) in sky.body_pixels(raw).items()]
+        pair = sky.pair_pixels(raw).get(raw)
+        if pair is not None:
+            row = sky.pair_here(raw) if station == "plate" else sky.pair_rows().get(raw)
+            words = ""
+            if isinstance(row, PairRow):
+                apart, _, angle, _ = row.measured
+                words = f"{apart:.2f}{'″' if row.sky is not None else ' px'}, {angle:.1f}°"
+            overlay.pair = (*pair, words)
 
     def _detections(self, overlay: Overlay, raw: str) -> None:
         score = self._model.products("score").get(raw)
@@ -114,7 +132,12 @@ class Marks:
         if catalogue is None:
             return np.empty((0, 2))
         near = catalogue.cone(float(ra), float(dec), reach)
-        x, y = wcs.pixel(near.ra[:300], near.dec[:300])
+        faintest = self._model.settings().plate.faintest_mag
+        if faintest is None:
+            near = near.select(np.argsort(near.mag, kind="stable")[:300])
+        else:
+            near = near.select(near.mag <= faintest)
+        x, y = wcs.pixel(near.ra, near.dec)
         return np.column_stack([x, y])
 
     def _catalogue_near(self, path: str, ra: float, dec: float, reach_deg: float) -> StarCatalogue | None:
@@ -145,6 +168,9 @@ class Marks:
             if star.name in pixels and math.isfinite(pixels[star.name][0]):
                 x, y = pixels[star.name]
                 overlay.roles.append(RoleMark(star.name, star.role, x, y, star.name in left | suspects))
+        if self._model.station == "plate":
+            # Here it counts where they are.
+            return
         settings = self._model.settings().measure
         score = self._model.products("score").get(raw)
         fwhm = float(score.values["fwhm_px"]) if score and score.values["fwhm_px"] else 3.0
@@ -165,6 +191,12 @@ def _carry(overlay: Overlay, grid: PixelMap) -> None:
     if overlay.chosen is not None:
         x, y = grid(np.array([overlay.chosen[0]]), np.array([overlay.chosen[1]]))
         overlay.chosen = float(x[0]), float(y[0])
+    for named in (overlay.places, overlay.bodies):
+        carried = moved(np.array([(x, y) for _, x, y in named]))
+        named[:] = [(name, float(a), float(b)) for (name, *_), (a, b) in zip(named, carried)]
+    if overlay.pair is not None:
+        first, second = (tuple(end) for end in moved(np.array(overlay.pair[:2])).tolist())
+        overlay.pair = first, second, overlay.pair[2]
     if overlay.body is not None:
         u, v = grid(np.array([overlay.body[0]]), np.array([overlay.body[1]]))
         overlay.body = float(u[0]), float(v[0]), overlay.body[2]

@@ -1,4 +1,4 @@
-"""Marks on the picture: detections, catalogue stars, roles with apertures, residual arrows, compass and scale bar."""
+"""Marks on the picture: detections, catalogue stars, roles with apertures, residual arrows."""
 
 from __future__ import annotations
 
@@ -51,6 +51,10 @@ class Overlay:
     caption: str = ""
     # A moving body: its place, and whether it is marked there or expected.
     body: tuple[float, float, bool] | None = None
+    # Named places and moving bodies; a pair of stars with what is measured of it.
+    places: list[tuple[str, float, float]] = field(default_factory=list)
+    bodies: list[tuple[str, float, float]] = field(default_factory=list)
+    pair: tuple[tuple[float, float], tuple[float, float], str] | None = None
 
 
 @dataclass(frozen=True)
@@ -87,7 +91,6 @@ def paint_overlay(painter: QPainter, scene: Scene) -> None:
     overlay = scene.overlay
     _mask(painter, scene)
     _regions(painter, scene)
-    _grid(painter, scene)
     _trails(painter, scene)
     _defects(painter, scene)
     _detections(painter, scene)
@@ -98,8 +101,6 @@ def paint_overlay(painter: QPainter, scene: Scene) -> None:
     if overlay.roles and overlay.aperture is not None:
         row = 20 + 18 * (bool(overlay.caption) + bool(len(overlay.residuals)))
         halo_text(painter, QPointF(12, row), aperture_words(overlay.aperture), scene.sky.color("text"))
-    if overlay.wcs is not None:
-        _compass(painter, scene, overlay.wcs)
     if overlay.caption:
         halo_text(painter, QPointF(12, 20), overlay.caption, scene.sky.color("text"))
 
@@ -316,78 +317,3 @@ def aperture_words(radii: tuple[float, float, float]) -> str:
     """Return aperture and annulus with their units."""
     aperture, inner, outer = radii
     return f"aperture {aperture:.1f} px, annulus {inner:.1f} to {outer:.1f} px"
-
-
-def _compass(painter: QPainter, scene: Scene, wcs: Wcs) -> None:
-    """Arrows to north and east, and a bar of a round angle."""
-    middle = scene.sight.centre
-    ra, dec = wcs.sky(middle.x(), middle.y())
-    step = 30 / 3600
-    north = wcs.pixel(ra, dec + step)
-    east = wcs.pixel(ra + step / max(math.cos(math.radians(float(dec))), 1e-6), dec)
-    origin = QPointF(scene.sight.width - 44, scene.sight.height - 40)
-    painter.setPen(QPen(QColor("#E8ECF0") if scene.theme.name != "red" else scene.sky.color("text"), 1.5))
-    for letter, (x, y) in (("N", north), ("E", east)):
-        here, there = scene.sight.to_screen(middle.x(), middle.y()), scene.sight.to_screen(float(x), float(y))
-        dx, dy = there.x() - here.x(), there.y() - here.y()
-        norm = math.hypot(dx, dy) or 1.0
-        end = QPointF(origin.x() + 24 * dx / norm, origin.y() + 24 * dy / norm)
-        painter.drawLine(origin, end)
-        place = QPointF(origin.x() + 34 * dx / norm - 4, origin.y() + 34 * dy / norm + 4)
-        pen = painter.pen()
-        halo_text(painter, place, letter, pen.color())
-        painter.setPen(pen)
-    per_px = wcs.scale_arcsec_px / scene.sight.scale
-    length, label = next(
-        ((v, t) for v, t in ((10, "10″"), (30, "30″"), (60, "1′"), (120, "2′"), (300, "5′"), (600, "10′"), (1800, "30′"), (3600, "1°"))
-         if v / per_px > 60), (7200, "2°"),
-    )  # fmt: skip
-    width = length / per_px
-    foot = scene.sight.height - 20
-    painter.drawLine(QPointF(14, foot), QPointF(14 + width, foot))
-    for tick in (14.0, 14 + width):
-        painter.drawLine(QPointF(tick, foot - 4), QPointF(tick, foot + 4))
-    halo_text(painter, QPointF(20 + width, foot + 4), label, painter.pen().color())
-
-
-def _grid(painter: QPainter, scene: Scene) -> None:
-    """Lines of equal right ascension and declination."""
-    overlay = scene.overlay
-    if not overlay.grid or overlay.wcs is None:
-        return
-    wcs = overlay.wcs
-    corners = [scene.sight.to_image(QPointF(x, y)) for x in (0, scene.sight.width) for y in (0, scene.sight.height)]
-    ra, dec = wcs.sky(np.array([c.x() for c in corners]), np.array([c.y() for c in corners]))
-    step = next((s for s in (1 / 60, 2 / 60, 5 / 60, 10 / 60, 0.5, 1, 2, 5) if float(np.ptp(dec)) / s < 7), 10)
-    painter.setPen(QPen(scene.sky.color("note", 0.6), 1))
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    ra0 = float(ra[0])
-    turned = (ra - ra0 + 180) % 360 - 180
-    ra_step = step / max(math.cos(math.radians(float(dec.mean()))), 0.05)
-    ra_step = next((s for s in (1 / 60, 2 / 60, 0.0625, 0.125, 0.25, 0.5, 1, 2, 5, 10) if s >= ra_step), 15)
-    for value in np.arange(math.floor(dec.min() / step) * step, dec.max() + step, step):
-        line = np.linspace(ra0 + turned.min(), ra0 + turned.max(), 60)
-        sign = "−" if value < 0 else "+"
-        minutes = round(abs(value) * 60)
-        _polyline(painter, scene, *wcs.pixel(line, np.full(60, value)), f"{sign}{minutes // 60}° {minutes % 60:02d}′")
-    low, high = ra0 + turned.min(), ra0 + turned.max()
-    for value in np.arange(math.floor(low / ra_step) * ra_step, high + ra_step, ra_step):
-        line = np.linspace(dec.min(), dec.max(), 60)
-        seconds = round(value % 360 / 15 * 3600)
-        words = f"{seconds // 3600}h {seconds // 60 % 60:02d}m" + (f" {seconds % 60:02d}s" if seconds % 60 else "")
-        _polyline(painter, scene, *wcs.pixel(np.full(60, value), line), words)
-
-
-def _polyline(painter: QPainter, scene: Scene, x: np.ndarray, y: np.ndarray, words: str) -> None:
-    """Draw a line of the grid, with its name where it enters the view."""
-    places = [scene.sight.to_screen(float(a), float(b)) for a, b in zip(x, y) if math.isfinite(a)]
-    painter.drawPolyline(places)
-    seen = [p for p in places if 4 < p.x() < scene.sight.width - 56 and 16 < p.y() < scene.sight.height - 60]
-    if seen:
-        # At the left for lines across, at the top for lines down.
-        across = abs(places[-1].x() - places[0].x()) > abs(places[-1].y() - places[0].y())
-        at = min(seen, key=lambda p: p.x() if across else p.y())
-        pen = painter.pen()
-        halo_text(painter, QPointF(at.x() + 4, at.y() - 4), words, scene.sky.color("note"))
-        painter.setPen(pen)
-        painter.setBrush(Qt.BrushStyle.NoBrush)

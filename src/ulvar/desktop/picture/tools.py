@@ -1,13 +1,14 @@
-"""The strip under the picture: values along a line, the star under the cursor, statistics of a rectangle."""
+"""The strip under the picture: values along a line, the star under the cursor, statistics of a rectangle, a pair of stars."""
 
 from __future__ import annotations
 
 import math
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from ulvar.astrometry import Wcs
+from ulvar.astrometry import Wcs, separation_on_sky
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label, number
@@ -15,6 +16,9 @@ from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.profile import ProfileStrip
 from ulvar.engine import Failed
 from ulvar.inspection import RegionStatistics, StarCloseUp
+
+# Heights of the strip: words need less than plots [px].
+_LOW, _HIGH = 96, 150
 
 
 class StarStrip(QWidget):
@@ -91,22 +95,49 @@ class BoxStrip(QWidget):
         )
 
 
+class PairStrip(QWidget):
+    """Two stars as they are measured in the exposure on screen, and the way to every exposure."""
+
+    series_wanted = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        column = QVBoxLayout(self)
+        column.setContentsMargins(16, 12, 16, 12)
+        self.words = label("", "value", wrap=True)
+        self.every = QPushButton("Measure in every exposure")
+        self.every.setToolTip(
+            "The same two stars in all exposures of the series: table, mean, scatter, plot (Plate, Pair)"
+        )
+        self.every.clicked.connect(self.series_wanted.emit)
+        column.addWidget(self.words)
+        column.addWidget(self.every, 0, Qt.AlignmentFlag.AlignLeft)
+        column.addStretch(1)
+        self.tell("", named=False)
+
+    def tell(self, words: str, *, named: bool) -> None:
+        """Say what is measured, or what is to be done; every exposure is on offer once the pair is named."""
+        self.words.setText(words or "Drag from one star to the other: both are measured, their distance appears here.")
+        self.every.setVisible(named)
+
+
 class ToolStrip(QStackedWidget):
-    """One of the three, or hidden."""
+    """One of the four, or hidden."""
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
-        self.setFixedHeight(150)
         self.line = ProfileStrip(theme)
         self.star = StarStrip(theme)
         self.box = BoxStrip()
-        for part in (self.line, self.star, self.box):
+        self.pair = PairStrip()
+        for part in (self.line, self.star, self.box, self.pair):
             self.addWidget(part)
         self.hide()
 
     def turn_to(self, tool: str) -> None:
         """Show a tool's page; an empty word hides the strip."""
-        pages = {"profile": self.line, "closeup": self.star, "box": self.box}
+        pages = {"profile": self.line, "closeup": self.star, "box": self.box, "pair": self.pair}
+        self.setFixedHeight(_LOW if tool == "pair" else _HIGH)
         self.setVisible(tool in pages)
         if tool in pages:
             self.setCurrentWidget(pages[tool])
@@ -137,16 +168,8 @@ def line_words(a: tuple[float, float], b: tuple[float, float], wcs: Wcs | None) 
     text = f"{math.hypot(dx, dy):.1f} px at {math.degrees(math.atan2(dy, dx)):.1f}° from +x".replace("-", "−")
     if wcs is None:
         return text
-    (ra0, dec0), (ra1, dec1) = (tuple(float(v) for v in wcs.sky(*p)) for p in (a, b))
-    d0, d1, dra = math.radians(dec0), math.radians(dec1), math.radians(ra1 - ra0)
-    east = math.cos(d1) * math.sin(dra)
-    north = math.cos(d0) * math.sin(d1) - math.sin(d0) * math.cos(d1) * math.cos(dra)
-    away = math.atan2(
-        math.hypot(east, north), math.sin(d0) * math.sin(d1) + math.cos(d0) * math.cos(d1) * math.cos(dra)
-    )
-    return (
-        text + f"; {math.degrees(away) * 3600:.2f}″, position angle {math.degrees(math.atan2(east, north)) % 360:.2f}°"
-    )
+    there = separation_on_sky(wcs, np.array([*a, *b]))
+    return text + f"; {there.arcsec:.2f}″, position angle {there.angle_deg:.2f}°"
 
 
 def picture_part(picture: Picture, low: tuple[float, float], high: tuple[float, float]) -> np.ndarray:

@@ -25,7 +25,7 @@ from ulvar.desktop.picture.tiles import Tiles
 from ulvar.desktop.picture.tools import ToolStrip
 
 _COMPARING = ("blink", "swipe", "difference")
-_TOOLS = ("closeup", "profile", "box")
+_TOOLS = ("closeup", "profile", "box", "pair")
 _AHEAD_MS = 30
 
 
@@ -61,9 +61,8 @@ class SkyView(QWidget):
         self.canvas = Canvas(theme)
         self.canvas.clicked.connect(self._clicked)
         self.regions = RegionDrawing(model, self.canvas, lambda raw: None if self._override else self.naming.way_to_reference(raw))  # fmt: skip
-        self.pointer = KeyCursor(
-            self.canvas, lambda: None if self._override else self.naming.stars_shown(model.current)
-        )
+        shown = lambda: None if self._override else self.naming.stars_shown(model.current)  # noqa: E731
+        self.pointer = KeyCursor(self.canvas, shown)
         self.tiles = Tiles(self.canvas, theme)
         layout.addWidget(self.tiles.place, 1)
         self.tools = ToolStrip(theme)
@@ -72,11 +71,11 @@ class SkyView(QWidget):
         self.foot.changed.connect(self._stretched)
         self.instruments = Instruments(self, model, self.naming, self.canvas, self.tools, self.foot)
         self.canvas.hovered.connect(self.instruments.hovered)
-        self.canvas.line_drawn.connect(lambda *_: self.instruments.profile())
+        self.canvas.line_drawn.connect(lambda *_: self.instruments.line_drawn())
         self.canvas.shape_drawn.connect(lambda kind, _: self.instruments.statistics() if kind == "box" else None)
         layout.addWidget(self.foot)
         for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.looking.star_chosen,
-                       model.curves.changed, model.stacks.pixel_chosen, model.pointing.changed):  # fmt: skip
+                       model.curves.changed, model.stacks.pixel_chosen, model.pointing.changed, model.sky.changed):  # fmt: skip
             signal.connect(self._marks)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())
@@ -328,6 +327,7 @@ class SkyView(QWidget):
                 overlay.saturation = self.saturation
                 overlay.mask = self._mask_of(self._wanted)
         self.canvas.overlay = overlay
+        self.instruments.tell_pair()
         self.canvas.update()
 
     def _mask_of(self, path: str) -> np.ndarray | None:

@@ -45,6 +45,13 @@ ACTIONS = (
         "file",
     ),
     ActionSpec(
+        "chart",
+        "Save a finder chart…",
+        "",
+        "The field with catalogue stars, targets, marks and bodies, as PDF, PNG or SVG",
+        "file",
+    ),
+    ActionSpec(
         "export table",
         "Save the table of exposures…",
         "Ctrl+E",
@@ -111,6 +118,14 @@ ACTIONS = (
         "Stacks lie on its pixels; again, and the best exposure is the reference",
         "edit",
     ),
+    ActionSpec(
+        "mark place",
+        "Mark a place",
+        "V",
+        "Click any place: it is marked in every exposure, also where nothing is seen",
+        "edit",
+    ),
+    ActionSpec("forget pair", "Forget the pair of stars", "", "Name no pair any more", "edit"),
     ActionSpec("regions back", "Remove the regions left out", "", "Look for stars everywhere again", "edit"),
     ActionSpec(
         "sessions", "Sessions and tags…", "", "Let folder names say which session or tag an exposure has", "edit"
@@ -183,6 +198,12 @@ ACTIONS = (
     ActionSpec(
         "page result", "Result of the stack", "", "Combine: depth, what was rejected, maps, a pixel's history", "go"
     ),
+    ActionSpec("page solutions", "Plate solutions", "", "Plate: where each exposure is on the sky", "go"),
+    ActionSpec("page pair", "Pair of stars", "", "Plate: separation and position angle, in every exposure", "go"),
+    ActionSpec(
+        "page bodies", "Moving bodies", "", "Plate: where they are in every exposure, and how far off their table", "go"
+    ),
+    ActionSpec("page places", "Named places", "", "Plate: targets, marks and bodies, and where they are", "go"),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
     ActionSpec(
         "run every",
@@ -212,6 +233,20 @@ ACTIONS = (
         "Stack while exposures arrive",
         "",
         "Watch the night's folder: each new exposure is calibrated, aligned and added; Esc ends it",
+        "run",
+    ),
+    ActionSpec(
+        "run pair",
+        "Measure the pair in every exposure",
+        "",
+        "Separation and position angle of the two stars that were named",
+        "run",
+    ),
+    ActionSpec(
+        "run bodies",
+        "Measure moving bodies in every exposure",
+        "",
+        "Their places, and how far off their table they are",
         "run",
     ),
     ActionSpec(

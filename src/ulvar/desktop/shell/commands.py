@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, QPointF, QSettings, Qt
+from PySide6.QtCore import QObject, QSettings, Qt
 from PySide6.QtGui import QCursor
 from PySide6.QtWidgets import QAbstractButton, QApplication, QFileDialog, QMenu, QToolTip, QWhatsThis, QWidget
 
@@ -16,22 +16,23 @@ from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.calibrate.board import PAGES as CALIBRATE_PAGES
 from ulvar.desktop.boards.calibrate.board import CalibrateBoard
 from ulvar.desktop.boards.combine.board import CombineBoard
+from ulvar.desktop.boards.plate.board import PAGES as PLATE_PAGES
+from ulvar.desktop.boards.plate.board import PlateBoard
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.plan import plan_action, plan_run
-from ulvar.desktop.models.starpick import add_stars, give_role, propose_stars
+from ulvar.desktop.models.starpick import give_role, propose_stars
 from ulvar.desktop.picture.stretch import COLOURS, STRETCHES
-from ulvar.desktop.picture.tools import sexagesimal
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.actions import ACTIONS
 from ulvar.desktop.shell.chores import Chores
 from ulvar.desktop.shell.exports import Exports
 from ulvar.desktop.shell.finder import Entry, Finder
+from ulvar.desktop.shell.going import ROLE_WORDS, Going
 from ulvar.desktop.shell.sizing import change_size
 from ulvar.desktop.work.movie import Movie
 from ulvar.desktop.work.soon import Soon
 from ulvar.frames.address import file_of
 from ulvar.night import SERIES_STATIONS
-from ulvar.photometry import ListedStar, StarListError, read_star_line
 
 
 @dataclass(frozen=True)
@@ -67,7 +68,9 @@ class Commands(QObject):
         self._left = ""
         self._arrival = Soon(self, self._arrive)
         self.role_menu: QMenu | None = None
+        self._going = Going(self._model, regions.sky)
         self._model.pointing.aligned.connect(lambda: self._run("combine", "score"))
+        regions.sky.tools.pair.series_wanted.connect(lambda: self.do("run pair"))
 
     def _say(self, text: str) -> None:
         self._model.message.emit(text)
@@ -85,6 +88,9 @@ class Commands(QObject):
             self._set_theme(rest)
         elif command in ("run score", "run stack", "run deep", "run colour", "run mosaic", "run watch"):
             self._run("combine", rest)
+        elif command in ("run pair", "run bodies"):
+            self._page(rest)
+            self._run("plate", rest)
         elif word == "cursor":
             self._say(self._regions.sky.pointer.do(rest))
         elif word == "role":
@@ -95,6 +101,8 @@ class Commands(QObject):
             self._model.stretch_brush(1 if rest == "on" else -1)
         elif word == "page":
             self._page(rest)
+        elif command.startswith("look at "):
+            self._going.to(command.removeprefix("look at "))
         elif word == "region":
             self._say("Open a folder first.") if self._model.night is None else self._model.region_wanted.emit(
                 f"leave out:{rest}"
@@ -117,9 +125,12 @@ class Commands(QObject):
                 "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
+                "chart": self._regions.exports.chart,
                 "curve together": self._together,
                 "mark body": lambda: self._point(self._model.pointing.begin_body),
                 "forget body": lambda: self._say(self._model.pointing.forget_body()),
+                "mark place": lambda: self._point(self._model.pointing.begin_place, station=""),
+                "forget pair": lambda: self._say(self._model.sky.forget_pair()),
                 "reference": lambda: self._say(self._model.pointing.take_reference()),
                 "common star": lambda: self._point(self._model.pointing.begin_common),
                 "same levels": self._regions.sky.foot.keep.toggle,
@@ -219,9 +230,13 @@ class Commands(QObject):
         self.role_menu = menu
         menu.popup(at)
 
-    def _point(self, begin: Callable[[], str]) -> None:
+    def _point(self, begin: Callable[[], str], station: str = "combine") -> None:
         """Begin to point something out, with the exposures in sight."""
-        self._model.set_station("combine")
+        if station:
+            self._model.set_station(station)
+        elif self._model.station in ("intake", "masters"):
+            # Marks are shown from Calibrate on.
+            self._model.set_station("plate")
         if self._regions.sky.shows_product:
             self._regions.sky.refresh()
         self._say(begin())
@@ -256,15 +271,14 @@ class Commands(QObject):
             Entry(spec.text, spec.keys, partial(self.do, spec.command), spec.tip) for spec in ACTIONS if spec.command != "find"
         ]  # fmt: skip
         entries += self._of_the_picture() + self._of_the_board()
-        for star in model.night.stars() if model.night else []:
-            entries.append(Entry(f"Star {star.name}", star.role, partial(self._go_to_star, star.name)))
+        entries += self._going.named()
         for one in model.all_series():
             entries.append(Entry(f"Series {one.title}", f"{len(one.members)}", partial(model.go_to_series, one.key)))
         for facts in model.lights():
             entries.append(Entry(f"Exposure {facts.stem}", "", partial(model.set_current, facts.path)))
         for folder in model.recent():
             entries.append(Entry(f"Open recent {Path(folder).name}", "", partial(model.open, Path(folder))))
-        self._regions.finder.open(entries, self._of_place)
+        self._regions.finder.open(entries, self._going.of_place)
 
     def _of_the_picture(self) -> list[Entry]:
         """Stretches and colour tables."""
@@ -284,49 +298,6 @@ class Commands(QObject):
         buttons = [b for b in board.findChildren(QAbstractButton) if b.isVisible() and b.isEnabled() and b.text()]
         return [Entry(f"{b.text().rstrip('…')} (on this board)", "", b.click, b.toolTip()) for b in buttons]
 
-    def _of_place(self, query: str) -> list[Entry]:
-        """Return what can be done with a place on the sky that was typed."""
-        try:
-            star = read_star_line(query)
-        except StarListError:
-            return []
-        assert star.ra is not None and star.dec is not None
-        words = f"{star.name} " if star.name else ""
-        at = f"at {sexagesimal(star.ra, star.dec)}"
-        roles = [star.role] if star.role else ["target", "comparison", "check"]
-        entries = [
-            Entry(f"{_ROLE_WORDS[role]} {words}{at}", "", partial(self._add_star, replace(star, role=role))) for role in roles
-        ]  # fmt: skip
-        return [*entries, Entry(f"Go to the place {at}", "", partial(self._go_to_sky, star.ra, star.dec))]
-
-    def _add_star(self, star: ListedStar) -> None:
-        self._model.set_station("measure")
-        self._say(add_stars(self._model, [star]))
-
-    def _go_to_sky(self, ra: float, dec: float) -> None:
-        wcs = self._regions.sky.plate
-        if wcs is None:
-            self._say("This exposure is not solved yet (Plate).")
-            return
-        x, y = (float(v) for v in wcs.pixel(ra, dec))
-        grid = self._regions.sky.naming.grid_of(self._model.current)
-        if grid is not None:
-            x, y = (float(v[0]) for v in grid(np.array([x]), np.array([y])))
-        self._look_at(x, y)
-
-    def _look_at(self, x: float, y: float) -> None:
-        canvas = self._regions.sky.canvas
-        canvas.look(QPointF(x, y), max(canvas.sight.scale, 2.0))
-        canvas.moved.emit()
-
-    def _go_to_star(self, name: str) -> None:
-        self._model.set_station("measure")
-        place = self._model.numbers.star_pixels(self._model.current).get(name)
-        if place is None:
-            self._say(f"{name} has no place in this exposure yet: solve or align it first.")
-            return
-        self._look_at(*place)
-
     def _help(self) -> None:
         widget = QApplication.widgetAt(QCursor.pos())
         while widget is not None and not widget.toolTip():
@@ -343,6 +314,12 @@ class Commands(QObject):
             assert isinstance(calibrate, CalibrateBoard)
             calibrate.turn_to(page)
             self._model.set_station("calibrate")
+            return
+        if page in [key for key, _, _ in PLATE_PAGES]:
+            plate = self._regions.boards["plate"]
+            assert isinstance(plate, PlateBoard)
+            plate.turn_to(page)
+            self._model.set_station("plate")
             return
         board = self._regions.boards["combine"]
         assert isinstance(board, CombineBoard)
@@ -370,12 +347,9 @@ class Commands(QObject):
             shown.new_quality.setFocus(Qt.FocusReason.ShortcutFocusReason)
 
 
-_ROLE_WORDS = {"target": "Target", "comparison": "Comparison star", "check": "Check star"}
-
-
 def _role_menu(parent: QWidget, chosen) -> QMenu:  # type: ignore[no-untyped-def]
     """Return the menu that gives a clicked star a role."""
     menu = QMenu(parent)
-    for role, text in (*_ROLE_WORDS.items(), ("", "No role")):
+    for role, text in (*ROLE_WORDS.items(), ("", "No role")):
         menu.addAction(text, lambda r=role: chosen(r))
     return menu

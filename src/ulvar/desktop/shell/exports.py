@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QSettings
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.dialogs.saving import SavingPanel, exports_folder
 from ulvar.desktop.models.model import Model
@@ -18,6 +20,8 @@ from ulvar.desktop.picture.saving import AS_SEEN, Size, picture_caption, render_
 from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import copy_file, counted, reason_words
+from ulvar.flows import CHART_ENDINGS, Chart, ChartMark, around, write_chart
+from ulvar.frames import ExposureFacts
 from ulvar.night.stations import curve_path, series_path
 
 # What a station's result is called in the file dialog.
@@ -106,6 +110,49 @@ class Exports(QObject):
         else:
             self._written(path, "")
 
+    def chart(self) -> None:
+        """Ask for a place and draw a finder chart of the field of the exposure on screen."""
+        model = self._model
+        facts, wcs = model.facts(model.current), model.plates().get(model.current)
+        if facts is None or wcs is None:
+            model.message.emit("A finder chart needs a solved exposure (Plate).")
+            return
+        start = exports_folder(self._settings, self._beside()) / f"{facts.stem}-chart.pdf"
+        kinds = "PDF (*.pdf);;PNG (*.png);;SVG (*.svg)"
+        name, kind = QFileDialog.getSaveFileName(self._parent, "Save a finder chart", str(start), kinds)
+        if not name:
+            return
+        path = Path(name)
+        if path.suffix.lower() not in CHART_ENDINGS:
+            path = Path(name + kind.partition("*")[2].rstrip(")"))
+        self._settings.setValue("exports", str(path.parent))
+        self.save_chart(path, facts, wcs)
+
+    def save_chart(self, path: Path, facts: ExposureFacts, wcs: Wcs) -> None:
+        """Draw the chart of an exposure's field, with all that has a name on the sky."""
+        model, settings = self._model, self._model.settings().plate
+        ra, dec, side = around(wcs, facts.width, facts.height)
+        stars = model.night.stars(model.series_of_exposure(facts.path)) if model.night is not None else []
+        marks = [
+            ChartMark(name, kind, float(a), float(d))
+            for name, kind, place in (
+                *((s.name, s.role, model.numbers.star_pixels(facts.path).get(s.name)) for s in stars),
+                *((name, "mark", place) for name, place in model.sky.place_pixels(facts.path).items()),
+            )
+            if place is not None
+            for a, d in [wcs.sky(*place)]
+        ]
+        bodies = model.sky.bodies()[0]
+        faintest = math.inf if settings.faintest_mag is None else settings.faintest_mag
+        title = ", ".join(part for part in (model.series_name(), model.night.date if model.night else "") if part)
+
+        def write() -> None:
+            found = load_catalogue(settings.catalogue, near=[(ra, dec, 0.75 * side)])
+            outline = wcs, facts.width, facts.height
+            write_chart(path, Chart(ra, dec, side, found, marks, bodies, outline, faintest, title), replace=True)
+
+        self._write(path, write)
+
     def result(self) -> None:
         """Ask for a place and copy the result of the station there."""
         model, station = self._model, self._model.station
@@ -144,6 +191,8 @@ class Exports(QObject):
                 write()
             except OSError as error:
                 return reason_words(error)
+            except CatalogueError as error:
+                return str(error)
             return ""
 
         self._asker.ask(path, attempt)

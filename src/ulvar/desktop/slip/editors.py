@@ -92,12 +92,13 @@ class Editors:
         spin.setButtonSymbols(QDoubleSpinBox.ButtonSymbols.NoButtons)
         spin.setAlignment(Qt.AlignmentFlag.AlignRight)
         spin.setRange(*told.span)
-        wanted = 0.0 if value is None else float(value) * told.scale
+        nothing = told.span[0] if told.unset else 0.0
+        wanted = nothing if value is None else float(value) * told.scale
         spin.setDecimals(max(told.decimals, decimals_of(wanted)))
         unit = self.unit(field)
         if unit:
             spin.setSuffix(f" {unit}")
-        words = max((spin.textFromValue(v) + spin.suffix() for v in (spin.value(), wanted)), key=len)
+        words = max((*(spin.textFromValue(v) + spin.suffix() for v in (spin.value(), wanted)), told.unset), key=len)
         spin.setFixedWidth(max(96, spin.fontMetrics().horizontalAdvance(words) + 34))
         if told.unset:
             # The lowest number stands for none.
@@ -110,8 +111,8 @@ class Editors:
             nonlocal shown
             if spin.value() != shown:
                 shown = spin.value()
-                nothing = told.unset and shown == spin.minimum()
-                self._store(field.section, field.name, None if nothing else shown / told.scale)
+                unset = told.unset and shown == spin.minimum()
+                self._store(field.section, field.name, None if unset else shown / told.scale)
 
         spin.editingFinished.connect(changed)
         return spin

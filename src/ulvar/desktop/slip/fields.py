@@ -73,7 +73,9 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         "align", "feather_px",
         "body_rate", "body_angle", "body_table",
     ),
-    "plate": _rows("plate", "catalogue", "radius_deg", "blind", "seconds"),
+    "plate": _rows(
+        "plate", "catalogue", "bodies", "radius_deg", "faintest_mag", "blind", "seconds", "body_radius_arcsec"
+    ),
     "measure": (
         Field("measure", "radius", unit_of=lambda settings: "× FWHM" if settings.measure.in_fwhm else "px"),
         *_rows("measure", "in_fwhm", "centre", "inner_px", "outer_px"),

@@ -31,6 +31,7 @@ from ulvar.night.stations.shared import (
     series_path,
     star_table_path,
 )
+from ulvar.night.stations.sky import body_rows, pair_rows, run_bodies, run_pair
 from ulvar.night.stations.tables import series_table, star_table
 from ulvar.night.stations.together import mosaic_of, mosaic_series, no_mosaic, run_mosaic, run_watch, running_of
 
@@ -81,6 +82,7 @@ __all__ = [
     "QualityRow",
     "StationResult",
     "Working",
+    "body_rows",
     "colour_stacks",
     "curve_path",
     "curves_beside",
@@ -94,9 +96,11 @@ __all__ = [
     "night_curve",
     "night_rules",
     "no_mosaic",
+    "pair_rows",
     "quality_rows",
     "results_of",
     "ruled_out",
+    "run_bodies",
     "run_calibrate",
     "run_colour",
     "run_combine",
@@ -106,6 +110,7 @@ __all__ = [
     "run_masters",
     "run_measure",
     "run_mosaic",
+    "run_pair",
     "run_plate",
     "run_score",
     "run_stack",

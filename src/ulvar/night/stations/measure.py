@@ -2,93 +2,39 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import Any
 
-import numpy as np
-
-from ulvar.astrometry import Wcs
 from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     CurveOptions,
     CurveResult,
     Measured,
     MeasureOptions,
-    Reference,
     Series,
     make_curve,
     measure_series,
 )
-from ulvar.frames import ExposureFacts, distinct_names, fingerprint, identity
+from ulvar.frames import distinct_names, fingerprint
 from ulvar.inspection import notice
 from ulvar.lightcurves import LightCurve, differential_curve, write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
-from ulvar.night.stations.lights import Working, working_of
-from ulvar.night.stations.origins import star_origin, way_to_origin
-from ulvar.night.stations.plate import solutions
+from ulvar.night.stations.known import what_is_known
 from ulvar.night.stations.resuming import Kept, measured_again, measured_values
 from ulvar.night.stations.shared import (
     StationResult,
     curve_path,
     finish,
-    fit_of,
     measured_files,
     no_series,
     number_of,
     series_path,
-    star_table_path,
     told_failures,
-    trails_of,
 )
-from ulvar.night.stations.tables import naming_damage, series_table, star_table
+from ulvar.night.stations.tables import naming_damage, series_table
 from ulvar.night.working import one_at_a_time
 from ulvar.photometry import write_series
-from ulvar.registration import PixelMap, stored_map
-from ulvar.stars import StarTable, Trail
-
-
-@dataclass(frozen=True)
-class _Known:
-    """What earlier stations know of one exposure, as measuring takes it."""
-
-    facts: ExposureFacts
-    wcs: Wcs | None = None
-    transform: PixelMap | None = None
-    fwhm_px: float = math.nan
-    detected: StarTable | None = None
-    trails: tuple[Trail, ...] = ()
-    # The fingerprint of the stars that were found, and of what it is calibrated with on the way.
-    found: str = ""
-    calibrated: str = ""
-
-    def stamp(self) -> list[Any]:
-        """Return what the exposure's measurements depend on, for a fingerprint."""
-        way = None
-        if self.transform is not None:
-            # Of whatever kind, a map is told by where it carries so many places.
-            x, y = np.meshgrid(np.linspace(0, self.facts.width, 4), np.linspace(0, self.facts.height, 4))
-            way = np.round(self.transform(x, y), 6).tolist()
-        more = [self.calibrated] if self.calibrated else []
-        return [identity(self.facts), self.found, way, None if self.wcs is None else self.wcs.cards(), *more]
-
-
-def _known(
-    night: Night, raw: str, ready: Working, score: Product | None, wcs: Wcs | None, way: PixelMap | Failed
-) -> _Known:
-    facts, calibrated = ready.facts[raw], ready.print_of(raw)
-    if score is None:
-        return _Known(facts, wcs, calibrated=calibrated)
-    v = score.values
-    stars = star_table(night, score) if star_table_path(night, score).exists() else None
-    transform = None
-    if v["matrix"] is not None and isinstance(way, PixelMap):
-        transform = stored_map(v["matrix"], v.get("bent"), fit_of(v)).then(way)
-    return _Known(
-        facts, wcs, transform, number_of(v["fwhm_px"]), stars, trails_of(v), str(v.get("print") or ""), calibrated,
-    )  # fmt: skip
 
 
 @one_at_a_time
@@ -103,17 +49,9 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         problem = "no target: click it in the picture, or give its place on the sky"
         return finish(night, StationResult("measure", problem, problem=problem), [], series)
     settings = night.settings.measure
-    ready = working_of(night, series)
-    working = ready.facts
-    raw_of = {facts.path: raw for raw, facts in working.items()}
-    scores, plates = night.products_of("score"), solutions(night)
-    origin = star_origin(night, series, scores)
-    way = way_to_origin(night, series, scores)
-    inputs = {
-        raw: _known(night, raw, ready, scores[raw] if raw in scores and scores[raw].series == series.key else None, plates.get(raw), way)
-        for raw in working
-    }  # fmt: skip
-    reference = _reference(night, scores.get(origin), plates.get(origin))
+    known = what_is_known(night, series)
+    working, raw_of, origin = known.ready.facts, known.raw_of, known.origin
+    scores, plates = night.products_of("score"), known.plates
     options = MeasureOptions(
         settings.aperture,
         settings.centre == "refined",
@@ -124,25 +62,19 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     ]  # fmt: skip
     # Rows carry the name that tells an exposure from its namesakes.
     names = distinct_names(facts.path for facts in working.values())
-    prints = {raw: fingerprint("measure", shared, k.stamp(), names[k.facts.path]) for raw, k in inputs.items()}
+    prints = {raw: fingerprint("measure", shared, k.stamp(), names[k.facts.path]) for raw, k in known.inputs.items()}
     kept = Kept(night, "rows", prints, series.key)
 
     def keep(path: str, result: Measured) -> None:
         kept.store(raw_of[path], "", {"rows": measured_values(result.rows), "fwhm_px": result.fwhm_px})
 
-    by_path = {known.facts.path: known for known in inputs.values()}
     rows, outcomes = measure_series(
-        list(working.values()), stars, context, options=options, reference=reference,
-        solutions={path: k.wcs for path, k in by_path.items() if k.wcs is not None},
-        transforms={path: k.transform for path, k in by_path.items() if k.transform is not None},
-        fwhm={path: k.fwhm_px for path, k in by_path.items()},
-        detected={path: k.detected for path, k in by_path.items() if k.detected is not None},
-        trails={path: k.trails for path, k in by_path.items()},
+        list(working.values()), stars, context, options=options, reference=known.reference, **known.by_path(),
         known={
             working[raw].path: Measured(measured_again(p), number_of(p.values["fwhm_px"]))
             for raw, p in kept.known.items()
         },
-        arrived=keep, calibrations=ready.calibrations,
+        arrived=keep,
     )  # fmt: skip
     good = [o for o in outcomes if o.ok]
     measured = [Product("measured", raw_of[o.file], "", {"file": o.values["file"]}) for o in good]
@@ -156,13 +88,6 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
     text = f"{counted(len(stars), 'star')} measured in {counted(len(good), 'exposure')}"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
-
-
-def _reference(night: Night, score: Product | None, wcs: Wcs | None) -> Reference | None:
-    if score is None:
-        return None
-    there = star_table_path(night, score).exists()
-    return Reference(score.output, star_table(night, score), wcs) if there else None
 
 
 @one_at_a_time

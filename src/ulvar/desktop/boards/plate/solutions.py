@@ -1,0 +1,94 @@
+"""Plate, page Solutions: where each exposure is on the sky."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from ulvar.desktop.models.model import Model
+from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.parts.widgets import Rows, hairline, label, number, table
+from ulvar.desktop.picture.tools import sexagesimal
+
+
+class SolutionsPage(QWidget):
+    """The current exposure's solution, and the state of all."""
+
+    def __init__(self, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
+        super().__init__()
+        self._model = model
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        self._where = label("", "value")
+        self._numbers = label("", wrap=True)
+        column.addWidget(self._where)
+        column.addWidget(self._numbers)
+        row = QHBoxLayout()
+        for text, key in (("Catalogue stars", "catalogue"), ("Residual arrows", "residuals")):
+            button = QPushButton(text)
+            button.setToolTip(f"Show or hide: {text.lower()}")
+            button.clicked.connect(lambda _=False, k=key: command(f"toggle {k}"))
+            row.addWidget(button)
+        row.addStretch(1)
+        column.addLayout(row)
+        column.addWidget(hairline())
+        self.rows = Rows(["Exposure", "Matched\nstars", "rms\n″", "Scale\n″/px", "Rotation\n°"])
+        self.rows.theme = theme
+        self.table = table(self.rows, "Plate solutions of the exposures", on_row=model.set_current)
+        column.addWidget(self.table, 1)
+
+    def refresh(self) -> None:
+        """Fill the table."""
+        model, plates = self._model, self._model.of_members("plate")
+        members = list(model.scores())
+        rows, dim = [], set()
+        for i, raw in enumerate(members):
+            facts = model.facts(raw)
+            stem = facts.stem if facts else raw
+            if raw not in plates:
+                dim.add(i)
+                rows.append((stem, "not solved", "", "", ""))
+                continue
+            v = plates[raw].values
+            rows.append(
+                (
+                    stem,
+                    "carried" if v.get("carried_from") else number(v["matched"], 0),
+                    number(v["rms_arcsec"], 2),
+                    number(v["scale_arcsec_px"], 4),
+                    number(v["rotation_deg"], 2),
+                )
+            )
+        self.rows.fill(rows, members, dim=dim)
+
+    def show_current(self, path: str) -> None:
+        """Tell the current exposure's solution."""
+        row = self.rows.row_of(path)
+        if row >= 0 and self.table.currentIndex().row() != row:
+            self.table.selectRow(row)
+        product = self._model.products("plate").get(path)
+        if product is None:
+            self._where.setText("This exposure is not solved.")
+            self._numbers.setText("")
+            return
+        v = product.values
+        self._where.setText("Centre " + sexagesimal(v["ra"], v["dec"]))
+        facts = self._model.facts(path)
+        field = ""
+        if facts is not None:
+            field = f"Field {facts.width * v['scale_arcsec_px'] / 60:.1f}′ × {facts.height * v['scale_arcsec_px'] / 60:.1f}′, "
+        model = "plain TAN" if v.get("order", 1) == 1 else f"TAN with SIP of order {v['order']}"
+        rms = v["rms_arcsec"] if v["rms_arcsec"] is not None else math.nan
+        how = (
+            f"By its alignment, from the solution of {v['carried_from']}"
+            if v.get("carried_from")
+            else f"{v['matched']} stars, rms {rms:.2f}″ = {rms / v['scale_arcsec_px']:.2f} px"
+        )
+        stated = f" Its header is wrong by {v['stated_off_arcsec']:.0f}″." if v.get("stated") == "wrong" else ""
+        self._numbers.setText(
+            f"{field}{v['scale_arcsec_px']:.4f} ″/px, +y points {v['rotation_deg']:.2f}° east of north"
+            f"{', mirror image' if v['flipped'] else ''}. {how}, {model}.{stated}"
+        )

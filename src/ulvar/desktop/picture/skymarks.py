@@ -1,0 +1,77 @@
+"""What is drawn of named places: the pair of stars, marks where nothing need be seen, moving bodies."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPainterPath, QPen
+
+from ulvar.desktop.parts.theme import font
+from ulvar.desktop.picture.overlays import Scene, halo_text
+
+
+def paint_sky(painter: QPainter, scene: Scene) -> None:
+    """Draw all named places that the overlay holds."""
+    for name, x, y in scene.overlay.places:
+        _place(painter, scene, name, scene.sight.to_screen(x, y))
+    for name, x, y in scene.overlay.bodies:
+        _body(painter, scene, name, scene.sight.to_screen(x, y))
+    if scene.overlay.pair is not None:
+        _pair(painter, scene)
+
+
+def _stroke(painter: QPainter, scene: Scene, path: QPainterPath, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> None:
+    """Draw a path with a dark edge, so that it is seen on any ground."""
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    for color, width, way in ((QColor("#000000"), 3.6, Qt.PenStyle.SolidLine), (scene.sky.color("cur"), 1.6, style)):
+        painter.setPen(QPen(color, width, way))
+        painter.drawPath(path)
+
+
+def _place(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:
+    """Draw four strokes that leave the place itself free, and its name."""
+    path = QPainterPath()
+    for dx, dy in ((1, 1), (-1, 1), (1, -1), (-1, -1)):
+        path.moveTo(at + QPointF(5 * dx, 5 * dy))
+        path.lineTo(at + QPointF(12 * dx, 12 * dy))
+    _stroke(painter, scene, path)
+    halo_text(painter, at + QPointF(16, -10), name, scene.sky.color("cur"))
+
+
+def _body(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:
+    """Draw a diamond about a body, and its name."""
+    path = QPainterPath(at + QPointF(0, -13))
+    for dx, dy in ((13, 0), (0, 13), (-13, 0), (0, -13)):
+        path.lineTo(at + QPointF(dx, dy))
+    _stroke(painter, scene, path)
+    halo_text(painter, at + QPointF(17, 4), name, scene.sky.color("cur"))
+
+
+def _pair(painter: QPainter, scene: Scene) -> None:
+    """Draw a ring about either star, a line between the rings, and what was measured beside the second."""
+    assert scene.overlay.pair is not None
+    (x1, y1), (x2, y2), words = scene.overlay.pair
+    a, b = scene.sight.to_screen(x1, y1), scene.sight.to_screen(x2, y2)
+    dx, dy = b.x() - a.x(), b.y() - a.y()
+    length = math.hypot(dx, dy)
+    ring = min(9.0, max(3.0, length / 2 - 1))
+    path = QPainterPath()
+    for end in (a, b):
+        path.addEllipse(end, ring, ring)
+    if length > 2 * ring + 2:
+        ux, uy = dx / length, dy / length
+        path.moveTo(a + QPointF(ring * ux, ring * uy))
+        path.lineTo(b - QPointF(ring * ux, ring * uy))
+    _stroke(painter, scene, path)
+    color = scene.sky.color("cur")
+    metrics = QFontMetricsF(font("value"))
+    wide = metrics.horizontalAdvance(words)
+    # The first star has its number: the angle is seen from there.
+    away = -1.0 if dy > 0 else 1.0
+    halo_text(painter, a + QPointF(-3, 4 + away * (ring + 12)), "1", color)
+    # What is measured stands beside the middle of the line: to the left, for stars have their names at the right.
+    middle = QPointF((a.x() + b.x()) / 2, (a.y() + b.y()) / 2)
+    steep = abs(dy) > abs(dx)
+    beside = middle + (QPointF(-wide - ring - 6, 4) if steep else QPointF(-wide / 2, ring + 18))
+    halo_text(painter, beside, words, color)
