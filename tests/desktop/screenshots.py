@@ -60,6 +60,23 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
     wait(0.4)
 
 
+def pair_page(window: MainWindow, wait: Callable[[float], None]) -> None:
+    """Name the target and a star near by the pair, and measure them in every exposure."""
+    model, sky = window.model, window.sky
+    if not sky.on("pair"):
+        sky.toggle("pair")
+    target, table = model.numbers.star_pixels(model.current)["Tarnholt 12"], sky.stars_of(model.current)
+    away = ((table.x - target[0]) ** 2 + (table.y - target[1]) ** 2) ** 0.5
+    near = int(((away > 50) & (away < 100)).nonzero()[0][0])
+    model.sky.draw_pair(model.current, (float(table.x[near]), float(table.y[near])), target)
+    while model.sky.measuring:
+        wait(0.1)
+    window.command("run pair")
+    while model.jobs.busy:
+        wait(0.1)
+    wait(0.5)
+
+
 def main() -> int:
     """Run the demo's stations where they have not run, then take the pictures."""
     from PySide6.QtCore import QSettings
@@ -109,7 +126,7 @@ def main() -> int:
     wanted += [("combine", "light", "combine-light"), ("measure", "red", "measure-red")]
     wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects", "flat", "camera")]
     wanted += [("combine", "dark", f"combine-{page}") for page in COMBINE_PAGES]
-    wanted.append(("measure", "dark", "looking"))
+    wanted += [("plate", "dark", "plate-pair"), ("measure", "dark", "looking")]
     for station, theme, name in wanted:
         if theme != window.theme.name:
             window.set_theme(theme)
@@ -124,6 +141,8 @@ def main() -> int:
         if station == "combine":
             page = name.partition("-")[2]
             combine_page(window, page if page in COMBINE_PAGES else "exposures", wait)
+        if name == "plate-pair":
+            pair_page(window, wait)
         if name == "looking":
             combine_page(window, "field", wait)
             window.model.set_station("measure")
@@ -131,7 +150,7 @@ def main() -> int:
             wait(0.5)
             place = window.sky.canvas.sight.to_screen(*window.model.numbers.star_pixels(current)["Tarnholt 12"])
             QTest.mouseMove(window.sky.canvas, place.toPoint())
-        if (station == "plate") != window.sky.header.toggles["catalogue"].isChecked():
+        if (name == "plate") != window.sky.header.toggles["catalogue"].isChecked():
             window.sky.toggle("catalogue")
         wait(1.2)
         while window.model.curves.coming or not window.sky.settled:

@@ -180,7 +180,9 @@ class Doing(ScoredCase):
         idle = [spec.command for spec in ACTIONS if spec.command != "quit" and not self.does(spec)]
         self.assertEqual(idle, [])
         self.assertEqual(
-            sorted({what[0] for what in self.runs}), ["calibrate", "combine", "intake"], "what jobs were asked for"
+            sorted({what[0] for what in self.runs}),
+            ["calibrate", "combine", "intake", "plate"],
+            "what jobs were asked for",
         )
         self.window.actions_by_command["quit"].trigger()
         self.until(lambda: not self.window.isVisible(), 10)

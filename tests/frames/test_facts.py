@@ -236,7 +236,15 @@ class Angles(unittest.TestCase):
         ra, dec = parse_position("07:42:10.5,+41:18:03")
         self.assertAlmostEqual(ra, 115.54375)
         self.assertAlmostEqual(dec, 41.300833333)
-        for text in ("1", "1,2,3", "10,91", "400,0", "a,b"):
+        for text in (
+            "07 42 10.5 +41 18 03", "7h42m10.5s 41d18m03s", "J074210.5+411803", "115.54375 41.3008333", "RA 07 42 10.5  Dec +41 18 03.0",
+            "ra=115.54375 dec=41.3008333", "07 42 10.5 41 18 03", "7:42:10.5 41:18:03",
+        ):  # fmt: skip
+            ra, dec = parse_position(text)
+            self.assertAlmostEqual(ra, 115.54375, places=6, msg=text)
+            self.assertAlmostEqual(dec, 41.300833333, places=6, msg=text)
+        self.assertAlmostEqual(parse_position("J001500.0−003000")[1], -0.5)
+        for text in ("1", "1,2,3", "10,91", "400,0", "a,b", "1 2 3", "12 61 00 +10 00 00", "J07421+411803"):
             with self.assertRaises(ValueError, msg=text):
                 parse_position(text)
 

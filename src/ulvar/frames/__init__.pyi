@@ -58,6 +58,7 @@ from .sessions import preview_rule as preview_rule
 from .sexagesimal import in_circle as in_circle
 from .sexagesimal import parse_angle as parse_angle
 from .sexagesimal import parse_position as parse_position
+from .sexagesimal import split_position as split_position
 from .shapes import Shape as Shape
 from .shapes import shapes_mask as shapes_mask
 from .table_write import TABLE_ENDINGS as TABLE_ENDINGS

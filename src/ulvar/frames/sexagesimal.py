@@ -57,16 +57,49 @@ def parse_angle(text: str, *, hours: bool = False) -> float:
     return -value if sign in ("-", "−") else value
 
 
+_PACKED = re.compile(r"^J?(\d{2})(\d{2})(\d{2}(?:\.\d+)?)([+\-])(\d{2})(\d{2})(\d{2}(?:\.\d+)?)$")
+
+
+def split_position(text: str) -> tuple[str, str] | None:
+    """Return the two angles of a place on the sky as they are written; None where the text does not tell two apart.
+
+    Examples
+    --------
+    >>> split_position("07 42 10.5 +41 18 03"), split_position("J074210.5+411803"), split_position("115.5 -3.5")
+    (('07 42 10.5', '+41 18 03'), ('07:42:10.5', '+41:18:03'), ('115.5', '-3.5'))
+    >>> split_position("RA 7h42m Dec 41d18m"), split_position("7 42 10 41 18 3"), split_position("somewhere")
+    (('7h42m', '41d18m'), ('7 42 10', '41 18 3'), None)
+    """
+    cleaned = text.strip().replace("−", "-")
+    if "," in cleaned:
+        first, _, second = cleaned.partition(",")
+        return (first.strip(), second.strip()) if "," not in second else None
+    if packed := _PACKED.match(cleaned):
+        h, m, s, sign, d, n, a = packed.groups()
+        return f"{h}:{m}:{s}", f"{sign}{d}:{n}:{a}"
+    if named := re.match(r"^ra\s*=?\s*(\S.*?)\s*;?\s*dec?l?\s*=?\s*(\S.*)$", cleaned, re.IGNORECASE):
+        return named.group(1), named.group(2)
+    if signed := re.match(r"^(.*\S)\s+([+\-].+)$", cleaned):
+        return signed.group(1), signed.group(2)
+    parts = cleaned.split()
+    if len(parts) in (2, 4, 6):
+        half = len(parts) // 2
+        return " ".join(parts[:half]), " ".join(parts[half:])
+    return None
+
+
 def parse_position(text: str) -> tuple[float, float]:
-    """Return (ra, dec) [deg] from ``RA,DEC`` in degrees or sexagesimal (RA then in hours).
+    """Return (ra, dec) [deg] of a place on the sky as people write it: two angles, in degrees or sexagesimal (RA then in hours).
+
+    ``115.54, 41.3``, ``07:42:10.5 +41:18:03``, ``7h42m10.5s 41d18m03s``, ``J074210.5+411803``, ``RA 07 42 10.5 Dec +41 18 03``.
 
     Raises
     ------
     ValueError
         If it is not two angles, or dec is outside -90..90, or ra outside 0..360.
     """
-    parts = text.split(",")
-    if len(parts) != 2:
+    parts = split_position(text)
+    if parts is None:
         raise ValueError(f"'{text}' is not RA,DEC")
     ra, dec = parse_angle(parts[0], hours=True), parse_angle(parts[1])
     if not -90 <= dec <= 90 or not 0 <= ra <= 360:

@@ -49,6 +49,7 @@ class Night(NightRows):
         self._told: list[ExposureFacts] = []
         self._failed: list[Failed] | None = None
         self.clear_leftovers()
+        self.follow(folder)
         if self.meta(REBUILT) and not self.meta("settings"):
             self._take_recipe()
 

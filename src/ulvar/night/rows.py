@@ -144,6 +144,26 @@ class NightRows:
                 result[source] = Product(kind, source, output, json.loads(unsealed(body)), of)
         return result
 
+    def follow(self, here: Path) -> None:
+        """Let products be found where the night is now, if it was moved or copied since it was opened last."""
+        was, now = self.meta("folder"), str(here.resolve())
+        if was == now:
+            return
+        if isinstance(was, str) and was:
+            # In JSON a path stands with its own escapes.
+            inside = [
+                (f"{old}/", f"{new}/") for old, new in ((was, now), (json.dumps(was)[1:-1], json.dumps(now)[1:-1]))
+            ]
+            rows = self.store.rows("SELECT rowid, source, output, body FROM products")
+            moved = []
+            for key, source, output, body in rows:
+                texts = [text.replace(*inside[0]) if isinstance(text, str) else text for text in (source, output)]
+                moved.append((*texts, sealed(unsealed(body).replace(*inside[1])), key))
+            self.store.write_many(
+                "UPDATE OR REPLACE products SET source = ?, output = ?, body = ? WHERE rowid = ?", moved
+            )
+        self.set_meta("folder", now)
+
     # ---- stars with a role
 
     def stars_of(self, field: str) -> list[ListedStar]:

@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import F64Array, write_csv
-from ulvar.frames import Frame, in_circle, parse_angle, parse_time
+from ulvar.frames import Frame, in_circle, parse_angle, parse_time, split_position
 from ulvar.photometry.aperture import measure_apertures
 from ulvar.photometry.options import ApertureOptions
 from ulvar.photometry.track import place_on_track
@@ -154,9 +154,8 @@ def read_star_line(line: str) -> ListedStar:
     Parameters
     ----------
     line : str
-        Parts between commas, semicolons or tabs: ``T, 07:42:10.5, +41:18:03, target``; a place alone may have a space
-        between its two angles, the second with its sign: ``07 42 10.5 +41 18 03``. Right ascension is in hours when
-        it is sexagesimal, in degrees when it is one number.
+        Parts between commas, semicolons or tabs: ``T, 07:42:10.5, +41:18:03, target``; a place alone in any notation of
+        `parse_position`. Right ascension is in hours when it is sexagesimal, in degrees when it is one number.
 
     Returns
     -------
@@ -175,8 +174,8 @@ def read_star_line(line: str) -> ListedStar:
     ('a', 'comparison', 115.5, -3.5)
     """
     parts = [part.strip() for part in re.split(r"[,;\t]", line)]
-    if len(parts) == 1 and (pair := re.match(r"^(.*\S)\s+([+\-−].+)$", parts[0])):
-        parts = [pair.group(1), pair.group(2)]
+    if len(parts) == 1 and (pair := split_position(parts[0])) is not None:
+        parts = list(pair)
     role = parts.pop().lower() if parts[-1].lower() in ROLES else ""
     if len(parts) not in (2, 3):
         raise StarListError(f"'{line.strip()}' is not a name, a right ascension and a declination with commas between")

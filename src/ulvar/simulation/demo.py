@@ -18,6 +18,7 @@ import numpy as np
 from ulvar.engine import F64Array, JobContext, atomic_path, check_disk, write_text
 from ulvar.simulation.camera import satellite_trail
 from ulvar.simulation.demo_plan import (
+    BODY_NAME,
     DEMO_NAME,
     ECLIPSE_BJD,
     EVENING,
@@ -159,7 +160,7 @@ def make_demo_night(folder: Path, size: DemoSize | None = None, context: JobCont
     Parameters
     ----------
     folder : Path
-        Gets ``raw/`` with the exposures, ``catalogue.csv``, ``stars.csv`` and ``truth.json`` (written last).
+        Gets ``raw/`` with the exposures, ``catalogue.csv``, ``stars.csv``, ``bodies.csv`` and ``truth.json`` (written last).
     size : DemoSize, optional
     context : JobContext, optional
         Executor and progress.
@@ -178,7 +179,7 @@ def make_demo_night(folder: Path, size: DemoSize | None = None, context: JobCont
     truth_path = folder / TRUTH_FILE
     if truth_path.exists():
         known: dict[str, Any] = json.loads(truth_path.read_text(encoding="utf-8"))
-        if known.get("size") == asdict(wanted) and known.get("seed") == SEED:
+        if known.get("size") == asdict(wanted) and known.get("seed") == SEED and (folder / "bodies.csv").exists():
             return known
     rng = np.random.default_rng([SEED, 2])
     exposures = list(planned_lights(wanted, rng))
@@ -193,6 +194,7 @@ def make_demo_night(folder: Path, size: DemoSize | None = None, context: JobCont
     sky, _ = made_world(wanted)
     sky.write_catalogue(folder / "catalogue.csv", np.random.default_rng([SEED, 3]))
     _write_stars(folder / "stars.csv", sky)
+    _write_bodies(folder / "bodies.csv")
     truth = _truth(exposures, sky, wanted)
     write_text(truth_path, json.dumps(truth, indent=1))
     return truth
@@ -213,6 +215,16 @@ def _write_stars(path: Path, sky: MadeUpSky) -> None:
         dec = sky.dec[i] + sky.pmdec[i] / 3.6e6 * years
         ra = sky.ra[i] + sky.pmra[i] / 3.6e6 / math.cos(math.radians(dec)) * years
         rows.append(f"{name},{role},{ra:.7f},{dec:.7f}")
+    write_text(path, "\n".join(rows) + "\n")
+
+
+def _write_bodies(path: Path) -> None:
+    """Write where the minor body is, every half hour of the night, as published ephemerides do."""
+    rows = ["name,ra,dec,time_utc"]
+    for half_hours in range(-10, 16):
+        when = at_clock(22, 0) + timedelta(minutes=30 * half_hours)
+        ra, dec, _ = minor_body(when)
+        rows.append(f"{BODY_NAME},{ra:.7f},{dec:.7f},{when:%Y-%m-%dT%H:%M:%S}")
     write_text(path, "\n".join(rows) + "\n")
 
 
@@ -258,4 +270,5 @@ def _truth(exposures: list[PlannedExposure], sky: MadeUpSky, size: DemoSize) -> 
             "scale_arcsec_px": size.scale_arcsec_px, "rotation_deg": 12.4,
         },
         "planted": planted, "frames": frames, "raw": "raw", "catalogue": "catalogue.csv", "stars": "stars.csv",
+        "bodies": "bodies.csv",
     }  # fmt: skip

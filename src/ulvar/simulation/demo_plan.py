@@ -241,6 +241,9 @@ def pointing_of(exposure: PlannedExposure) -> Pointing:
     )
 
 
+BODY_NAME = "Wisp"
+
+
 def minor_body(moment: datetime) -> tuple[float, float, float]:
     """Position [deg] and V magnitude of the faint body that crosses the field."""
     hours = (moment - at_clock(22, 0)).total_seconds() / 3600

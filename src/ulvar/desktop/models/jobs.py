@@ -27,6 +27,7 @@ from ulvar.night.stations import (
     run_deep,
     run_mosaic,
     run_pair,
+    run_plate_harder,
     run_score,
     run_stack,
     run_watch,
@@ -111,7 +112,7 @@ class Jobs(QObject):
             return lambda context: run_watch(night, context, self.seen.emit)
         special = {
             "score": run_score, "stack": run_stack, "deep": run_deep, "colour": run_colour, "mosaic": run_mosaic,
-            "pair": run_pair, "bodies": run_bodies,
+            "pair": run_pair, "bodies": run_bodies, "harder": run_plate_harder,
         }  # fmt: skip
         of_series = special.get(what) or (None if what else SERIES_RUNNERS.get(station))
         if of_series is None:

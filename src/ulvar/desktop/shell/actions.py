@@ -243,6 +243,13 @@ ACTIONS = (
         "run",
     ),
     ActionSpec(
+        "run harder",
+        "Try unsolved exposures again, harder",
+        "",
+        "Without a hint, at any scale, and for six times as long; what is solved stays as it is",
+        "run",
+    ),
+    ActionSpec(
         "run bodies",
         "Measure moving bodies in every exposure",
         "",

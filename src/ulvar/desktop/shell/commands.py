@@ -88,8 +88,8 @@ class Commands(QObject):
             self._set_theme(rest)
         elif command in ("run score", "run stack", "run deep", "run colour", "run mosaic", "run watch"):
             self._run("combine", rest)
-        elif command in ("run pair", "run bodies"):
-            self._page(rest)
+        elif command in ("run pair", "run bodies", "run harder"):
+            self._page("solutions" if rest == "harder" else rest)
             self._run("plate", rest)
         elif word == "cursor":
             self._say(self._regions.sky.pointer.do(rest))

@@ -19,7 +19,7 @@ from ulvar.night.stations.measure import (
     run_measure,
 )
 from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
-from ulvar.night.stations.plate import run_plate, solutions
+from ulvar.night.stations.plate import run_plate, run_plate_harder, solutions
 from ulvar.night.stations.pointing import stack_options
 from ulvar.night.stations.results import differing, name_result, results_of
 from ulvar.night.stations.selection import QualityRow, night_rules, quality_rows, ruled_out, stack_candidates
@@ -112,6 +112,7 @@ __all__ = [
     "run_mosaic",
     "run_pair",
     "run_plate",
+    "run_plate_harder",
     "run_score",
     "run_stack",
     "run_station",

@@ -43,11 +43,25 @@ from ulvar.night.stations.tables import naming_damage, star_table
 from ulvar.night.working import one_at_a_time
 from ulvar.registration import stored_map
 
+# A second try may take so many times as long.
+_LONGER = 6.0
+
 
 @one_at_a_time
 @naming_damage("plate")
 def run_plate(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
-    """Solve the stack and every scored exposure of a series."""
+    """Solve the stack and every scored exposure of a series; what was solved before by the same settings is kept."""
+    return _run(night, context, series)
+
+
+@one_at_a_time
+@naming_damage("plate")
+def run_plate_harder(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
+    """Try the exposures of a series that were not solved again: without a hint, at any scale, and for longer."""
+    return _run(night, context, series, harder=True)
+
+
+def _run(night: Night, context: JobContext, series: Series | None, *, harder: bool = False) -> StationResult:
     series = series or night.current_series()
     if series is None:
         return no_series(night, "plate")
@@ -59,6 +73,7 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     options = PlateOptions(
         radius_deg=settings.radius_deg, scale=scale, again=True, blind=settings.blind, seconds=settings.seconds
     )
+    trying = replace(options, blind=True, scale=None, seconds=_LONGER * options.seconds) if harder else options
     working = working_exposures(night, series)
     scores = {raw: p for raw, p in night.products_of("score", series.key).items() if raw in working}
     stars = {working[raw].path: star_table(night, score) for raw, score in scores.items()}
@@ -67,6 +82,8 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
         return finish(night, StationResult("plate", "nothing scored", problem="score exposures first"), [], series)
     try:
         catalogue, whole = open_catalogue(settings.catalogue, exposures, options, context)
+        # What the second try searches; what is solved keeps its own print.
+        searched = open_catalogue(settings.catalogue, exposures, trying, context) if harder else (catalogue, whole)
     except CatalogueError as error:
         finding = notice("catalogue", "The catalogue cannot be used", f"{error}.")
         return finish(night, StationResult("plate", str(error), problem=str(error)), [finding], series)
@@ -88,7 +105,7 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     known = {raw: p for raw, p in kept.known.items() if not p.values.get("carried_from")}
     todo = [facts for facts in exposures if raw_of[facts.path] not in known]
     solved = solve_files(
-        todo, catalogue, context, options=options, stars=stars, wcs_folder=folder, arrived=keep, whole=whole
+        todo, searched[0], context, options=trying, stars=stars, wcs_folder=folder, arrived=keep, whole=searched[1]
     )
     outcomes = [Outcome(working[raw].path, True, "", p.output, values=p.values) for raw, p in known.items()] + solved
     outcomes = _carried(night, outcomes, scores, working, raw_of, folder)
@@ -97,6 +114,12 @@ def run_plate(night: Night, context: JobContext, series: Series | None = None) -
     night.store_products("plate", plates, series=series.key, clear=True)
     unwritten = _solve_stack(night, series, catalogue, whole, options, context)
     bad = [o for o in outcomes if not o.ok]
+    night.store_products(
+        "plate_failed",
+        [Product("plate_failed", raw_of[o.file], "", {"reason": o.reason}) for o in bad],
+        series=series.key,
+        clear=True,
+    )
     findings = told_failures("plate", "not_solved", "solved", bad, raw_of) + _wrongly_stated(good, raw_of) + unwritten
     problem = "" if good else f"no exposure was solved: {bad[0].reason}" if bad else "nothing to solve"
     carried = sum(1 for o in good if o.values.get("carried_from"))

@@ -45,7 +45,7 @@ class PlateBoard(Board):
             return
         self.count.setText(f"{len(plates)} of {len(scores)} solved")
         self.page_buttons = self.add_pages(PAGES, self.page, self.turn_to)
-        if self.page == "solutions" and not plates:
+        if self.page == "solutions" and not plates and not self.model.of_members("plate_failed"):
             stars = next(iter(scores.values())).values["stars"]
             told = (
                 ""
@@ -70,7 +70,11 @@ class PlateBoard(Board):
     def refresh(self) -> bool:
         """Let the page in sight follow, where it has what it shows."""
         plates, scores = self.model.of_members("plate"), self.model.scores()
-        if self.shown is None or not scores or (self.page == "solutions" and not plates):
+        if (
+            self.shown is None
+            or not scores
+            or (self.page == "solutions" and not plates and not self.model.of_members("plate_failed"))
+        ):
             return False
         if not isinstance(self.shown, _MAKERS[self.page]):
             return False

@@ -32,6 +32,10 @@ class SolutionsPage(QWidget):
             button.setToolTip(f"Show or hide: {text.lower()}")
             button.clicked.connect(lambda _=False, k=key: command(f"toggle {k}"))
             row.addWidget(button)
+        self.harder = QPushButton("")
+        self.harder.setToolTip("Without a hint, at any scale, and for six times as long; what is solved stays as it is")
+        self.harder.clicked.connect(lambda: command("run harder"))
+        row.addWidget(self.harder)
         row.addStretch(1)
         column.addLayout(row)
         column.addWidget(hairline())
@@ -43,7 +47,13 @@ class SolutionsPage(QWidget):
     def refresh(self) -> None:
         """Fill the table."""
         model, plates = self._model, self._model.of_members("plate")
-        members = list(model.scores())
+        failed = self._failed()
+        # Those that are not solved stand first: they are what is still to be looked at.
+        members = sorted(model.scores(), key=lambda raw: raw in plates)
+        carried = sum(1 for p in plates.values() if p.values.get("carried_from"))
+        missing = len(failed) + carried
+        self.harder.setText(f"Try {missing} again, harder")
+        self.harder.setVisible(missing > 0)
         rows, dim = [], set()
         for i, raw in enumerate(members):
             facts = model.facts(raw)
@@ -64,6 +74,11 @@ class SolutionsPage(QWidget):
             )
         self.rows.fill(rows, members, dim=dim)
 
+    def _failed(self) -> dict[str, str]:
+        """Return why exposures of the series were not solved."""
+        found = self._model.of_members("plate_failed")
+        return {raw: str(product.values["reason"]) for raw, product in found.items()}
+
     def show_current(self, path: str) -> None:
         """Tell the current exposure's solution."""
         row = self.rows.row_of(path)
@@ -71,8 +86,9 @@ class SolutionsPage(QWidget):
             self.table.selectRow(row)
         product = self._model.products("plate").get(path)
         if product is None:
+            why = self._failed().get(path, "")
             self._where.setText("This exposure is not solved.")
-            self._numbers.setText("")
+            self._numbers.setText(f"{why[:1].upper()}{why[1:]}." if why else "")
             return
         v = product.values
         self._where.setText("Centre " + sexagesimal(v["ra"], v["dec"]))

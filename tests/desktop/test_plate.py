@@ -1,0 +1,389 @@
+"""Plate: the distance tool, marks, moving bodies, going to places, and what comes out of them, driven as a user drives them."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFileDialog
+
+from tests.desktop.solved import SolvedCase
+from tests.support import small_demo
+from ulvar.astrometry import load_catalogue, position_angle_deg, separation_deg
+from ulvar.astrometry.votable import read_votable
+from ulvar.night import Night
+from ulvar.night.settings import PlaceSettings
+from ulvar.night.stations import pair_rows
+from ulvar.simulation.demo_plan import minor_body
+
+
+class PlateCase(SolvedCase):
+    def two_stars(self, apart: float = 60.0) -> tuple[tuple[float, float], tuple[float, float]]:
+        """Return two bright lone stars of the exposure on screen, about so far apart [px]."""
+        table = self.sky.stars_of(self.model.current)
+        clean = [
+            k for k in range(60)
+            if not table.flags[k] and 60 < table.x[k] < 430 and 60 < table.y[k] < 310
+            and np.sort(np.hypot(table.x - table.x[k], table.y - table.y[k]))[1] > 14
+        ]  # fmt: skip
+        pairs = [(a, b) for a in clean for b in clean if a < b]
+        a, b = min(pairs, key=lambda p: abs(math.dist(*((table.x[k], table.y[k]) for k in p)) - apart))
+        return (float(table.x[a]), float(table.y[a])), (float(table.x[b]), float(table.y[b]))
+
+    def drag_pair(self, first: tuple[float, float], second: tuple[float, float]) -> None:
+        canvas = self.sky.canvas
+        self.drag(canvas, canvas.sight.to_screen(*first), canvas.sight.to_screen(*second))
+        self.until(lambda: not self.model.sky.measuring, 30, "the pair to be measured")
+        self.quiet()
+
+    def truth(self, place: tuple[float, float]) -> tuple[float, float]:
+        """Return the catalogue's place [deg] of the star at a place of the exposure on screen."""
+        catalogue = load_catalogue(small_demo() / "catalogue.csv")
+        ra, dec = self.model.plates()[self.model.current].sky(*place)
+        away = separation_deg(catalogue.ra, catalogue.dec, ra, dec)
+        k = int(np.argmin(away))
+        self.assertLess(3600 * float(away[k]), 2)
+        return float(catalogue.ra[k]), float(catalogue.dec[k])
+
+
+class Distance(PlateCase):
+    def test_from_a_drag_to_a_table_on_disk(self) -> None:
+        first, second = self.two_stars()
+        a, b = self.truth(first), self.truth(second)
+        apart, angle = 3600 * float(separation_deg(*a, *b)), float(position_angle_deg(*a, *b))
+        self.key(Qt.Key.Key_D)
+        self.assertTrue(self.sky.tools.pair.isVisible())
+        self.assertFalse(self.sky.tools.pair.every.isVisible(), "there is no pair to measure everywhere yet")
+        # Beside the stars, as people do.
+        self.drag_pair((first[0] + 1.2, first[1] - 0.8), (second[0] - 1.0, second[1] + 1.1))
+        row = self.model.sky.pair_here(self.model.current)
+        self.assertLess(abs(row.sky.arcsec - apart), 0.15)
+        self.assertLess(abs((row.sky.angle_deg - angle + 180) % 360 - 180), 0.1)
+        words = self.sky.tools.pair.words.text()
+        self.assertIn(f"{row.sky.arcsec:.1f}"[:-1], words)
+        self.assertIn("position angle", words)
+        (x1, y1), (x2, y2), told = self.sky.canvas.overlay.pair
+        self.assertLess(math.dist((x1, y1), first), 0.3)
+        self.assertLess(math.dist((x2, y2), second), 0.3)
+        self.assertIn("″", told)
+        self.assertIsNone(self.sky.canvas.line, "the line of the drag gives way to the pair")
+        # To every exposure, by the strip's own button.
+        self.click(self.sky.tools.pair.every)
+        self.idle()
+        self.quiet()
+        page = self.board.shown
+        self.assertEqual(self.board.page, "pair")
+        members = len(self.model.scores())
+        self.assertGreater(page.rows.rowCount(), members - 4)
+        rows = self.model.sky.pair_rows()
+        means = page.means.text()
+        self.assertIn(f"Mean of {sum(not r.outlier for r in rows.values())}", means)
+        off = [r.sky.arcsec - apart for r in rows.values() if not r.outlier]
+        # A tenth of a pixel: the catalogue's own places have errors, too.
+        self.assertLess(abs(np.mean(off)), 0.25)
+        self.assertEqual(len(page.plot.series[0].x), len(rows))
+        np.testing.assert_allclose(page.plot.series[0].y, [r.sky.arcsec for r in rows.values()])
+        page.what.setCurrentIndex(page.what.findData("angle"))
+        self.assertLess(np.ptp(page.plot.series[0].y), 5)
+        self.assertIn("angle", page.plot.y_label)
+        # A row goes to its exposure, which tells its own.
+        other = list(rows)[5]
+        page.table.selectRow(page.rows.row_of(other))
+        self.shown()
+        self.assertEqual(self.model.current, other)
+        self.assertIn(f"{rows[other].sky.arcsec:.2f}"[:-1], page.words.text())
+        out = self.folder / "pair.vot"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out), "VOTable (*.vot)")):
+            self.click(page.save)
+        ((fields, columns),) = read_votable(out)
+        self.assertEqual(len(columns["separation"]), len(rows))
+        self.assertIn("position_angle", [f.name for f in fields])
+        # Left out, it is out of the means.
+        self.model.leave_out([other], "by hand")
+        self.quiet()
+        self.assertNotIn(other, self.model.sky.pair_rows())
+        # Undone step by step, the pair is none any more, and its rows are not shown.
+        self.model.undo.undo()
+        self.model.undo.undo()
+        self.quiet()
+        self.assertIsNone(self.model.sky.pair)
+        self.assertEqual((page.rows.rowCount(), self.sky.canvas.overlay.pair), (0, None))
+        self.assertIn("drag from one star", page.words.text())
+        self.model.undo.redo()
+        self.quiet()
+        self.assertEqual(len(self.model.sky.pair_rows()), len(rows), "they come back with it")
+
+    def test_what_is_no_pair(self) -> None:
+        self.key(Qt.Key.Key_D)
+        first, _ = self.two_stars()
+        table = self.sky.stars_of(self.model.current)
+        gaps = [
+            (x, y)
+            for x in range(80, 420, 11)
+            for y in range(80, 300, 11)
+            if np.hypot(table.x - x, table.y - y).min() > 20
+        ]
+        self.drag_pair(first, gaps[0])
+        self.assertIsNone(self.model.sky.pair)
+        self.assertRegex(self.sky.tools.pair.words.text(), "no second star|One star|no star|No two stars|second star")
+        self.assertFalse(self.model.undo.canUndo())
+
+    def test_it_is_followed_to_other_exposures_before_it_is_measured_there(self) -> None:
+        self.key(Qt.Key.Key_D)
+        first, second = self.two_stars()
+        self.drag_pair(first, second)
+        before = self.model.sky.pair_here(self.model.current).sky.arcsec
+        self.key(Qt.Key.Key_Right)
+        self.shown()
+        self.until(lambda: self.model.sky.pair_here(self.model.current) is not None, 30)
+        self.quiet()
+        row = self.model.sky.pair_here(self.model.current)
+        self.assertLess(abs(row.sky.arcsec - before), 0.3)
+        self.assertIn(f"{row.sky.arcsec:.1f}"[:-1], self.sky.tools.pair.words.text())
+        self.window.command("forget pair")
+        self.quiet()
+        self.assertIsNone(self.sky.canvas.overlay.pair)
+
+
+class Bodies(PlateCase):
+    def test_table_to_places_on_disk(self) -> None:
+        page = self.turn("bodies")
+        self.assertIn("Choose a table", page.words.text())
+        self.assertFalse(page.every.isVisible())
+        self.model.set_setting("plate", "bodies", str(small_demo() / "bodies.csv"))
+        self.quiet()
+        raw = self.model.current
+        wcs = self.model.plates()[raw]
+        ra, dec, _ = minor_body(self.model.facts(raw).mid_utc)
+        ((name, x, y),) = self.sky.canvas.overlay.bodies
+        self.assertEqual(name, "Wisp")
+        self.assertLess(math.dist((x, y), tuple(float(v) for v in wcs.pixel(ra, dec))), 0.05)
+        self.assertIn("told to be at", page.words.text())
+        self.click(page.every)
+        self.idle()
+        self.quiet()
+        rows = self.model.sky.body_rows()["Wisp"]
+        self.assertGreater(len(rows), 8)
+        self.assertEqual(page.rows.rowCount(), len(rows))
+        good = [row for row in rows.values() if not row.outlier]
+        pulls = np.array([[row.off[k] / row.error[k] for k in (0, 1)] for row in good])
+        self.assertLess(np.abs(np.median(pulls, axis=0)).max(), 1.5)
+        self.assertIn("moves 32", page.means.text())
+        out = self.folder / "places.csv"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out.with_suffix("")), "CSV (*.csv)")):
+            self.click(page.save)
+        self.assertEqual(out.read_text().count("\n"), 1 + len(rows))
+
+    def test_a_table_that_cannot_be_read_is_named(self) -> None:
+        page = self.turn("bodies")
+        bad = self.folder / "bad.csv"
+        bad.write_text("name,ra,dec\na,1,2\n")
+        self.model.set_setting("plate", "bodies", str(bad))
+        self.quiet()
+        self.assertIn("no star in it moves", page.words.text())
+        self.assertEqual(self.sky.canvas.overlay.bodies, [])
+
+
+class Places(PlateCase):
+    def test_a_mark_where_nothing_is_seen_goes_through_the_night(self) -> None:
+        page = self.turn("places")
+        self.key(Qt.Key.Key_V)
+        canvas = self.sky.canvas
+        at = canvas.sight.to_screen(200.0, 150.0)
+        self.click(canvas, at.x(), at.y())
+        self.quiet()
+        there = self.model.plates()[self.model.current].sky(
+            *(float(v) for v in self.model.sky.place_pixels(self.model.current)["place 1"])
+        )
+        pressed = canvas.sight.to_image(at)
+        self.assertLess(
+            math.dist(self.model.sky.place_pixels(self.model.current)["place 1"], (pressed.x(), pressed.y())), 1.0
+        )
+        # The same place of the sky in a far exposure, turned by the flip.
+        last = [f.path for f in self.model.lights() if f.path in self.model.scores()][-1]
+        self.model.set_current(last)
+        self.shown()
+        self.quiet()
+        ((name, x, y),) = self.sky.canvas.overlay.places
+        self.assertEqual(name, "place 1")
+        off = separation_deg(*self.model.plates()[last].sky(x, y), *there)
+        self.assertLess(3600 * float(off), 1.0)
+        row = page.rows.row_of("mark place 1")
+        self.assertGreaterEqual(row, 0)
+        # Renamed, and taken away by a click on it; each undoes.
+        self.assertIn("called faint one", self.model.sky.rename("place 1", "faint one"))
+        self.quiet()
+        at = canvas.sight.to_screen(*self.model.sky.place_pixels(last)["faint one"])
+        self.click(canvas, at.x(), at.y())
+        self.assertEqual(self.model.sky.places(), [])
+        self.model.undo.undo()
+        self.assertEqual([m.name for m in self.model.sky.places()], ["faint one"])
+        self.model.undo.undo()
+        self.assertEqual([m.name for m in self.model.sky.places()], ["place 1"])
+        self.key(Qt.Key.Key_Escape)
+        self.assertEqual(self.model.pointing.mode, "")
+        self.assertEqual(self.model.night.settings.plate.places[0].name, "place 1")
+
+    def test_typed_coordinates_are_gone_to_and_marked(self) -> None:
+        wcs = self.model.plates()[self.model.current]
+        ra, dec = (float(v) for v in wcs.sky(310.0, 120.0))
+        going = self.window.commands._going
+        entries = {e.text.partition(" ")[0]: e for e in going.of_place(f"{ra:.6f} {dec:.6f}")}
+        self.assertIn("Mark", entries)
+        entries["Go"].run()
+        centre = self.sky.canvas.sight.centre
+        self.assertLess(math.dist((centre.x(), centre.y()), (310.0, 120.0)), 0.1)
+        named = {e.text.partition(" ")[0]: e for e in going.of_place(f"Dim, {ra:.6f}, {dec:.6f}")}
+        named["Mark"].run()
+        (mark,) = self.model.sky.places()
+        self.assertEqual(mark.name, "Dim")
+        self.assertAlmostEqual(mark.ra, ra, places=5)
+        self.assertIn("Place Dim", [e.text for e in going.named()])
+        far = {e.text.partition(" ")[0]: e for e in going.of_place(f"{(ra + 40) % 360:.4f} {dec:.4f}")}
+        far["Go"].run()
+        self.assertIn("not in this exposure", self.messages[-1])
+
+    def test_a_row_goes_there(self) -> None:
+        self.model.sky.mark_sky("Dim", *(float(v) for v in self.model.plates()[self.model.current].sky(120.0, 260.0)))
+        page = self.turn("places")
+        page.table.selectRow(page.rows.row_of("mark Dim"))
+        self.quiet()
+        centre = self.sky.canvas.sight.centre
+        self.assertLess(math.dist((centre.x(), centre.y()), (120.0, 260.0)), 0.1)
+        self.assertTrue(page.remove.isEnabled())
+        self.click(page.remove)
+        self.quiet()
+        self.assertEqual(self.model.sky.places(), [])
+        self.assertFalse(page.remove.isEnabled())
+
+    def test_chart_on_disk(self) -> None:
+        self.model.sky.mark_sky("Dim", *(float(v) for v in self.model.plates()[self.model.current].sky(120.0, 260.0)))
+        page = self.turn("places")
+        out = self.folder / "chart.pdf"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out.with_suffix("")), "PDF (*.pdf)")):
+            self.click(page.chart)
+        self.until(lambda: any("Saved chart.pdf" in m for m in self.messages), 60, "the chart")
+        self.assertTrue(out.read_bytes().startswith(b"%PDF"))
+        self.model.set_setting("plate", "catalogue", str(self.folder / "none.csv"))
+        self.window.exports.save_chart(
+            self.folder / "b.pdf", self.model.facts(self.model.current), self.model.plates()[self.model.current]
+        )
+        self.until(lambda: any("b.pdf could not be written" in m for m in self.messages), 60)
+        self.assertFalse((self.folder / "b.pdf").exists())
+
+
+class CatalogueStars(PlateCase):
+    def test_as_faint_as_wanted(self) -> None:
+        self.window.command("toggle catalogue")
+        self.quiet()
+        every = len(self.sky.canvas.overlay.catalogue)
+        self.model.set_setting("plate", "faintest_mag", 13.0)
+        self.quiet()
+        shown = self.sky.canvas.overlay.catalogue
+        self.assertLess(len(shown), every)
+        catalogue = load_catalogue(small_demo() / "catalogue.csv")
+        ra, dec = self.model.plates()[self.model.current].sky(shown[:, 0], shown[:, 1])
+        for a, d in zip(ra, dec):
+            k = int(np.argmin(separation_deg(catalogue.ra, catalogue.dec, a, d)))
+            self.assertLessEqual(catalogue.mag[k], 13.0)
+        field = self.slip_field("faintest_mag")
+        self.assertEqual(field.value(), 13.0)
+
+    def slip_field(self, name: str):  # type: ignore[no-untyped-def]
+        """Return the slip's number of a setting."""
+        from PySide6.QtWidgets import QDoubleSpinBox
+
+        return next(s for s in self.window.slip.findChildren(QDoubleSpinBox) if "mag" in s.suffix())
+
+    def test_without_a_limit_the_slip_says_so(self) -> None:
+        self.assertEqual(self.slip_field("faintest_mag").text(), "the brightest 300")
+
+
+class Stored(PlateCase):
+    def test_rows_survive_the_night_being_closed(self) -> None:
+        self.key(Qt.Key.Key_D)
+        self.drag_pair(*self.two_stars())
+        self.window.command("run pair")
+        self.idle()
+        rows = self.model.sky.pair_rows()
+        self.model.close_night()
+        night = Night.for_path(self.folder / "night")
+        self.addCleanup(night.close)
+        again = pair_rows(night, night.series()[0])
+        self.assertEqual(list(again), list(rows))
+        for raw, row in rows.items():
+            self.assertEqual(again[raw].sky, row.sky)
+            self.assertEqual(again[raw].outlier, row.outlier)
+            np.testing.assert_array_equal(again[raw].fit.covariance, row.fit.covariance)
+            self.assertEqual(again[raw].time_utc_mid, row.time_utc_mid)
+        # Rows of another pair are not taken for this one's.
+        settings = night.settings
+        settings.plate.pair.first = PlaceSettings(name="other", ra=1.0, dec=2.0)
+        night.set_settings(settings)
+        self.assertEqual(pair_rows(night, night.series()[0]), {})
+
+
+class Failures(PlateCase):
+    def test_in_one_list_and_tried_again_by_one_click(self) -> None:
+        model = self.model
+        lost = [f.path for f in model.lights() if f.path in model.scores()][3]
+        model.set_setting("plate", "seconds", 0.5)
+        with (
+            mock.patch("ulvar.night.stations.plate.solve_files", side_effect=self._failing({Path(lost).name})),
+            mock.patch("ulvar.night.stations.plate._carried", side_effect=lambda night, outcomes, *_: list(outcomes)),
+        ):
+            self.window.command("run plate")
+            self.idle()
+        self.quiet()
+        page = self.board.shown
+        self.assertEqual(page.rows.key(0), lost, "what is not solved stands first")
+        model.set_current(lost)
+        self.quiet()
+        self.assertIn("too few stars were made up", page._numbers.text().lower())
+        self.assertTrue(page.harder.isVisible())
+        self.assertIn("Try 1 again", page.harder.text())
+        before = {raw: p.output for raw, p in model.of_members("plate").items()}
+        stamps = {raw: Path(output).stat().st_mtime_ns for raw, output in before.items()}
+        asked: list[object] = []
+        with mock.patch("ulvar.night.stations.plate.solve_files", side_effect=self._watched(asked)):
+            self.click(page.harder)
+            self.idle()
+        self.quiet()
+        options, files = asked[0]
+        self.assertTrue(options.blind)
+        self.assertEqual((options.seconds, options.scale), (3.0, None))
+        self.assertEqual([Path(f).name for f in files], [Path(lost).name], "only what failed is tried")
+        self.assertIn(lost, model.of_members("plate"))
+        self.assertEqual({raw: Path(o).stat().st_mtime_ns for raw, o in before.items()}, stamps)
+        self.assertFalse(self.board.shown.harder.isVisible())
+        # The usual run does nothing anew.
+        asked.clear()
+        with mock.patch("ulvar.night.stations.plate.solve_files", side_effect=self._watched(asked)):
+            self.window.command("run plate")
+            self.idle()
+        self.assertEqual(asked[0][1], [])
+
+    @staticmethod
+    def _failing(names: set[str]):  # type: ignore[no-untyped-def]
+        from ulvar.flows import Outcome, solve_files
+
+        def solved(exposures, catalogue, context, **more):  # type: ignore[no-untyped-def]
+            outcomes = solve_files([f for f in exposures if Path(f.path).name not in names], catalogue, context, **more)
+            lost = [f for f in exposures if Path(f.path).name in names]
+            return outcomes + [Outcome(f.path, False, "too few stars were made up") for f in lost]
+
+        return solved
+
+    @staticmethod
+    def _watched(asked: list):  # type: ignore[no-untyped-def]
+        from ulvar.flows import solve_files
+
+        def solved(exposures, catalogue, context, *, options, **more):  # type: ignore[no-untyped-def]
+            if "stars" in more:
+                asked.append((options, [f.path for f in exposures]))
+            return solve_files(exposures, catalogue, context, options=options, **more)
+
+        return solved

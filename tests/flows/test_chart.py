@@ -1,0 +1,133 @@
+"""The finder chart: what stands where on the paper, and the files."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from tests.cli.support import Command
+from tests.support import FolderCase
+from ulvar.astrometry import StarCatalogue, Wcs, offset_position
+from ulvar.engine import OutputExists
+from ulvar.flows import Chart, ChartMark, around, put_solution, write_chart
+from ulvar.flows.chart import angle_words, disc_size, draw_chart
+from ulvar.frames import write_fits
+from ulvar.photometry import ListedStar
+
+
+def catalogue(places: list[tuple[float, float]], mags: list[float]) -> StarCatalogue:
+    ra, dec = np.array(places).T
+    none = np.zeros(len(ra))
+    return StarCatalogue(ra, dec, none + 2016.0, none, none, np.array(mags))
+
+
+class Paper(FolderCase):
+    def test_east_is_left_and_north_up(self) -> None:
+        for ra, dec in ((0.001, 20.0), (180.0, -75.0)):
+            east, north = offset_position(ra, dec, 0.2, 0.0), offset_position(ra, dec, 0.0, 0.3)
+            chart = Chart(
+                ra,
+                dec,
+                1.0,
+                catalogue([(ra, dec), east, north, offset_position(ra, dec, 0.9, 0)], [8.0, 9.0, 10.0, 5.0]),
+            )
+            axes = draw_chart(chart).axes[0]
+            (discs,) = [c for c in axes.collections if len(c.get_offsets()) == 3]
+            places = axes.transData.transform(discs.get_offsets())
+            middle, to_east, to_north = places
+            self.assertLess(to_east[0], middle[0] - 30)
+            self.assertAlmostEqual(to_east[1], middle[1], delta=1)
+            self.assertGreater(to_north[1], middle[1] + 30)
+            self.assertAlmostEqual((to_north[1] - middle[1]) / (middle[0] - to_east[0]), 1.5, delta=0.01)
+            sizes = discs.get_sizes()
+            self.assertTrue(sizes[0] > sizes[1] > sizes[2])
+
+    def test_fainter_ones_are_left_away(self) -> None:
+        stars = catalogue([offset_position(50.0, 10.0, 0.01 * k, 0) for k in range(8)], [8.0 + k for k in range(8)])
+        axes = draw_chart(Chart(50.0, 10.0, 1.0, stars, faintest=11.0)).axes[0]
+        self.assertEqual(max(len(c.get_offsets()) for c in axes.collections), 4)
+        np.testing.assert_allclose(disc_size(np.array([5.0, 9.0, 20.0]), 5.0, 9.0), [100.0, 1.0, 1.0])
+
+    def test_names_keep_clear_of_each_other(self) -> None:
+        marks = [
+            ChartMark(f"star {k}", "comparison", *offset_position(50.0, 10.0, 0.012 * (k % 2), 0.012 * (k // 2)))
+            for k in range(4)
+        ]
+        figure = draw_chart(Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0)], [9.0]), marks))
+        renderer = figure.canvas.get_renderer()
+        names = [t for t in figure.axes[0].texts if t.get_text().startswith("star ")]
+        self.assertEqual(len(names), 4)
+        boxes = [t.get_window_extent(renderer) for t in names]
+        self.assertFalse(any(a.overlaps(b) for i, a in enumerate(boxes) for b in boxes[:i]))
+
+    def test_a_body_has_its_way(self) -> None:
+        track = tuple((3600.0 * h, *offset_position(50.0, 10.0, 0.1 * h - 0.2, 0.05 * h)) for h in range(9))
+        figure = draw_chart(
+            Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0)], [9.0]), bodies=[ListedStar("Wisp", "target", track=track)])
+        )
+        axes = figure.axes[0]
+        way = next(line for line in axes.lines if len(line.get_xdata()) == 9)
+        np.testing.assert_allclose(way.get_xdata()[:5], [-0.2, -0.1, 0, 0.1, 0.2], atol=1e-3)
+        self.assertTrue(math.isnan(way.get_xdata()[8]), "it ends at the edge")
+        self.assertIn("Wisp", [t.get_text() for t in axes.texts])
+
+    def test_lines_at_a_pole(self) -> None:
+        figure = draw_chart(Chart(0.0, 89.9, 2.0, catalogue([(10.0, 89.5)], [9.0])))
+        self.assertGreater(len(figure.axes[0].lines), 10)
+
+    def test_the_outline_is_the_field(self) -> None:
+        wcs = Wcs(50.0, 10.0, 199.5, 99.5, np.array([[-3.0, 0], [0, 3.0]]) / 3600)
+        ra, dec, side = around(wcs, 400, 200)
+        self.assertAlmostEqual(ra, 50.0)
+        self.assertAlmostEqual(side, 1.15 * math.hypot(400, 200) * 3 / 3600, delta=1e-6)
+        axes = draw_chart(Chart(ra, dec, side, catalogue([(50.0, 10.0)], [9.0]), outline=(wcs, 400, 200))).axes[0]
+        line = next(line for line in axes.lines if len(line.get_xdata()) == 5)
+        self.assertAlmostEqual(max(line.get_xdata()) - min(line.get_xdata()), 400 * 3 / 3600, delta=1e-4)
+
+    def test_files(self) -> None:
+        chart = Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0), (50.1, 10.1)], [9.0, 10.0]))
+        for ending, begin in ((".pdf", b"%PDF"), (".png", b"\x89PNG"), (".svg", b"<?xml")):
+            path = self.folder / f"c{ending}"
+            write_chart(path, chart)
+            self.assertTrue(path.read_bytes().startswith(begin))
+            with self.assertRaises(OutputExists):
+                write_chart(path, chart)
+        with self.assertRaisesRegex(ValueError, "charts are written as"):
+            write_chart(self.folder / "c.gif", chart)
+        with self.assertRaisesRegex(ValueError, "side of a chart"):
+            write_chart(self.folder / "d.pdf", Chart(50.0, 10.0, 0.0, chart.stars))
+        self.assertEqual((angle_words(1.5), angle_words(0.25), angle_words(5 / 3600)), ("1.5°", "15′", "5″"))
+
+
+class ChartCommand(Command):
+    def test_of_an_exposure_and_of_a_place(self) -> None:
+        stars = self.folder / "cat.csv"
+        stars.write_text("ra,dec,mag\n" + "".join(f"{50 + 0.01 * k},{10 + 0.007 * k},{8 + k}\n" for k in range(9)))
+        listed = self.folder / "list.csv"
+        listed.write_text("name,role,ra,dec\nT,target,50.02,10.01\n")
+        image = self.folder / "solved.fits"
+        write_fits(image, np.zeros((60, 80), dtype=np.float32))
+        put_solution(image, Wcs(50.0, 10.0, 40.0, 30.0, np.array([[-9.0, 0], [0, 9.0]]) / 3600), "made")
+        out = self.folder / "a.png"
+        code, body = self.json("chart", image, "--catalogue", stars, "--stars", listed, "--out", out)
+        self.assertEqual((code, body["output"]), (0, str(out)))
+        self.assertAlmostEqual(body["ra"], 50.0, delta=0.01)
+        self.assertTrue(out.read_bytes().startswith(b"\x89PNG"))
+        code, _, error = self.ulvar("chart", image, "--catalogue", stars, "--out", out)
+        self.assertEqual((code, "it is kept" in error), (2, True))
+        code, _, _ = self.ulvar(
+            "chart", "--at", "50,10", "--width", "0.5", "--catalogue", stars, "--out", self.folder / "b.pdf"
+        )
+        self.assertEqual(code, 0)
+        for words, told in (
+            ((), "of one of them"), (("--at", "50,10", "--width", "200"), "up to 90"), (("--at", "x"), "not RA,DEC"),
+            ((image, "--catalogue", self.folder / "none.csv"), "none.csv"), (("--at", "50,10", "--bodies", listed), "no star in it moves"),
+        ):  # fmt: skip
+            more = () if "--catalogue" in words else ("--catalogue", stars)
+            code, _, error = self.ulvar("chart", *words, *more, "--out", self.folder / "z.pdf")
+            self.assertEqual((code, told in error), (2, True), error)
+        bare = self.folder / "bare.fits"
+        write_fits(bare, np.zeros((60, 80), dtype=np.float32))
+        code, _, error = self.ulvar("chart", bare, "--catalogue", stars, "--out", self.folder / "z.pdf")
+        self.assertIn("no plate solution", error)
