@@ -59,7 +59,7 @@ class Dialects(TableCase):
                 "1,10,20,2016,3,-4,12.5,13,5,0.1\n"
             )
         )
-        self.assertEqual(set(found), {"ra", "dec", "epoch", "pmra", "pmdec", "G", "BP"})
+        self.assertEqual(set(found), {"ra", "dec", "epoch", "pmra", "pmdec", "G", "BP", "id"})
         self.assertEqual((found["epoch"], found["pmra"], found["BP"]), ([2016.0], [3.0], [13.0]))
         own = self.columns(self.text("alpha,delta,hmag\n10,20,9\n"), {"mag": "HMAG"})
         self.assertEqual((own["ra"], own["mag"]), ([10.0], [9.0]))
@@ -84,7 +84,7 @@ class Dialects(TableCase):
         path = self.folder / "t.parquet"
         pq.write_table(pa.table({"RA": [10.0, 20.0], "DEC": [1, 2], "V": [7.5, None], "name": ["a", "b"]}), path)
         found = self.columns(path)
-        self.assertEqual((found["ra"], found["dec"], set(found)), ([10.0, 20.0], [1.0, 2.0], {"ra", "dec", "V"}))
+        self.assertEqual((found["ra"], found["dec"], set(found)), ([10.0, 20.0], [1.0, 2.0], {"ra", "dec", "V", "id"}))
         self.assertEqual((found["V"][0], math.isnan(found["V"][1])), (7.5, True))
         made = self.folder / "t.fits"
         data = np.zeros(3, dtype=[("RA", "f8"), ("DEC", "f8"), ("PMRA", "f4"), ("VMAG", "f4"), ("ID", "i8")])

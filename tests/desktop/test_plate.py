@@ -8,12 +8,20 @@ from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from tests.desktop.solved import SolvedCase
 from tests.support import small_demo
-from ulvar.astrometry import load_catalogue, position_angle_deg, separation_deg
+from ulvar.astrometry import (
+    import_stars,
+    load_catalogue,
+    name_catalogue,
+    offset_position,
+    position_angle_deg,
+    separation_deg,
+)
 from ulvar.astrometry.votable import read_votable
+from ulvar.lightcurves import julian_year
 from ulvar.night import Night
 from ulvar.night.settings import PlaceSettings
 from ulvar.night.stations import pair_rows
@@ -387,3 +395,80 @@ class Failures(PlateCase):
             return solve_files(exposures, catalogue, context, options=options, **more)
 
         return solved
+
+
+class Catalogues(PlateCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.sets = self.folder / "sets"
+        table = self.folder / "named.csv"
+        ra, dec = (float(v) for v in self.model.plates()[self.model.current].sky(150.0, 220.0))
+        # A tenth of an arcsecond a year to the east: 1.1 arcsec by the time of the night.
+        table.write_text(
+            f"name,ra,dec,mag,epoch,pmra,pmdec\nFaint 7,{ra:.7f},{dec:.7f},12,2016,100000,0\nOther,{ra + 0.1:.7f},{dec:.7f},13,2016,0,0\n"
+        )
+        import_stars(table, self.sets / "mine")
+        name_catalogue(self.sets / "mine", name="Mine", licence="Free", origin="named.csv")
+        far = self.folder / "far.csv"
+        far.write_text("ra,dec,mag\n10,-80,9\n20,-80,9\n")
+        import_stars(far, self.sets / "south")
+        self.model.set_setting("plate", "catalogue", str(self.sets / "mine"))
+
+    def test_side_by_side_and_chosen(self) -> None:
+        with mock.patch("ulvar.desktop.dialogs.catalogues.catalogues_folder", lambda: self.folder / "nowhere"):
+            self.turn("solutions")
+            self.click(self.board.shown.catalogues)
+            panel = self.window.chores.panel
+            self.until(lambda: len(panel.found) == 2, 20, "two catalogues")
+        self.assertEqual([one.name for one in panel.found], ["Mine", "south"])
+        self.assertEqual(panel.rows.key(panel.table.currentIndex().row()), str(self.sets / "mine"))
+        self.assertIn("Licence: Free", panel.words.text())
+        self.assertIn("proper motions", panel.words.text())
+        # The field lies on the tile that is drawn.
+        self.assertLess(math.dist(panel.map.here, panel.found[0].places[0]), 8)
+        panel.map.here = None
+        image = panel.map.grab().toImage()
+        tile = panel.map.place(*panel.found[0].places[0])
+        self.assertEqual(image.pixelColor(tile.toPoint()).name(), panel.map.theme.color("good").name())
+        panel.table.selectRow(1)
+        self.assertIn("not told", panel.words.text())
+        self.click(panel.action)
+        self.assertTrue(panel.isVisible(), "it does not cover the field")
+        self.assertEqual(self.model.settings().plate.catalogue, str(self.sets / "mine"))
+        panel.reject()
+
+    def test_a_star_by_its_name(self) -> None:
+        going = self.window.commands._going
+        self.assertEqual(going.of_place("ab"), [])
+        (entry,) = going.of_place("faint 7")
+        entry.run()
+        self.until(lambda: any("Faint 7 is at" in m for m in self.messages), 20, "the star")
+        centre = self.sky.canvas.sight.centre
+        # East by 1111 arcsec in 11.11 years: what moves is not where it was.
+        wcs = self.model.plates()[self.model.current]
+        self.assertFalse(any("has no star" in m for m in self.messages))
+        moved = 100.0 * (julian_year(self.model.facts(self.model.current).mid_utc) - 2016)
+        before = wcs.sky(150.0, 220.0)
+        there = offset_position(float(before[0]), float(before[1]), moved / 3600, 0.0)
+        x, y = (float(v) for v in wcs.pixel(*there))
+        inside = 0 <= x < 500 and 0 <= y < 375
+        if inside:
+            self.assertLess(math.dist((centre.x(), centre.y()), (x, y)), 1.0)
+        else:
+            self.assertIn("not in this exposure", self.messages[-1])
+        (entry,) = going.of_place("nobody 99")
+        entry.run()
+        self.until(lambda: any("no star nobody 99" in m for m in self.messages), 20)
+
+    def test_files_of_other_settings_are_no_catalogues(self) -> None:
+        bodies = str(small_demo() / "bodies.csv")
+        button = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Choose…" and b.isVisible())
+        with mock.patch.object(QFileDialog, "getOpenFileName", return_value=(bodies, "")):
+            self.click(button)
+        self.quiet()
+        self.assertEqual(self.model.settings().plate.bodies, bodies)
+        self.assertEqual(self.model.settings().plate.catalogue, str(self.sets / "mine"))
+        back = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "×" and b.isVisible())
+        self.click(back)
+        self.quiet()
+        self.assertEqual(self.model.settings().plate.bodies, "")

@@ -5,6 +5,12 @@ from .catalogue import StarCatalogue as StarCatalogue
 from .catalogue import import_stars as import_stars
 from .catalogue import load_catalogue as load_catalogue
 from .catalogue import write_tiles as write_tiles
+from .describing import CatalogueFacts as CatalogueFacts
+from .describing import catalogues_in as catalogues_in
+from .describing import coverage_map as coverage_map
+from .describing import describe_catalogue as describe_catalogue
+from .describing import name_catalogue as name_catalogue
+from .describing import star_by_id as star_by_id
 from .fitting import PlateSolution as PlateSolution
 from .index import SkyIndex as SkyIndex
 from .index import build_index as build_index

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.astrometry.sphere import separation_deg
-from ulvar.astrometry.tables import NoStars, Rows, star_rows
+from ulvar.astrometry.tables import WORDS, NoStars, Rows, star_rows
 from ulvar.astrometry.tiles import read_tiles, write_columns
 from ulvar.engine import F64Array
 from ulvar.frames import in_circle
@@ -34,6 +34,12 @@ class StarCatalogue:
         Brightness to sort by [mag]; NaN when unknown.
     bands : dict of str to float64 array
         Further magnitudes [mag].
+    errors : dict of str to float64 array
+        Standard errors of magnitudes [mag], by ``mag`` and the names of bands; NaN when unknown.
+    variable : float64 array or None
+        1 for a star that is known to vary, 0 for one that is known not to, NaN when unknown; None where the catalogue does not say.
+    ids : array of text (objects) or None
+        What the catalogue calls them; None where they were not asked for, or it has none.
     """
 
     ra: F64Array
@@ -43,6 +49,9 @@ class StarCatalogue:
     pmdec: F64Array
     mag: F64Array
     bands: dict[str, F64Array] = field(default_factory=dict)
+    errors: dict[str, F64Array] = field(default_factory=dict)
+    variable: F64Array | None = None
+    ids: np.ndarray | None = None
 
     def __len__(self) -> int:
         return len(self.ra)
@@ -58,6 +67,8 @@ class StarCatalogue:
         return StarCatalogue(
             self.ra[which], self.dec[which], self.epoch[which], self.pmra[which], self.pmdec[which],
             self.mag[which], {name: values[which] for name, values in self.bands.items()},
+            {name: values[which] for name, values in self.errors.items()},
+            None if self.variable is None else self.variable[which], None if self.ids is None else self.ids[which],
         )  # fmt: skip
 
     def at_epoch(self, year: float) -> StarCatalogue:
@@ -97,7 +108,9 @@ def _shift(ra: F64Array, dec: F64Array, xi: F64Array, eta: F64Array) -> tuple[F6
     return in_circle(ra + moved), np.degrees(np.arctan2(np.sin(d0) + y * np.cos(d0), np.hypot(x, down)))
 
 
-def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float]] | None = None) -> StarCatalogue:
+def load_catalogue(
+    path: str | Path, *, near: Sequence[tuple[float, float, float]] | None = None, ids: bool = False
+) -> StarCatalogue:
     """Read a catalogue: a table with at least ``ra`` and ``dec`` (`ulvar.astrometry.tables`), or a folder of tiles.
 
     Columns are found without regard to case: ``ra, dec, epoch`` (default 2016.0), ``pmra, pmdec, mag`` and any
@@ -109,6 +122,8 @@ def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float
     near : sequence of (ra, dec, radius), optional
         Cones [deg]: of a folder of tiles only those that touch one of them are read. Stars outside may be among
         what comes back; a file is always read whole.
+    ids : bool
+        Whether identifiers are wanted, too.
 
     Raises
     ------
@@ -117,7 +132,7 @@ def load_catalogue(path: str | Path, *, near: Sequence[tuple[float, float, float
     """
     place = Path(path)
     if place.is_dir():
-        return _from_columns(read_tiles(place, near), path if isinstance(path, str) else str(path))
+        return _from_columns(read_tiles(place, near, words=ids), path if isinstance(path, str) else str(path))
     portions = list(star_rows(place))
     names = dict.fromkeys(name for part in portions for name in part.columns)
     if not any(len(part.columns.get("ra", ())) for part in portions):
@@ -138,15 +153,16 @@ def _from_columns(columns: dict[str, F64Array], path: str) -> StarCatalogue:
         values = columns[name][good]
         return np.where(np.isfinite(values), values, default)
 
-    bands = {
-        name: values[good]
-        for name, values in columns.items()
-        if name not in _POSITION and np.isfinite(values[good]).any()
-    }
+    of_numbers = {name: values[good] for name, values in columns.items() if name not in (*_POSITION, *WORDS)}
+    known = {name: values for name, values in of_numbers.items() if np.isfinite(values).any()}
+    bands = {name: values for name, values in known.items() if not name.startswith("error_")}
+    errors = {name.removeprefix("error_"): values for name, values in known.items() if name.startswith("error_")}
+    variable = columns["variable"][good] if "variable" in columns else None
     mag = columns["mag"][good] if "mag" in columns else next(iter(bands.values()), np.full(n, math.nan))
     return StarCatalogue(
         ra=in_circle(ra[good]), dec=dec[good], epoch=column("epoch", 2016.0), pmra=column("pmra", 0.0),
-        pmdec=column("pmdec", 0.0), mag=mag, bands=bands,
+        pmdec=column("pmdec", 0.0), mag=mag, bands=bands, errors=errors, variable=variable,
+        ids=columns["id"][good] if "id" in columns else None,
     )  # fmt: skip
 
 
@@ -197,4 +213,7 @@ def import_stars(
 
 def _columns(part: StarCatalogue) -> dict[str, F64Array]:
     fixed = {name: getattr(part, name) for name in ("ra", "dec", "epoch", "pmra", "pmdec", "mag")}
-    return {**fixed, **{f"band_{name}": values for name, values in part.bands.items()}}
+    told: dict[str, np.ndarray] = {f"band_{name}": values for name, values in part.bands.items()}
+    told |= {f"error_{name}": values for name, values in part.errors.items()}
+    told |= {name: values for name, values in (("variable", part.variable), ("id", part.ids)) if values is not None}
+    return {**fixed, **told}

@@ -9,7 +9,6 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.astrometry.tables import CatalogueError, Rows, usable
-from ulvar.engine import F64Array
 
 # A mark, a version and a count, then one star behind the other, least byte first, as the package's own page tells.
 _MARK, _VERSION, _HEADER = b"GDR3", 1, 16
@@ -46,9 +45,10 @@ def packed_rows(path: Path) -> Iterator[Rows]:
             raise CatalogueError(f"{path}: it tells of {count} stars, and its length is that of another number")
         for first in range(0, count, _ROWS):
             stars = np.frombuffer(handle.read(min(_ROWS, count - first) * _STAR.itemsize), _STAR)
-            columns: dict[str, F64Array] = {
+            columns: dict[str, np.ndarray] = {
                 name: stars[name].astype(np.float64) for name in ("ra", "dec", "mag", "pmra", "pmdec")
             }
+            columns["id"] = stars["id"].astype(str).astype(object)
             yield usable(columns, first)
 
 

@@ -18,17 +18,18 @@ from ulvar.frames import in_circle
 
 # Height of a zone of tiles; older catalogues, which do not tell it, have lower ones [deg].
 _ZONE_DEG, _OLD_ZONE_DEG = 5.0, 2.0
-_TOLD = "catalogue.json"
+TOLD = "catalogue.json"
 # So many rows are held before they go to the disk: eight columns of them are some 130 MB.
 _HELD = 2_000_000
 _WRITERS = 2
+_REPEATED = ("epoch", "variable")
 Columns = dict[str, F64Array]
 
 
 def zone_height(folder: Path) -> float:
     """Return the height of a catalogue's zones [deg]."""
     try:
-        told = float(json.loads((folder / _TOLD).read_text(encoding="utf-8"))["zone_deg"])
+        told = float(json.loads((folder / TOLD).read_text(encoding="utf-8"))["zone_deg"])
         return told if 0.1 <= told <= 90 else _OLD_ZONE_DEG
     except (OSError, ValueError, KeyError, TypeError):
         return _OLD_ZONE_DEG if any(folder.glob("*.parquet")) else _ZONE_DEG
@@ -86,7 +87,8 @@ def write_columns(
     Parameters
     ----------
     portions : iterable of dict of str to float64 array
-        Of rows of stars: ``ra, dec, epoch, pmra, pmdec, mag``, and bands as ``band_<name>``.
+        Of rows of stars: ``ra, dec, epoch, pmra, pmdec, mag``, bands as ``band_<name>``, errors as ``error_<name>``, ``variable``, and ``id``,
+        which is text.
     folder : Path
     told : callable
         Given how many stars have come, and what goes on.
@@ -123,21 +125,48 @@ def write_columns(
         else:
             _lay_by(held, aside, height, parts)
             written = _write_all(
-                folder, ((name, _joined([read_tile(p) for p in files])) for name, files in sorted(parts.items()))
+                folder,
+                ((name, _joined([read_tile(p, words=True) for p in files])) for name, files in sorted(parts.items())),
             )
     finally:
         shutil.rmtree(aside, ignore_errors=True)
-    write_text(folder / _TOLD, json.dumps({"zone_deg": height}), replace=True)
+    write_text(folder / TOLD, json.dumps(told_of_tiles(folder) | {"zone_deg": height}, indent=1), replace=True)
     return stars, written
+
+
+def told_of_tiles(folder: Path) -> dict[str, Any]:
+    """Return what is written down about a catalogue; nothing where nothing can be read."""
+    try:
+        told = json.loads((folder / TOLD).read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return {}
+    return told if isinstance(told, dict) else {}
+
+
+def tile_places(names: Sequence[str], height_deg: float) -> tuple[F64Array, float]:
+    """Return the middles of tiles [deg], shape (tiles, 2), and the area that they cover [square degrees]."""
+    places, area = np.empty((len(names), 2)), 0.0
+    for k, name in enumerate(names):
+        zone, place = (int(part) for part in name.split("-"))
+        count = float(_tiles_in(np.array(float(zone)), height_deg))
+        low, high = -90 + zone * height_deg, min(90.0, -90 + (zone + 1) * height_deg)
+        places[k] = (place + 0.5) * 360 / count, (low + high) / 2
+        area += 360 / count * math.degrees(math.sin(math.radians(high)) - math.sin(math.radians(low)))
+    return places, area
 
 
 def _joined(portions: Sequence[Columns]) -> Columns:
     """Return rows one below the other; a column that some lack is NaN there."""
     names = {name for columns in portions for name in columns}
     return {
-        name: np.concatenate([c[name] if name in c else np.full(len(c["ra"]), math.nan) for c in portions])
+        name: np.concatenate([c[name] if name in c else _nothing(name, len(c["ra"])) for c in portions])
         for name in sorted(names)
     }
+
+
+def _nothing(name: str, count: int) -> np.ndarray:
+    """Return a column of rows that do not tell it."""
+    return np.full(count, "", dtype=object) if name == "id" else np.full(count, math.nan)
 
 
 def _split(columns: Columns, height: float) -> Iterator[tuple[str, Columns]]:
@@ -168,7 +197,8 @@ def _write(path: Path, columns: Columns) -> None:
     import pyarrow.parquet as pq
 
     with path.open("wb") as handle:
-        pq.write_table(pa.table(columns), handle)
+        # Hardly a value comes twice but in these: a dictionary of the others would only cost time.
+        pq.write_table(pa.table(columns), handle, use_dictionary=[name for name in _REPEATED if name in columns])
 
 
 def _write_all(folder: Path, tiles: Iterable[tuple[str, Columns]]) -> int:
@@ -177,7 +207,7 @@ def _write_all(folder: Path, tiles: Iterable[tuple[str, Columns]]) -> int:
     def write(tile: tuple[str, Columns]) -> None:
         name, columns = tile
         path = folder / f"{name}.parquet"
-        known = [read_tile(path)] if path.exists() else []
+        known = [read_tile(path, words=True)] if path.exists() else []
         merged = _joined([*known, columns])
         once = _once(merged["ra"], merged["dec"])
         # Arrow takes names that are UTF-8; a file that is open needs none.
@@ -199,8 +229,8 @@ def _once(ra: F64Array, dec: F64Array) -> np.ndarray:
     return np.sort(order[np.concatenate([[True], ~same])]) if len(order) else order
 
 
-def read_tile(path: Path) -> Columns:
-    """Return the columns of a tile.
+def read_tile(path: Path, *, words: bool = False) -> Columns:
+    """Return the columns of a tile; identifiers, which are seldom asked for, only with `words`.
 
     Raises
     ------
@@ -212,8 +242,13 @@ def read_tile(path: Path) -> Columns:
 
     try:
         with path.open("rb") as handle:
-            table = pq.read_table(handle)
-        columns = {name: np.asarray(table.column(name).to_numpy(), dtype=np.float64) for name in table.column_names}
+            file = pq.ParquetFile(handle)
+            names = [name for name in file.schema_arrow.names if words or name != "id"]
+            table = file.read(columns=names)
+        columns = {
+            name: np.asarray(table.column(name).to_numpy(), dtype=object if name == "id" else np.float64)
+            for name in names
+        }
     except (OSError, ValueError, TypeError, MemoryError, pa.ArrowException) as error:
         first = (str(error).splitlines() or [type(error).__name__])[0]
         raise CatalogueError(f"{path}: it cannot be read as a catalogue tile ({first})") from None
@@ -222,7 +257,9 @@ def read_tile(path: Path) -> Columns:
     return columns
 
 
-def read_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) -> dict[str, Any]:
+def read_tiles(
+    folder: Path, near: Sequence[tuple[float, float, float]] | None, *, words: bool = False
+) -> dict[str, Any]:
     """Return the columns of a catalogue, bands by their names; with `near` of the tiles alone that one of the cones touches.
 
     Raises
@@ -241,5 +278,5 @@ def read_tiles(folder: Path, near: Sequence[tuple[float, float, float]] | None) 
             raise CatalogueError(f"{folder}: the catalogue does not cover this part of the sky")
     if not files:
         raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
-    whole = _joined([read_tile(path) for path in files])
+    whole = _joined([read_tile(path, words=words) for path in files])
     return {name.removeprefix("band_"): values for name, values in whole.items()}

@@ -15,7 +15,10 @@ from ulvar.astrometry import (
     Imported,
     NoStars,
     Question,
+    catalogues_in,
     cone_question,
+    coverage_map,
+    describe_catalogue,
     fetch,
     fetch_later,
     import_stars,
@@ -24,6 +27,7 @@ from ulvar.astrometry import (
     job_question,
     keep_answer,
     kept_answer,
+    name_catalogue,
     overflows,
     smaller_cones,
     table_question,
@@ -42,8 +46,10 @@ def catalogue_import(
     ],
     out: Annotated[Path, typer.Option(metavar="DIR", help="Folder of the tiles; what is there is added to.")],
     column: Annotated[
-        list[str], typer.Option("--column", metavar="OWN=NAME", help="What a column is called: ra, dec, epoch, pmra, pmdec, mag, or a band.")
+        list[str], typer.Option("--column", metavar="OWN=NAME", help="A column: ra, dec, epoch, pmra, pmdec, mag, id, variable, or a band.")
     ] = [],
+    name: Annotated[str, typer.Option(metavar="TEXT", help="What the catalogue is called.")] = "",
+    licence: Annotated[str, typer.Option(metavar="TEXT|FILE", help="Its licence, in words or as a file.")] = "",
     json: Json = False,
 ) -> None:  # fmt: skip
     """Turn star tables into a local catalogue of tiles."""
@@ -61,6 +67,9 @@ def catalogue_import(
                 done.append((path, made))
             except CatalogueError as error:
                 problems.append(str(error))
+    if done:
+        origin = ", ".join(path.name for path, _ in done)
+        name_catalogue(out, name=name, licence=_licence_text(licence), origin=origin)
     tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0
     lost = [f"{path.name}: {counted(one.bad, 'row')} could not be used: {one.why}" for path, one in done if one.bad]
     finish(
@@ -71,6 +80,56 @@ def catalogue_import(
         as_json=json, done=len(done), failed=len(problems),
         lines=[f"{sum(one.stars for _, one in done)} stars in {tiles} tiles", *lost, *problems],
     )  # fmt: skip
+
+
+def _licence_text(licence: str) -> str:
+    """Return a licence in words, read from the file where one is named."""
+    if not licence or "\n" in licence or len(licence) > _LONGEST_NAME or not Path(licence).is_file():
+        return licence
+    try:
+        return Path(licence).read_text(encoding="utf-8", errors="replace").strip()
+    except OSError as error:
+        fail_usage(f"{licence}: {place_words(error)}")
+
+
+@catalogue.command("show")
+def catalogue_show(
+    folders: Annotated[list[Path], typer.Argument(metavar="DIR...", help="Catalogues, or a folder of them.")],
+    json: Json = False,
+) -> None:
+    """Tell what local catalogues are: stars, depth, epoch, what they cover, licence."""
+    found, problems, lines = [], [], []
+    for folder in folders:
+        inside = catalogues_in(folder)
+        if not inside:
+            problems.append(f"{folder}: there is no catalogue in it")
+        for path in inside:
+            try:
+                found.append(describe_catalogue(path))
+            except CatalogueError as error:
+                problems.append(str(error))
+    for one in found:
+        depth = f", down to {one.depth_mag:.1f} mag" if one.depth_mag == one.depth_mag else ""
+        lines += [
+            f"{one.name} ({one.folder}): {one.stars} stars in {one.tiles} tiles on {100 * one.covered:.1f} % of the sky{depth}"
+        ]
+        epochs = sorted({f"{year:.1f}" for year in one.epochs if year == year})
+        lines += [f"  positions of {' to '.join(epochs)}" + "".join(f", {what}" for what in one.has)] if epochs else []
+        lines += [f"  bands: {', '.join(one.bands)}"] if one.bands else []
+        lines += [f"  from {one.origin}"] if one.origin else []
+        lines += [f"  licence: {(one.licence.splitlines() or [''])[0]}"] if one.licence else []
+        if one.covered < _WHOLE:
+            lines += ["  covers, right ascension from 24 h at the left, declination from +90 degrees at the top:"]
+            lines += [f"  {line}" for line in coverage_map(one.places)]
+    keys = ("name", "licence", "origin", "stars", "tiles", "covered", "depth_mag", "epochs", "bands", "has")
+    finish(
+        {"catalogues": [{"folder": str(one.folder)} | {key: getattr(one, key) for key in keys} for one in found], "failed": problems},
+        as_json=json, done=len(found), failed=len(problems), lines=[*lines, *problems],
+    )  # fmt: skip
+
+
+# Longer text is no name of a file; a catalogue that covers more than this is one of the whole sky.
+_LONGEST_NAME, _WHOLE = 250, 0.99
 
 
 def _tell_import(progress: Progress, name: str, stars: int, text: str) -> None:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from datetime import datetime
 from functools import partial
 from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, star_by_id
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
@@ -18,6 +20,7 @@ from ulvar.desktop.work.background import Asker
 from ulvar.engine import Failed
 from ulvar.flows import MeasureOptions, MeasureTask, PairRow, PositionRow, pair_item, read_bodies
 from ulvar.frames import Role
+from ulvar.lightcurves import julian_year
 from ulvar.night.settings import PairSettings, PlaceSettings
 from ulvar.night.stations import body_rows, keep_origin, pair_rows, working_of
 from ulvar.photometry import ListedStar, StarListError
@@ -68,12 +71,16 @@ class SkyPlaces(QObject):
         The pair, marks, bodies, or what is measured of them.
     series_wanted : Signal
         The pair is to be measured in every exposure.
+    star_found : Signal
+        A star that was looked up: its name, and its place at the time of the exposure on screen [deg].
     problem : str
         Why the line that was drawn last led to no pair; empty where it did.
     """
 
     changed = Signal()
     series_wanted = Signal()
+    # A star that was looked up: what the catalogue calls it, and where it is at the time of the exposure on screen [deg].
+    star_found = Signal(str, float, float)
 
     def __init__(self, ground: Ground, looking: Looking, numbers: Numbers) -> None:
         super().__init__(ground)
@@ -187,8 +194,11 @@ class SkyPlaces(QObject):
         )  # fmt: skip
 
     def _found(self, key: object, found: object) -> None:
-        self.measuring = False
         assert isinstance(key, tuple)
+        if key[0] == "star":
+            self._looked_up(str(key[1]), found)
+            return
+        self.measuring = False
         text = found.reason if isinstance(found, Failed) else found
         if key[0] != "drawn":
             self._here[key] = found if isinstance(found, PairRow) else str(text)
@@ -212,6 +222,25 @@ class SkyPlaces(QObject):
         pair = PairSettings(first=_stored(first), second=_stored(second))
         self._here[raw, pair.model_dump_json()] = found
         self._store("pair", pair, "name a pair of stars")
+
+    # ---- stars of the catalogue
+
+    def look_up(self, name: str) -> str:
+        """Look for a star by what the catalogue calls it; returns what to say at once."""
+        path = self._ground.settings().plate.catalogue if self._ground.night is not None else ""
+        if not path:
+            return "Choose a star catalogue first (Plate)."
+        facts = self._ground.facts(self._ground.current)
+        when = facts.mid_utc if facts is not None else None
+        self._asker.ask(("star", name), partial(_star_at, Path(path), name, when))
+        return f"Looking for {name} in {Path(path).name}…"
+
+    def _looked_up(self, name: str, found: object) -> None:
+        if isinstance(found, tuple):
+            self.star_found.emit(*found)
+        else:
+            told = f"{found}." if found else f"The catalogue has no star {name}."
+            self._ground.message.emit(told)
 
     # ---- marks
 
@@ -314,6 +343,32 @@ class SkyPlaces(QObject):
             return {}
         key = f"body rows {self._ground.settings().plate.bodies}"
         return self._ground.cached(key, lambda: body_rows(night, series))
+
+
+def _star_at(path: Path, name: str, when: datetime | None) -> tuple[str, float, float] | str:
+    """Return a star of a catalogue with its place at a time, or why it cannot be looked for; empty where there is none."""
+    try:
+        if path.is_dir():
+            star = star_by_id(path, name)
+            if star is None:
+                return ""
+            called, *numbers = star
+        else:
+            stars = load_catalogue(path, ids=True)
+            plain = ["".join(str(i).split()).lower() for i in stars.ids] if stars.ids is not None else []
+            wanted = "".join(name.split()).lower()
+            if wanted not in plain:
+                return ""
+            k = plain.index(wanted)
+            called = str(stars.ids[k]) if stars.ids is not None else name
+            numbers = [float(v[k]) for v in (stars.ra, stars.dec, stars.epoch, stars.pmra, stars.pmdec)]
+    except CatalogueError as error:
+        return str(error)
+    ra, dec, epoch, pmra, pmdec = (np.array([v]) for v in numbers)
+    one = StarCatalogue(ra, dec, epoch, np.nan_to_num(pmra), np.nan_to_num(pmdec), np.array([math.nan]))
+    if when is not None and math.isfinite(float(epoch[0])):
+        one = one.at_epoch(julian_year(when))
+    return called, float(one.ra[0]), float(one.dec[0])
 
 
 def measured_words(row: PairRow) -> str:

@@ -284,6 +284,13 @@ ACTIONS = (
         "propose", "Propose comparison stars", "", "Comparison and check stars of like brightness to the target", "run"
     ),
     ActionSpec(
+        "catalogues",
+        "Star catalogues…",
+        "",
+        "Those on this machine: what each covers, how deep it is, its epoch and licence; one is chosen",
+        "run",
+    ),
+    ActionSpec(
         "star places",
         "Stars by coordinates…",
         "Ctrl+T",

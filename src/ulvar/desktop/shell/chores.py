@@ -7,6 +7,7 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QDialog, QFileDialog, QWidget
 
+from ulvar.desktop.dialogs.catalogues import CataloguesPanel
 from ulvar.desktop.dialogs.facts import FactsPanel
 from ulvar.desktop.dialogs.flats import FlatsPanel
 from ulvar.desktop.dialogs.header import HeaderPanel
@@ -46,7 +47,7 @@ class Chores:
             "add folder": self.add_folder, "facts": self.facts, "sessions": self.sessions, "plan flats": self.plan_flats,
             "write list": self.write_list, "add masters": self.add_masters, "keep masters": self.keep_masters,
             "measure camera": self.measure_camera, "header": self.header, "export table": self.export_table,
-            "regions back": self.regions_back, "star places": self.star_places,
+            "regions back": self.regions_back, "star places": self.star_places, "catalogues": self.catalogues,
         }  # fmt: skip
 
     def _has_night(self) -> bool:
@@ -103,6 +104,12 @@ class Chores:
         """Open the small window that takes stars by their places on the sky."""
         if self._has_night():
             self.panel = StarsPanel(self._parent, self._model)
+            self.panel.show()
+
+    def catalogues(self) -> None:
+        """Open the star catalogues of this machine."""
+        if self._has_night():
+            self.panel = CataloguesPanel(self._parent, self._model, self._theme())
             self.panel.show()
 
     def sessions(self) -> None:

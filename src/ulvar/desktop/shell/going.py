@@ -15,6 +15,8 @@ from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.shell.finder import Entry
 from ulvar.photometry import ListedStar, StarListError, read_star_line
 
+# Shorter words are no identifier.
+_SHORTEST = 3
 ROLE_WORDS = {"target": "Target", "comparison": "Comparison star", "check": "Check star"}
 
 
@@ -23,6 +25,7 @@ class Going:
 
     def __init__(self, model: Model, sky: SkyView) -> None:
         self._model, self._sky = model, sky
+        model.sky.star_found.connect(self._found)
 
     def _say(self, text: str) -> None:
         self._model.message.emit(text)
@@ -32,7 +35,7 @@ class Going:
         try:
             star = read_star_line(query)
         except StarListError:
-            return []
+            return self._of_name(query)
         assert star.ra is not None and star.dec is not None
         words = f"{star.name} " if star.name else ""
         at = f"at {sexagesimal(star.ra, star.dec)}"
@@ -43,6 +46,18 @@ class Going:
         if not star.role:
             entries.append(Entry(f"Mark {words}{at}", "", partial(self._mark, star.name, star.ra, star.dec)))
         return [*entries, Entry(f"Go to the place {at}", "", partial(self.to_sky, star.ra, star.dec))]
+
+    def _of_name(self, query: str) -> list[Entry]:
+        """Offer to look a name up in the catalogue, where it may be one: identifiers have a number in them."""
+        name = query.strip()
+        if len(name) < _SHORTEST or not any(c.isdigit() for c in name) or self._model.night is None:
+            return []
+        return [Entry(f"Catalogue star {name}", "", lambda: self._say(self._model.sky.look_up(name)))]
+
+    def _found(self, name: str, ra: float, dec: float) -> None:
+        self._say(f"{name} is at {sexagesimal(ra, dec)}.")
+        if self._sky.plate is not None:
+            self.to_sky(ra, dec)
 
     def named(self) -> list[Entry]:
         """Return an entry for all that has a name on the sky."""

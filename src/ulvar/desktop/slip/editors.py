@@ -196,20 +196,43 @@ class Editors:
         return line
 
     def _file(self, field: Field, value: str) -> QWidget:
+        """A button that has a file chosen, and one that takes it back where there need be none."""
+        catalogue = (field.section, field.name) == ("plate", "catalogue")
+        holder = QWidget()
+        row = QHBoxLayout(holder)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(4)
         button = QPushButton(Path(value).name if value else "Choose…")
         button.setMaximumWidth(152)
+        button.clicked.connect(lambda: self._choose_catalogue(value) if catalogue else self._choose_file(field, value))
+        row.addWidget(button)
+        if value and not catalogue:
+            back = QPushButton("×")
+            back.setFixedWidth(28)
+            back.setToolTip(f"{field.title}: no file")
+            back.setAccessibleName(f"No file for {field.title}")
+            back.clicked.connect(lambda: self._take(field, ""))
+            row.addWidget(back)
+        return holder
 
-        def choose() -> None:
-            path, _ = QFileDialog.getOpenFileName(
-                self._parent, "Choose a star catalogue", value or "", "Tables (*.csv *.parquet);;All files (*)"
-            )
-            if path:
-                chosen = str(Path(path).parent) if path.endswith(".parquet") else path
-                self._model.matching.choose_catalogue(chosen)
-                self._rebuild()
+    def _choose_catalogue(self, value: str) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self._parent, "Choose a star catalogue", value, "Tables (*.csv *.parquet);;All files (*)"
+        )
+        if path:
+            chosen = str(Path(path).parent) if path.endswith(".parquet") else path
+            self._model.matching.choose_catalogue(chosen)
+            self._rebuild()
 
-        button.clicked.connect(choose)
-        return button
+    def _choose_file(self, field: Field, value: str) -> None:
+        start = str(Path(value).parent) if value else ""
+        path, _ = QFileDialog.getOpenFileName(self._parent, field.title, start, "Tables (*.csv);;All files (*)")
+        if path:
+            self._take(field, path)
+
+    def _take(self, field: Field, path: str) -> None:
+        self._store(field.section, field.name, path)
+        self._rebuild()
 
     def _toggle_term(self, field: Field, term: str, on: bool) -> None:
         terms = [t for t in self._model.settings().curve.detrend if t != term] + ([term] if on else [])

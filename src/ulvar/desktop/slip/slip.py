@@ -24,8 +24,8 @@ from ulvar.desktop.work.soon import Soon
 from ulvar.inspection import Finding, Severity
 from ulvar.night import SERIES_STATIONS
 
-# Settings that others' units or values hang on.
-_DECIDES = ("in_fwhm", "inner_px", "outer_px")
+# Settings that others' units or values hang on, and those whose row looks otherwise with a value.
+_DECIDES = ("in_fwhm", "inner_px", "outer_px", "bodies", "body_table")
 
 
 class Slip(QWidget):
@@ -173,7 +173,7 @@ class Slip(QWidget):
             # The field shows what is stored now; one that was refused is built anew when it comes in sight again.
             stands = self._stands() if accepted else ()
             self._panels[station] = (stands, self._panels[station][1])
-            # What decides on another field's unit has it built anew, once this click is over.
+            # What decides on another field's unit, or its own buttons, has them built anew, once this click is over.
             if name in _DECIDES:
                 self._panels[station] = ((), self._panels[station][1])
                 self._soon.ask()

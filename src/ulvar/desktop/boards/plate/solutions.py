@@ -32,6 +32,12 @@ class SolutionsPage(QWidget):
             button.setToolTip(f"Show or hide: {text.lower()}")
             button.clicked.connect(lambda _=False, k=key: command(f"toggle {k}"))
             row.addWidget(button)
+        self.catalogues = QPushButton("Catalogues…")
+        self.catalogues.setToolTip(
+            "Star catalogues on this machine: what each covers, how deep it is, its epoch and licence"
+        )
+        self.catalogues.clicked.connect(lambda: command("catalogues"))
+        row.addWidget(self.catalogues)
         self.harder = QPushButton("")
         self.harder.setToolTip("Without a hint, at any scale, and for six times as long; what is solved stays as it is")
         self.harder.clicked.connect(lambda: command("run harder"))
