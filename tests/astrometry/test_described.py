@@ -159,7 +159,7 @@ class Described(Command):
         self.assertEqual((describe_catalogue(north).name, describe_catalogue(north).licence), ("North", "Other"))
 
     def test_coverage_map_has_east_at_the_left(self) -> None:
-        lines = coverage_map(np.array([[350.0, 80.0], [10.0, -80.0]]), 36, 18)
+        lines = coverage_map(np.array([[345.0, 85.0, 9.0, 9.0], [5.0, -85.0, 9.0, 9.0]]), 36, 18)
         self.assertEqual([(k, line.index("#")) for k, line in enumerate(lines) if "#" in line], [(1, 1), (17, 35)])
 
     def test_several_beside_each_other(self) -> None:

@@ -425,10 +425,10 @@ class Catalogues(PlateCase):
         self.assertIn("Licence: Free", panel.words.text())
         self.assertIn("proper motions", panel.words.text())
         # The field lies on the tile that is drawn.
-        self.assertLess(math.dist(panel.map.here, panel.found[0].places[0]), 8)
+        self.assertLess(math.dist(panel.map.here, panel.found[0].places[0][:2]), 8)
         panel.map.here = None
         image = panel.map.grab().toImage()
-        tile = panel.map.place(*panel.found[0].places[0])
+        tile = panel.map.place(*panel.found[0].places[0][:2])
         self.assertEqual(image.pixelColor(tile.toPoint()).name(), panel.map.theme.color("good").name())
         panel.table.selectRow(1)
         self.assertIn("not told", panel.words.text())

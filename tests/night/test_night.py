@@ -18,6 +18,7 @@ from ulvar.inspection import Finding, Mend, Severity, camera_key
 from ulvar.night import RUNNERS, Night, NightError, NightSettings, RecipeError, read_recipe
 from ulvar.night.coding import finding_from_text, finding_to_text
 from ulvar.night.exposures import with_camera_numbers
+from ulvar.night.settings import PairSettings, PlaceSettings
 from ulvar.photometry import ListedStar
 from ulvar.simulation import Psf, star_field
 
@@ -137,6 +138,17 @@ class Project(FolderCase):
                     self.assertEqual(stale, wanted)
                 self.night.set_settings(before)
         settings = self.night.settings
+        place = PlaceSettings(name="none", ra=1.0, dec=2.0)
+        settings.plate.pair, settings.plate.places = PairSettings(first=place, second=place), [place]
+        settings.plate.bodies, settings.plate.faintest_mag = "bodies.csv", 12.0
+        self.night.set_settings(settings)
+        self.assertEqual(
+            [s for s in later if self.night.state(s) == "stale"], [], "what is only shown, or measured on its own"
+        )
+        settings.plate.radius_deg += 1
+        self.night.set_settings(settings)
+        self.assertEqual(self.night.state("plate"), "stale")
+        settings = self.night.settings
         settings.combine.threshold = 9.0
         self.night.set_settings(settings)
         self.assertEqual([self.night.state(s) for s in ("combine", *later)], ["stale"] * 4, "other stars")
@@ -145,6 +157,9 @@ class Project(FolderCase):
         settings = self.night.settings
         settings.combine.rules = []
         settings.combine.low = 3.5
+        # Parts that are not told, in lists and below each other; a name is a name, whatever it says.
+        place = PlaceSettings(name="none", x=3.5, y=4.0)
+        settings.plate.pair, settings.plate.places = PairSettings(first=place, second=place), [place]
         self.night.set_settings(settings)
         self.night.set_stars([ListedStar("T", "target", ra=10.0, dec=5.0), ListedStar("a", "comparison", x=3.0, y=4.0)])
         self.run_all("intake", "masters")

@@ -40,8 +40,8 @@ class CatalogueFacts:
         Magnitudes beside the main one, from the sample.
     has : tuple of str
         What else it tells: ``proper motions``, ``errors``, ``variable stars``, ``identifiers``.
-    places : float64 array, shape (tiles, 2)
-        Middles of the tiles [deg].
+    places : float64 array, shape (tiles, 4)
+        Right ascension and declination of the middle of each tile, its width in right ascension and its height [deg].
     """
 
     folder: Path
@@ -169,8 +169,8 @@ def star_by_id(folder: Path, name: str) -> tuple[str, float, float, float, float
 def coverage_map(places: F64Array, width: int = 48, height: int = 16) -> Sequence[str]:
     """Return where tiles lie on the whole sky, as lines of text: RA from 24 h at the left to 0 h, Dec from +90 to -90 degrees."""
     cells = np.zeros((height, width), dtype=bool)
-    if len(places):
-        column = np.clip(((360 - places[:, 0]) / 360 * width).astype(int), 0, width - 1)
-        row = np.clip(((90 - places[:, 1]) / 180 * height).astype(int), 0, height - 1)
-        cells[row, column] = True
+    for ra, dec, wide, high in places:
+        columns = [int((360 - edge) / 360 * width) for edge in (ra + wide / 2 - 1e-6, ra - wide / 2 + 1e-6)]
+        rows = [int((90 - edge) / 180 * height) for edge in (dec + high / 2 - 1e-6, dec - high / 2 + 1e-6)]
+        cells[max(0, rows[0]) : min(height, rows[1] + 1), max(0, columns[0]) : min(width, columns[1] + 1)] = True
     return ["".join("#" if cell else "." for cell in line) for line in cells.tolist()]

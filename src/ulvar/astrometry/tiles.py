@@ -144,13 +144,13 @@ def told_of_tiles(folder: Path) -> dict[str, Any]:
 
 
 def tile_places(names: Sequence[str], height_deg: float) -> tuple[F64Array, float]:
-    """Return the middles of tiles [deg], shape (tiles, 2), and the area that they cover [square degrees]."""
-    places, area = np.empty((len(names), 2)), 0.0
+    """Return middle, width and height of tiles [deg], shape (tiles, 4), and the area that they cover [square degrees]."""
+    places, area = np.empty((len(names), 4)), 0.0
     for k, name in enumerate(names):
         zone, place = (int(part) for part in name.split("-"))
         count = float(_tiles_in(np.array(float(zone)), height_deg))
         low, high = -90 + zone * height_deg, min(90.0, -90 + (zone + 1) * height_deg)
-        places[k] = (place + 0.5) * 360 / count, (low + high) / 2
+        places[k] = (place + 0.5) * 360 / count, (low + high) / 2, 360 / count, high - low
         area += 360 / count * math.degrees(math.sin(math.radians(high)) - math.sin(math.radians(low)))
     return places, area
 

@@ -20,7 +20,7 @@ from ulvar.frames import MAD_TO_SIGMA, ExposureFacts, FrameError, write_table
 from ulvar.lightcurves import jd_from_utc, julian_year
 from ulvar.photometry import ListedStar
 from ulvar.registration import PixelMap
-from ulvar.stars import PairFit, StarTable, Trail, even_frame, find_stars, mask_trails, measure_pair
+from ulvar.stars import PairFit, StarTable, Trail
 
 # name, unit, decimals (None for text), meaning
 PAIR_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
@@ -148,6 +148,9 @@ class PairSummary:
 
 def pair_item(task: MeasureTask) -> PairRow | Failed:
     """Measure the pair in one exposure (runs in a worker)."""
+    # Whoever only shows what was measured loads no star finding.
+    from ulvar.stars import even_frame, find_stars, mask_trails, measure_pair
+
     facts = task.facts
     try:
         frame = read_light(facts, task.calibration)

@@ -19,7 +19,7 @@ from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, FrameError, in_circle, write_table
 from ulvar.lightcurves import jd_from_utc
 from ulvar.photometry import ListedStar
-from ulvar.stars import StarFit, StarTable, Trail, even_frame, find_stars, mask_trails, measure_star
+from ulvar.stars import StarFit, StarTable, Trail
 
 # name, unit, decimals (None for text), meaning
 POSITION_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
@@ -173,6 +173,9 @@ class _BodyTask:
 
 def position_item(task: _BodyTask) -> PositionRow | Failed:
     """Find the body in one exposure (runs in a worker)."""
+    # Whoever only shows what was measured loads no star finding.
+    from ulvar.stars import even_frame, find_stars, mask_trails, measure_star
+
     base, facts = task.base, task.base.facts
     (body,) = base.stars
     when = facts.mid_utc

@@ -55,12 +55,17 @@ def _without_none(value: Any) -> Any:
     # TOML has no null. An unset limit is written as the text "none", so that it is not taken for the default.
     if isinstance(value, dict):
         return {k: _without_none(v) for k, v in value.items()}
+    if isinstance(value, list):
+        return [_without_none(v) for v in value]
     return "none" if value is None else value
 
 
 def _with_none(value: Any) -> Any:
     if isinstance(value, dict):
-        return {k: _with_none(v) for k, v in value.items()}
+        # What the user calls something is what it says.
+        return {k: v if k == "name" else _with_none(v) for k, v in value.items()}
+    if isinstance(value, list):
+        return [_with_none(v) for v in value]
     return None if value == "none" else value
 
 

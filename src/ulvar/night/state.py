@@ -50,10 +50,16 @@ def _lights(exposures: Sequence[ExposureFacts]) -> list[ExposureFacts]:
 _OF_STAR_FINDING = ("threshold", "smallest", "widest", "longest", "regions")
 
 
+# Of Plate's, what is shown on the picture or measured on its own changes no solution.
+_BESIDE_SOLVING = ("faintest_mag", "bodies", "body_radius_arcsec", "pair", "places")
+
+
 def _used_of(name: str, section: Mapping[str, Any], station: str) -> Mapping[str, Any]:
     """Return the settings of a station that another one, or it itself, takes."""
     if name == "combine" and station != "combine":
         return {key: section[key] for key in _OF_STAR_FINDING}
+    if name == "plate":
+        return {key: value for key, value in section.items() if key not in _BESIDE_SOLVING}
     return section
 
 

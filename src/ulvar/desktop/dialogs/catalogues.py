@@ -53,11 +53,9 @@ class CoverageMap(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(t.color("good"))
         if self.facts is not None:
-            # As large as a tile about the equator: tiles towards the poles overlap on this map.
-            side = max(2.0, box.height() / 36)
-            for ra, dec in self.facts.places:
-                at = self.place(float(ra), float(dec))
-                painter.drawRect(QRectF(at.x() - side / 2, at.y() - side / 2, side, side) & box)
+            for ra, dec, wide, high in self.facts.places.tolist():
+                tile = QRectF(self.place(ra + wide / 2, dec + high / 2), self.place(ra - wide / 2, dec - high / 2))
+                painter.drawRect(tile)
         painter.setFont(font("unit"))
         painter.setPen(t.color("mute"))
         for hours in (24, 18, 12, 6, 0):
