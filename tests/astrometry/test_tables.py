@@ -5,6 +5,8 @@ from __future__ import annotations
 import gzip
 import json
 import math
+import os
+import time
 from pathlib import Path
 from unittest import mock
 
@@ -187,6 +189,64 @@ class Tiles(TableCase):
         ):
             import_stars(self.table(900, seed=2), folder)
         self.assertEqual({p.name: p.read_bytes() for p in folder.iterdir()}, before)
+
+    def test_an_interrupted_import_goes_on_where_it_was(self) -> None:
+        path, folder = self.table(1500, seed=3), self.folder / "c"
+        small = mock.patch.object(tiles_module, "_HELD", 200), mock.patch("ulvar.astrometry.tables._ROWS", 100)
+        split = tiles_module._split
+        calls = []
+
+        def broken(*told):  # type: ignore[no-untyped-def]
+            calls.append(1)
+            if len(calls) == 5:
+                raise KeyboardInterrupt
+            return split(*told)
+
+        with (
+            small[0],
+            small[1],
+            mock.patch.object(tiles_module, "_split", broken),
+            self.assertRaises(KeyboardInterrupt),
+        ):
+            import_stars(path, folder)
+        (aside,) = folder.glob(".import-*")
+        kept = {p.name: p.stat().st_mtime_ns for p in aside.glob("*.parquet")}
+        self.assertGreater(len(kept), 100)
+        # Half a portion that was being laid by when the machine went down.
+        (aside / "000-0000.4.parquet").write_text("half")
+        laid = []
+
+        def counted(columns, height):  # type: ignore[no-untyped-def]
+            laid.append(len(columns["ra"]))
+            return split(columns, height)
+
+        with small[0], small[1], mock.patch.object(tiles_module, "_split", counted):
+            made = import_stars(path, folder)
+        self.assertEqual(made.stars, 1500)
+        # Four times 200 rows were laid by before; they are not again.
+        self.assertEqual(sum(laid), 700)
+        whole = self.folder / "whole"
+        import_stars(path, whole)
+        one, other = load_catalogue(folder), load_catalogue(whole)
+        for name in ("ra", "dec", "mag"):
+            np.testing.assert_array_equal(np.sort(getattr(one, name)), np.sort(getattr(other, name)))
+        self.assertEqual(files_under(folder), files_under(whole), "nothing is left beside the tiles")
+
+    def test_another_table_does_not_go_on_with_it(self) -> None:
+        path, folder = self.table(1500, seed=3), self.folder / "c"
+        with (
+            mock.patch.object(tiles_module, "_HELD", 200), mock.patch("ulvar.astrometry.tables._ROWS", 100),
+            mock.patch.object(tiles_module, "_write_all", side_effect=KeyboardInterrupt), self.assertRaises(KeyboardInterrupt),
+        ):  # fmt: skip
+            import_stars(path, folder)
+        time.sleep(0.01)
+        pq.write_table(pa.table({"ra": [1.0], "dec": [2.0], "V": [3.0]}), path)
+        import_stars(path, folder)
+        self.assertEqual(len(load_catalogue(folder)), 1)
+        (left,) = folder.glob(".import-*")
+        os.utime(left, (1, 1))
+        import_stars(path, folder)
+        self.assertEqual(list(folder.glob(".import-*")), [], "what nobody went on with for long goes")
 
     def test_on_the_command_line(self) -> None:
         good = self.text("ra,dec,hmag\n10,20,9\n11,21,8\nx,1,2\n", "good.csv")

@@ -13,7 +13,7 @@ from ulvar.astrometry.sphere import separation_deg
 from ulvar.astrometry.tables import WORDS, NoStars, Rows, star_rows
 from ulvar.astrometry.tiles import read_tiles, write_columns
 from ulvar.engine import F64Array
-from ulvar.frames import in_circle
+from ulvar.frames import fingerprint, in_circle
 
 _POSITION = {"ra", "dec", "epoch", "pmra", "pmdec", "mag"}
 
@@ -205,10 +205,19 @@ def import_stars(
             if len(rows.columns["ra"]):
                 yield _columns(_from_columns(rows.columns, str(path)))
 
-    stars, tiles = write_columns(portions(), folder, told)
+    stars, tiles = write_columns(portions(), folder, told, source=_source(path, given or {}))
     if not stars:
         raise NoStars(f"{path}: no row has a usable position in degrees")
     return Imported(stars, tiles, lost.bad, lost.why)
+
+
+def _source(path: Path, given: dict[str, str]) -> str:
+    """Return what tells a table, as it is now and is read, from all others."""
+    try:
+        status = path.stat()
+    except OSError:
+        return ""
+    return fingerprint("import", str(path.resolve()), status.st_size, status.st_mtime_ns, given)[:16]
 
 
 def _columns(part: StarCatalogue) -> dict[str, F64Array]:

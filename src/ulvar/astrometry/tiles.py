@@ -5,8 +5,10 @@ from __future__ import annotations
 import json
 import math
 import shutil
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +24,8 @@ TOLD = "catalogue.json"
 # So many rows are held before they go to the disk: eight columns of them are some 130 MB.
 _HELD = 2_000_000
 _WRITERS = 2
+# Where rows of an import are laid by, what tells how far it is, and after how long it is forgotten [s].
+_ASIDE, _LAID, _FORGOTTEN_S = ".import-", "laid.json", 7 * 86400.0
 _REPEATED = ("epoch", "variable")
 Columns = dict[str, F64Array]
 
@@ -80,7 +84,11 @@ def _name(zone: int, place: int) -> str:
 
 
 def write_columns(
-    portions: Iterable[Columns], folder: Path, told: Callable[[int, str], object] = lambda stars, text: None
+    portions: Iterable[Columns],
+    folder: Path,
+    told: Callable[[int, str], object] = lambda stars, text: None,
+    *,
+    source: str = "",
 ) -> tuple[int, int]:
     """Add stars to the tiles of a catalogue; a star at a place that a tile already holds is not doubled.
 
@@ -92,6 +100,8 @@ def write_columns(
     folder : Path
     told : callable
         Given how many stars have come, and what goes on.
+    source : str, optional
+        Tells the portions from all others: an import that was interrupted goes on where it was, if the same comes again.
 
     Returns
     -------
@@ -105,33 +115,96 @@ def write_columns(
     """
     folder.mkdir(parents=True, exist_ok=True)
     height = zone_height(folder)
-    aside = folder / temporary_name("import", mark="scratch")
+    _forget_old(folder)
+    aside = _Aside(folder / (f"{_ASIDE}{source}" if source else temporary_name("import", mark="scratch")), height)
     held: list[Columns] = []
-    parts: dict[str, list[Path]] = {}
     stars = waiting = 0
     try:
-        for columns in portions:
-            held.append(columns)
+        for number, columns in enumerate(portions):
             stars += len(columns["ra"])
-            waiting += len(columns["ra"])
             told(stars, "Reading stars")
+            if number < aside.portions:
+                # Laid by before the interruption.
+                continue
+            held.append(columns)
+            waiting += len(columns["ra"])
             if waiting >= _HELD:
-                _lay_by(held, aside, height, parts)
+                aside.lay_by(held, number + 1)
                 held, waiting = [], 0
         told(stars, "Writing tiles")
-        if not parts:
+        if not aside.laid:
             # All of it is in memory.
             written = _write_all(folder, _split(_joined(held), height) if held else iter(()))
         else:
-            _lay_by(held, aside, height, parts)
+            aside.lay_by(held, aside.portions + len(held))
             written = _write_all(
                 folder,
-                ((name, _joined([read_tile(p, words=True) for p in files])) for name, files in sorted(parts.items())),
+                (
+                    (name, _joined([read_tile(p, words=True) for p in files]))
+                    for name, files in sorted(aside.parts().items())
+                ),
             )
-    finally:
-        shutil.rmtree(aside, ignore_errors=True)
+    except Exception:
+        # What went wrong would go wrong again; an interruption is no such thing.
+        aside.remove()
+        raise
+    aside.remove()
     write_text(folder / TOLD, json.dumps(told_of_tiles(folder) | {"zone_deg": height}, indent=1), replace=True)
     return stars, written
+
+
+class _Aside:
+    """Rows that were laid by beside the tiles, and how many portions they are of.
+
+    Attributes
+    ----------
+    portions, laid : int
+        Portions that are laid by, and how often something was.
+    """
+
+    def __init__(self, place: Path, height_deg: float) -> None:
+        self._place, self._height = place, height_deg
+        self.portions = self.laid = 0
+        try:
+            known = json.loads((place / _LAID).read_text(encoding="utf-8"))
+            if known["zone_deg"] == height_deg:
+                self.portions, self.laid = int(known["portions"]), int(known["laid"])
+        except (OSError, ValueError, KeyError, TypeError):
+            shutil.rmtree(place, ignore_errors=True)
+        for path in place.glob("*.parquet"):
+            # Of what was being laid by when it was interrupted.
+            if int(path.stem.rpartition(".")[2]) >= self.laid:
+                path.unlink()
+
+    def lay_by(self, held: Sequence[Columns], portions: int) -> None:
+        """Put rows on the disk; they are of the portions up to this one."""
+        if not held:
+            return
+        self._place.mkdir(exist_ok=True)
+        for name, columns in _split(_joined(held), self._height):
+            _write(self._place / f"{name}.{self.laid}.parquet", columns)
+        self.laid, self.portions = self.laid + 1, portions
+        known = {"zone_deg": self._height, "portions": self.portions, "laid": self.laid}
+        write_text(self._place / _LAID, json.dumps(known), replace=True)
+
+    def parts(self) -> dict[str, list[Path]]:
+        """Return the files of each tile, in the order in which they were laid by."""
+        found: dict[str, list[Path]] = {}
+        for path in sorted(self._place.glob("*.parquet"), key=lambda p: int(p.stem.rpartition(".")[2])):
+            found.setdefault(path.stem.partition(".")[0], []).append(path)
+        return found
+
+    def remove(self) -> None:
+        """Take it all away."""
+        shutil.rmtree(self._place, ignore_errors=True)
+
+
+def _forget_old(folder: Path) -> None:
+    """Take away what imports left that nobody went on with for long."""
+    for place in folder.glob(f"{_ASIDE}*"):
+        with suppress(OSError):
+            if time.time() - place.stat().st_mtime > _FORGOTTEN_S:
+                shutil.rmtree(place, ignore_errors=True)
 
 
 def told_of_tiles(folder: Path) -> dict[str, Any]:
@@ -179,17 +252,6 @@ def _split(columns: Columns, height: float) -> Iterator[tuple[str, Columns]]:
         if len(rows):
             one = int(number[rows[0]])
             yield _name(one // 10_000, one % 10_000), {name: values[rows] for name, values in columns.items()}
-
-
-def _lay_by(held: Sequence[Columns], aside: Path, height: float, parts: dict[str, list[Path]]) -> None:
-    if not held:
-        return
-    aside.mkdir(exist_ok=True)
-    for name, columns in _split(_joined(held), height):
-        files = parts.setdefault(name, [])
-        path = aside / f"{name}.{len(files)}.parquet"
-        _write(path, columns)
-        files.append(path)
 
 
 def _write(path: Path, columns: Columns) -> None:
