@@ -43,9 +43,10 @@ class Going:
         entries = [
             Entry(f"{ROLE_WORDS[role]} {words}{at}", "", partial(self._add_star, replace(star, role=role))) for role in roles
         ]  # fmt: skip
+        entries.append(Entry(f"Go to the place {at}", "", partial(self.to_sky, star.ra, star.dec)))
         if not star.role:
             entries.append(Entry(f"Mark {words}{at}", "", partial(self._mark, star.name, star.ra, star.dec)))
-        return [*entries, Entry(f"Go to the place {at}", "", partial(self.to_sky, star.ra, star.dec))]
+        return entries
 
     def _of_name(self, query: str) -> list[Entry]:
         """Offer to look a name up in the catalogue, where it may be one: identifiers have a number in them."""
