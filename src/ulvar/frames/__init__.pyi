@@ -1,6 +1,7 @@
 from .address import Address as Address
 from .address import file_of as file_of
 from .address import split_address as split_address
+from .clipped import clipped_at as clipped_at
 from .coding import facts_from_text as facts_from_text
 from .coding import facts_to_text as facts_to_text
 from .demosaic import Demosaic as Demosaic

@@ -10,6 +10,7 @@ import numpy as np
 from ulvar.engine import F32Array
 from ulvar.frames.address import file_of
 from ulvar.frames.camera import raw_pixels, scan_raw
+from ulvar.frames.clipped import clipped_at
 from ulvar.frames.discover import is_raw_name, is_tiff_name
 from ulvar.frames.facts import ExposureFacts
 from ulvar.frames.fits_header import scan_fits
@@ -98,8 +99,8 @@ def read_frame(facts: ExposureFacts | str, rows: tuple[int, int] | None = None) 
     Returns
     -------
     Frame
-        NaN and blank pixels carry `MaskBit.NO_DATA`, pixels at or over the saturation level `SATURATED`,
-        those from where the response bends on `NONLINEAR`.
+        NaN and blank pixels carry `MaskBit.NO_DATA`, pixels at or over the saturation level `SATURATED` (where the header tells
+        none, those that are clipped, see `clipped_at`), those from where the response bends on `NONLINEAR`.
         A ``MASK`` extension written by `write_fits` is read back.
 
     Raises
@@ -113,8 +114,9 @@ def read_frame(facts: ExposureFacts | str, rows: tuple[int, int] | None = None) 
     data = source.rows(*(rows or (0, source.height)))
     mask = np.zeros(data.shape, dtype=np.uint16)
     mark(mask, ~np.isfinite(data), MaskBit.NO_DATA)
-    if known.saturation_adu is not None:
-        mark(mask, data >= known.saturation_adu, MaskBit.SATURATED)
+    full = known.saturation_adu if known.saturation_adu is not None else clipped_at(data, known.bitpix)
+    if full is not None:
+        mark(mask, data >= full, MaskBit.SATURATED)
     if known.nonlinear_adu is not None:
         mark(mask, data >= known.nonlinear_adu, MaskBit.NONLINEAR)
     if is_fits_path(known.path):
