@@ -135,6 +135,18 @@ class Seen(FolderCase):
             float(seen.magnitude[0]), 12 + 5 * math.log10(2.5 * float(seen.distance_au[0])), delta=0.15
         )
         self.assertTrue(math.isnan(float(ephemeris(orbit, [WHEN], None).magnitude[0])))
+        # Away from it light falls as both parts of the law say, each by its own constants (Bowell et al. 1989, with G between them).
+        when = [WHEN + timedelta(days=d) for d in (40, 90, 150)]
+        for slope in (0.0, 0.15, 1.0):
+            side = ephemeris(Orbit(**{**vars(with_h), "slope": slope}), when, None)
+            earth = observer_at(when, None).heliocentric
+            sides = side.from_sun_au, side.distance_au, np.linalg.norm(earth, axis=1)
+            phase = np.arccos((sides[0] ** 2 + sides[1] ** 2 - sides[2] ** 2) / (2 * sides[0] * sides[1]))
+            half = np.tan(phase / 2)
+            light = (1 - slope) * np.exp(-3.33 * half**0.63) + slope * np.exp(-1.87 * half**1.22)
+            np.testing.assert_allclose(
+                side.magnitude, 12 + 5 * np.log10(sides[0] * sides[1]) - 2.5 * np.log10(light), atol=1e-3
+            )
         side = ephemeris(with_h, [WHEN + timedelta(days=120)], None)
         bare = 12 + 5 * math.log10(float(side.from_sun_au[0] * side.distance_au[0]))
         self.assertGreater(float(side.magnitude[0]), bare + 0.5)

@@ -59,6 +59,12 @@ class OnSky(unittest.TestCase):
         parts = np.array([e.offset for e in each])
         np.testing.assert_allclose(found.offset, parts.mean(axis=0), atol=4 * parts.std() / math.sqrt(4000))
 
+    def test_errors_on_both_sides_of_north(self) -> None:
+        wcs = solution(50.0, 20.0)
+        found = separation_on_sky(wcs, np.array([100.0, 80.0, 100.0, 90.0]), np.diag([0.0, 0.0, 0.1**2, 0.1**2]))
+        self.assertLess(min(found.angle_deg, 360 - found.angle_deg), 1e-3)
+        self.assertAlmostEqual(found.angle_error_deg, math.degrees(0.01), delta=1e-3)
+
     def test_errors_along_the_axes(self) -> None:
         wcs = solution(50.0, 20.0)
         # To the east by 10 px: errors along x are those towards east.

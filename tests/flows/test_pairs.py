@@ -69,6 +69,20 @@ class Means(FolderCase):
         self.assertAlmostEqual(s.separation, 0.5, delta=4 * 0.4 / 20)
         self.assertGreater(np.mean([r.fit.separation_px[0] for r in rows]), 0.6)
 
+    def test_the_difference_is_weighed_by_its_errors(self) -> None:
+        rows = [row(3, 4), row(3, 4), row(3, 4)]
+        for one, fainter, error in zip(rows, (0.5, 0.4, 0.1), (1.0, 1.0, 10.0)):
+            one.fit.flux[1] = 1000 * fainter
+            one.fit.covariance[4:, 4:] = np.diag([error**2, error**2])
+        s = summarise(rows)
+        assert s is not None
+        differences = -2.5 * np.log10([0.5, 0.4, 0.1])
+        errors = np.array([one.fit.difference_mag[1] for one in rows])
+        self.assertAlmostEqual(
+            s.difference_mag, float((differences / errors**2).sum() / (1 / errors**2).sum()), delta=1e-9
+        )
+        self.assertLess(s.difference_mag, 1.0)
+
     def test_what_stands_off_is_left_away(self) -> None:
         rng = np.random.default_rng(4)
         offsets = np.array([6.0, -2.0]) + rng.normal(0, 0.015, (12, 2))

@@ -90,6 +90,40 @@ class Written(FolderCase):
             self.assertEqual(repr(again), repr(row))
             self.assertNotIn("nan", repr(row_values(row)))
 
+    def test_every_format_reads_back_the_same(self) -> None:
+        when = datetime(2027, 2, 11, 20, 0, 1, 250_000, tzinfo=UTC)
+        rows = [
+            SeriesRow("e1.fits", when, 2461448.333347801, 2461448.338123456, "T", "target", 10.25, 20.5, 12345.6789, 12.5, 300.1, 0.5, 9000.0, 3.25,
+                      1.234567, int(StarFlag.SATURATED | StarFlag.EDGE)),
+            SeriesRow("lang genannt, zwei.fits", None, math.nan, math.nan, "é", "check", 1.0, 2.0, math.nan, math.nan, 1.0, math.nan, 5.0, 3.0, math.nan, 0),
+        ]  # fmt: skip
+        for ending in ("csv", "vot", "fits", "parquet"):
+            path = self.folder / f"s.{ending}"
+            write_series(path, rows)
+            found = read_series(path).rows
+            self.assertEqual(len(found), 2, ending)
+            for told, back in zip(rows, found):
+                for name, _, decimals, _ in SERIES_COLUMNS:
+                    a, b = getattr(told, name), getattr(back, name)
+                    if decimals is None or name == "flags":
+                        # FITS holds ASCII only: what is none is told by its code.
+                        self.assertEqual(
+                            a if ending != "fits" or not isinstance(a, str) else a.replace("é", "\\xe9"),
+                            b,
+                            f"{ending} {name}",
+                        )
+                    elif math.isnan(a):
+                        self.assertTrue(math.isnan(b), f"{ending} {name}")
+                    else:
+                        self.assertAlmostEqual(a, b, delta=0.51 * 10.0**-decimals, msg=f"{ending} {name}")
+        with self.assertRaisesRegex(ValueError, "tables are written as"):
+            write_series(self.folder / "s.docx", rows)
+        for ending in ("vot", "fits", "parquet"):
+            bad = self.folder / f"bad.{ending}"
+            bad.write_text("no table")
+            with self.assertRaisesRegex(StarListError, f"bad.{ending}"):
+                read_series(bad)
+
     def test_wrong_tables(self) -> None:
         path = self.folder / "t.csv"
         for text, told in (

@@ -23,6 +23,7 @@ from .orbits import has_elements as has_elements
 from .orbits import heliocentric as heliocentric
 from .orbits import read_orbits as read_orbits
 from .packed import installed_table as installed_table
+from .rows import read_rows as read_rows
 from .separations import Separation as Separation
 from .separations import separation_on_sky as separation_on_sky
 from .services import Question as Question

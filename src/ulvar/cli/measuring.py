@@ -42,7 +42,7 @@ from ulvar.flows import (
     open_catalogue,
     solve_files,
 )
-from ulvar.frames import ExposureFacts, parse_position
+from ulvar.frames import TABLE_ENDINGS, ExposureFacts, is_table_name, parse_position
 from ulvar.lightcurves import write_curve
 from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
 
@@ -149,7 +149,7 @@ def solve(
 def measure(
     paths: Paths,
     stars: Annotated[Path, typer.Option(metavar="FILE.csv", help="Stars: name, role and ra, dec or x, y.")],
-    out: Annotated[Path, typer.Option(metavar="TABLE", help="The series table (.csv).")],
+    out: Annotated[Path, typer.Option(metavar="TABLE", help="The series table: .csv, .vot, .fits, .parquet.")],
     aperture: Annotated[
         str, typer.Option(metavar="6|1.5fwhm", help="Aperture radius in px, or in FWHM of each exposure.")
     ] = f"{default('measure', 'radius'):g}fwhm",
@@ -169,8 +169,8 @@ def measure(
         listed = read_star_list(stars)
     except (ValueError, StarListError) as error:
         fail_usage(str(error))
-    if out.suffix.lower() not in (".csv", ".txt"):
-        fail_usage(f"{out}: series tables are written as .csv so far")
+    if not is_table_name(out):
+        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
     sets: list[tuple[Series | None, Path, list[ExposureFacts]]] = [(None, out, [])]
@@ -218,7 +218,7 @@ def measure(
 
 def curve(
     table: Annotated[Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure.")],
-    out: Annotated[Path, typer.Option(metavar="FILE", help="The light curve (.csv).")],
+    out: Annotated[Path, typer.Option(metavar="FILE", help="The light curve: .csv, .vot, .fits, .parquet.")],
     detrend: Annotated[str, typer.Option(metavar="a,b", help="Linear terms: airmass, fwhm, sky, x, y, time.")] = "",
     model: Annotated[Model, typer.Option(help="What to fit.")] = Model.NONE,
     period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
@@ -234,6 +234,8 @@ def curve(
     """
     if model is Model.TRANSIT:
         fail_usage("--model transit is not there yet; there are none and eclipse")
+    if not is_table_name(out):
+        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
     tables = _tables(table, series)
     several = len(tables) > 1
     outputs = {name: output_of(out, name, several) for name in tables}

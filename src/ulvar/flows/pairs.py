@@ -280,8 +280,6 @@ def summarise(rows: Sequence[PairRow]) -> PairSummary | None:
     # Along and across the mean: lengths, and angles times the length.
     along = offsets @ mean / apart
     across = (offsets[:, 0] * mean[1] - offsets[:, 1] * mean[0]) / apart
-    if not solved:
-        across = -across
     angle = math.degrees(math.atan2(mean[0], mean[1]) if solved else math.atan2(mean[1], mean[0])) % 360.0
     n = len(good)
     told = [(row.measured[1], row.measured[3]) for row in good]

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed, write_csv
+from ulvar.engine import F64Array, Failed
+from ulvar.frames import write_table
 from ulvar.photometry import Ensemble, SeriesTable, build_ensemble
 from ulvar.stars import StarFlag, flag_words
 
@@ -141,19 +142,16 @@ def differential_curve(
 
 
 def write_curve(path: Path, curve: LightCurve, *, replace: bool = False) -> None:
-    """Write a light curve as CSV with the columns of `CURVE_COLUMNS`, atomically.
+    """Write a light curve with the columns of `CURVE_COLUMNS`, atomically, in the format that the name's ending says (see `write_table`).
 
     Raises
     ------
     OutputExists
         If `path` exists and may not be replaced.
+    ValueError
+        If the ending is none of a table.
     """
-
-    def cell(name: str, decimals: int | None, i: int) -> str:
-        value = getattr(curve, name)[i]
-        if decimals is None:
-            return flag_words(int(value))
-        return f"{value:.{decimals}f}" if math.isfinite(value) else ""
-
-    rows = ([cell(name, decimals, i) for name, _, decimals, _ in CURVE_COLUMNS] for i in range(len(curve)))
-    write_csv(path, [name for name, _, _, _ in CURVE_COLUMNS], rows, replace=replace)
+    cells: dict[str, list[object]] = {name: list(getattr(curve, name)) for name, *_ in CURVE_COLUMNS}
+    cells["flags"] = [flag_words(int(flags)) for flags in curve.flags]
+    about = {"target": curve.name, "jd_utc": "JD, UTC", "bjd_tdb": "BJD, TDB"}
+    write_table(path, CURVE_COLUMNS, cells, about=about, replace=replace)

@@ -13,8 +13,9 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, write_csv
-from ulvar.frames import Frame, in_circle, parse_angle, parse_time, split_position
+from ulvar.astrometry import CatalogueError, read_rows
+from ulvar.engine import F64Array
+from ulvar.frames import Frame, in_circle, parse_angle, parse_time, split_position, write_table
 from ulvar.photometry.aperture import measure_apertures
 from ulvar.photometry.options import ApertureOptions
 from ulvar.photometry.track import place_on_track
@@ -334,30 +335,25 @@ def measure_exposure(
     ]  # fmt: skip
 
 
-def _cell(value: Any, name: str, decimals: int | None) -> str:
-    if name == "flags":
-        return flag_words(int(value))
-    if name == "time_utc_mid":
-        return "" if value is None else value.strftime("%Y-%m-%dT%H:%M:%S.%f")
-    if decimals is None:
-        return str(value)
-    return f"{value:.{decimals}f}" if math.isfinite(value) else ""
-
-
 def write_series(path: Path, rows: Iterable[SeriesRow], *, replace: bool = False) -> None:
-    """Write a series table as CSV with the columns of `SERIES_COLUMNS`, atomically.
+    """Write a series table with the columns of `SERIES_COLUMNS`, atomically, in the format that the name's ending says (see `write_table`).
 
     Raises
     ------
     OutputExists
         If `path` exists and may not be replaced.
+    ValueError
+        If the ending is none of a table.
     """
-    cells = ([_cell(getattr(row, name), name, decimals) for name, _, decimals, _ in SERIES_COLUMNS] for row in rows)
-    write_csv(path, [name for name, _, _, _ in SERIES_COLUMNS], cells, replace=replace)
+    told = list(rows)
+    cells: dict[str, list[Any]] = {name: [getattr(row, name) for row in told] for name, *_ in SERIES_COLUMNS}
+    cells["flags"] = [flag_words(int(flags)) for flags in cells["flags"]]
+    about = {"time_utc_mid": "UTC", "jd_utc": "JD, UTC", "bjd_tdb": "BJD, TDB, with the star's own coordinates"}
+    write_table(path, SERIES_COLUMNS, cells, about=about, replace=replace)
 
 
 def read_series(path: str | Path) -> SeriesTable:
-    """Read a series table that `write_series` wrote, or one with the same columns.
+    """Read a series table that `write_series` wrote, in whatever format, or one with the same columns.
 
     Raises
     ------
@@ -366,30 +362,27 @@ def read_series(path: str | Path) -> SeriesTable:
     """
     bits = {flag.name.lower(): int(flag) for flag in StarFlag if flag.name}
     try:
-        with Path(path).open(newline="", encoding="utf-8-sig") as handle:
-            reader = csv.DictReader(handle)
-            wanted = [name for name, _, _, _ in SERIES_COLUMNS]
-            needed = {"file", "name", "role", "flux"}
-            missing = needed - set(reader.fieldnames or [])
-            if missing:
-                raise StarListError(f"{path}: it is not a series table; it lacks {', '.join(sorted(missing))}")
-            rows = []
-            for number, entry in enumerate(reader, 2):
-                try:
-                    values: dict[str, Any] = {}
-                    for name, _, decimals, _ in SERIES_COLUMNS:
-                        text = (entry.get(name) or "").strip()
-                        if name == "flags":
-                            values[name] = sum(bits.get(word, 0) for word in text.split("|"))
-                        elif name == "time_utc_mid":
-                            values[name] = parse_time(text) if text else None
-                        elif decimals is None:
-                            values[name] = text
-                        else:
-                            values[name] = float(text) if text else math.nan
-                    rows.append(SeriesRow(**{name: values[name] for name in wanted}))
-                except ValueError as error:
-                    raise StarListError(f"{path}, line {number}: {error}") from None
-    except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise StarListError(f"{path}: {error}") from None
+        names, entries = read_rows(Path(path))
+    except CatalogueError as error:
+        raise StarListError(str(error)) from None
+    missing = {"file", "name", "role", "flux"} - set(names)
+    if missing:
+        raise StarListError(f"{path}: it is not a series table; it lacks {', '.join(sorted(missing))}")
+    rows = []
+    for number, entry in enumerate(entries, 2):
+        try:
+            values: dict[str, Any] = {}
+            for name, _, decimals, _ in SERIES_COLUMNS:
+                text = (entry.get(name) or "").strip()
+                if name == "flags":
+                    values[name] = sum(bits.get(word, 0) for word in text.split("|"))
+                elif name == "time_utc_mid":
+                    values[name] = parse_time(text) if text else None
+                elif decimals is None:
+                    values[name] = text
+                else:
+                    values[name] = float(text) if text else math.nan
+            rows.append(SeriesRow(**values))
+        except ValueError as error:
+            raise StarListError(f"{path}, line {number}: {error}") from None
     return SeriesTable(rows)
