@@ -97,3 +97,17 @@ class SeriesBySeries(Command):
         self.assertEqual(code, 2)
         self.assertIn("West-Field-V", told)
         self.assertEqual(self.ulvar("curve", self.folder / "none.csv", "--out", curve)[0], 2)
+        # The ending of the name chooses the format, of what is written and of what is read.
+        table, drawn = self.folder / "f.fits", self.folder / "f.vot"
+        code, _ = self.json(
+            *("measure", *files, "--stars", stars, "--out", table, "--aperture", "5", "--series", "R"),
+            "--reference",
+            self.raw / "000.fits",
+        )
+        self.assertEqual((code, table.read_bytes()[:6]), (0, b"SIMPLE"))
+        code, again = self.json("curve", table, "--out", drawn)
+        self.assertEqual((code, again["points"]), (0, PER_SERIES))
+        # Text is rounded to what its columns show, numbers are not.
+        self.assertAlmostEqual(again["rms"], body["rms"], places=6)
+        self.assertIn("<VOTABLE", drawn.read_text())
+        self.assertEqual(self.ulvar("curve", table, "--out", self.folder / "f.docx")[0], 2)
