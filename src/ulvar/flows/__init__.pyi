@@ -70,6 +70,7 @@ from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
 from .needs import Needs as Needs
 from .needs import expected_needs as expected_needs
+from .pairs import FEW_STARS as FEW_STARS
 from .pairs import PAIR_COLUMNS as PAIR_COLUMNS
 from .pairs import PairRow as PairRow
 from .pairs import PairSummary as PairSummary

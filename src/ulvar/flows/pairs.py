@@ -54,7 +54,7 @@ PAIR_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
 # Deviations from the median from which on an exposure is told to stand off.
 _OFF = 4.0
 # Of so few stars none is taken for another when the brightest is taken for the brightest.
-_FEW = 5
+FEW_STARS = 5
 
 
 @dataclass(frozen=True)
@@ -189,7 +189,7 @@ def _by_brightest(task: MeasureTask, detected: StarTable) -> tuple[F64Array, F64
     reference = task.reference
     if reference is None or any(star.on_sky for star in task.stars):
         return None
-    few = 0 < len(detected) <= _FEW and 0 < len(reference.stars) <= _FEW
+    few = 0 < len(detected) <= FEW_STARS and 0 < len(reference.stars) <= FEW_STARS
     if not few:
         return None
     dx, dy = detected.x[0] - reference.stars.x[0], detected.y[0] - reference.stars.y[0]

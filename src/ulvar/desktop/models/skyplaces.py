@@ -4,62 +4,27 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from datetime import datetime
 from functools import partial
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, star_by_id
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.models.listing import listed_at, measured_words, star_at, stored_place
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.numbers import Numbers
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import Failed
-from ulvar.flows import MeasureOptions, MeasureTask, PairRow, PositionRow, pair_item, read_bodies
+from ulvar.flows import FEW_STARS, MeasureOptions, MeasureTask, PairRow, PositionRow, pair_item, read_bodies
 from ulvar.frames import Role
-from ulvar.lightcurves import julian_year
 from ulvar.night.settings import PairSettings, PlaceSettings
-from ulvar.night.stations import body_rows, keep_origin, pair_rows, working_of
+from ulvar.night.stations import body_rows, keep_origin, pair_rows, star_origin, working_of
 from ulvar.photometry import ListedStar, StarListError
 from ulvar.registration import Transform
 
 # A click so close to a mark takes it away [px].
 _SAME_PX = 6.0
-
-
-def listed_at(
-    ground: Ground, looking: Looking, name: str, role: str, place: tuple[float, float], shown: str = ""
-) -> ListedStar | None:
-    """Return a star for a list, on the sky where the exposure is solved, else on the reference; None without either.
-
-    Parameters
-    ----------
-    ground : Ground
-    looking : Looking
-    name, role : str
-    place : (float, float)
-        In the exposure [px].
-    shown : str
-        The exposure; the one on screen unless given.
-    """
-    shown = shown or looking.at_hand()
-    wcs = ground.plates().get(shown)
-    if wcs is not None:
-        ra, dec = wcs.sky(*place)
-        return ListedStar(name, role, ra=float(ra), dec=float(dec))
-    transform, series = looking.way_to_stars(shown), ground.series_of_exposure(shown)
-    if transform is None or series is None or ground.night is None:
-        return None
-    keep_origin(ground.night, series, ground.products("score"))
-    x, y = transform(np.array([place[0]]), np.array([place[1]]))
-    return ListedStar(name, role, x=float(x[0]), y=float(y[0]))
-
-
-def _stored(star: ListedStar) -> PlaceSettings:
-    return PlaceSettings(name=star.name, ra=star.ra, dec=star.dec, x=star.x, y=star.y)
 
 
 class SkyPlaces(QObject):
@@ -125,7 +90,7 @@ class SkyPlaces(QObject):
             self.problem = "Drag from one star to the other."
         else:
             ends = tuple(ListedStar(n, "target", x=x, y=y) for n, (x, y) in (("first", first), ("second", second)))
-            task = self._task(raw, ends, own_pixels=True)
+            task = self._task(raw, ends)
             self.problem, self.measuring = "", True
             self._asker.ask(("drawn", raw), partial(pair_item, task))
         self.changed.emit()
@@ -147,11 +112,12 @@ class SkyPlaces(QObject):
             return known
         key = (raw, pair.model_dump_json())
         if key not in self._here:
-            if raw not in self.pair_pixels(raw):
+            places = self.pair_pixels(raw).get(raw)
+            if places is None:
                 return "It is neither solved nor aligned: nobody knows where the pair is in it."
             if not self.measuring:
                 self.measuring = True
-                stars = pair.first.listed, pair.second.listed
+                stars = [ListedStar(n, "target", x=x, y=y) for n, (x, y) in zip(("first", "second"), places)]
                 self._asker.ask(key, partial(pair_item, self._task(raw, stars)))
             return None
         return self._here[key]
@@ -166,7 +132,29 @@ class SkyPlaces(QObject):
             (x1, x2), (y1, y2) = row.fit.x.tolist(), row.fit.y.tolist()
             return {raw: ((x1, y1), (x2, y2))}
         found = self._numbers.places_of(raw, [("1", pair.first.listed), ("2", pair.second.listed)])
-        return {raw: (found["1"], found["2"])} if len(found) == 2 else {}
+        if len(found) == 2:
+            return {raw: (found["1"], found["2"])}
+        ends, shift = (pair.first, pair.second), self._shift(raw)
+        if shift is None or any(end.x is None or end.y is None for end in ends):
+            return {}
+        first, second = (((end.x or 0.0) + shift[0], (end.y or 0.0) + shift[1]) for end in ends)
+        return {raw: (first, second)}
+
+    def _shift(self, raw: str) -> tuple[float, float] | None:
+        """Return how far an exposure that shows too few stars to be aligned is moved [px], by its brightest star; None for any other.
+
+        Fields of a double star at a long focus show little else.
+        """
+        night, series = self._ground.night, self._ground.series_of_exposure(raw)
+        if night is None or series is None:
+            return None
+        origin = star_origin(night, series, self._ground.products("score"))
+        tables = [self._looking.star_table(path) for path in (raw, origin)] if origin else []
+        known = [table for table in tables if table is not None and 0 < len(table) <= FEW_STARS]
+        if len(known) < 2:
+            return None
+        own, there = known
+        return float(own.x[0] - there.x[0]), float(own.y[0] - there.y[0])
 
     def pair_rows(self) -> dict[str, PairRow]:
         """Return the pair in every exposure of the series where it was measured."""
@@ -176,7 +164,8 @@ class SkyPlaces(QObject):
         key = f"pair rows {self.pair.model_dump_json()}"
         return self._ground.cached(key, lambda: pair_rows(night, series))
 
-    def _task(self, raw: str, stars: Sequence[ListedStar], *, own_pixels: bool = False) -> MeasureTask:
+    def _task(self, raw: str, stars: Sequence[ListedStar]) -> MeasureTask:
+        """Return the measuring of stars that are told in an exposure's own pixels."""
         night, series = self._ground.night, self._ground.series_of_exposure(raw)
         facts = self._ground.facts(raw)
         assert night is not None and facts is not None
@@ -187,9 +176,8 @@ class SkyPlaces(QObject):
             calibration = ready.calibrations.get(facts.path)
         score, table = self._ground.products("score").get(raw), self._looking.star_table(raw)
         fwhm = float(score.values["fwhm_px"] or math.nan) if score is not None else math.nan
-        way = Transform.identity() if own_pixels else self._looking.way_to_stars(raw)
         return MeasureTask(
-            facts, tuple(stars), MeasureOptions(), None, self._ground.plates().get(raw), way, fwhm, table, Path(raw).name,
+            facts, tuple(stars), MeasureOptions(), None, self._ground.plates().get(raw), Transform.identity(), fwhm, table, Path(raw).name,
             calibration=calibration,
         )  # fmt: skip
 
@@ -215,11 +203,20 @@ class SkyPlaces(QObject):
             for k, name in enumerate(("first", "second"))
         ]
         first, second = stars
+        shift = self._shift(raw) if first is None or second is None else None
+        if shift is not None:
+            night, series = self._ground.night, self._ground.series_of_exposure(raw)
+            assert night is not None and series is not None
+            keep_origin(night, series, self._ground.products("score"))
+            first, second = (
+                ListedStar(name, "target", x=float(ends.x[k]) - shift[0], y=float(ends.y[k]) - shift[1])
+                for k, name in enumerate(("first", "second"))
+            )
         if first is None or second is None:
             self.problem = f"{measured_words(found)}. Score the exposures (Combine) to have it in every one."
             self.changed.emit()
             return
-        pair = PairSettings(first=_stored(first), second=_stored(second))
+        pair = PairSettings(first=stored_place(first), second=stored_place(second))
         self._here[raw, pair.model_dump_json()] = found
         self._store("pair", pair, "name a pair of stars")
 
@@ -232,7 +229,7 @@ class SkyPlaces(QObject):
             return "Choose a star catalogue first (Plate)."
         facts = self._ground.facts(self._ground.current)
         when = facts.mid_utc if facts is not None else None
-        self._asker.ask(("star", name), partial(_star_at, Path(path), name, when))
+        self._asker.ask(("star", name), partial(star_at, Path(path), name, when))
         return f"Looking for {name} in {Path(path).name}…"
 
     def _looked_up(self, name: str, found: object) -> None:
@@ -260,7 +257,7 @@ class SkyPlaces(QObject):
         star = listed_at(self._ground, self._looking, self._free_name(), "target", place, raw)
         if star is None:
             return "Score the exposures first (Combine), so that the place can be carried to the others."
-        self._store("places", [*self.places(), _stored(star)], f"mark {star.name}")
+        self._store("places", [*self.places(), stored_place(star)], f"mark {star.name}")
         return f"{star.name} is marked in every exposure. Click on, or Esc ends."
 
     def mark_sky(self, name: str, ra: float, dec: float) -> str:
@@ -343,43 +340,3 @@ class SkyPlaces(QObject):
             return {}
         key = f"body rows {self._ground.settings().plate.bodies}"
         return self._ground.cached(key, lambda: body_rows(night, series))
-
-
-def _star_at(path: Path, name: str, when: datetime | None) -> tuple[str, float, float] | str:
-    """Return a star of a catalogue with its place at a time, or why it cannot be looked for; empty where there is none."""
-    try:
-        if path.is_dir():
-            star = star_by_id(path, name)
-            if star is None:
-                return ""
-            called, *numbers = star
-        else:
-            stars = load_catalogue(path, ids=True)
-            plain = ["".join(str(i).split()).lower() for i in stars.ids] if stars.ids is not None else []
-            wanted = "".join(name.split()).lower()
-            if wanted not in plain:
-                return ""
-            k = plain.index(wanted)
-            called = str(stars.ids[k]) if stars.ids is not None else name
-            numbers = [float(v[k]) for v in (stars.ra, stars.dec, stars.epoch, stars.pmra, stars.pmdec)]
-    except CatalogueError as error:
-        return str(error)
-    ra, dec, epoch, pmra, pmdec = (np.array([v]) for v in numbers)
-    one = StarCatalogue(ra, dec, epoch, np.nan_to_num(pmra), np.nan_to_num(pmdec), np.array([math.nan]))
-    if when is not None and math.isfinite(float(epoch[0])):
-        one = one.at_epoch(julian_year(when))
-    return called, float(one.ra[0]), float(one.dec[0])
-
-
-def measured_words(row: PairRow) -> str:
-    """Return a measured pair in words: separation and angle with their errors, difference in brightness."""
-    apart, error, angle, angle_error = row.measured
-    unit, way = ("″", "position angle") if row.sky is not None else (" px", "angle from +x")
-    places = max(0, min(4, 1 - math.floor(math.log10(max(error, 1e-9)))))
-    turns = max(0, min(4, 1 - math.floor(math.log10(max(angle_error, 1e-9)))))
-    difference, of_difference = row.fit.difference_mag
-    text = (
-        f"{apart:.{places}f}{unit} ± {error:.{places}f}{unit}, {way} {angle:.{turns}f}° ± {angle_error:.{turns}f}°, "
-        f"difference {difference:+.3f} ± {of_difference:.3f} mag"
-    )
-    return text.replace("-", "−")

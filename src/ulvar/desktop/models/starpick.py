@@ -7,8 +7,8 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from ulvar.desktop.models.listing import listed_at
 from ulvar.desktop.models.model import Model
-from ulvar.desktop.models.skyplaces import listed_at
 from ulvar.photometry import ListedStar
 from ulvar.stars import StarFlag, StarTable
 

@@ -8,8 +8,8 @@ import numpy as np
 from PySide6.QtCore import QPointF
 
 from ulvar.astrometry import Wcs
+from ulvar.desktop.models.listing import measured_words
 from ulvar.desktop.models.model import Model
-from ulvar.desktop.models.skyplaces import measured_words
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.naming import Naming

@@ -8,8 +8,8 @@ from collections.abc import Callable
 import numpy as np
 
 from ulvar.desktop.boards.plate.measured import MeasuredPage
+from ulvar.desktop.models.listing import measured_words
 from ulvar.desktop.models.model import Model
-from ulvar.desktop.models.skyplaces import measured_words
 from ulvar.desktop.parts.theme import Theme
 from ulvar.engine import counted
 from ulvar.flows import PairRow, PairSummary, summarise, write_pairs
