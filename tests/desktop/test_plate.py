@@ -6,11 +6,13 @@ import math
 from pathlib import Path
 from unittest import mock
 
+import fitsio
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QPushButton
 
 from tests.desktop.solved import SolvedCase
+from tests.desktop.support import WindowCase
 from tests.support import small_demo
 from ulvar.astrometry import (
     import_stars,
@@ -25,6 +27,7 @@ from ulvar.lightcurves import julian_year
 from ulvar.night import Night
 from ulvar.night.settings import PlaceSettings
 from ulvar.night.stations import pair_rows
+from ulvar.simulation import Psf, star_field
 from ulvar.simulation.demo_plan import minor_body
 
 
@@ -250,6 +253,12 @@ class Places(PlateCase):
         self.assertEqual(mark.name, "Dim")
         self.assertAlmostEqual(mark.ra, ra, places=5)
         self.assertIn("Place Dim", [e.text for e in going.named()])
+        self.model.sky.mark_sky("", ra + 0.01, dec)
+        self.assertEqual([m.name for m in self.model.sky.places()], ["Dim", "place 1"])
+        self.model.sky.mark_sky("Dim", ra + 0.02, dec)
+        self.assertEqual(
+            [m.name for m in self.model.sky.places()], ["place 1", "Dim"], "one of the same name gives way"
+        )
         far = {e.text.partition(" ")[0]: e for e in going.of_place(f"{(ra + 40) % 360:.4f} {dec:.4f}")}
         far["Go"].run()
         self.assertIn("not in this exposure", self.messages[-1])
@@ -472,3 +481,45 @@ class Catalogues(PlateCase):
         self.click(back)
         self.quiet()
         self.assertEqual(self.model.settings().plate.bodies, "")
+
+
+class Alone(WindowCase):
+    """Frames that show a merged pair and nothing else, and of which nothing else is known."""
+
+    def test_named_and_measured_in_all(self) -> None:
+        raw = self.folder / "raw"
+        raw.mkdir()
+        rng = np.random.default_rng(1)
+        for i in range(3):
+            x, y = np.array([60.0, 62.9]) + 2 * i, np.array([50.0, 51.6]) - i
+            image = star_field(
+                rng, width=120, height=100, x=x, y=y, flux_e=np.array([6e4, 4e4]), psf=Psf.with_fwhm(3.4)
+            )
+            cards = [
+                {"name": "IMAGETYP", "value": "light"}, {"name": "EXPTIME", "value": 1.0},
+                {"name": "DATE-OBS", "value": f"2027-02-11T20:0{i}:00"},
+            ]  # fmt: skip
+            fitsio.write(str(raw / f"p{i}.fits"), image.astype(np.uint16), header=cards)
+        model = self.window.model
+        model.open(raw)
+        self.idle()
+        model.set_station("plate")
+        model.sky.draw_pair(model.current, (59.5, 49.5), (63.2, 52.0))
+        self.until(lambda: not model.sky.measuring, 30)
+        self.assertIn("Score the exposures", model.sky.problem)
+        self.assertIn("3.3", model.sky.problem)
+        self.window.command("run score")
+        self.idle()
+        self.quiet()
+        model.sky.draw_pair(model.current, (59.5, 49.5), (63.2, 52.0))
+        self.until(lambda: not model.sky.measuring, 30)
+        self.assertEqual(model.sky.problem, "")
+        last = model.lights()[-1].path
+        (x1, y1), (x2, y2) = model.sky.pair_pixels(last)[last]
+        np.testing.assert_allclose([x1, y1, x2, y2], [64.0, 48.0, 66.9, 49.6], atol=0.6)
+        self.window.command("run pair")
+        self.idle()
+        rows = model.sky.pair_rows()
+        self.assertEqual(len(rows), 3)
+        for row in rows.values():
+            self.assertLess(abs(row.fit.separation_px[0] - math.hypot(2.9, 1.6)), 4 * row.fit.separation_px[1])

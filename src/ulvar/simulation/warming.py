@@ -58,6 +58,7 @@ def warm_kernels() -> float:
     from ulvar.engine import JobContext
     from ulvar.flows.starfind import detect_in
     from ulvar.night import STATIONS, Night, run_station
+    from ulvar.night.stations import run_bodies
     from ulvar.photometry import read_star_list
     from ulvar.simulation.demo import make_demo_night
     from ulvar.simulation.demo_plan import DemoSize
@@ -80,6 +81,10 @@ def warm_kernels() -> float:
             # A night finds all stars; whoever only aligns finds the brightest.
             light = next((folder / truth["raw"] / "lights").rglob("*.fits"))
             detect_in(scan_file(str(light)), DetectOptions(), quick=True)
+            settings = night.settings
+            settings.plate.bodies = str(folder / truth["bodies"])
+            night.set_settings(settings)
+            run_bodies(night, JobContext())
         finally:
             night.close()
     seconds = time.perf_counter() - begun
