@@ -160,7 +160,7 @@ class Described(Command):
 
     def test_coverage_map_has_east_at_the_left(self) -> None:
         lines = coverage_map(np.array([[345.0, 85.0, 9.0, 9.0], [5.0, -85.0, 9.0, 9.0]]), 36, 18)
-        self.assertEqual([(k, line.index("#")) for k, line in enumerate(lines) if "#" in line], [(1, 1), (17, 35)])
+        self.assertEqual([(k, line.index("#")) for k, line in enumerate(lines) if "#" in line], [(0, 1), (17, 35)])
 
     def test_several_beside_each_other(self) -> None:
         sets = self.folder / "sets"

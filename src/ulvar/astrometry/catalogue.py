@@ -10,8 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.astrometry.sphere import separation_deg
-from ulvar.astrometry.tables import WORDS, NoStars, Rows, star_rows
+from ulvar.astrometry.tables import NoStars, Rows, star_rows
 from ulvar.astrometry.tiles import read_tiles, write_columns
+from ulvar.astrometry.words import WORDS
 from ulvar.engine import F64Array
 from ulvar.frames import fingerprint, in_circle
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from ulvar.astrometry.words import WORDS, as_words, words_of
 from ulvar.engine import F64Array
 from ulvar.frames import parse_angle
 
@@ -34,12 +35,8 @@ _NAMES = {
     "id": ("id", "source_id", "designation", "main_id", "name", "star", "object", "objid", "hip", "tyc"),
     "variable": ("variable", "phot_variable_flag", "var_flag", "varflag", "is_variable", "var"),
 }  # fmt: skip
-# Columns of words; an identifier may be a number with more digits than a float keeps.
-WORDS = ("id", "variable")
 # How the error of a magnitude is called after its column.
 _ERRORS = ("{}_error", "e_{}", "{}_err", "{}err", "{}error")
-_VARIABLE = ("variable", "true", "1", "y", "yes", "v", "t", "var")
-_CONSTANT = ("constant", "false", "0", "n", "no", "f")
 _BANDS = {
     "phot_g_mean_mag": "G", "phot_bp_mean_mag": "BP", "phot_rp_mean_mag": "RP", "gmag": "G", "bpmag": "BP", "rpmag": "RP",
     "umag": "U", "bmag": "B", "vmag": "V", "rmag": "R", "imag": "I",
@@ -270,25 +267,6 @@ def _column(column: Any, name: str) -> np.ndarray:
     return as_words(column, name) if name in WORDS else _floats(column, name)
 
 
-def as_words(column: Any, name: str) -> np.ndarray:
-    """Return identifiers as an array of text (objects); whether stars are variable as 1 and 0, NaN where nobody says.
-
-    Parameters
-    ----------
-    column : Arrow array of text
-    name : str
-        ``id`` or ``variable``.
-    """
-    import pyarrow.compute as pc
-
-    text = pc.utf8_trim_whitespace(pc.fill_null(column, ""))
-    if name == "id":
-        return np.asarray(text.to_numpy(zero_copy_only=False), dtype=object)
-    coded = pc.utf8_lower(text).dictionary_encode()
-    told = [1.0 if w in _VARIABLE else 0.0 if w in _CONSTANT else np.nan for w in coded.dictionary.to_pylist()]
-    return np.array(told or [np.nan])[np.asarray(coded.indices.to_numpy(zero_copy_only=False), dtype=np.int64)]
-
-
 def _floats(column: Any, name: str) -> F64Array:
     """Return a column of text as numbers; of positions also as people write angles."""
     import pyarrow as pa
@@ -326,27 +304,10 @@ def _as_floats(values: Any) -> F64Array | None:
     return np.asarray(array, dtype=np.float64)
 
 
-def _words_of(values: Any, name: str) -> np.ndarray | None:
-    """Return a column of identifiers or flags of a binary table; None for what is neither text nor whole numbers."""
-    import pyarrow as pa
-
-    array = np.asarray(values)
-    if array.ndim != 1 or array.dtype.kind not in "SUOiubf":
-        return None
-    if array.dtype.kind == "f":
-        # A number that a float has taken is no identifier any more, unless all of its digits are there.
-        array = np.where(np.isfinite(array) & (np.abs(array) < 2**53), array, -1).astype(np.int64)
-    if array.dtype.kind == "S":
-        words = [v.decode("utf-8", "replace") for v in array.tolist()]
-    else:
-        words = ["" if v is None else str(v) for v in array.tolist()]
-    return as_words(pa.array(words, pa.string()), name)
-
-
 def _portions(path: Path, plan: _Plan, first: int, read: dict[str, Any]) -> Rows:
     told = {}
     for name in plan.places:
-        values = _words_of(read[name], name) if name in WORDS else _as_floats(read[name])
+        values = words_of(read[name], name) if name in WORDS else _as_floats(read[name])
         if values is not None:
             told[name] = values
     if "ra" not in told or "dec" not in told:
@@ -411,7 +372,7 @@ def _votable(path: Path, given: dict[str, str]) -> Iterator[Rows]:
             if isinstance(values, list):
                 told[name] = _column(pa.array(values, pa.string()), name)
             elif values is not None and name in WORDS:
-                words = _words_of(values, name)
+                words = words_of(values, name)
                 if words is not None:
                     told[name] = words
             elif values is not None:
