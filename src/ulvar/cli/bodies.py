@@ -15,6 +15,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    check_table,
     fail_usage,
     failed_outcomes,
     finish,
@@ -38,7 +39,7 @@ from ulvar.flows import (
     wcs_of,
     write_positions,
 )
-from ulvar.frames import TABLE_ENDINGS, ExposureFacts, FrameError, is_table_name
+from ulvar.frames import ExposureFacts, FrameError
 from ulvar.photometry import ListedStar, StarListError
 
 
@@ -68,10 +69,7 @@ def body(
         fail_usage("the body is told by --table, or by --at in two exposures or more: by one of them")
     if not (math.isfinite(radius) and radius > 0):
         fail_usage("--radius must be above 0")
-    if out is not None and not is_table_name(out):
-        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
-    if out is not None and out.exists() and not replace:
-        fail_usage(f"{out} exists; it is kept (see --replace)")
+    check_table(out, replace)
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
     rows: list[PositionRow] = []

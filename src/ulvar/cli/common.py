@@ -21,7 +21,7 @@ from rich.markup import escape
 from ulvar.calibration import Candidate
 from ulvar.engine import Failed, JobContext, PoolKeeper, Progress, WorkerDied, default_budget, place_words, silent
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
-from ulvar.frames import ExposureFacts, Role, TagRule
+from ulvar.frames import TABLE_ENDINGS, ExposureFacts, Role, TagRule, is_table_name
 from ulvar.inspection import Finding
 from ulvar.night.schema import setting_of
 from ulvar.night.settings import NightSettings, first_problem
@@ -179,6 +179,16 @@ def series_among(lights: Sequence[ExposureFacts], name: str | None) -> list[Seri
 def output_of(out: Path, series: str, several: bool) -> Path:
     """Return the file of a series: the one that was named, with the series' name where there are several."""
     return out.with_name(f"{out.stem}-{series}{out.suffix}") if several else out
+
+
+def check_table(out: Path | None, replace: bool) -> None:
+    """End with why no table can be written there; without a place there is none to write."""
+    if out is None:
+        return
+    if not is_table_name(out):
+        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
+    if out.exists() and not replace:
+        fail_usage(f"{out} exists; it is kept (see --replace)")
 
 
 def plain(value: Any) -> Any:

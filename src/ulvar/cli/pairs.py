@@ -13,6 +13,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    check_table,
     fail_usage,
     failed_outcomes,
     finish,
@@ -24,7 +25,6 @@ from ulvar.cli.common import (
 from ulvar.cli.places import given_reference, listed_place, origin_of
 from ulvar.engine import OutputExists
 from ulvar.flows import PAIR_COLUMNS, PairRow, PairSummary, measure_pairs, pair_cells, summarise, write_pairs
-from ulvar.frames import TABLE_ENDINGS, is_table_name
 
 
 def pair(
@@ -51,10 +51,7 @@ def pair(
         fail_usage(str(error))
     if stars[0].on_sky != stars[1].on_sky:
         fail_usage("--first and --second are both RA,DEC or both px:X,Y")
-    if out is not None and not is_table_name(out):
-        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
-    if out is not None and out.exists() and not replace:
-        fail_usage(f"{out} exists; it is kept (see --replace)")
+    check_table(out, replace)
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
     given = given_reference(reference, fact)

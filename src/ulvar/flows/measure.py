@@ -16,7 +16,7 @@ from ulvar.flows.common import Outcome, failed_task
 from ulvar.flows.lights import Calibrations, held_bytes, read_light
 from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.flows.wcsfile import wcs_of
-from ulvar.frames import ExposureFacts, FrameError, distinct_names, read_frame
+from ulvar.frames import ExposureFacts, Frame, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
 from ulvar.registration import PixelMap, Transform, match_stars
@@ -66,20 +66,43 @@ class Measured:
     fwhm_px: float
 
 
+@dataclass(frozen=True)
+class Looked:
+    """An exposure as stars are measured in it: on one scale, without what lies under trails, with its stars and their width."""
+
+    frame: Frame
+    stars: StarTable
+    fwhm_px: float
+
+
+def look_at_exposure(task: MeasureTask) -> Looked:
+    """Read an exposure, and find its stars where they are not known.
+
+    Raises
+    ------
+    FrameError
+        If it cannot be read.
+    """
+    facts, trails = task.facts, task.trails
+    frame = read_light(facts, task.calibration)
+    fwhm, detected = task.fwhm_px, task.detected
+    if detected is None or not math.isfinite(fwhm):
+        from ulvar.stars import find_stars
+
+        found = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
+        fwhm, detected, trails = found.fwhm_px, found.stars, found.trails
+    return Looked(mask_trails(even_frame(frame), trails), detected, fwhm)
+
+
 def measure_item(task: MeasureTask) -> Measured | Failed:
     """Measure one exposure (runs in a worker)."""
     facts = task.facts
     try:
-        frame = read_light(facts, task.calibration)
+        looked = look_at_exposure(task)
         own = task.wcs or wcs_of(facts.path)
     except FrameError as error:
         return Failed(error.reason, facts.path)
-    fwhm, detected, trails = task.fwhm_px, task.detected, task.trails
-    if detected is None or not math.isfinite(fwhm):
-        from ulvar.stars import find_stars
-
-        detection = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
-        fwhm, detected, trails = detection.fwhm_px, detection.stars, detection.trails
+    fwhm, detected = looked.fwhm_px, looked.stars
     placed = star_places(task, own, detected)
     if isinstance(placed, Failed):
         return Failed(placed.reason, facts.path)
@@ -89,7 +112,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         x, y, lost = _refined(x, y, detected, fwhm)
     try:
         rows = measure_exposure(
-            mask_trails(even_frame(frame), trails),
+            looked.frame,
             task.stars,
             x,
             y,

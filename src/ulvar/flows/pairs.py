@@ -13,8 +13,8 @@ import numpy as np
 from ulvar.astrometry import Separation, Wcs, separation_on_sky
 from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.common import Outcome, failed_task
-from ulvar.flows.lights import Calibrations, read_light
-from ulvar.flows.measure import MeasureTask, Reference, measure_tasks, measuring_bytes, star_places
+from ulvar.flows.lights import Calibrations
+from ulvar.flows.measure import MeasureTask, Reference, look_at_exposure, measure_tasks, measuring_bytes, star_places
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import MAD_TO_SIGMA, ExposureFacts, FrameError, write_table
 from ulvar.lightcurves import jd_from_utc, julian_year
@@ -148,22 +148,18 @@ class PairSummary:
 
 def pair_item(task: MeasureTask) -> PairRow | Failed:
     """Measure the pair in one exposure (runs in a worker)."""
-    # Whoever only shows what was measured loads no star finding.
-    from ulvar.stars import even_frame, find_stars, mask_trails, measure_pair
+    # Whoever only shows what was measured loads no fitting.
+    from ulvar.stars import measure_pair
 
     facts = task.facts
     try:
-        frame = read_light(facts, task.calibration)
+        looked = look_at_exposure(task)
         own = task.wcs or wcs_of(facts.path)
     except FrameError as error:
         return Failed(error.reason, facts.path)
-    fwhm, detected, trails = task.fwhm_px, task.detected, task.trails
-    if detected is None or not math.isfinite(fwhm):
-        found = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
-        fwhm, detected, trails = found.fwhm_px, found.stars, found.trails
-    placed = star_places(task, own, detected)
+    placed = star_places(task, own, looked.stars)
     if isinstance(placed, Failed):
-        moved = _by_brightest(task, detected)
+        moved = _by_brightest(task, looked.stars)
         if moved is None:
             return Failed(placed.reason, facts.path)
         x, y = moved
@@ -171,10 +167,9 @@ def pair_item(task: MeasureTask) -> PairRow | Failed:
         x, y = placed[:2]
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
         return Failed("the pair has no place in it", facts.path)
-    even = mask_trails(even_frame(frame), trails)
     fit = measure_pair(
-        even.above_pedestal(), (float(x[0]), float(y[0])), (float(x[1]), float(y[1])), fwhm_px=fwhm, stars=detected,
-        mask=even.mask, gain_e_per_adu=facts.gain_e_per_adu, saturation_adu=facts.saturation_adu,
+        looked.frame.above_pedestal(), (float(x[0]), float(y[0])), (float(x[1]), float(y[1])), fwhm_px=looked.fwhm_px, stars=looked.stars,
+        mask=looked.frame.mask, gain_e_per_adu=facts.gain_e_per_adu, saturation_adu=facts.saturation_adu,
     )  # fmt: skip
     if isinstance(fit, Failed):
         return Failed(fit.reason, facts.path)

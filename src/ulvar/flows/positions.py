@@ -13,8 +13,8 @@ import numpy as np
 from ulvar.astrometry import Wcs, tangent_plane
 from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.common import Outcome, failed_task
-from ulvar.flows.lights import Calibrations, read_light
-from ulvar.flows.measure import MeasureTask, measure_tasks, measuring_bytes
+from ulvar.flows.lights import Calibrations
+from ulvar.flows.measure import MeasureTask, look_at_exposure, measure_tasks, measuring_bytes
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, FrameError, in_circle, write_table
 from ulvar.lightcurves import jd_from_utc
@@ -173,8 +173,8 @@ class _BodyTask:
 
 def position_item(task: _BodyTask) -> PositionRow | Failed:
     """Find the body in one exposure (runs in a worker)."""
-    # Whoever only shows what was measured loads no star finding.
-    from ulvar.stars import even_frame, find_stars, mask_trails, measure_star
+    # Whoever only shows what was measured loads no fitting.
+    from ulvar.stars import measure_star
 
     base, facts = task.base, task.base.facts
     (body,) = base.stars
@@ -191,17 +191,13 @@ def position_item(task: _BodyTask) -> PositionRow | Failed:
         x, y = (float(v) for v in wcs.pixel(ra, dec))
         if not (0 <= x <= facts.width - 1 and 0 <= y <= facts.height - 1):
             return Failed("the body is outside of it", facts.path)
-        frame = read_light(facts, base.calibration)
+        looked = look_at_exposure(base)
     except FrameError as error:
         return Failed(error.reason, facts.path)
-    fwhm, detected, trails = base.fwhm_px, base.detected, base.trails
-    if detected is None or not math.isfinite(fwhm):
-        found = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
-        fwhm, detected, trails = found.fwhm_px, found.stars, found.trails
-    even = mask_trails(even_frame(frame), trails)
     fit = measure_star(
-        even.above_pedestal(), (x, y), fwhm_px=fwhm, reach_px=task.radius_arcsec / wcs.scale_arcsec_px, long=True, stars=detected,
-        mask=even.mask, gain_e_per_adu=facts.gain_e_per_adu, saturation_adu=facts.saturation_adu,
+        looked.frame.above_pedestal(), (x, y), fwhm_px=looked.fwhm_px, reach_px=task.radius_arcsec / wcs.scale_arcsec_px, long=True,
+        stars=looked.stars,
+        mask=looked.frame.mask, gain_e_per_adu=facts.gain_e_per_adu, saturation_adu=facts.saturation_adu,
     )  # fmt: skip
     if isinstance(fit, Failed):
         return Failed(fit.reason, facts.path)
