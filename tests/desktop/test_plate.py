@@ -9,7 +9,7 @@ from unittest import mock
 import fitsio
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QPushButton
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton
 
 from tests.desktop.solved import SolvedCase
 from tests.desktop.support import WindowCase
@@ -187,6 +187,36 @@ class Bodies(PlateCase):
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out.with_suffix("")), "CSV (*.csv)")):
             self.click(page.save)
         self.assertEqual(out.read_text().count("\n"), 1 + len(rows))
+
+    def test_measured_along_with_the_stars(self) -> None:
+        model = self.model
+        model.set_setting("plate", "bodies", str(small_demo() / "bodies.csv"))
+        model.set_station("measure")
+        self.quiet()
+        (name, *at) = self.sky.canvas.overlay.bodies[0]
+        self.assertEqual((name, self.sky.canvas.overlay.roles), ("Wisp", []))
+        box = next(
+            b for b in self.window.slip.findChildren(QCheckBox) if b.isVisible() and b.text() == "Moving bodies, too"
+        )
+        self.click(box)
+        self.quiet()
+        (mark,) = self.sky.canvas.overlay.roles
+        self.assertEqual((mark.name, mark.x, mark.y, self.sky.canvas.overlay.bodies), ("Wisp", *at, []))
+        self.assertIsNotNone(self.sky.canvas.overlay.aperture)
+        self.window.command("run measure")
+        self.idle()
+        table = model.curves.series()
+        rows = table.star("Wisp")
+        self.assertGreater(len(rows), 30)
+        for row in rows[::8]:
+            raw = next(raw for raw, known in model.numbers.measured_names().items() if known == row.file)
+            x, y = model.plates()[raw].pixel(*minor_body(model.facts(raw).mid_utc)[:2])
+            self.assertLess(math.dist((row.x, row.y), (float(x), float(y))), 0.1)
+        # Another table, and what was measured is stale; without bodies the table counts for nothing.
+        series = model.chosen_series()
+        self.assertEqual(model.night.state("measure", series), "done")
+        model.set_setting("plate", "bodies", str(self.folder / "other.csv"))
+        self.assertEqual(model.night.state("measure", series), "stale")
 
     def test_a_table_that_cannot_be_read_is_named(self) -> None:
         page = self.turn("bodies")

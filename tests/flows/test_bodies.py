@@ -24,7 +24,7 @@ from ulvar.flows import (
 )
 from ulvar.flows.positions import PositionRow
 from ulvar.frames import ExposureFacts, scan_file
-from ulvar.photometry import StarListError
+from ulvar.photometry import StarListError, read_series
 from ulvar.simulation import Psf, star_field
 from ulvar.stars import StarFit
 
@@ -224,6 +224,34 @@ class BodyCommand(Command, Moving):
         self.assertEqual(code, 0)
         self.assertIn("it moves 1", text)
         self.assertNotIn("measured less told", text)
+
+    def test_measured_along_with_stars(self) -> None:
+        for path, wcs in self.solutions.items():
+            put_solution(Path(path), wcs, "made")
+        listed, out = self.folder / "list.csv", self.folder / "rows.csv"
+        ra, dec = self.sky[5]
+        listed.write_text(f"name,role,ra,dec\nT,target,{ra % 360:.7f},{dec:.7f}\n")
+        code, body = self.json(
+            "measure",
+            *self.paths,
+            "--stars",
+            listed,
+            "--bodies",
+            self.table(),
+            "--out",
+            out,
+            "--aperture",
+            "6",
+            "--annulus",
+            "9,13",
+        )
+        self.assertEqual((code, body["rows"]), (0, 2 * COUNT), body)
+        rows = [row for row in read_series(out).rows if row.name == "Mover"]
+        self.assertEqual(len(rows), COUNT)
+        for k, row in enumerate(rows):
+            x, y = self.solutions[self.paths[k]].pixel(*self.truth[k])
+            self.assertLess(math.hypot(row.x - float(x), row.y - float(y)), 0.02)
+            self.assertAlmostEqual(row.flux / 9000, 1, delta=0.12)
 
     def test_wrong_usage(self) -> None:
         table = self.table()

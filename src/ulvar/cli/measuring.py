@@ -40,6 +40,7 @@ from ulvar.flows import (
     make_curve,
     measure_series,
     open_catalogue,
+    read_bodies,
     solve_files,
 )
 from ulvar.frames import TABLE_ENDINGS, ExposureFacts, is_table_name, parse_position
@@ -158,6 +159,10 @@ def measure(
     reference: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Exposure that x, y refer to; the first by default.")
     ] = None,
+    bodies: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE.csv", help="Moving bodies, too: their places by time, or orbital elements."),
+    ] = None,
     series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],
@@ -173,6 +178,11 @@ def measure(
         fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
+    if bodies is not None and lights:
+        try:
+            listed = [*listed, *read_bodies(bodies, lights)]
+        except StarListError as error:
+            fail_usage(str(error))
     sets: list[tuple[Series | None, Path, list[ExposureFacts]]] = [(None, out, [])]
     if lights:
         chosen = series_among(lights, series)

@@ -133,6 +133,10 @@ class MeasureSettings(Section):
         },
     )  # fmt: skip
 
+    bodies: bool = told(
+        False, "Moving bodies, too", "The moving bodies of the table at Plate are measured along with the stars; exposures must be solved",
+    )  # fmt: skip
+
     @model_validator(mode="after")
     def _makes_a_ring(self) -> MeasureSettings:
         _ = self.aperture

@@ -58,6 +58,9 @@ def _used_of(name: str, section: Mapping[str, Any], station: str) -> Mapping[str
     """Return the settings of a station that another one, or it itself, takes."""
     if name == "combine" and station != "combine":
         return {key: section[key] for key in _OF_STAR_FINDING}
+    if name == "measure":
+        # Nights from before there was this choice are measured as they were.
+        return {key: value for key, value in section.items() if key != "bodies" or value}
     if name == "plate":
         return {key: value for key, value in section.items() if key not in _BESIDE_SOLVING}
     return section
@@ -96,6 +99,8 @@ def input_stamp(night: Asked, station: str, series: Series | None = None) -> str
         parts.append(sorted({f.path for f in lights} & out))
     if upto >= STATIONS.index("measure"):
         parts.append([vars(star) for star in night.stars(series)])
+        if settings["measure"]["bodies"]:
+            parts.append(settings["plate"]["bodies"])
     return fingerprint(*parts)
 
 

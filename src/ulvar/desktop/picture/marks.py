@@ -172,6 +172,10 @@ class Marks:
             # Here it counts where they are.
             return
         settings = self._model.settings().measure
+        if settings.bodies:
+            # Measured along with the stars: their apertures are shown, too.
+            overlay.roles += [RoleMark(name, "target", x, y) for name, x, y in overlay.bodies]
+            overlay.bodies = []
         score = self._model.products("score").get(raw)
         fwhm = float(score.values["fwhm_px"]) if score and score.values["fwhm_px"] else 3.0
         overlay.aperture = settings.aperture.radii(fwhm)

@@ -78,7 +78,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "measure": (
         Field("measure", "radius", unit_of=lambda settings: "× FWHM" if settings.measure.in_fwhm else "px"),
-        *_rows("measure", "in_fwhm", "centre", "inner_px", "outer_px"),
+        *_rows("measure", "in_fwhm", "centre", "bodies", "inner_px", "outer_px"),
     ),
     "curve": (
         Field("curve", "model"),

@@ -14,6 +14,7 @@ from ulvar.flows import (
     Series,
     make_curve,
     measure_series,
+    read_bodies,
 )
 from ulvar.frames import distinct_names, fingerprint
 from ulvar.inspection import notice
@@ -34,7 +35,7 @@ from ulvar.night.stations.shared import (
 )
 from ulvar.night.stations.tables import naming_damage, series_table
 from ulvar.night.working import one_at_a_time
-from ulvar.photometry import write_series
+from ulvar.photometry import StarListError, write_series
 
 
 @one_at_a_time
@@ -44,7 +45,12 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     series = series or night.current_series()
     if series is None:
         return no_series(night, "measure")
-    stars = night.stars(series)
+    stars = list(night.stars(series))
+    if night.settings.measure.bodies and night.settings.plate.bodies:
+        try:
+            stars += read_bodies(night.settings.plate.bodies, list(series.members))
+        except StarListError as error:
+            return finish(night, StationResult("measure", str(error), problem=str(error)), [], series)
     if not any(s.role == "target" for s in stars):
         problem = "no target: click it in the picture, or give its place on the sky"
         return finish(night, StationResult("measure", problem, problem=problem), [], series)
