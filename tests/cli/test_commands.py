@@ -119,7 +119,7 @@ class Usage(Command):
             (("stack", bare, "--out", self.folder / "s.fits", "--method", "median", "--weights", "snr"), "takes no weights"),
             (("stack", bare, "--out", self.folder / "s.fits", "--low", "0"), "above 0"),
             (("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "t.csv", "--aperture", "big"), "not a radius"),
-            (("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "t.vot"), "written as .csv"),
+            (("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "t.docx"), "tables are written as"),
             (("stars", bare, "--fact", "gain=abc"), "gain=abc"),
             (("stars", bare, "--fact", "nonsense"), "NAME=VALUE"),
             (("calibrate", bare, "--masters", bare, "--out", self.folder), "holds no master"),
