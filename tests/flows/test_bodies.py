@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from tests.support import FolderCase
 from ulvar.astrometry import Orbit, Wcs, ephemeris, offset_position, tangent_plane
 from ulvar.engine import Failed, JobContext
 from ulvar.flows import (
+    doubts_of,
     marked_body,
     measure_positions,
     named_body,
@@ -152,6 +154,15 @@ class Moving(FolderCase):
         self.assertLess(
             3600 * math.hypot((ra - float(seen.ra[0])) * math.cos(math.radians(dec)), dec - float(seen.dec[0])), 0.003
         )
+        self.assertEqual(doubts_of(path, self.exposures), [])
+        path.write_text(
+            "name,q,e,i,node,peri,tp,epoch\nfirst,1.2,0.3,4,100,20,2461440.5,2461440.5\nsecond,0.9,0.5,7,40,80,2461460.5,2461748.5\n"
+        )
+        (far,) = doubts_of(path, self.exposures)
+        self.assertIn("of second are of 300 days away", far)
+        nowhere = [replace(facts, site_latitude_deg=None) for facts in self.exposures]
+        self.assertIn("The site is not known", doubts_of(path, nowhere)[0])
+        self.assertEqual(doubts_of(self.table(), nowhere), [], "places by time are of their own observer")
         with self.assertRaisesRegex(StarListError, "there is no 'third'.*first, second"):
             named_body(path, self.exposures, "third")
         with self.assertRaisesRegex(StarListError, "times of the exposures"):

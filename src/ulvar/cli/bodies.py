@@ -31,6 +31,7 @@ from ulvar.flows import (
     BodySummary,
     Outcome,
     PositionRow,
+    doubts_of,
     marked_body,
     measure_positions,
     named_body,
@@ -72,6 +73,7 @@ def body(
     check_table(out, replace)
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
+    doubts = [] if table is None else doubts_of(table, lights)
     rows: list[PositionRow] = []
     outcomes: list[Outcome] = []
     if lights:
@@ -92,13 +94,14 @@ def body(
             "positions": [dict(zip(names, values)) for values in zip(*(cells[column] for column in names))],
             "summary": None if summary is None else dataclasses.asdict(summary),
             "output": str(out) if out is not None and rows else "",
+            "doubts": doubts,
             "frames": [
                 {"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *failed_outcomes(failed), *rest]
             ],
         },
         as_json=json, done=len(good), failed=len(bad),
         lines=[_line(row) for row in rows] + ([] if summary is None else _summary_lines(summary))
-        + told(bad if good else [*bad, *rest]),
+        + doubts + told(bad if good else [*bad, *rest]),
     )  # fmt: skip
 
 

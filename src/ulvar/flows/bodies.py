@@ -14,10 +14,13 @@ from ulvar.astrometry import OrbitError, Wcs, ephemeris, has_elements, offset_po
 from ulvar.engine import Failed
 from ulvar.flows.body import straight_or_bent
 from ulvar.frames import ExposureFacts
+from ulvar.lightcurves import jd_from_utc
 from ulvar.photometry import ListedStar, StarListError, read_star_list
 
 # Elements are turned into places so often [min]; splines between them are good to a milliarcsecond.
 _STEP_MIN, _MOST_STEPS = 5.0, 2000
+# Elements of so long before or after are doubted [d].
+_FAR_DAYS = 60.0
 
 
 def read_bodies(path: str | Path, exposures: Sequence[ExposureFacts]) -> list[ListedStar]:
@@ -66,6 +69,29 @@ def _of_elements(path: str | Path, exposures: Sequence[ExposureFacts]) -> list[L
         track = tuple((float(s), float(a), float(d)) for s, a, d in zip(seconds, seen.ra, seen.dec))
         bodies.append(ListedStar(orbit.name, "target", track=track))
     return bodies
+
+
+def doubts_of(path: str | Path, exposures: Sequence[ExposureFacts]) -> list[str]:
+    """Return what makes places by orbital elements doubtful, in sentences: no site, elements of another time; nothing for tables of places."""
+    try:
+        orbits = read_orbits(path)
+    except OrbitError:
+        return []
+    doubts = []
+    if all(facts.site is None for facts in exposures):
+        doubts.append(
+            "The site is not known: bodies are seen from the Earth's centre, off by up to 8.8″ over their distance in au."
+        )
+    times = [when for facts in exposures if (when := facts.mid_utc) is not None]
+    if times:
+        now = float(jd_from_utc([times[len(times) // 2]])[0])
+        far = [(abs(now - orbit.epoch_jd), orbit.name) for orbit in orbits if abs(now - orbit.epoch_jd) > _FAR_DAYS]
+        if far:
+            days, name = max(far)
+            doubts.append(
+                f"The elements of {name} are of {days:.0f} days away: the planets may have pulled it off by arcseconds."
+            )
+    return doubts
 
 
 def named_body(path: str | Path, exposures: Sequence[ExposureFacts], name: str = "") -> ListedStar:

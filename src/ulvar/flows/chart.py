@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -73,7 +73,6 @@ class Chart:
     outline: tuple[Wcs, int, int] | None = None
     faintest: float = math.inf
     title: str = ""
-    _taken: list[Any] = field(default_factory=list, repr=False)
 
 
 def around(wcs: Wcs, width: int, height: int) -> tuple[float, float, float]:
@@ -122,10 +121,11 @@ def draw_chart(chart: Chart) -> Any:
         x = np.array([-0.5, width - 0.5, width - 0.5, -0.5, -0.5])
         y = np.array([-0.5, -0.5, height - 0.5, height - 0.5, -0.5])
         axes.plot(*_flat(chart, *wcs.sky(x, y)), color="#777777", linewidth=0.9, linestyle=(0, (6, 3)), zorder=3)
+    taken: list[Any] = []
     for body in chart.bodies:
-        _way(axes, chart, body)
+        _way(axes, chart, body, taken)
     for mark in chart.marks:
-        _mark(axes, chart, mark)
+        _mark(axes, chart, mark, taken)
     _furniture(figure, axes, chart, limits)
     return figure
 
@@ -224,7 +224,7 @@ def _ra_name(ra: float, step: float) -> str:
     return text if step >= 0.25 - 1e-9 else text + f" {total % 60:02d}s"
 
 
-def _way(axes: Any, chart: Chart, body: ListedStar) -> None:
+def _way(axes: Any, chart: Chart, body: ListedStar, taken: list[Any]) -> None:
     """Draw a body's way over the times of its track, with an arrow at its end."""
     _, ra, dec = (np.array(column, dtype=np.float64) for column in zip(*body.track))
     x, y = _flat(chart, ra, dec)
@@ -239,10 +239,10 @@ def _way(axes: Any, chart: Chart, body: ListedStar) -> None:
         a, b = inside[-2], inside[-1]
         axes.annotate("", (x[b], y[b]), xytext=(x[a], y[a]), arrowprops={"arrowstyle": "-|>", "color": color}, zorder=4)
     first = inside[0]
-    _name(axes, chart, body.name, float(x[first]), float(y[first]), color)
+    _name(axes, taken, body.name, float(x[first]), float(y[first]), color)
 
 
-def _mark(axes: Any, chart: Chart, mark: ChartMark) -> None:
+def _mark(axes: Any, chart: Chart, mark: ChartMark, taken: list[Any]) -> None:
     x, y = (float(v[0]) for v in _flat(chart, np.array([mark.ra]), np.array([mark.dec])))
     half = chart.width_deg / 2
     if not (abs(x) < half and abs(y) < half):
@@ -259,11 +259,11 @@ def _mark(axes: Any, chart: Chart, mark: ChartMark) -> None:
         linewidths=1.3,
         zorder=5,
     )
-    _name(axes, chart, mark.name, x, y, color)
+    _name(axes, taken, mark.name, x, y, color)
 
 
-def _name(axes: Any, chart: Chart, text: str, x: float, y: float, color: str) -> None:
-    """Write a name beside a sign, where no other name stands."""
+def _name(axes: Any, taken: list[Any], text: str, x: float, y: float, color: str) -> None:
+    """Write a name beside a sign, where no other name stands; those that do are `taken`."""
     renderer = axes.figure.canvas.get_renderer()
     for dx, dy, ha, va in (
         (9, 6, "left", "bottom"),
@@ -276,8 +276,8 @@ def _name(axes: Any, chart: Chart, text: str, x: float, y: float, color: str) ->
             text, (x, y), xytext=(dx, dy), textcoords="offset points", ha=ha, va=va, fontsize=9, color=color, zorder=6
         )
         box = label.get_window_extent(renderer)
-        if not any(box.overlaps(other) for other in chart._taken):
-            chart._taken.append(box)
+        if not any(box.overlaps(other) for other in taken):
+            taken.append(box)
             return
         label.remove()
     axes.annotate(text, (x, y), xytext=(9, 6), textcoords="offset points", fontsize=9, color=color, zorder=6)

@@ -16,7 +16,7 @@ from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.numbers import Numbers
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import Failed
-from ulvar.flows import FEW_STARS, MeasureOptions, MeasureTask, PairRow, PositionRow, pair_item, read_bodies
+from ulvar.flows import FEW_STARS, MeasureOptions, MeasureTask, PairRow, PositionRow, doubts_of, pair_item, read_bodies
 from ulvar.frames import Role
 from ulvar.night.settings import PairSettings, PlaceSettings
 from ulvar.night.stations import body_rows, keep_origin, pair_rows, star_origin, working_of
@@ -56,6 +56,8 @@ class SkyPlaces(QObject):
         self._asker = Asker("pair")
         self._asker.found.connect(self._found)
         self._bodies: tuple[object, list[ListedStar], str] = (None, [], "")
+        # What makes their places doubtful, in sentences.
+        self.doubts: list[str] = []
         ground.settings_changed.connect(self.changed)
         ground.night_changed.connect(self._forget)
         ground.results_changed.connect(self._forget)
@@ -311,6 +313,7 @@ class SkyPlaces(QObject):
             exposures = [facts for facts in self._ground.lights() if facts.path in members] or self._ground.lights()
             try:
                 self._bodies = key, read_bodies(path, exposures), ""
+                self.doubts = doubts_of(path, exposures)
             except StarListError as error:
                 self._bodies = key, [], f"{error}."
         return self._bodies[1], self._bodies[2]

@@ -110,7 +110,7 @@ class BodiesPage(MeasuredPage):
                 "Choose a table of moving bodies at the right: their places by time, or their orbital elements."
             )
         else:
-            self.words.setText(self._here(raw))
+            self.words.setText(" ".join([f"{self._here(raw)}.", *sky.doubts]))
         self.show_row(raw)
 
     def _here(self, raw: str) -> str:
@@ -119,12 +119,12 @@ class BodiesPage(MeasuredPage):
         if row is not None:
             return f"{name} here: {sexagesimal(row.ra, row.dec)}"
         if raw not in self._model.plates():
-            return f"{name}: this exposure is not solved yet."
+            return f"{name}: this exposure is not solved yet"
         if name in sky.body_pixels(raw):
             facts = self._model.facts(raw)
             body = next(one for one in sky.bodies()[0] if one.name == name)
             return f"{name} is told to be at {sexagesimal(*body.sky_at(facts.mid_utc if facts else None))}"
-        return f"{name} is not in this exposure."
+        return f"{name} is not in this exposure"
 
     def _save(self) -> None:
         series = self._model.chosen_series()
