@@ -79,6 +79,8 @@ class Editors:
         editor.setAccessibleName(field.title)
         editor.setObjectName(f"{field.section}.{field.name}")
         row.addWidget(editor)
+        if kind == "file" and value and field.name != "catalogue":
+            row.addWidget(self._no_file(field))
         return row
 
     def unit(self, field: Field) -> str:
@@ -196,24 +198,20 @@ class Editors:
         return line
 
     def _file(self, field: Field, value: str) -> QWidget:
-        """A button that has a file chosen, and one that takes it back where there need be none."""
-        catalogue = (field.section, field.name) == ("plate", "catalogue")
-        holder = QWidget()
-        row = QHBoxLayout(holder)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(4)
         button = QPushButton(Path(value).name if value else "Choose…")
         button.setMaximumWidth(152)
-        button.clicked.connect(lambda: self._choose_catalogue(value) if catalogue else self._choose_file(field, value))
-        row.addWidget(button)
-        if value and not catalogue:
-            back = QPushButton("×")
-            back.setFixedWidth(28)
-            back.setToolTip(f"{field.title}: no file")
-            back.setAccessibleName(f"No file for {field.title}")
-            back.clicked.connect(lambda: self._take(field, ""))
-            row.addWidget(back)
-        return holder
+        choose = self._choose_catalogue if field.name == "catalogue" else lambda old: self._choose_file(field, old)
+        button.clicked.connect(lambda: choose(value))
+        return button
+
+    def _no_file(self, field: Field) -> QWidget:
+        """Return the button that takes a file back, where there need be none."""
+        back = QPushButton("×")
+        back.setFixedWidth(28)
+        back.setToolTip(f"{field.title}: no file")
+        back.setAccessibleName(f"No file for {field.title}")
+        back.clicked.connect(lambda: self._take(field, ""))
+        return back
 
     def _choose_catalogue(self, value: str) -> None:
         path, _ = QFileDialog.getOpenFileName(
