@@ -181,12 +181,17 @@ def output_of(out: Path, series: str, several: bool) -> Path:
     return out.with_name(f"{out.stem}-{series}{out.suffix}") if several else out
 
 
+def check_table_name(out: Path) -> None:
+    """End with the endings of tables where a name has another."""
+    if not is_table_name(out):
+        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
+
+
 def check_table(out: Path | None, replace: bool) -> None:
     """End with why no table can be written there; without a place there is none to write."""
     if out is None:
         return
-    if not is_table_name(out):
-        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
+    check_table_name(out)
     if out.exists() and not replace:
         fail_usage(f"{out} exists; it is kept (see --replace)")
 

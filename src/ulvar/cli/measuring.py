@@ -16,6 +16,7 @@ from ulvar.cli.common import (
     Paths,
     Replace,
     SeriesName,
+    check_table_name,
     default,
     fail_usage,
     failed_outcomes,
@@ -43,7 +44,7 @@ from ulvar.flows import (
     read_bodies,
     solve_files,
 )
-from ulvar.frames import TABLE_ENDINGS, ExposureFacts, is_table_name, parse_position
+from ulvar.frames import ExposureFacts, parse_position
 from ulvar.lightcurves import write_curve
 from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
 
@@ -174,8 +175,7 @@ def measure(
         listed = read_star_list(stars)
     except (ValueError, StarListError) as error:
         fail_usage(str(error))
-    if not is_table_name(out):
-        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
+    check_table_name(out)
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
     if bodies is not None and lights:
@@ -244,8 +244,7 @@ def curve(
     """
     if model is Model.TRANSIT:
         fail_usage("--model transit is not there yet; there are none and eclipse")
-    if not is_table_name(out):
-        fail_usage(f"{out}: tables are written as {', '.join(TABLE_ENDINGS)}")
+    check_table_name(out)
     tables = _tables(table, series)
     several = len(tables) > 1
     outputs = {name: output_of(out, name, several) for name in tables}

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 from ulvar.engine import Failed, write_text
 from ulvar.frames import ExposureFacts, FrameError, header_of
+
+if TYPE_CHECKING:
+    from ulvar.stars import PairFit, StarFit
 
 
 def existing_fingerprint(path: Path) -> str | None:
@@ -74,3 +77,9 @@ def write_same_text(path: Path, text: str, replace: bool) -> Outcome:
         return Outcome(str(path), False, f"{path.name} exists and differs; it is kept", str(path), code=KEPT)
     write_text(path, text)
     return Outcome(str(path), True, "", str(path))
+
+
+def fit_flags(fit: PairFit | StarFit, outlier: bool) -> str:
+    """Return what a table's reader must know of a fit, as words joined by ``|``."""
+    words = [("saturated", fit.saturated), ("own_shape", not fit.own_profile), ("outlier", outlier)]
+    return "|".join(word for word, there in words if there)

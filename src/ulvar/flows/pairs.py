@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.astrometry import Separation, Wcs, separation_on_sky
 from ulvar.engine import F64Array, Failed, JobContext
-from ulvar.flows.common import Outcome, failed_task
+from ulvar.flows.common import Outcome, failed_task, fit_flags
 from ulvar.flows.lights import Calibrations
 from ulvar.flows.measure import MeasureTask, Reference, look_at_exposure, measure_tasks, measuring_bytes, star_places
 from ulvar.flows.wcsfile import wcs_of
@@ -103,8 +103,7 @@ class PairRow:
     @property
     def flags(self) -> str:
         """Words joined by ``|``."""
-        words = [("saturated", self.fit.saturated), ("own_shape", not self.fit.own_profile), ("outlier", self.outlier)]
-        return "|".join(word for word, there in words if there)
+        return fit_flags(self.fit, self.outlier)
 
 
 @dataclass(frozen=True)

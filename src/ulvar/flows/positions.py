@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.astrometry import Wcs, tangent_plane
 from ulvar.engine import F64Array, Failed, JobContext
-from ulvar.flows.common import Outcome, failed_task
+from ulvar.flows.common import Outcome, failed_task, fit_flags
 from ulvar.flows.lights import Calibrations
 from ulvar.flows.measure import MeasureTask, look_at_exposure, measure_tasks, measuring_bytes
 from ulvar.flows.wcsfile import wcs_of
@@ -123,8 +123,7 @@ class PositionRow:
     @property
     def flags(self) -> str:
         """Words joined by ``|``."""
-        words = [("saturated", self.fit.saturated), ("own_shape", not self.fit.own_profile), ("outlier", self.outlier)]
-        return "|".join(word for word, there in words if there)
+        return fit_flags(self.fit, self.outlier)
 
 
 @dataclass(frozen=True)

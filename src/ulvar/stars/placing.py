@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ulvar.engine import BoolArray, F32Array, F64Array, Failed, MaskArray
-from ulvar.frames import CLIPPED_TO_SIGMA, MaskBit
+from ulvar.frames import CLIPPED_TO_SIGMA, MAD_TO_SIGMA, MaskBit
 from ulvar.stars.table import StarFlag, StarTable
 
 if TYPE_CHECKING:
@@ -130,7 +130,7 @@ def profile_near(
             continue
         level = np.median(rim)
         picture[part] -= level
-        noise[part] = max(1.4826 * float(np.median(np.abs(rim - level))), 1e-6)
+        noise[part] = max(MAD_TO_SIGMA * float(np.median(np.abs(rim - level))), 1e-6)
     flux = stars.flux[alone][inside]
     return gather_psf(
         start, picture, noise, bad, x, y, flux, gain=gain, noise_adu=float(np.median(noise)), rounds=6, doubt=0.5

@@ -11,7 +11,7 @@ import numpy as np
 from ulvar.astrometry import Wcs
 from ulvar.engine import Failed
 from ulvar.flows import Reference, Series
-from ulvar.frames import ExposureFacts, identity
+from ulvar.frames import ExposureFacts, distinct_names, identity
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.lights import Working, working_of
@@ -75,6 +75,12 @@ class SeriesKnown:
     def raw_of(self) -> dict[str, str]:
         """Path of the file that is worked on to the raw one."""
         return {facts.path: raw for raw, facts in self.ready.facts.items()}
+
+    @property
+    def raw_by_name(self) -> dict[str, str]:
+        """Name that rows of a table tell an exposure by to its raw path."""
+        names = distinct_names(facts.path for facts in self.ready.facts.values())
+        return {names[facts.path]: raw for raw, facts in self.ready.facts.items()}
 
     def by_path(self) -> dict[str, Any]:
         """Return what is known by the paths of the files that are worked on, as measuring takes it."""

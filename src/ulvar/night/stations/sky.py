@@ -49,21 +49,10 @@ def run_pair(night: Night, context: JobContext, series: Series | None = None) ->
         list(known.ready.facts.values()), (pair.first.listed, pair.second.listed), context, reference=known.reference,
         **known.by_path(),
     )  # fmt: skip
-    good = [o for o in outcomes if o.ok]
-    named = {row.file: row for row in rows}
-    products = [
-        Product(PAIR, known.raw_of[o.file], "", {**pair_values(named[name]), "of": pair.model_dump(mode="json")})
-        for o in good
-        if (name := _name_of(known, o.file)) in named
-    ]
+    raw_by_name, of = known.raw_by_name, pair.model_dump(mode="json")
+    products = [Product(PAIR, raw_by_name[row.file], "", {**pair_values(row), "of": of}) for row in rows]
     night.store_products(PAIR, products, series=series.key, clear=True)
     return _told("the pair", known, outcomes, len(rows))
-
-
-def _name_of(known: SeriesKnown, path: str) -> str:
-    from ulvar.frames import distinct_names
-
-    return distinct_names(facts.path for facts in known.ready.facts.values())[path]
 
 
 def _told(what: str, known: SeriesKnown, outcomes: list[Outcome], done: int) -> StationResult:
@@ -92,12 +81,12 @@ def run_bodies(night: Night, context: JobContext, series: Series | None = None) 
     except StarListError as error:
         return StationResult("plate", str(error), problem=str(error))
     told = {k: v for k, v in known.by_path().items() if k != "transforms"}
+    raw_by_name = known.raw_by_name
     products: list[Product] = []
     outcomes: list[Outcome] = []
     for body in bodies:
         rows, of_body = measure_positions(exposures, body, context, radius_arcsec=settings.body_radius_arcsec, **told)
         outcomes += of_body
-        raw_by_name = {_name_of(known, path): raw for path, raw in known.raw_of.items()}
         # One exposure shows several bodies: each has a row of its own.
         products += [
             Product(BODY, f"{raw_by_name[row.file]}\n{body.name}", "", {**body_values(row), "of": settings.bodies})
