@@ -1,10 +1,12 @@
 """Plates solved blindly: fields of every size on a whole sky of stars, and frames that are of no place on it.
 
-Usage: plates.py [--catalogue DIR] [--fields N] [--false N] [--seconds S] [--seed S] [--curve]
+Usage: plates.py [--catalogue DIR] [--fields N] [--false N] [--seconds S] [--seed S] [--curve] [--processor]
 
 Star lists are made, not pictures: stars of the catalogue down to some depth with errors of 0.3 px, one in ten missing, three false ones
 for every ten, distortion of up to 0.5 % in the corners, any turn and parity. Without a catalogue the sky is made up: half a million
-stars, denser along a band.
+stars, denser along a band. Frames of no place are lists, too, and pictures without a star: of noise, and of noise and hot pixels.
+Counts so far are printed after every hundred. With --processor the budget is of the processor's seconds, not of the clock's: for long
+runs beside other work.
 """
 
 from __future__ import annotations
@@ -16,6 +18,7 @@ import tempfile
 import time
 from collections import Counter
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 
@@ -32,6 +35,7 @@ from ulvar.astrometry import (
     solve_plate,
     write_tiles,
 )  # fmt: skip
+from ulvar.stars import find_stars
 
 _ERROR_PX, _MISSING, _FALSE = 0.3, 0.1, 0.3
 _BENT = 10**-2.3
@@ -105,7 +109,10 @@ def fields(rng: np.random.Generator, sky: Sky, count: int, seconds: float, least
     took, noise, corner, solved, wrong = [], [], [], 0, 0
     by_count: Counter[int] = Counter()
     by_solved: Counter[int] = Counter()
-    for _ in range(count):
+    for k in range(count):
+        if k and k % 100 == 0:
+            sys.stdout.write(f"  {solved} of {k} solved, {wrong} wrong\n")
+            sys.stdout.flush()
         x, y, shape, wcs, shown = made_field(rng, sky, least, most_deg)
         began = time.perf_counter()
         found = solve_plate(
@@ -135,18 +142,36 @@ def fields(rng: np.random.Generator, sky: Sky, count: int, seconds: float, least
         sys.stdout.write(f"  {group:3d} to {group + 3} stars shown: {by_solved[group]} of {by_count[group]}\n")
 
 
+def starless_picture(rng: np.random.Generator, shape: tuple[int, int], *, hot: bool) -> tuple[np.ndarray, np.ndarray]:
+    """Return what the star finder takes for stars in a picture of noise, with hot pixels or without, the brightest first."""
+    data = rng.normal(1000.0, 20.0, shape).astype(np.float32)
+    if hot:
+        places = rng.integers(0, data.size, int(rng.integers(20, 3000)))
+        data.flat[places] += rng.exponential(2000.0, len(places)).astype(np.float32)
+    stars = find_stars(data, gain_e_per_adu=1.5).stars
+    order = np.argsort(-stars.flux)
+    return stars.x[order], stars.y[order]
+
+
 def false_fields(rng: np.random.Generator, sky: Sky, count: int, seconds: float) -> None:
     """Solve frames that are of no place: stars of one sky turned on another, noise, columns of hot pixels."""
     told: Counter[str] = Counter()
+    kinds = ("wrong sky", "noise", "columns", "picture of noise", "picture of hot pixels")
     for k in range(count):
+        if k and k % 100 == 0:
+            sys.stdout.write(f"  {told.total()} of {k}\n")
+            sys.stdout.flush()
+        kind = kinds[k % len(kinds)]
         x, y, shape, _, _ = made_field(rng, sky, 12, 40.0)
-        kind = ("wrong sky", "noise", "columns")[k % 3]
+        if kind.startswith("picture"):
+            shape = (400, 600)
+            x, y = starless_picture(rng, shape, hot=kind.endswith("hot pixels"))
         if kind == "wrong sky":
             # Sheared by a quarter: the pattern of no sky, as crowded as one.
             x = np.clip(x + 0.25 * y, 0, shape[1] * 1.3) / 1.3
         elif kind == "noise":
             x, y = rng.uniform(0, shape[1], len(x)), rng.uniform(0, shape[0], len(x))
-        else:
+        elif kind == "columns":
             x = rng.choice(rng.uniform(0, shape[1], 6), len(x)) + rng.normal(0, 0.3, len(x))
         found = solve_plate(
             x, y, np.full(len(x), 50.0), shape, sky, SolveHints(None, None, 0.0, *ANY_SCALE, 2016.0, seconds)
@@ -165,7 +190,12 @@ def main() -> None:
     parser.add_argument("--least", type=int, default=12)
     parser.add_argument("--largest", type=float, default=40.0)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--processor", action="store_true")
     given = parser.parse_args()
+    if given.processor:
+        from ulvar.astrometry import search, solver
+
+        search.time = solver.time = SimpleNamespace(monotonic=time.process_time)  # type: ignore[attr-defined]
     rng = np.random.default_rng(given.seed)
     with tempfile.TemporaryDirectory(prefix="ulvar-bench-") as held:
         place = given.catalogue or Path(held)

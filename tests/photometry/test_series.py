@@ -27,7 +27,8 @@ from ulvar.photometry import (
     row_values,
     write_series,
 )
-from ulvar.photometry._kernels import fill_bad, pixel_overlap
+from ulvar.photometry._kernels import fill_bad
+from ulvar.photometry._kernels_overlap import pixel_overlap
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import StarFlag, StarTable
 
@@ -40,6 +41,9 @@ def whole_row(**changes: object) -> SeriesRow:
         "file": "night/a.fits", "time_utc_mid": MID, "jd_utc": 2461448.377838542, "bjd_tdb": 2461448.382512345, "name": "Tarnholt 12",
         "role": "target", "x": 101.25, "y": 57.5, "flux": 18234.5678, "flux_error": 42.125, "sky": 301.12345, "sky_error": 0.51234,
         "peak": 4021.75, "fwhm_px": 3.125, "airmass": 1.234567, "flags": int(StarFlag.SATURATED | StarFlag.NEIGHBOUR),
+        "radius_px": 5.3125, "inner_px": 9.5625, "outer_px": 17.125, "covered": 0.125, "noise_source": 30.5, "noise_sky": 20.25,
+        "noise_read": 11.125, "noise_level": 7.75, "noise_flat": 3.375, "noise_scintillation": 13.0625, "profile_flux": 18200.5,
+        "profile_error": 40.625, "aperture": 1.7,
     }  # fmt: skip
     return SeriesRow(**{**values, **changes})  # type: ignore[arg-type]
 
@@ -65,7 +69,10 @@ class Written(FolderCase):
             "file": "night/a.fits", "time_utc_mid": "2027-02-11T21:04:05.250000", "jd_utc": "2461448.377838542",
             "bjd_tdb": "2461448.382512345", "name": "Tarnholt 12", "role": "target", "x": "101.2500", "y": "57.5000",
             "flux": "18234.5678", "flux_error": "42.1250", "sky": "301.12345", "sky_error": "0.51234", "peak": "4021.75",
-            "fwhm_px": "3.1250", "airmass": "1.234567", "flags": "saturated|neighbour",
+            "fwhm_px": "3.1250", "airmass": "1.234567", "flags": "saturated|neighbour", "radius_px": "5.3125", "inner_px": "9.5625",
+            "outer_px": "17.1250", "covered": "0.125", "noise_source": "30.5000", "noise_sky": "20.2500", "noise_read": "11.1250",
+            "noise_level": "7.7500", "noise_flat": "3.3750", "noise_scintillation": "13.0625", "profile_flux": "18200.5000",
+            "profile_error": "40.6250", "aperture": "1.7000",
         }  # fmt: skip
         self.assertEqual(found, wanted)
         self.assertEqual(list(found), [name for name, *_ in SERIES_COLUMNS])
@@ -267,7 +274,7 @@ class Filled(unittest.TestCase):
         places = np.array([[14, 10], [17, 13]])
         weights = np.array([0.9, 0.7])
         sums = np.array([5.0, 2.0, 1.0, 0.5])
-        fill_bad(data, mask, 8, cx, cy, r, 5, 28, 2, 22, places, weights, sums)
+        fill_bad(data, mask, 8, cx, cy, r, np.array([1.0, 1.0, 0.0]), 5, 28, 2, 22, places, weights, sums)
         rows, columns = np.mgrid[2:22, 5:28]
         away = np.hypot(columns - cx, rows - cy)
         good = np.isfinite(data[2:22, 5:28]) & ((mask[2:22, 5:28] & 8) == 0)
@@ -283,7 +290,20 @@ class Filled(unittest.TestCase):
         mask = np.full((9, 9), 8, np.uint16)
         sums = np.zeros(4)
         fill_bad(
-            np.ones((9, 9), np.float32), mask, 8, 4.0, 4.0, 2.0, 0, 9, 0, 9, np.array([[4, 4]]), np.array([1.0]), sums
+            np.ones((9, 9), np.float32),
+            mask,
+            8,
+            4.0,
+            4.0,
+            2.0,
+            np.array([1.0, 1.0, 0.0]),
+            0,
+            9,
+            0,
+            9,
+            np.array([[4, 4]]),
+            np.array([1.0]),
+            sums,
         )
         self.assertEqual(sums.tolist(), [0.0, 0.0, 0.0, np.inf])
 

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ulvar.photometry import ListedStar, StarListError, read_star_line
-from ulvar.photometry.series import ROLES
+from ulvar.photometry.listed import ROLES
 
 NAMES = st.text(st.characters(categories=("L", "N"), include_characters=" _-+'"), min_size=1, max_size=12).filter(
     lambda name: name.strip().lower() not in ROLES and name.strip()

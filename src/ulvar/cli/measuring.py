@@ -25,6 +25,7 @@ from ulvar.cli.common import (
     lights_of,
     option,
     output_of,
+    plain,
     read_exposures,
     running,
     series_among,
@@ -46,7 +47,15 @@ from ulvar.flows import (
 )
 from ulvar.frames import ExposureFacts, parse_position
 from ulvar.lightcurves import write_curve
-from ulvar.photometry import ApertureOptions, StarListError, read_series, read_star_list, write_series
+from ulvar.photometry import (
+    ApertureOptions,
+    RadiusChoice,
+    StarListError,
+    choose_radius,
+    read_series,
+    read_star_list,
+    write_series,
+)
 
 
 class Centre(StrEnum):
@@ -54,6 +63,17 @@ class Centre(StrEnum):
 
     FORCED = "forced"
     REFINED = "refined"
+    MOMENTS = "moments"
+    TOGETHER = "together"
+
+
+class SkyBy(StrEnum):
+    """How the sky is taken from the annulus."""
+
+    MEDIAN = "median"
+    MEAN = "mean"
+    MODE = "mode"
+    PLANE = "plane"
 
 
 class Model(StrEnum):
@@ -153,10 +173,17 @@ def measure(
     stars: Annotated[Path, typer.Option(metavar="FILE.csv", help="Stars: name, role and ra, dec or x, y.")],
     out: Annotated[Path, typer.Option(metavar="TABLE", help="The series table: .csv, .vot, .fits, .parquet.")],
     aperture: Annotated[
-        str, typer.Option(metavar="6|1.5fwhm", help="Aperture radius in px, or in FWHM of each exposure.")
+        str,
+        typer.Option(
+            metavar="6|1.5fwhm",
+            help="Aperture radius in px, or in FWHM of each exposure. Of several (1.2,1.5,2fwhm) the best one is used.",
+        ),
     ] = f"{default('measure', 'radius'):g}fwhm",
     annulus: Annotated[str | None, typer.Option(metavar="IN,OUT", help="Sky annulus, in px.")] = None,
     centre: Annotated[Centre, option("measure", "centre")] = Centre(default("measure", "centre")),
+    sky: Annotated[SkyBy, option("measure", "sky")] = SkyBy(default("measure", "sky")),
+    elliptical: Annotated[bool, option("measure", "elliptical", "--elliptical")] = default("measure", "elliptical"),
+    profile: Annotated[bool, option("measure", "profile", "--profile")] = default("measure", "profile"),
     reference: Annotated[
         Path | None, typer.Option(metavar="FILE", help="Exposure that x, y refer to; the first by default.")
     ] = None,
@@ -171,7 +198,9 @@ def measure(
 ) -> None:
     """Measure stars in each series of exposures, into a table of its own."""
     try:
-        options = MeasureOptions(ApertureOptions.parse(aperture, annulus), centre is Centre.REFINED)
+        options = MeasureOptions(
+            ApertureOptions.parse(aperture, annulus, sky=sky.value, elliptical=elliptical), centre.value, profile
+        )
         listed = read_star_list(stars)
     except (ValueError, StarListError) as error:
         fail_usage(str(error))
@@ -196,6 +225,9 @@ def measure(
         for one, output, members in sets:
             origin = origin_of(given or members[0], listed, reference is not None) if members else None
             rows, outcomes = measure_series(members, listed, context, options=options, reference=origin)
+            choice = choose_radius(rows) if rows else None
+            if choice is not None:
+                rows = [row for row in rows if row.aperture == choice.radius]
             try:
                 if rows:
                     write_series(output, rows, replace=replace)
@@ -210,9 +242,14 @@ def measure(
                     "title": one.title if one else "",
                     "rows": len(rows),
                     "output": str(output) if rows else "",
+                    "aperture": None if choice is None else choice.radius,
+                    "aperture_by": "" if choice is None else choice.why,
+                    "apertures": [] if choice is None else [plain(vars(tried)) for tried in choice.tried],
                 }
             )
             lines.append(f"{output}: {len(rows)} rows of {len(listed)} stars in {good} exposures")
+            if choice is not None and len(choice.tried) > 1:
+                lines += _tried_lines(choice, options.aperture)
             bad += [o for o in outcomes if not o.ok]
             good_count, total = good_count + good, total + len(rows)
     bad += failed_outcomes(failed)
@@ -224,6 +261,19 @@ def measure(
         {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,
         done=good_count, failed=len(bad), lines=lines + told(bad if good_count else [*bad, *rest]),
     )  # fmt: skip
+
+
+def _tried_lines(choice: RadiusChoice, aperture: ApertureOptions) -> list[str]:
+    """Return what became of several apertures."""
+    lines = []
+    for tried in choice.tried:
+        words = [f"  aperture {aperture.words(tried.radius):10}"]
+        if tried.scatter == tried.scatter:
+            words.append(f"comparison stars scatter by {1086 * tried.scatter:.2f} mmag")
+        if tried.target_snr == tried.target_snr:
+            words.append(f"target SNR {tried.target_snr:.0f}")
+        lines.append(", ".join(words) + ("  <- used" if tried.radius == choice.radius else ""))
+    return lines
 
 
 def curve(

@@ -18,17 +18,42 @@ from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, Frame, FrameError, distinct_names, read_frame
 from ulvar.lightcurves import airmass_at, barycentric_jd, jd_from_utc
-from ulvar.photometry import ApertureOptions, ListedStar, SeriesRow, measure_exposure
+from ulvar.photometry import (
+    ApertureOptions,
+    ListedStar,
+    SeriesRow,
+    measure_exposure,
+    measure_profiles,
+    middles_of_light,
+    scintillation,
+)
 from ulvar.registration import PixelMap, Transform, match_stars
-from ulvar.stars import StarTable, Trail, even_frame, mask_trails
+from ulvar.stars import Detection, StarTable, Trail, even_frame, mask_trails
+
+CENTRES = ("forced", "refined", "moments", "together")
 
 
 @dataclass(frozen=True)
 class MeasureOptions:
-    """Aperture and centring."""
+    """Aperture and centring.
+
+    Attributes
+    ----------
+    aperture : ApertureOptions
+    centre : str
+        One of `CENTRES`: at the given place; on the star that was found there; on the middle of the light there; or at the given
+        place, moved by what all listed stars are off on average.
+    profile : bool
+        Whether fluxes are fitted with the exposure's own profile, too.
+    """
 
     aperture: ApertureOptions = field(default_factory=ApertureOptions)
-    refined: bool = False
+    centre: str = "forced"
+    profile: bool = False
+
+    def __post_init__(self) -> None:
+        if self.centre not in CENTRES:
+            raise ValueError(f"'{self.centre}' is no way to centre; there are {', '.join(CENTRES)}")
 
 
 @dataclass(frozen=True)
@@ -60,7 +85,7 @@ class MeasureTask:
 
 @dataclass(frozen=True)
 class Measured:
-    """Rows of one exposure and the FWHM they were measured with."""
+    """Rows of one exposure, of every radius, and the FWHM they were measured with."""
 
     rows: tuple[SeriesRow, ...]
     fwhm_px: float
@@ -73,6 +98,8 @@ class Looked:
     frame: Frame
     stars: StarTable
     fwhm_px: float
+    # With the profile that its stars share, where that is asked for.
+    found: Detection | None = None
 
 
 def look_at_exposure(task: MeasureTask) -> Looked:
@@ -86,12 +113,13 @@ def look_at_exposure(task: MeasureTask) -> Looked:
     facts, trails = task.facts, task.trails
     frame = read_light(facts, task.calibration)
     fwhm, detected = task.fwhm_px, task.detected
-    if detected is None or not math.isfinite(fwhm):
+    found = None
+    if detected is None or not math.isfinite(fwhm) or task.options.profile:
         from ulvar.stars import find_stars
 
         found = find_stars(frame.data, mask=frame.mask, gain_e_per_adu=facts.gain_e_per_adu, cfa=facts.cfa)
         fwhm, detected, trails = found.fwhm_px, found.stars, found.trails
-    return Looked(mask_trails(even_frame(frame), trails), detected, fwhm)
+    return Looked(mask_trails(even_frame(frame), trails), detected, fwhm, found if task.options.profile else None)
 
 
 def measure_item(task: MeasureTask) -> Measured | Failed:
@@ -108,8 +136,19 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         return Failed(placed.reason, facts.path)
     x, y, ra, dec = placed
     lost = np.zeros(len(x), dtype=bool)
-    if task.options.refined:
-        x, y, lost = _refined(x, y, detected, fwhm)
+    if task.options.centre == "moments":
+        x, y, found = middles_of_light(looked.frame.above_pedestal(), x, y, fwhm, looked.frame.mask)
+        lost = ~found
+    elif task.options.centre != "forced":
+        new_x, new_y, lost = _refined(x, y, detected, fwhm)
+        if task.options.centre == "together":
+            # A star that is not seen moves with the others.
+            seen = ~lost
+            if seen.any():
+                new_x = x + np.median((new_x - x)[seen])
+                new_y = y + np.median((new_y - y)[seen])
+            lost = np.zeros(len(x), dtype=bool)
+        x, y = new_x, new_y
     try:
         rows = measure_exposure(
             looked.frame,
@@ -124,7 +163,23 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         )
     except ValueError as error:
         return Failed(str(error), facts.path)
+    if looked.found is not None:
+        rows = _with_profiles(rows, looked.frame, looked.found, x, y)
     return Measured(tuple(_timed(rows, facts, ra, dec)), fwhm)
+
+
+def _with_profiles(rows: list[SeriesRow], frame: Frame, found: Detection, x: F64Array, y: F64Array) -> list[SeriesRow]:
+    """Add the fluxes by the exposure's own profile; where it has none there are none."""
+    if found.psf is None or not len(x):
+        return rows
+    result = measure_profiles(
+        frame.above_pedestal(), x, y, found, inner_px=rows[0].inner_px, outer_px=rows[0].outer_px, mask=frame.mask,
+        gain_e_per_adu=frame.facts.gain_e_per_adu,
+    )  # fmt: skip
+    return [
+        replace(row, profile_flux=float(result.flux[k % len(x)]), profile_error=float(result.flux_error[k % len(x)]))
+        for k, row in enumerate(rows)
+    ]
 
 
 def star_places(
@@ -188,13 +243,15 @@ def _refined(x: F64Array, y: F64Array, detected: StarTable, fwhm: float) -> tupl
 
 
 def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F64Array) -> list[SeriesRow]:
-    """Add JD, BJD and airmass. A star without coordinates takes the pointing's, if that is known."""
+    """Add JD, BJD, airmass, and scintillation to the errors. A star without coordinates takes the pointing's, if that is known."""
     when: datetime | None = facts.mid_utc
     if when is None:
         return list(rows)
     jd = float(jd_from_utc([when])[0])
     timed = []
-    for k, row in enumerate(rows):
+    for number, row in enumerate(rows):
+        # Rows of one radius follow those of another.
+        k = number % len(ra)
         a = ra[k] if math.isfinite(ra[k]) else facts.ra_deg if facts.ra_deg is not None else math.nan
         d = dec[k] if math.isfinite(dec[k]) else facts.dec_deg if facts.dec_deg is not None else math.nan
         bjd = airmass = math.nan
@@ -202,13 +259,25 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
             bjd = float(barycentric_jd([when], a, d, facts.site)[0])
             if facts.site is not None:
                 airmass = float(airmass_at([when], a, d, facts.site)[0])
-        timed.append(replace(row, jd_utc=jd, bjd_tdb=bjd, airmass=airmass))
+        share = math.nan
+        if facts.site is not None and facts.aperture_mm and facts.exposure_s:
+            share = scintillation(airmass, facts.exposure_s, facts.aperture_mm, facts.site[2])
+        air = abs(row.flux) * share
+        error = math.hypot(row.flux_error, air) if math.isfinite(air) else row.flux_error
+        fitted = abs(row.profile_flux) * share
+        fitted_error = math.hypot(row.profile_error, fitted) if math.isfinite(fitted) else row.profile_error
+        timed.append(
+            replace(
+                row, jd_utc=jd, bjd_tdb=bjd, airmass=airmass, flux_error=error, noise_scintillation=air,
+                profile_error=fitted_error,
+            )
+        )  # fmt: skip
     return timed
 
 
 def measuring_bytes(task: MeasureTask) -> int:
     """Return what measuring one exposure holds at most [bytes]: the frame, its mask, and looking for stars where it must."""
-    looks = task.detected is None or not math.isfinite(task.fwhm_px)
+    looks = task.detected is None or not math.isfinite(task.fwhm_px) or task.options.profile
     held = held_bytes(task.facts, task.calibration)
     return (FINDING_BYTES_PX if looks else 14) * task.facts.width * task.facts.height + held
 

@@ -37,6 +37,14 @@ def stored_exposures(
         else:
             exposures.append(with_user_facts(facts_from_text(unsealed(facts)), given.get(path, {})))
     exposures = assign_sessions(exposures, settings.intake.rules, raw)
+    linear = settings.calibrate.linear_adu
+    if linear is not None:
+        exposures = [
+            replace(f, nonlinear_adu=linear, origins={**f.origins, "nonlinear_adu": "user"})
+            if "nonlinear_adu" not in given.get(f.path, {})
+            else f
+            for f in exposures
+        ]
     if exposures and all(f.role is Role.UNKNOWN for f in exposures):
         # A folder where nothing says what it is holds lights: who takes calibration frames labels them.
         exposures = [replace(f, role=Role.LIGHT, origins={**f.origins, "role": "guessed"}) for f in exposures]

@@ -208,6 +208,10 @@ class CalibrateSettings(Section):
         fold=True,
     )  # fmt: skip
     linearity_zero_adu: float = 0.0
+    linear_adu: float | None = told(
+        None, "Linear up to", "Stars with a pixel of the raw exposure over this are flagged as not linear", unit="ADU", decimals=0,
+        span=(0, 1e6), fold=True, unset="as the header says", gt=0,
+    )  # fmt: skip
     dark_scale: Literal["exposure", "noise"] = told(
         "exposure", "Scaled darks follow", "The exposure times, or the factor that takes most hot pixels out",
         choices={

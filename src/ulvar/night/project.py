@@ -156,8 +156,10 @@ class Night(NightRows):
         """Store settings."""
         before = self.settings
         self.set_meta("settings", settings.model_dump(mode="json"))
-        if (before.intake, before.masters) != (settings.intake, settings.masters):
-            # Sessions and tags hang on the rules among them.
+        # Sessions, tags and what is known of exposures hang on these.
+        if (before.intake, before.masters, before.calibrate.linear_adu) != (
+            settings.intake, settings.masters, settings.calibrate.linear_adu,
+        ):  # fmt: skip
             self._forget()
 
     # ---- exposures

@@ -39,6 +39,8 @@ __all__ = [
 ]  # fmt: skip
 
 _APERTURE = ApertureOptions()
+# Where several radii are tried, those beside the set one, in its units.
+RADIUS_STEPS = (0.6, 0.72, 0.85, 1.2, 1.45, 1.8)
 
 
 class PlaceSettings(Section):
@@ -126,11 +128,32 @@ class MeasureSettings(Section):
         None, "Annulus to", "Outer radius of the annulus that the sky is taken from; without one it follows the aperture", unit="px",
         span=(0, 500), unset="by aperture", fold=True, gt=0,
     )  # fmt: skip
-    centre: Literal["forced", "refined"] = told(
+    several: bool = told(
+        False, "Try several radii", "Seven radii from 0.6 to 1.8 of this one; that in which the comparison stars scatter least is used",
+    )  # fmt: skip
+    centre: Literal["forced", "refined", "moments", "together"] = told(
         "forced", "Aperture at", "At the star's own position on the sky, or on the star found there",
         choices={
             "forced": ("Sky position", "at the given place"), "refined": ("Star found there", "on the star found there"),
+            "moments": ("Middle of its light", "on the middle of the light there, by moments"),
+            "together": ("Moved together", "at the given place, moved by what all stars are off on average"),
         },
+    )  # fmt: skip
+    sky: Literal["median", "mean", "mode", "plane"] = told(
+        "median", "Sky by", "How the sky is taken from the annulus; values further off than three deviations are left out before",
+        choices={
+            "median": ("Median", "the middle value"), "mean": ("Mean", "less noise, more moved by faint stars"),
+            "mode": ("Mode", "3 median - 2 mean, for crowded fields; twice the noise"),
+            "plane": ("Plane", "a plane at the star, where the sky slopes"),
+        }, fold=True,
+    )  # fmt: skip
+    elliptical: bool = told(
+        False, "Aperture of the stars' shape", "An ellipse of the circle's area, as long as the stars of each exposure: for trailed ones",
+        fold=True,
+    )  # fmt: skip
+    profile: bool = told(
+        False, "Profile fit, too", "Fluxes by the exposure's own star profile, neighbours fitted along: for crowded fields; a second longer",
+        fold=True,
     )  # fmt: skip
 
     bodies: bool = told(
@@ -148,7 +171,8 @@ class MeasureSettings(Section):
         ring = (
             (self.inner_px, self.outer_px) if self.inner_px is not None and self.outer_px is not None else (None, None)
         )
-        return ApertureOptions(self.radius, self.in_fwhm, *ring)
+        others = tuple(round(self.radius * step, 3) for step in RADIUS_STEPS) if self.several else ()
+        return ApertureOptions(self.radius, self.in_fwhm, ring[0], ring[1], self.sky, self.elliptical, others)
 
 
 class CurveSettings(Section):

@@ -1,4 +1,4 @@
-"""Exact circle-pixel overlap, aperture sums and annulus sky."""
+"""Aperture sums and annulus sky, and light near a place."""
 
 from __future__ import annotations
 
@@ -8,53 +8,33 @@ import numba
 import numpy as np
 
 from ulvar.frames import CLIPPED_TO_SIGMA
+from ulvar.photometry._kernels_overlap import ellipse_overlap, pixel_overlap
+from ulvar.photometry._kernels_sky import PLANE, SHARES, clipped_sky, plane_sky
+
+# Of `aperture_sums`.
+COLUMNS = 15
 
 
 @numba.njit(nogil=True, cache=True, inline="always")
-def _half(t, r):
-    """Integral of sqrt(r^2 - t^2) from 0 to t."""
-    t = min(max(t, -r), r)
-    return 0.5 * (t * math.sqrt(max(0.0, r * r - t * t)) + r * r * math.asin(t / r))
+def _overlap(dx, dy, r, shape):
+    """Area of a pixel inside the aperture; `shape` holds axis ratio, cosine and sine of the long axis."""
+    if shape[0] == 1.0:
+        return pixel_overlap(dx, dy, r)
+    root = math.sqrt(shape[0])
+    return ellipse_overlap(dx, dy, r / root, r * root, shape[1], shape[2])
+
+
+@numba.njit(nogil=True, cache=True, inline="always")
+def _away(dx, dy, shape):
+    """Distance from the centre on the scale of a circle of the ellipse's area."""
+    if shape[0] == 1.0:
+        return math.hypot(dx, dy)
+    root = math.sqrt(shape[0])
+    return math.hypot((dx * shape[1] + dy * shape[2]) * root, (dy * shape[1] - dx * shape[2]) / root)
 
 
 @numba.njit(nogil=True, cache=True)
-def _corner(x, y, r):
-    """Area of the disc of radius r about the origin with X < x and Y < y."""
-    if x <= -r or y <= -r:
-        return 0.0
-    x = min(x, r)
-    y = min(y, r)
-    c = math.sqrt(max(0.0, r * r - y * y))
-    area = 0.0
-    # Columns in |t| < c are cut by the line Y = y; those outside are whole (y >= 0) or empty (y < 0).
-    a, b = -c, min(x, c)
-    if b > a:
-        area += y * (b - a) + _half(b, r) - _half(a, r)
-    if y >= 0.0:
-        area += 2.0 * (_half(min(x, -c), r) - _half(-r, r))
-        if x > c:
-            area += 2.0 * (_half(x, r) - _half(c, r))
-    return area
-
-
-@numba.njit(nogil=True, cache=True)
-def pixel_overlap(dx, dy, r):
-    """Area common to the disc of radius r about the origin and the unit pixel centred at (dx, dy)."""
-    far = math.hypot(abs(dx) + 0.5, abs(dy) + 0.5)
-    if far <= r:
-        return 1.0
-    nx, ny = max(0.0, abs(dx) - 0.5), max(0.0, abs(dy) - 0.5)
-    if nx * nx + ny * ny >= r * r:
-        return 0.0
-    area = (
-        _corner(dx + 0.5, dy + 0.5, r) - _corner(dx - 0.5, dy + 0.5, r)
-        - _corner(dx + 0.5, dy - 0.5, r) + _corner(dx - 0.5, dy - 0.5, r)
-    )  # fmt: skip
-    return min(max(area, 0.0), 1.0)
-
-
-@numba.njit(nogil=True, cache=True)
-def fill_bad(data, mask, bad_bits, cx, cy, r, x0, x1, y0, y1, places, weights, sums):
+def fill_bad(data, mask, bad_bits, cx, cy, r, shape, x0, x1, y0, y1, places, weights, sums):
     """Give masked pixels of an aperture the mean of the good ones at their distance from the centre.
 
     `places` (n, 2) are x and y of the masked pixels, `weights` (n,) their overlaps. Adds to `sums`: sum of
@@ -63,17 +43,17 @@ def fill_bad(data, mask, bad_bits, cx, cy, r, x0, x1, y0, y1, places, weights, s
     """
     for i in range(weights.size):
         bx, by, w = places[i, 0], places[i, 1], weights[i]
-        away = math.hypot(bx - cx, by - cy)
+        away = _away(bx - cx, by - cy, shape)
         total = shares = 0.0
         n = 0
         for y in range(y0, y1):
             for x in range(x0, x1):
                 value = data[y, x]
                 bits = mask[y, x] if mask.size > 0 else 0
-                d = math.hypot(x - cx, y - cy)
+                d = _away(x - cx, y - cy, shape)
                 if value == value and (bits & bad_bits) == 0 and abs(d - away) < 0.75:
                     total += value
-                    shares += pixel_overlap(x - cx, y - cy, r)
+                    shares += _overlap(x - cx, y - cy, r, shape)
                     n += 1
         if n == 0:
             sums[3] = np.inf
@@ -86,67 +66,145 @@ def fill_bad(data, mask, bad_bits, cx, cy, r, x0, x1, y0, y1, places, weights, s
 
 
 @numba.njit(nogil=True, cache=True)
-def aperture_sums(data, mask, bad_bits, full_bits, bent_bits, xs, ys, radii, inner, outer, out):
+def _near_a_star(x, y, near, start, end):
+    """Whether a pixel lies in one of the circles `near` (x, y, radius)."""
+    for i in range(start, end):
+        dx, dy = x - near[i, 0], y - near[i, 1]
+        if dx * dx + dy * dy < near[i, 2] * near[i, 2]:
+            return True
+    return False
+
+
+@numba.njit(nogil=True, cache=True)
+def _annulus(
+    data, mask, hidden, cx, cy, inner, outer, x0, x1, y0, y1, near, start, end, values, xs, ys
+):  # fmt: skip
+    """Fill values and offsets of the annulus's good pixels; returns how many, and how many lay under other stars."""
+    in2, out2 = inner * inner, outer * outer
+    n = covered = 0
+    for y in range(y0, y1):
+        dy = y - cy
+        across = out2 - dy * dy
+        if across < 0.0:
+            continue
+        half = math.sqrt(across)
+        hole = math.sqrt(in2 - dy * dy) if in2 > dy * dy else -1.0
+        first, last = max(x0, int(math.ceil(cx - half))), min(x1, int(math.floor(cx + half)) + 1)
+        x = first
+        while x < last:
+            dx = x - cx
+            if hole > 0.0 and -hole < dx < hole:
+                x = max(x + 1, int(math.ceil(cx + hole)))
+                continue
+            value = data[y, x]
+            if value == value and (mask.size == 0 or (mask[y, x] & hidden) == 0):
+                if end > start and _near_a_star(x, y, near, start, end):
+                    covered += 1
+                else:
+                    values[n], xs[n], ys[n] = value, dx, dy
+                    n += 1
+            x += 1
+    return n, covered
+
+
+@numba.njit(nogil=True, cache=True)
+def aperture_sums(
+    data, mask, bad_bits, full_bits, bent_bits, xs, ys, radii, shape, inner, outer, starts, near, method, out
+):  # fmt: skip
     """Aperture sums and annulus sky of each position.
 
-    `out` columns: sum of weight x value, sum of weights, sum of squared weights, peak, sky (clipped
-    median), sky deviation, sky pixels, flag bits (1 saturated, 2 not linear, 4 edge, 8 bad pixel), sum of
-    weight x value and sum of weights that were filled in for bad pixels, distance of the nearest of those.
+    `shape` is axis ratio, cosine and sine of the long axis (1, 1, 0: circles); `near` (m, 3) are x, y and radius of circles that the
+    sky of star k leaves out, those from ``starts[k]`` to ``starts[k + 1]``; `method` is one of `_kernels_sky`.
+    `out` columns: sum of weight x value, sum of weights, sum of squared weights, peak, sky, sky deviation, sky pixels, flag bits
+    (1 saturated, 2 not linear, 4 edge, 8 bad pixel), sum of weight x value and sum of weights that were filled in for bad pixels,
+    distance of the nearest of those, sums of squared weight x value and x squared value, variance of the sky over that of a pixel,
+    share of the annulus under other stars.
     """
     height, width = data.shape
+    hidden = bad_bits | full_bits
+    most = 0.0
+    for k in range(xs.size):
+        if outer[k] > most:
+            most = outer[k]
+    size = int(2 * most + 3) ** 2
+    sky, sky_x, sky_y = np.empty(size, dtype=np.float32), np.empty(size), np.empty(size)
+    stretch = 1.0 / math.sqrt(shape[0])
     for k in range(xs.size):
         cx, cy, r = xs[k], ys[k], radii[k]
-        for column in range(11):
+        for column in range(COLUMNS):
             out[k, column] = 0.0
-        out[k, 3] = np.nan
-        out[k, 4] = np.nan
-        out[k, 5] = np.nan
+        out[k, 3] = out[k, 4] = out[k, 5] = out[k, 13] = np.nan
         if not (cx == cx and cy == cy):
             out[k, 7] = 4.0
             continue
-        reach = max(r, outer[k])
-        x0, x1 = int(math.floor(cx - reach)) - 1, int(math.ceil(cx + reach)) + 2
-        y0, y1 = int(math.floor(cy - reach)) - 1, int(math.ceil(cy + reach)) + 2
+        # The ellipse lies within its half axes along x and y.
+        along = r * stretch * math.hypot(shape[1], shape[2] * shape[0])
+        upward = r * stretch * math.hypot(shape[2], shape[1] * shape[0])
+        x0, x1 = int(math.floor(cx - along)) - 1, int(math.ceil(cx + along)) + 2
+        y0, y1 = int(math.floor(cy - upward)) - 1, int(math.ceil(cy + upward)) + 2
         flags = 0
-        if cx - r < -0.5 or cy - r < -0.5 or cx + r > width - 0.5 or cy + r > height - 0.5:
+        if cx - along < -0.5 or cy - upward < -0.5 or cx + along > width - 0.5 or cy + upward > height - 0.5:
             flags |= 4
         x0, x1 = max(0, x0), min(width, x1)
         y0, y1 = max(0, y0), min(height, y1)
         if x1 <= x0 or y1 <= y0:
             out[k, 7] = 4.0
             continue
-        sky = np.empty((x1 - x0) * (y1 - y0), dtype=np.float32)
-        n = bad = 0
-        total = weights = squares = lost = 0.0
+        bad = 0
+        total = weights = squares = lost = second = third = 0.0
         peak = -np.inf
-        in2, out2 = inner[k] * inner[k], outer[k] * outer[k]
+        sure2 = (r + 0.8) ** 2 if shape[0] == 1.0 else (r * stretch + 0.8) ** 2
         for y in range(y0, y1):
-            for x in range(x0, x1):
-                dx, dy = x - cx, y - cy
-                d2 = dx * dx + dy * dy
+            dy = y - cy
+            first, last, whole = x0, x1, -1.0
+            if shape[0] == 1.0:
+                # Only pixels on the circle's rim need an exact area.
+                low, high = max(0.0, abs(dy) - 0.5), abs(dy) + 0.5
+                if low >= r:
+                    continue
+                half = math.sqrt(r * r - low * low) + 0.5
+                first, last = max(x0, int(math.ceil(cx - half))), min(x1, int(math.floor(cx + half)) + 1)
+                if high < r:
+                    whole = math.sqrt(r * r - high * high) - 0.5
+            for x in range(first, last):
+                dx = x - cx
+                if abs(dx) <= whole:
+                    w = 1.0
+                else:
+                    w = _overlap(dx, dy, r, shape)
+                    if w <= 0.0:
+                        continue
                 value = data[y, x]
                 bits = mask[y, x] if mask.size > 0 else 0
-                good = value == value
-                if d2 < (r + 0.8) * (r + 0.8):
-                    w = pixel_overlap(dx, dy, r)
-                    if w > 0.0:
-                        if (bits & full_bits) != 0:
-                            flags |= 1
-                        if (bits & bent_bits) != 0:
-                            flags |= 2
-                        if not good or (bits & bad_bits) != 0:
-                            flags |= 8
-                            lost += w
-                            bad += 1
-                        else:
-                            total += w * value
-                            weights += w
-                            squares += w * w
-                            if value > peak:
-                                peak = value
-                if in2 <= d2 <= out2 and good and (bits & (bad_bits | full_bits)) == 0:
-                    sky[n] = value
-                    n += 1
+                if (bits & full_bits) != 0:
+                    flags |= 1
+                if (bits & bent_bits) != 0:
+                    flags |= 2
+                if value != value or (bits & bad_bits) != 0:
+                    flags |= 8
+                    lost += w
+                    bad += 1
+                else:
+                    total += w * value
+                    weights += w
+                    squares += w * w
+                    second += w * w * value
+                    third += w * w * np.float64(value) * value
+                    if value > peak:
+                        peak = value
+        reach = outer[k]
+        a0, a1 = max(0, int(math.floor(cx - reach))), min(width, int(math.ceil(cx + reach)) + 1)
+        b0, b1 = max(0, int(math.floor(cy - reach))), min(height, int(math.ceil(cy + reach)) + 1)
+        n, covered = _annulus(
+            data, mask, hidden, cx, cy, inner[k], outer[k], a0, a1, b0, b1, near, starts[k], starts[k + 1], sky, sky_x, sky_y
+        )  # fmt: skip
+        if n + covered > 0:
+            out[k, 14] = covered / (n + covered)
+        if n < 8 and covered > 0:
+            # Stars cover all of it: clipping has to do.
+            n, covered = _annulus(
+                data, mask, hidden, cx, cy, inner[k], outer[k], a0, a1, b0, b1, near, 0, 0, sky, sky_x, sky_y
+            )  # fmt: skip
         if bad > 0:
             places = np.empty((bad, 2), dtype=np.int64)
             overlaps = np.empty(bad, dtype=np.float64)
@@ -157,44 +215,89 @@ def aperture_sums(data, mask, bad_bits, full_bits, bent_bits, xs, ys, radii, inn
                     dx, dy = x - cx, y - cy
                     value = data[y, x]
                     bits = mask[y, x] if mask.size > 0 else 0
-                    if dx * dx + dy * dy < (r + 0.8) * (r + 0.8) and (value != value or (bits & bad_bits) != 0):
-                        w = pixel_overlap(dx, dy, r)
+                    if dx * dx + dy * dy < sure2 and (value != value or (bits & bad_bits) != 0):
+                        w = _overlap(dx, dy, r, shape)
                         if w > 0.0:
                             places[i, 0], places[i, 1], overlaps[i] = x, y, w
                             nearest = min(nearest, math.hypot(dx, dy))
                             i += 1
             sums = np.array([total, weights, squares, 0.0])
-            fill_bad(data, mask, bad_bits, cx, cy, r, x0, x1, y0, y1, places, overlaps, sums)
+            # Good pixels at the distance of a bad one at the rim may lie beyond it.
+            f0, f1, g0, g1 = min(x0, a0), max(x1, a1), min(y0, b0), max(y1, b1)
+            fill_bad(data, mask, bad_bits, cx, cy, r, shape, f0, f1, g0, g1, places, overlaps, sums)
             total, weights, squares = sums[0], sums[1], sums[2]
             out[k, 8], out[k, 9], out[k, 10] = sums[3], lost, nearest
         out[k, 0], out[k, 1], out[k, 2] = total, weights, squares
         out[k, 3] = peak if weights > 0.0 else np.nan
+        out[k, 11], out[k, 12] = second, third
         if n >= 8:
-            ordered = np.sort(sky[:n])
-            lo, hi = 0, n
-            median = deviation = 0.0
-            for _ in range(20):
-                middle = (lo + hi) // 2
-                median = np.float64(ordered[middle])
-                if (hi - lo) % 2 == 0:
-                    median = 0.5 * (median + ordered[middle - 1])
-                mean = 0.0
-                for i in range(lo, hi):
-                    mean += ordered[i]
-                mean /= hi - lo
-                variance = 0.0
-                for i in range(lo, hi):
-                    variance += (ordered[i] - mean) ** 2
-                deviation = math.sqrt(variance / (hi - lo - 1))
-                new_lo, new_hi = lo, hi
-                while new_lo < hi and ordered[new_lo] < median - 3.0 * deviation:
-                    new_lo += 1
-                while new_hi > new_lo and ordered[new_hi - 1] > median + 3.0 * deviation:
-                    new_hi -= 1
-                if (new_lo == lo and new_hi == hi) or new_hi - new_lo < 8:
-                    break
-                lo, hi = new_lo, new_hi
-            out[k, 4] = median
-            out[k, 5] = deviation * CLIPPED_TO_SIGMA
-            out[k, 6] = hi - lo
+            if method == PLANE:
+                level, deviation, count, share = plane_sky(sky, sky_x, sky_y, n)
+                if count > 0:
+                    out[k, 4], out[k, 5], out[k, 6] = level, deviation * CLIPPED_TO_SIGMA, count
+                    out[k, 13] = share / count
+            else:
+                median, mean, deviation, count, _, _ = clipped_sky(sky, n)
+                level = median
+                if method == 1:
+                    level = mean
+                elif method == 2:
+                    level = 3.0 * median - 2.0 * mean
+                out[k, 4], out[k, 5], out[k, 6] = level, deviation * CLIPPED_TO_SIGMA, count
+                out[k, 13] = SHARES[method] / count
         out[k, 7] = flags
+
+
+@numba.njit(nogil=True, cache=True)
+def light_middles(data, mask, hidden, xs, ys, sigma, limit, out):
+    """Centroids by first moments under a Gaussian window that follows them.
+
+    `out` columns: x, y, and 1 where the centroid settled within `limit` [px] of the start. The sky under each star is the median of
+    the ring from four to six `sigma`.
+    """
+    height, width = data.shape
+    reach = int(math.ceil(6.0 * sigma)) + 1
+    ring = np.empty((2 * reach + 3) ** 2, dtype=np.float32)
+    for k in range(xs.size):
+        out[k, 0], out[k, 1], out[k, 2] = xs[k], ys[k], 0.0
+        if not (xs[k] == xs[k] and ys[k] == ys[k]):
+            continue
+        x0, x1 = max(0, int(xs[k]) - reach), min(width, int(xs[k]) + reach + 1)
+        y0, y1 = max(0, int(ys[k]) - reach), min(height, int(ys[k]) + reach + 1)
+        n = 0
+        for y in range(y0, y1):
+            for x in range(x0, x1):
+                d = math.hypot(x - xs[k], y - ys[k])
+                if 4.0 * sigma <= d <= 6.0 * sigma and data[y, x] == data[y, x]:
+                    ring[n] = data[y, x]
+                    n += 1
+        if n < 8:
+            continue
+        sky = np.float64(np.median(ring[:n]))
+        cx, cy = xs[k], ys[k]
+        for _ in range(40):
+            sx = sy = total = 0.0
+            for y in range(y0, y1):
+                for x in range(x0, x1):
+                    value = data[y, x]
+                    if value != value or (mask.size > 0 and (mask[y, x] & hidden) != 0):
+                        continue
+                    dx, dy = x - cx, y - cy
+                    r2 = dx * dx + dy * dy
+                    if r2 > 16.0 * sigma * sigma:
+                        continue
+                    w = math.exp(-0.5 * r2 / (sigma * sigma)) * (value - sky)
+                    sx += w * dx
+                    sy += w * dy
+                    total += w
+            if not total > 0.0:
+                break
+            # A Gaussian under a window of its own width shows half of what it is off by.
+            step_x, step_y = 2.0 * sx / total, 2.0 * sy / total
+            cx += step_x
+            cy += step_y
+            if math.hypot(cx - xs[k], cy - ys[k]) > limit:
+                break
+            if math.hypot(step_x, step_y) < 1e-4:
+                out[k, 0], out[k, 1], out[k, 2] = cx, cy, 1.0
+                break

@@ -1,5 +1,6 @@
 from .background import Background as Background
 from .background import estimate_background as estimate_background
+from .bright import SIGMA_TO_FWHM as SIGMA_TO_FWHM
 from .detection import find_stars as find_stars
 from .fieldmap import FieldMap as FieldMap
 from .fieldmap import field_map as field_map
@@ -32,3 +33,7 @@ from .trails import find_trails as find_trails
 from .trails import mask_trails as mask_trails
 from .trails import trail_reach as trail_reach
 from .trails import under_trail as under_trail
+from .varying import FieldProfiles as FieldProfiles
+from .varying import fit_reach as fit_reach
+from .varying import profile_values as profile_values
+from .varying import take_off as take_off

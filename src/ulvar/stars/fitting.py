@@ -230,10 +230,16 @@ def gather_psf(
         total, weight = np.zeros_like(psf.table), np.zeros_like(psf.table)
         gather_profile(left, noise, bad, psf.table, gain, x, y, flux, psf.radius_px, total, weight)
         table = psf.table + _smooth_change(total, weight, psf.table, doubt)
-        table = unit_table(tapered(centred(table, psf.fwhm_px)))
+        table = tapered(centred(table, psf.fwhm_px))
+        if not 0.25 * float(table.sum()) > 0.3:
+            # What was gathered is no star: words burnt in, a trail. The profile stays as it was.
+            return psf
+        table = unit_table(table)
         # The careful fit of the width is worth its time only once the table stands.
         width, ring = profile_width(table, psf.fwhm_px) if careful and number == rounds - 1 else half_width(table)
-        psf = MeasuredPsf(table, width if math.isfinite(width) else psf.fwhm_px, ring, len(x))
+        if not (psf.fwhm_px / 3 < width < 3 * psf.fwhm_px):
+            width, ring = psf.fwhm_px, psf.ring
+        psf = MeasuredPsf(table, width, ring, len(x))
     return psf
 
 

@@ -89,6 +89,14 @@ def _saturated_cores(scene: Scene) -> tuple[F64Array, F64Array, F64Array]:
     return middles[large, 0], middles[large, 1], radius[large]
 
 
+# Up to this share of the light of a star of this signal-to-noise ratio a peak beside it may be what too narrow a profile leaves.
+_RING_SHARE, _RING_SNR = 0.03, 150.0
+# A star of which more than this share of the peak is left about its middle is none that the profile fits.
+_MISFIT = 0.25
+# With fewer of the bright ones fitted the picture holds more than stars.
+_SANE = 0.8
+
+
 def search_stars(scene: Scene, psf: MeasuredPsf, threshold: float, trails: tuple[Trail, ...]) -> ProfileFit:
     """Search, fit, take off, search what is left, until nothing more stands out."""
     fit = ProfileFit(scene.residual, scene.noise, scene.bad, psf, gain=scene.gain, noise_adu=scene.background.noise_adu)
@@ -206,6 +214,17 @@ def _stands_out(x: F64Array, y: F64Array, flux: F64Array, fit: ProfileFit, floor
     stars = cKDTree(np.column_stack([fit.x, fit.y]))
     near = stars.query_ball_point(np.column_stack([x, y]), psf.radius_px)
     top = float(psf.table.max())
+    # In a crowd there may well be a star on the other side.
+    sparse = not psf.ring and len(fit) * (2 * psf.fwhm_px) ** 2 < 0.3 * fit.left.size
+    strong = (fit.snr > _RING_SNR) & sparse
+    if strong.any():
+        ix, iy = (
+            np.clip(np.rint(v).astype(np.int64), 1, n - 2)
+            for v, n in ((fit.x, fit.left.shape[1]), (fit.y, fit.left.shape[0]))
+        )
+        fits = np.abs(ring_mean(fit.left, ix, iy)) < _MISFIT * fit.flux * top
+        # Where many bright things are no stars, of burnt-in words, what is left of them says nothing of the profile.
+        strong &= fits & (fits[strong].mean() > _SANE)
     for k, members in enumerate(near):
         for m in members:
             dx, dy = x[k] - fit.x[m], y[k] - fit.y[m]
@@ -216,11 +235,33 @@ def _stands_out(x: F64Array, y: F64Array, flux: F64Array, fit: ProfileFit, floor
             share = (0.9 if fit.core[m] > 0 else 0.25) * sample_table(psf.table, dx, dy) / top
             # The profile's own error goes with the profile: under the wings a tenth of it is left, but not of a ring's.
             far = 1.0 if psf.ring else max(0.1, math.exp(-(dx * dx + dy * dy) / (1.5 * psf.fwhm_px) ** 2))
+            # Where stars are wider than the profile, as towards the corners of many fields, a ring is left about the bright ones: it
+            # stands on both sides of them, which a companion does not.
+            if flux[k] < (share + _RING_SHARE * far) * fit.flux[m] and strong[m] and _on_both_sides(
+                fit.left, (x[k], y[k]), (fit.x[m], fit.y[m])
+            ):  # fmt: skip
+                good[k] = False
+                break
             share += floor * far
             if flux[k] < share * fit.flux[m]:
                 good[k] = False
                 break
     return good
+
+
+def _on_both_sides(left: F32Array, place: tuple[float, float], star: tuple[float, float]) -> bool:
+    """Tell whether what is left at a place stands on the other side of a star, too."""
+    height, width = left.shape
+    levels = []
+    for x, y in (place, (2 * star[0] - place[0], 2 * star[1] - place[1])):
+        column, row = round(x), round(y)
+        if not (1 <= column < width - 1 and 1 <= row < height - 1):
+            return False
+        near = left[row - 1 : row + 2, column - 1 : column + 2]
+        if not np.isfinite(near).all():
+            return False
+        levels.append(float(near.mean()))
+    return levels[1] > 0.4 * levels[0] > 0
 
 
 def _drop_lost(fit: ProfileFit, threshold: float) -> None:

@@ -64,7 +64,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "calibrate": _rows(
         "calibrate", "partial", "repair", "cosmic", "pedestal", "pedestal_adu", "cosmic_sigma", "cosmic_contrast",
-        "dark_scale", "overscan", "trim", "overscan_fit", "linearity", "overlays", "use_defect_list", "folder",
+        "dark_scale", "overscan", "trim", "overscan_fit", "linearity", "linear_adu", "overlays", "use_defect_list", "folder",
         "suffix",
     ),
     "combine": _rows(
@@ -78,7 +78,9 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "measure": (
         Field("measure", "radius", unit_of=lambda settings: "× FWHM" if settings.measure.in_fwhm else "px"),
-        *_rows("measure", "in_fwhm", "centre", "bodies", "inner_px", "outer_px"),
+        *_rows(
+            "measure", "in_fwhm", "several", "centre", "bodies", "inner_px", "outer_px", "sky", "elliptical", "profile",
+        ),
     ),
     "curve": (
         Field("curve", "model"),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ulvar.engine import Failed, JobContext, counted
@@ -35,7 +35,7 @@ from ulvar.night.stations.shared import (
 )
 from ulvar.night.stations.tables import naming_damage, series_table
 from ulvar.night.working import one_at_a_time
-from ulvar.photometry import StarListError, write_series
+from ulvar.photometry import RadiusChoice, SeriesRow, StarListError, choose_radius, write_series
 
 
 @one_at_a_time
@@ -58,12 +58,9 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     known = what_is_known(night, series)
     working, raw_of, origin = known.ready.facts, known.raw_of, known.origin
     scores, plates = night.products_of("score"), known.plates
-    options = MeasureOptions(
-        settings.aperture,
-        settings.centre == "refined",
-    )
+    options = MeasureOptions(settings.aperture, settings.centre, settings.profile)
     shared = [
-        [vars(star) for star in stars], vars(options.aperture), options.refined,
+        [vars(star) for star in stars], vars(options.aperture), options.centre, options.profile,
         [origin, scores[origin].values.get("print") if origin in scores else "", plates[origin].cards() if origin in plates else None],
     ]  # fmt: skip
     # Rows carry the name that tells an exposure from its namesakes.
@@ -87,13 +84,28 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     night.store_products("measured", measured, series=series.key, clear=True)
     bad = [o for o in outcomes if not o.ok]
     findings = told_failures("measure", "not_measured", "measured", bad, raw_of)
+    text = f"{counted(len(stars), 'star')} measured in {counted(len(good), 'exposure')}"
     if rows:
+        choice = night_choice(night, rows, raw_of_name={o.values["file"]: raw_of[o.file] for o in good})
+        if len(choice.tried) > 1:
+            text += f", aperture {options.aperture.words(choice.radius)}"
+        told = {"radius": choice.radius, "why": choice.why, "tried": [vars(t) for t in choice.tried]}
+        night.store_products("aperture", [Product("aperture", series.key, "", told)], series=series.key, clear=True)
+        rows = [row for row in rows if row.aperture == choice.radius]
         path = series_path(night, series)
         path.parent.mkdir(parents=True, exist_ok=True)
         write_series(path, rows, replace=True)
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
-    text = f"{counted(len(stars), 'star')} measured in {counted(len(good), 'exposure')}"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
+
+
+def night_choice(night: Night, rows: Sequence[SeriesRow], raw_of_name: Mapping[str, str]) -> RadiusChoice:
+    """Return the best of the measured radii; exposures and comparison stars that are left out have no say."""
+    gone = night.left_out
+    files_out = {name for name, raw in raw_of_name.items() if raw in gone}
+    if all(row.file in files_out for row in rows):
+        files_out = set()
+    return choose_radius(rows, leave_out=night.settings.curve.leave_out, files_out=files_out)
 
 
 @one_at_a_time

@@ -1,0 +1,101 @@
+"""Exact areas common to a circle or an ellipse and a pixel."""
+
+from __future__ import annotations
+
+import math
+
+import numba
+
+
+@numba.njit(nogil=True, cache=True, inline="always")
+def _half(t, r):
+    """Integral of sqrt(r^2 - t^2) from 0 to t."""
+    return 0.5 * (t * math.sqrt(max(0.0, r * r - t * t)) + r * r * math.asin(min(max(t / r, -1.0), 1.0)))
+
+
+@numba.njit(nogil=True, cache=True)
+def _quadrant(a, b, c, d, r):
+    """Area of the disc of radius r about the origin in the rectangle a < x < b, c < y < d of the first quadrant."""
+    r2 = r * r
+    if a * a + c * c >= r2:
+        return 0.0
+    if b * b + d * d <= r2:
+        return (b - a) * (d - c)
+    # Left of `whole` the column is full, right of `empty` there is nothing of it.
+    whole = a if d >= r else min(max(math.sqrt(r2 - d * d), a), b)
+    empty = min(max(math.sqrt(r2 - c * c), a), b)
+    return (whole - a) * (d - c) + _half(empty, r) - _half(whole, r) - c * (empty - whole)
+
+
+@numba.njit(nogil=True, cache=True)
+def pixel_overlap(dx, dy, r):
+    """Area common to the disc of radius r about the origin and the unit pixel centred at (dx, dy)."""
+    x, y = abs(dx), abs(dy)
+    far2 = (x + 0.5) * (x + 0.5) + (y + 0.5) * (y + 0.5)
+    if far2 <= r * r:
+        return 1.0
+    left, low = x - 0.5, y - 0.5
+    nx, ny = max(0.0, left), max(0.0, low)
+    if nx * nx + ny * ny >= r * r:
+        return 0.0
+    area = _quadrant(nx, x + 0.5, ny, y + 0.5, r)
+    # What lies on the other side of an axis is mirrored.
+    if left < 0.0:
+        area += _quadrant(0.0, -left, ny, y + 0.5, r)
+    if low < 0.0:
+        area += _quadrant(nx, x + 0.5, 0.0, -low, r)
+        if left < 0.0:
+            area += _quadrant(0.0, -left, 0.0, -low, r)
+    return area
+
+
+@numba.njit(nogil=True, cache=True)
+def _slice(px, py, qx, qy):
+    """Signed area of the sector of the unit disc between two directions."""
+    return 0.5 * math.atan2(px * qy - py * qx, px * qx + py * qy)
+
+
+@numba.njit(nogil=True, cache=True)
+def _edge(px, py, qx, qy):
+    """Signed area that the unit disc shares with the triangle of the origin and an edge."""
+    dx, dy = qx - px, qy - py
+    a, half_b, c = dx * dx + dy * dy, px * dx + py * dy, px * px + py * py - 1.0
+    cut = half_b * half_b - a * c
+    if cut <= 0.0 or a == 0.0:
+        return _slice(px, py, qx, qy)
+    root = math.sqrt(cut)
+    first, last = (-half_b - root) / a, (-half_b + root) / a
+    if last <= 0.0 or first >= 1.0:
+        return _slice(px, py, qx, qy)
+    first, last = max(first, 0.0), min(last, 1.0)
+    ax, ay, bx, by = px + first * dx, py + first * dy, px + last * dx, py + last * dy
+    area = 0.5 * (ax * by - ay * bx)
+    if first > 0.0:
+        area += _slice(px, py, ax, ay)
+    if last < 1.0:
+        area += _slice(bx, by, qx, qy)
+    return area
+
+
+@numba.njit(nogil=True, cache=True)
+def ellipse_overlap(dx, dy, a, b, cosine, sine):
+    """Area common to an ellipse about the origin and the unit pixel centred at (dx, dy).
+
+    The half axis `a` points along (cosine, sine), `b` across. The ellipse is made the unit disc, the pixel a parallelogram.
+    """
+    if dx * dx + dy * dy >= (max(a, b) + 0.7072) ** 2:
+        return 0.0
+    ux, uy, vx, vy = cosine / a, -sine / b, sine / a, cosine / b
+    cx, cy = dx * ux + dy * vx, dx * uy + dy * vy
+    px, py = (ux + vx) / 2, (uy + vy) / 2
+    qx, qy = (ux - vx) / 2, (uy - vy) / 2
+    far = max(
+        math.hypot(cx + px, cy + py), math.hypot(cx - px, cy - py), math.hypot(cx + qx, cy + qy), math.hypot(cx - qx, cy - qy)
+    )  # fmt: skip
+    if far <= 1.0:
+        return 1.0
+    area = (
+        _edge(cx - px, cy - py, cx + qx, cy + qy) + _edge(cx + qx, cy + qy, cx + px, cy + py)
+        + _edge(cx + px, cy + py, cx - qx, cy - qy) + _edge(cx - qx, cy - qy, cx - px, cy - py)
+    )  # fmt: skip
+    return min(max(area * a * b, 0.0), 1.0)
