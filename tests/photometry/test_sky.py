@@ -253,9 +253,12 @@ class Beside(unittest.TestCase):
         )
         self.assertFalse(
             blended(
-                x[:1], y[:1], flux[:1], detections([60.3, 65.0], [60, 60], [8000, 8000]), radius_px=3.0, fwhm_px=3.0
+                x[:1], y[:1], flux[:1], detections([60.3, 72.0], [60, 60], [8000, 8000]), radius_px=3.0, fwhm_px=3.0
             )[0]
         )
+        # The wings of one a hundred times as bright reach so far.
+        wings = detections([60.3, 72.0], [60, 60], [8000, 8e5])
+        self.assertTrue(blended(x[:1], y[:1], flux[:1], wings, radius_px=3.0, fwhm_px=3.0)[0])
         self.assertFalse(blended(np.array([np.nan]), y[:1], flux[:1], near, radius_px=3.0, fwhm_px=3.0)[0])
 
 

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
+from ulvar.frames import robust_spread
 from ulvar.inspection import Finding, comparison_findings, notice
 from ulvar.lightcurves import EclipseFit, LightCurve, Minimum, differential_curve, fit_eclipse, kwee_van_woerden
 from ulvar.photometry import SeriesTable
@@ -96,7 +97,7 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
     curve = differential_curve(table, target=options.target, leave_out=options.leave_out, files_out=options.files_out)
     if isinstance(curve, Failed):
         return curve
-    findings = comparison_findings(curve.ensemble)
+    findings = comparison_findings(curve.ensemble, _effects(table, curve, options))
     notes: list[str] = []
     good = np.flatnonzero(curve.good)
     time, magnitude, error = curve.time[good], curve.magnitude[good], curve.magnitude_error[good]
@@ -139,6 +140,24 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
         curve, eclipse, minimum, period, float(np.std(residual)) if len(residual) else math.nan, tuple(findings),
         tuple(notes),
     )  # fmt: skip
+
+
+def _effects(table: SeriesTable, curve: LightCurve, options: CurveOptions) -> dict[str, tuple[float, float]]:
+    """Return what the target scatters by from point to point with and without each star that varies [mag]."""
+    found = {}
+    for name in curve.ensemble.suspects:
+        without = differential_curve(
+            table, target=options.target, leave_out=(*options.leave_out, name), files_out=options.files_out
+        )
+        if not isinstance(without, Failed):
+            found[name] = point_to_point(curve.magnitude[curve.good]), point_to_point(without.magnitude[without.good])
+    return found
+
+
+def point_to_point(values: F64Array) -> float:
+    """Return the scatter of values by the differences of successive ones, robust: what the star itself does hardly counts."""
+    steps = np.diff(values[np.isfinite(values)])
+    return robust_spread(steps, about=0.0) / math.sqrt(2) if len(steps) > 2 else math.nan
 
 
 def _trends(curve: LightCurve, good: np.ndarray, terms: Sequence[str], notes: list[str]) -> list[F64Array]:

@@ -121,7 +121,8 @@ def differential_curve(
     flux[(flags & (_UNUSABLE | _DOUBTFUL)) != 0] = np.nan
     out = np.array([row.file in files_out for row in rows])
     try:
-        ensemble = build_ensemble(comparisons, flux, error, use=~out)
+        hours = np.array([24 * (row.jd_utc - rows[0].jd_utc) for row in rows])
+        ensemble = build_ensemble(comparisons, flux, error, use=~out, hours=hours)
     except ValueError as problem:
         return Failed(str(problem))
     target_flux = np.array([row.flux for row in rows])

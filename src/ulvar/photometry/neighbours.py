@@ -117,11 +117,24 @@ def blended(
     if not len(stars) or not len(there):
         return result
     known = math.isfinite(fwhm_px)
-    own = max(_OWN * fwhm_px, _OWN_PX) if known else 1.5
-    reach = radius_px + 0.5 * (fwhm_px if known else 0.0)
+    width = fwhm_px if known else 3.0
+    own, inside = max(_OWN * width, _OWN_PX) if known else 1.5, radius_px + 0.5 * (width if known else 0.0)
     tree = cKDTree(np.column_stack([stars.x, stars.y]))
-    for k, near in zip(there, tree.query_ball_point(np.column_stack([x[there], y[there]]), reach)):
+    for k, near in zip(
+        there, tree.query_ball_point(np.column_stack([x[there], y[there]]), radius_px + _WIDEST * width)
+    ):
         away = np.hypot(stars.x[near] - x[k], stars.y[near] - y[k])
-        lent = stars.flux[near][away >= own]
-        result[k] = bool(lent.size) and bool(lent.max() > _HARMLESS * max(float(np.nan_to_num(flux[k])), 0.0))
+        other = away >= own
+        lent = np.maximum(stars.flux[near], 0.0) * np.where(away < inside, 1.0, _wing_share(away, radius_px, width))
+        least = max(float(np.nan_to_num(flux[k])), 0.0)
+        result[k] = bool(
+            (lent[other & (away < inside)] > _HARMLESS * least).any() or lent[other].sum() > 2 * _HARMLESS * least
+        )
     return result
+
+
+def _wing_share(away: F64Array, radius_px: float, fwhm_px: float) -> F64Array:
+    """Return the share of a star's light that falls into an aperture so far from it, by the wings of a Moffat profile."""
+    width = fwhm_px / (2 * math.sqrt(2 ** (1 / _BETA) - 1))
+    level = (_BETA - 1) / (math.pi * width**2) * (1 + (away / width) ** 2) ** -_BETA
+    return np.asarray(np.minimum(level * math.pi * radius_px**2, 1.0))

@@ -25,6 +25,8 @@ from ulvar.night.stations import (
     run_bodies,
     run_colour,
     run_deep,
+    run_field,
+    run_growth,
     run_mosaic,
     run_pair,
     run_plate_harder,
@@ -42,7 +44,8 @@ _A_TURN_OF_ITS_OWN = None
 # What is left of a job that was stopped: single exposures are kept as they are finished, a stack is whole or not there.
 _GOES_ON = "what was finished is kept, and a new run goes on from there"
 _KEEPS = dict.fromkeys(
-    ("stack", "deep", "colour", "camera", "mosaic", "pair", "bodies"), "nothing was changed, and a new run begins anew"
+    ("stack", "deep", "colour", "camera", "mosaic", "pair", "bodies", "growth", "field"),
+    "nothing was changed, and a new run begins anew",
 )
 
 
@@ -112,7 +115,7 @@ class Jobs(QObject):
             return lambda context: run_watch(night, context, self.seen.emit)
         special = {
             "score": run_score, "stack": run_stack, "deep": run_deep, "colour": run_colour, "mosaic": run_mosaic,
-            "pair": run_pair, "bodies": run_bodies, "harder": run_plate_harder,
+            "pair": run_pair, "bodies": run_bodies, "harder": run_plate_harder, "growth": run_growth, "field": run_field,
         }  # fmt: skip
         of_series = special.get(what) or (None if what else SERIES_RUNNERS.get(station))
         if of_series is None:

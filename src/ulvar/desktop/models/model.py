@@ -9,6 +9,7 @@ from PySide6.QtCore import QSettings
 
 from ulvar.desktop.models import edits
 from ulvar.desktop.models.curves import Curves
+from ulvar.desktop.models.fieldstars import FieldStars
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.jobs import Jobs
 from ulvar.desktop.models.looking import Looking
@@ -41,6 +42,8 @@ class Model(Ground):
         Numbers of exposures for the night line, and places of the listed stars.
     sky : SkyPlaces
         A pair of stars, marked places, moving bodies.
+    field : FieldStars
+        Apertures that were tried, candidates for comparison stars, all stars of the field.
     matching : Matching
         Calibration frames, library, stars to measure, previews.
     jobs : Jobs
@@ -56,6 +59,7 @@ class Model(Ground):
         self.stacks = Stacks(self, self.looking)
         self.numbers = Numbers(self, self.curves, self.looking)
         self.sky = SkyPlaces(self, self.looking, self.numbers)
+        self.field = FieldStars(self, self.looking, self.numbers)
         self.pointing = Pointing(self, self.looking, self.sky)
         self.matching = Matching(self)
         self.jobs = Jobs(self, self.looking, self.numbers)
@@ -117,6 +121,7 @@ class Model(Ground):
         self.looking.close()
         self.stacks.close()
         self.sky.close()
+        self.field.close()
         self.jobs.pools.close()
 
     @staticmethod

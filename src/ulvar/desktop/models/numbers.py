@@ -146,6 +146,14 @@ class Numbers(QObject):
                 result[name] = float(xs[0]), float(ys[0])
         return result
 
+    def places_in_origin(self, raw: str, stars: Sequence[tuple[str, ListedStar]]) -> dict[str, tuple[float, float]]:
+        """Return where places of the exposure that listed places are in fall in another one, by name."""
+        transform = self._looking.way_to_stars(raw)
+        if not stars or transform is None:
+            return {}
+        x, y = transform.inverse()(np.array([s.x or 0.0 for _, s in stars]), np.array([s.y or 0.0 for _, s in stars]))
+        return {name: (float(a), float(b)) for (name, _), a, b in zip(stars, x, y)}
+
     def choose_metric(self) -> None:
         """Take the metric of the station, or the first that is known."""
         wanted = STATION_METRIC[self._ground.station]

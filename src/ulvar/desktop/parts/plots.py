@@ -76,6 +76,7 @@ class Plot(QWidget):
         self.exporting = False
         # Names of numbers on the x axis, by value and step, where they are no plain numbers.
         self.x_words: Callable[[float, float], str] = tick_text
+        self.y_words: Callable[[float, float], str] = tick_text
         # Keys that are selected together; a drag over the plot selects when `on_brush` is given.
         self.selected: set[str] = set()
         self._ticks = ticks
@@ -260,7 +261,7 @@ class Plot(QWidget):
             painter.drawText(
                 QRectF(0, y - 8, area.left() - 6, 16),
                 Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                tick_text(value, step),
+                self.y_words(value, step),
             )
         x0, x1 = self._limits("x")
         ticks = nice_ticks(x0, x1, max(3, int(area.width() // 90)))

@@ -83,6 +83,9 @@ class Marks:
             if plate is not None and plate.values.get("residuals"):
                 overlay.residuals = np.array(plate.values["residuals"])
         self._named(overlay, raw)
+        if model.station == "measure" and grid is None:
+            chosen = model.field.chosen
+            overlay.candidates = [(*mark, mark[0] == chosen) for mark in model.field.marks(raw)]
         if model.station == "combine":
             overlay.body = model.pointing.body_place(raw)
         if "apertures" in shown and model.station in ("plate", "measure", "curve"):

@@ -55,6 +55,8 @@ class Overlay:
     places: list[tuple[str, float, float]] = field(default_factory=list)
     bodies: list[tuple[str, float, float]] = field(default_factory=list)
     pair: tuple[tuple[float, float], tuple[float, float], str] | None = None
+    # Candidates and variable stars: name, place, ``good``, ``bad`` or ``varies``, and whether it is the one that is looked at.
+    candidates: list[tuple[str, float, float, str, bool]] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

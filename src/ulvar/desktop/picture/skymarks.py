@@ -7,6 +7,7 @@ import math
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 
+from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.picture.overlays import Scene, halo_text
 
@@ -17,6 +18,8 @@ def paint_sky(painter: QPainter, scene: Scene) -> None:
         _place(painter, scene, name, scene.sight.to_screen(x, y))
     for name, x, y in scene.overlay.bodies:
         _body(painter, scene, name, scene.sight.to_screen(x, y))
+    for name, x, y, kind, chosen in scene.overlay.candidates:
+        _candidate(painter, scene, (name, kind, chosen), scene.sight.to_screen(x, y))
     if scene.overlay.pair is not None:
         _pair(painter, scene)
 
@@ -37,6 +40,34 @@ def _place(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:
         path.lineTo(at + QPointF(12 * dx, 12 * dy))
     _stroke(painter, scene, path)
     halo_text(painter, at + QPointF(16, -10), name, scene.sky.color("cur"))
+
+
+def _candidate(painter: QPainter, scene: Scene, what: tuple[str, str, bool], at: QPointF) -> None:
+    """Draw a dotted hexagon about a good candidate, a cross beside one that is not, a wave under a star that varies."""
+    name, kind, chosen = what
+    red = scene.theme.name == "red"
+    color = scene.sky.color("text") if red else QColor({"good": "#56B4E9", "bad": "#C3CBD3", "varies": "#CC79A7"}[kind])
+    path = QPainterPath()
+    if kind == "bad":
+        for dx, dy in ((1, 1), (-1, 1)):
+            path.moveTo(at + QPointF(14 - 4 * dx, -14 - 4 * dy))
+            path.lineTo(at + QPointF(14 + 4 * dx, -14 + 4 * dy))
+    elif kind == "good":
+        path = glyphs.role_path("comparison", at.x(), at.y(), 15.0)
+    else:
+        path.moveTo(at + QPointF(-14, 14))
+        path.cubicTo(at + QPointF(-7, 4), at + QPointF(-7, 24), at + QPointF(0, 14))
+        path.cubicTo(at + QPointF(7, 4), at + QPointF(7, 24), at + QPointF(14, 14))
+    painter.setBrush(Qt.BrushStyle.NoBrush)
+    style = Qt.PenStyle.DotLine if kind == "good" else Qt.PenStyle.SolidLine
+    for shade, width, way in ((QColor("#000000"), 3.4, Qt.PenStyle.SolidLine), (color, 2.4 if chosen else 1.5, style)):
+        painter.setPen(QPen(shade, width, way))
+        painter.drawPath(path)
+    if chosen:
+        painter.setPen(QPen(scene.sky.color("cur"), 2))
+        painter.drawEllipse(at, 21, 21)
+    if kind != "bad" or chosen:
+        halo_text(painter, at + QPointF(18, -10), name, scene.sky.color("cur") if chosen else color)
 
 
 def _body(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:

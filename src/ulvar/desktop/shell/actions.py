@@ -203,6 +203,18 @@ ACTIONS = (
     ActionSpec(
         "page bodies", "Moving bodies", "", "Plate: where they are in every exposure, and how far off their table", "go"
     ),
+    ActionSpec("page measured", "Measured stars", "", "Measure: the stars with a role, and how they behave", "go"),
+    ActionSpec(
+        "page aperture", "Aperture", "", "Measure: light and noise over the radius, and what they speak for", "go"
+    ),
+    ActionSpec(
+        "page comparisons",
+        "Candidates for comparison stars",
+        "",
+        "Measure: every star of the field, and what speaks against it",
+        "go",
+    ),
+    ActionSpec("page field", "The whole field", "", "Measure: what all stars scatter by, and which of them vary", "go"),
     ActionSpec("page places", "Named places", "", "Plate: targets, marks and bodies, and where they are", "go"),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
     ActionSpec(
@@ -248,6 +260,19 @@ ACTIONS = (
         "",
         "Without a hint, at any scale, and for six times as long; what is solved stays as it is",
         "run",
+    ),
+    ActionSpec(
+        "run growth",
+        "Try apertures",
+        "",
+        "On the target, in the best, a typical and the worst seeing of the series",
+        "run",
+    ),
+    ActionSpec(
+        "take aperture", "Use the proposed aperture", "", "Set aperture and annulus as trying them proposes", "edit"
+    ),
+    ActionSpec(
+        "run field", "Measure the whole field", "", "Every star in every exposure; those that vary are named", "run"
     ),
     ActionSpec(
         "run bodies",

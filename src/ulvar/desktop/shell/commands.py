@@ -16,6 +16,8 @@ from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.calibrate.board import PAGES as CALIBRATE_PAGES
 from ulvar.desktop.boards.calibrate.board import CalibrateBoard
 from ulvar.desktop.boards.combine.board import CombineBoard
+from ulvar.desktop.boards.measure.board import PAGES as MEASURE_PAGES
+from ulvar.desktop.boards.measure.board import MeasureBoard
 from ulvar.desktop.boards.plate.board import PAGES as PLATE_PAGES
 from ulvar.desktop.boards.plate.board import PlateBoard
 from ulvar.desktop.models.model import Model
@@ -91,6 +93,9 @@ class Commands(QObject):
         elif command in ("run pair", "run bodies", "run harder"):
             self._page("solutions" if rest == "harder" else rest)
             self._run("plate", rest)
+        elif command in ("run growth", "run field"):
+            self._page("aperture" if rest == "growth" else rest)
+            self._run("measure", rest)
         elif word == "cursor":
             self._say(self._regions.sky.pointer.do(rest))
         elif word == "role":
@@ -121,7 +126,7 @@ class Commands(QObject):
                 "movie slower": lambda: self._regions.movie.change_speed(1 / 1.5),
                 "previous": lambda: self._model.step(-1), "next": lambda: self._model.step(1),
                 "previous series": lambda: self._step_series(-1), "next series": lambda: self._step_series(1),
-                "propose": self._propose, "stop": self._stop, "one to one": self._regions.sky.canvas.one_to_one,
+                "propose": self._propose, "take aperture": lambda: self._say(self._model.field.take_proposal()), "stop": self._stop, "one to one": self._regions.sky.canvas.one_to_one,
                 "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
@@ -320,6 +325,12 @@ class Commands(QObject):
             assert isinstance(plate, PlateBoard)
             plate.turn_to(page)
             self._model.set_station("plate")
+            return
+        if page in [key for key, _, _ in MEASURE_PAGES]:
+            measure = self._regions.boards["measure"]
+            assert isinstance(measure, MeasureBoard)
+            measure.turn_to(page)
+            self._model.set_station("measure")
             return
         board = self._regions.boards["combine"]
         assert isinstance(board, CombineBoard)

@@ -92,12 +92,15 @@ class Going:
         self._show(x, y)
 
     def to(self, key: str) -> None:
-        """Show what has a name: ``star NAME``, ``mark NAME`` or ``body NAME``."""
+        """Show what has a name: ``star NAME``, ``mark NAME``, ``body NAME`` or ``field NAME``."""
         kind, _, name = key.partition(" ")
         raw, sky = self._model.current, self._model.sky
-        found = {
-            "star": self._model.numbers.star_pixels, "mark": sky.place_pixels, "body": sky.body_pixels,
-        }[kind](raw).get(name)  # fmt: skip
+        if kind == "field":
+            found = self._model.field.place(name, raw)
+        else:
+            found = {
+                "star": self._model.numbers.star_pixels, "mark": sky.place_pixels, "body": sky.body_pixels,
+            }[kind](raw).get(name)  # fmt: skip
         facts = self._model.facts(raw)
         inside = (
             found is not None and facts is not None and 0 <= found[0] < facts.width and 0 <= found[1] < facts.height

@@ -19,6 +19,15 @@ from ulvar.night.stations.measure import (
     run_measure,
 )
 from ulvar.night.stations.origins import keep_origin, star_origin, way_to_origin
+from ulvar.night.stations.photometric import (
+    Candidates,
+    field_of,
+    find_candidates,
+    growths_of,
+    proposal_of,
+    run_field,
+    run_growth,
+)
 from ulvar.night.stations.plate import run_plate, run_plate_harder, solutions
 from ulvar.night.stations.pointing import stack_options
 from ulvar.night.stations.results import differing, name_result, results_of
@@ -79,6 +88,7 @@ __all__ = [
     "RUNNERS",
     "SERIES_RUNNERS",
     "Beside",
+    "Candidates",
     "QualityRow",
     "StationResult",
     "Working",
@@ -87,7 +97,10 @@ __all__ = [
     "curve_path",
     "curves_beside",
     "differing",
+    "field_of",
+    "find_candidates",
     "for_each_series",
+    "growths_of",
     "keep_origin",
     "measured_files",
     "mosaic_of",
@@ -97,6 +110,7 @@ __all__ = [
     "night_rules",
     "no_mosaic",
     "pair_rows",
+    "proposal_of",
     "quality_rows",
     "results_of",
     "ruled_out",
@@ -106,6 +120,8 @@ __all__ = [
     "run_combine",
     "run_curve",
     "run_deep",
+    "run_field",
+    "run_growth",
     "run_intake",
     "run_masters",
     "run_measure",

@@ -10,6 +10,9 @@ from PySide6.QtGui import QKeySequence, QPainter, QPen, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStyleOptionViewItem
 
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.boards.measure.aperture import AperturePage
+from ulvar.desktop.boards.measure.comparisons import ComparisonsPage
+from ulvar.desktop.boards.measure.field import FieldPage
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.sparks import draw_spark
@@ -17,6 +20,16 @@ from ulvar.desktop.parts.theme import font
 from ulvar.desktop.parts.widgets import Cells, Rows, empty_state, hairline, label, number, table
 from ulvar.engine import percent
 from ulvar.photometry import ListedStar
+
+PAGES = (
+    ("measured", "Stars", "The stars with a role, and how each behaves against the others"),
+    ("aperture", "Aperture", "How light and noise grow with the radius, and what that speaks for"),
+    ("comparisons", "Candidates", "Every star of the field as a comparison star, and what speaks against it"),
+    ("field", "Field", "What all stars scatter by beside what noise lets expect, and which of them vary"),
+)  # fmt: skip
+_TITLES = {"measured": "Stars", "aperture": "Aperture", "comparisons": "Comparison stars", "field": "The field"}
+Page = AperturePage | ComparisonsPage | FieldPage
+_MAKERS: dict[str, type[Page]] = {"aperture": AperturePage, "comparisons": ComparisonsPage, "field": FieldPage}
 
 
 class _Marks(Cells):
@@ -71,19 +84,31 @@ class MeasureBoard(Board):
         self.listed: list[ListedStar] = []
         self.suspects: set[str] = set()
         self.curves: dict[str, np.ndarray] = {}
+        self.page = "measured"
+        self.shown: Page | None = None
         super().__init__(*arguments)
+        self.model.field.changed.connect(self._field_changed)
+        self.model.station_changed.connect(self._left)
 
     def fill(self) -> None:
-        """Build the list of stars and the plot of the chosen one."""
+        """Build the page that is turned to: of the first one the list of stars and the plot of the chosen one."""
+        self.shown = None
         night = self.model.night
         self.listed = night.stars() if night else []
-        self.title.setText("Stars")
+        self.title.setText(_TITLES[self.page])
         series = self.model.curves.series()
         measured = len({row.file for row in series.rows}) if series else 0
         self.count.setText(f"{measured} exposures" if measured else "")
         if not self.model.scores():
             self.say_empty("Score the exposures first: it carries stars from one exposure to the next.")
             return
+        self.page_buttons = self.add_pages(PAGES, self.page, self.turn_to)
+        if self.page != "measured":
+            self.shown = _MAKERS[self.page](self.model, self.theme, self.command)
+            self.shown.refresh()
+            self.body.addWidget(self.shown, 1)
+            return
+        self.model.field.mark("")
         if not self.listed:
             self.body.addWidget(
                 empty_state(
@@ -143,6 +168,30 @@ class MeasureBoard(Board):
         if self.curves:
             self._table.selectRow(self._rows.row_of(chosen))
 
+    def turn_to(self, page: str) -> None:
+        """Show another page."""
+        self.page = page
+        self._stale = True
+        if self.isVisible():
+            self.rebuild()
+
+    def refresh(self) -> bool:
+        """Let the page in sight follow, where it can."""
+        if self.shown is None or self.page == "measured" or not self.model.scores():
+            return False
+        if not isinstance(self.shown, _MAKERS[self.page]):
+            return False
+        self.shown.refresh()
+        return True
+
+    def _field_changed(self) -> None:
+        if self.isVisible() and isinstance(self.shown, ComparisonsPage):
+            self.shown.refresh()
+
+    def _left(self, station: str) -> None:
+        if station != "measure":
+            self.model.field.mark("")
+
     def _collect(self) -> None:
         curve = self.model.curves.curve()
         self.curves, self.suspects = {}, set()
@@ -191,6 +240,9 @@ class MeasureBoard(Board):
 
     def show_current(self, path: str) -> None:
         """Mark the current exposure in the plot."""
+        if self.shown is not None:
+            self.shown.show_current(path)
+            return
         if hasattr(self, "_plot") and self.listed:
             self._plot.current = path
             self._plot.update()
