@@ -39,10 +39,12 @@ from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
 from .field import FIELD_COLUMNS as FIELD_COLUMNS
 from .field import field_stars as field_stars
+from .field import find_looks as find_looks
 from .field import measure_field as measure_field
 from .field import measure_growths as measure_growths
 from .field import told_by_catalogue as told_by_catalogue
 from .field import typical_exposures as typical_exposures
+from .field import typical_of as typical_of
 from .field import write_field as write_field
 from .history import Fate as Fate
 from .history import PixelHistory as PixelHistory

@@ -23,9 +23,11 @@ from ulvar.flows.measure import (
     measuring_bytes,
     star_places,
 )
+from ulvar.flows.starfind import find_all
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, FrameError, write_table
-from ulvar.photometry import FieldSearch, Growth, ListedStar, SeriesRow, measure_growth
+from ulvar.photometry import FieldSearch, Growth, ListedStar, Look, SeriesRow, measure_growth
+from ulvar.registration import match_stars
 from ulvar.stars import StarFlag, StarTable
 
 # So many stars are measured at most, the brightest.
@@ -221,3 +223,38 @@ def told_by_catalogue(
     colour = None if index is None else np.where(same, index[0][row], math.nan)
     variable = None if catalogue.variable is None else np.asarray(same & (catalogue.variable[row] == 1))
     return colour, variable, "" if index is None else index[2]
+
+
+def typical_of(exposures: Sequence[ExposureFacts], most: int = 12) -> list[ExposureFacts]:
+    """Return so many exposures at most, spread evenly over a series in the order of time, the first and the last among them."""
+    if len(exposures) <= most:
+        return list(exposures)
+    return [exposures[k] for k in np.unique(np.linspace(0, len(exposures) - 1, most).round().astype(int)).tolist()]
+
+
+def find_looks(
+    exposures: Sequence[ExposureFacts], reference: Reference, context: JobContext
+) -> tuple[list[Look], list[Outcome]]:
+    """Find the stars of exposures, and where the reference's stars are in each."""
+    scored, failed = find_all(exposures, context)
+    outcomes = [Outcome(f.file, False, f.reason) for f in failed]
+    looks = []
+    places = np.column_stack([reference.stars.x, reference.stars.y])
+    for one in scored:
+        path = one.facts.path
+        if path == reference.path:
+            x, y = reference.stars.x, reference.stars.y
+        else:
+            found = match_stars(
+                np.column_stack([one.stars.x, one.stars.y]),
+                places,
+                source_snr=one.stars.snr,
+                target_snr=reference.stars.snr,
+            )
+            if isinstance(found, Failed):
+                outcomes.append(Outcome(path, False, f"it could not be aligned: {found.reason}"))
+                continue
+            x, y = found.inverse()(reference.stars.x, reference.stars.y)
+        outcomes.append(Outcome(path, True))
+        looks.append(Look(x, y, one.facts.width, one.facts.height, one.stars, one.quality.fwhm_px))
+    return looks, outcomes

@@ -22,6 +22,8 @@ _INNER_FWHM, _OUTER_FWHM = 5.0, 8.0
 _LOST = 0.003
 # In the worst seeing the aperture holds so much of the light at least: less, and small changes of its shape show.
 _LEAST_SHARE = 0.7
+# A target of less light over its noise is not seen.
+_SEEN = 3.0
 _USELESS = int(StarFlag.SATURATED | StarFlag.EDGE | StarFlag.BAD_PIXEL | StarFlag.LOST)
 
 
@@ -178,7 +180,11 @@ def propose_aperture(growths: Sequence[Growth]) -> ApertureProposal:
         why.append("a neighbour lies so near that its light cannot be kept out")
     best = int(np.argmax(np.where(allowed, worst, -1.0)))
     radius = float(RADII_FWHM[best])
-    why.insert(0, f"the target's SNR is within {100 * (1 - worst[best]):.0f} % of the best in every exposure")
+    seen = any(np.isfinite(g.snr).any() and np.nanmax(g.snr) > _SEEN for g in growths)
+    if not seen:
+        why.insert(0, "the target is not seen in them: this holds most of its light with little sky")
+    else:
+        why.insert(0, f"the target's SNR is within {100 * (1 - worst[best]):.0f} % of the best in every exposure")
     alone = int(np.argmax(np.where(enough, worst, -1.0)))
     if free.any() and alone != best and not free[alone]:
         why.append(f"{RADII_FWHM[alone]:g} FWHM would be better, but for a neighbour")
@@ -194,7 +200,7 @@ def propose_aperture(growths: Sequence[Growth]) -> ApertureProposal:
 def _relative(snr: F64Array) -> F64Array:
     top = float(np.nanmax(snr)) if np.isfinite(snr).any() else math.nan
     # A target that is not seen in an exposure says nothing there.
-    if not top > 3:
+    if not top > _SEEN:
         return np.ones(len(snr))
     return np.asarray(np.nan_to_num(snr / top))
 
