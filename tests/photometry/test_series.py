@@ -43,7 +43,7 @@ def whole_row(**changes: object) -> SeriesRow:
         "peak": 4021.75, "fwhm_px": 3.125, "airmass": 1.234567, "flags": int(StarFlag.SATURATED | StarFlag.NEIGHBOUR),
         "radius_px": 5.3125, "inner_px": 9.5625, "outer_px": 17.125, "covered": 0.125, "noise_source": 30.5, "noise_sky": 20.25,
         "noise_read": 11.125, "noise_level": 7.75, "noise_flat": 3.375, "noise_scintillation": 13.0625, "profile_flux": 18200.5,
-        "profile_error": 40.625, "aperture": 1.7,
+        "profile_error": 40.625, "ra": 115.5226046, "dec": 41.3041667, "aperture": 1.7,
     }  # fmt: skip
     return SeriesRow(**{**values, **changes})  # type: ignore[arg-type]
 
@@ -72,7 +72,7 @@ class Written(FolderCase):
             "fwhm_px": "3.1250", "airmass": "1.234567", "flags": "saturated|neighbour", "radius_px": "5.3125", "inner_px": "9.5625",
             "outer_px": "17.1250", "covered": "0.125", "noise_source": "30.5000", "noise_sky": "20.2500", "noise_read": "11.1250",
             "noise_level": "7.7500", "noise_flat": "3.3750", "noise_scintillation": "13.0625", "profile_flux": "18200.5000",
-            "profile_error": "40.6250", "aperture": "1.7000",
+            "profile_error": "40.6250", "ra": "115.5226046", "dec": "41.3041667", "aperture": "1.7000",
         }  # fmt: skip
         self.assertEqual(found, wanted)
         self.assertEqual(list(found), [name for name, *_ in SERIES_COLUMNS])

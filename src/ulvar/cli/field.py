@@ -1,4 +1,4 @@
-"""ulvar variables, candidates, aperture."""
+"""ulvar variables, candidates, aperture, magnitudes."""
 
 from __future__ import annotations
 
@@ -37,12 +37,22 @@ from ulvar.flows import (
     find_looks,
     measure_field,
     measure_growths,
+    standard_of,
     told_by_catalogue,
     typical_of,
     write_field,
+    write_magnitudes,
 )
 from ulvar.frames import ExposureFacts
-from ulvar.photometry import ApertureOptions, SeriesTable, judge_candidates, judge_field, propose_aperture
+from ulvar.photometry import (
+    ApertureOptions,
+    SeriesTable,
+    StarListError,
+    judge_candidates,
+    judge_field,
+    propose_aperture,
+    read_series,
+)
 
 # Candidates that are told in words.
 _TOLD = 12
@@ -257,6 +267,51 @@ def aperture(
             )
     first: dict[str, Any] = bodies[0] if bodies else {}
     finish(plain({**first, "series": bodies}), as_json=json, done=done, failed=len(bad), lines=lines + told(bad))
+
+
+def magnitudes(
+    table: Annotated[
+        Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure, of solved exposures.")
+    ],
+    catalogue: Annotated[Path, typer.Option(metavar="PATH", help="Star catalogue: CSV file or folder of tiles.")],
+    out: Annotated[Path, typer.Option(metavar="FILE", help="Every star in magnitudes: .csv, .vot, .fits, .parquet.")],
+    band: Annotated[
+        str, typer.Option(metavar="NAME", help="Band of the catalogue; what it sorts by unless given.")
+    ] = "",
+    leave_out: Annotated[str, typer.Option(metavar="a,b", help="Stars that do not count.")] = "",
+    json: Json = False,
+    replace: Replace = False,
+) -> None:
+    """Bring a measured series to a catalogue's magnitudes: zero points, colour term, extinction, limits."""
+    check_table(out, replace)
+    try:
+        series = read_series(table)
+        found = standard_of(
+            series, catalogue, "", band=band, leave_out=[name.strip() for name in leave_out.split(",") if name.strip()]
+        )
+    except (StarListError, CatalogueError, ValueError) as error:
+        fail_usage(str(error))
+    if isinstance(found, Failed):
+        finish(
+            {"output": "", "reason": found.reason}, as_json=json, done=0, failed=1, lines=[f"{table}: {found.reason}"]
+        )
+        return
+    standard, known, name = found
+    write_magnitudes(out, series, standard, known, replace=replace)
+    values = {key: value for key, value in vars(standard).items() if key != "zeros"}
+    zeros = [{"file": file, "jd_utc": jd, **vars(zero)} for (file, jd), zero in standard.zeros.items()]
+    lines = [
+        f"{out}: {len(standard.stars)} stars of the catalogue, band {name}, in {len(zeros)} exposures",
+        f"  they agree to {1000 * standard.star_scatter:.0f} mmag; all magnitudes share {1000 * standard.common_error:.0f} mmag",
+    ]
+    if math.isfinite(standard.colour_error):
+        lines.append(f"  colour term {standard.colour_term:+.3f} +- {standard.colour_error:.3f}")
+    if math.isfinite(standard.extinction):
+        lines.append(f"  extinction {standard.extinction:.3f} +- {standard.extinction_error:.3f} mag for each airmass")
+    if standard.dropped:
+        lines.append(f"  not used, as they stand off: {', '.join(standard.dropped)}")
+    body = {"output": str(out), "band": name, **values, "zeros": zeros}
+    finish(plain(body), as_json=json, done=1, failed=0, lines=lines)
 
 
 def _lights(paths: Any, fact: list[str]) -> _Lights:

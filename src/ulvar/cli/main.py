@@ -39,6 +39,7 @@ _COMMANDS = {
     "variables": "ulvar.cli.field:variables",
     "candidates": "ulvar.cli.field:candidates",
     "aperture": "ulvar.cli.field:aperture",
+    "magnitudes": "ulvar.cli.field:magnitudes",
     "pair": "ulvar.cli.pairs:pair",
     "body": "ulvar.cli.bodies:body",
     "chart": "ulvar.cli.chart:chart",

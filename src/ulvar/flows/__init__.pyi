@@ -122,6 +122,9 @@ from .stack import StackOptions as StackOptions
 from .stack import StackResult as StackResult
 from .stack import stack_exposures as stack_exposures
 from .stack import stack_print as stack_print
+from .standard import MAGNITUDE_COLUMNS as MAGNITUDE_COLUMNS
+from .standard import standard_of as standard_of
+from .standard import write_magnitudes as write_magnitudes
 from .starfind import FindTask as FindTask
 from .starfind import Scored as Scored
 from .starfind import detect_in as detect_in

@@ -246,7 +246,7 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
     """Add JD, BJD, airmass, and scintillation to the errors. A star without coordinates takes the pointing's, if that is known."""
     when: datetime | None = facts.mid_utc
     if when is None:
-        return list(rows)
+        return [replace(row, ra=float(ra[n % len(ra)]), dec=float(dec[n % len(ra)])) for n, row in enumerate(rows)]
     jd = float(jd_from_utc([when])[0])
     timed = []
     for number, row in enumerate(rows):
@@ -270,6 +270,8 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
             replace(
                 row, jd_utc=jd, bjd_tdb=bjd, airmass=airmass, flux_error=error, noise_scintillation=air,
                 profile_error=fitted_error,
+                ra=float(ra[k]),
+                dec=float(dec[k]),
             )
         )  # fmt: skip
     return timed

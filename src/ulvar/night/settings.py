@@ -171,7 +171,7 @@ class MeasureSettings(Section):
         ring = (
             (self.inner_px, self.outer_px) if self.inner_px is not None and self.outer_px is not None else (None, None)
         )
-        others = tuple(round(self.radius * step, 3) for step in RADIUS_STEPS) if self.several else ()
+        others = tuple(round(self.radius * step, 2) for step in RADIUS_STEPS) if self.several else ()
         return ApertureOptions(self.radius, self.in_fwhm, ring[0], ring[1], self.sky, self.elliptical, others)
 
 

@@ -44,6 +44,10 @@ from .series import read_series as read_series
 from .series import row_from_values as row_from_values
 from .series import row_values as row_values
 from .series import write_series as write_series
+from .standard import Known as Known
+from .standard import Standard as Standard
+from .standard import Zero as Zero
+from .standard import fit_standard as fit_standard
 from .vetting import Verdict as Verdict
 from .vetting import vet_stars as vet_stars
 from .zeropoint import ZeroPoint as ZeroPoint

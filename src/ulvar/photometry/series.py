@@ -52,6 +52,8 @@ SERIES_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
     ),
     ("profile_flux", "ADU", 4, "flux by the fit of the exposure's own profile, neighbours fitted along"),
     ("profile_error", "ADU", 4, "its standard error"),
+    ("ra", "deg", 7, "right ascension that the star was measured at, ICRS; empty where it is not known"),
+    ("dec", "deg", 7, "declination"),
     ("aperture", "", 4, "radius as it was set: in FWHM of the exposure, or in px"),
 )
 
@@ -92,6 +94,8 @@ class SeriesRow:
     noise_scintillation: float = math.nan
     profile_flux: float = math.nan
     profile_error: float = math.nan
+    ra: float = math.nan
+    dec: float = math.nan
     aperture: float = math.nan
 
     @property

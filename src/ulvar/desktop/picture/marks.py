@@ -181,7 +181,13 @@ class Marks:
             overlay.bodies = []
         score = self._model.products("score").get(raw)
         fwhm = float(score.values["fwhm_px"]) if score and score.values["fwhm_px"] else 3.0
-        overlay.aperture = settings.aperture.radii(fwhm)
+        radius, inner, outer = settings.aperture.radii(fwhm)
+        series = self._model.series_of_exposure(raw)
+        tried = self._model.products("aperture").get(series.key) if series is not None and settings.several else None
+        if tried is not None:
+            # Of several radii the one that is used.
+            radius = float(tried.values["radius"]) * (fwhm if settings.in_fwhm else 1.0)
+        overlay.aperture = radius, inner, outer
 
 
 def _carry(overlay: Overlay, grid: PixelMap) -> None:

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
+import numpy as np
+
+from ulvar.astrometry import CatalogueError
 from ulvar.engine import Failed, JobContext, counted
 from ulvar.flows import (
     CurveOptions,
@@ -15,6 +20,8 @@ from ulvar.flows import (
     make_curve,
     measure_series,
     read_bodies,
+    standard_of,
+    write_magnitudes,
 )
 from ulvar.frames import distinct_names, fingerprint
 from ulvar.inspection import notice
@@ -30,12 +37,13 @@ from ulvar.night.stations.shared import (
     measured_files,
     no_series,
     number_of,
+    series_file,
     series_path,
     told_failures,
 )
 from ulvar.night.stations.tables import naming_damage, series_table
 from ulvar.night.working import one_at_a_time
-from ulvar.photometry import RadiusChoice, SeriesRow, StarListError, choose_radius, write_series
+from ulvar.photometry import RadiusChoice, SeriesRow, SeriesTable, StarListError, choose_radius, write_series
 
 
 @one_at_a_time
@@ -95,8 +103,45 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         path = series_path(night, series)
         path.parent.mkdir(parents=True, exist_ok=True)
         write_series(path, rows, replace=True)
+        _bring_to_magnitudes(night, series, SeriesTable(rows))
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
+
+
+def _bring_to_magnitudes(night: Night, series: Series, table: SeriesTable) -> None:
+    """Tell the measured stars in the catalogue's magnitudes, where there is one and it knows enough of them."""
+    night.store_products("standard", [], series=series.key, clear=True)
+    catalogue = night.settings.plate.catalogue
+    if not catalogue:
+        return
+    try:
+        found = standard_of(table, Path(catalogue), series.filter, leave_out=night.settings.curve.leave_out)
+    except CatalogueError:
+        # Plate tells what is wrong with it.
+        return
+    if isinstance(found, Failed):
+        return
+    standard, known, band = found
+    path = series_file(night, series, "magnitudes.csv")
+    write_magnitudes(path, table, standard, known, replace=True)
+    medians = {}
+    for name in table.names():
+        values = [
+            standard.magnitude(row, known[name].colour if name in known else math.nan) for row in table.star(name)
+        ]
+        told = [(m, e) for m, e in values if math.isfinite(m)]
+        if told:
+            medians[name] = [float(np.median([m for m, _ in told])), float(np.median([e for _, e in told]))]
+    limits = [zero.limit for zero in standard.zeros.values() if math.isfinite(zero.limit)]
+    values_of = {
+        "band": band, "colour_term": standard.colour_term, "colour_error": standard.colour_error,
+        "extinction": standard.extinction, "extinction_error": standard.extinction_error, "common_error": standard.common_error,
+        "used": list(standard.stars), "dropped": list(standard.dropped), "magnitudes": medians,
+        "limit": float(np.median(limits)) if limits else math.nan,
+    }  # fmt: skip
+    night.store_products(
+        "standard", [Product("standard", series.key, str(path), values_of)], series=series.key, clear=True
+    )
 
 
 def night_choice(night: Night, rows: Sequence[SeriesRow], raw_of_name: Mapping[str, str]) -> RadiusChoice:

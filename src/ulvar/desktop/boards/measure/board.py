@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
@@ -18,7 +20,7 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.sparks import draw_spark
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.parts.widgets import Cells, Rows, empty_state, hairline, label, number, table
-from ulvar.engine import percent
+from ulvar.engine import counted, percent
 from ulvar.photometry import ListedStar
 
 PAGES = (
@@ -119,7 +121,11 @@ class MeasureBoard(Board):
             )
             return
         self._collect()
-        self._rows = Rows(["Star", "Flux\nADU", "SNR", "Scatter\n× noise", "Over time\n±3 %"])
+        standard = self._standard()
+        band = "" if standard is None else "Catalogue" if standard["band"] == "mag" else str(standard["band"])
+        self._rows = Rows(
+            ["Star", f"{band}\nmag" if band else "Flux\nADU", "SNR", "Scatter\n× noise", "Over time\n±3 %"]
+        )
         self._rows.theme = self.theme
         rows, marks = [], {}
         curve = self.model.curves.curve()
@@ -132,7 +138,9 @@ class MeasureBoard(Board):
                 ratio = float(ensemble.scatter[k] / ensemble.expected[k])
             if star.name in self.suspects:
                 marks[i, 3] = "check"
-            rows.append((f"       {star.name}", number(flux, 0), number(flux / error, 0), number(ratio, 2), ""))
+            told = standard["magnitudes"].get(star.name) if standard is not None else None
+            shown = number(flux, 0) if standard is None else number(told[0] if told else math.nan, 3)
+            rows.append((f"       {star.name}", shown, number(flux / error, 0), number(ratio, 2), ""))
         self._rows.fill(rows, [s.name for s in self.listed], marks)
         self._table = table(
             self._rows, "Stars with a role", on_row=self._picked,
@@ -154,6 +162,8 @@ class MeasureBoard(Board):
         self.body.addLayout(row)
         if ensemble is not None and curve is not None:
             self.body.addWidget(label(f"Target scatter {1000 * curve.rms:.1f} mmag about its fit", "value"))
+        if standard is not None:
+            self.body.addWidget(label(standard_words(standard), wrap=True))
         self.body.addWidget(hairline())
         self._plot = Plot(
             self.theme,
@@ -191,6 +201,12 @@ class MeasureBoard(Board):
     def _left(self, station: str) -> None:
         if station != "measure":
             self.model.field.mark("")
+
+    def _standard(self) -> dict[str, Any] | None:
+        """What is known of the series in the catalogue's magnitudes."""
+        series = self.model.chosen_series()
+        product = self.model.products("standard").get(series.key) if series is not None else None
+        return None if product is None else product.values
 
     def _collect(self) -> None:
         curve = self.model.curves.curve()
@@ -246,3 +262,19 @@ class MeasureBoard(Board):
         if hasattr(self, "_plot") and self.listed:
             self._plot.current = path
             self._plot.update()
+
+
+def standard_words(values: Mapping[str, Any]) -> str:
+    """Return how a series was brought to a catalogue's magnitudes, in words."""
+    band = "its magnitudes" if values["band"] == "mag" else f"band {values['band']}"
+    common = 1000 * values["common_error"]
+    text = f"Zero points by {counted(len(values['used']), 'star')} of the catalogue, {band}, good to " + (
+        f"{common:.0f} mmag" if common >= 1 else "under 1 mmag"
+    )
+    if values["colour_error"] is not None:
+        text += f"; colour term {values['colour_term']:+.3f} ± {values['colour_error']:.3f}"
+    if values["extinction"] is not None:
+        text += f"; extinction {values['extinction']:.2f} ± {values['extinction_error']:.2f} mag"
+    if values["limit"] is not None:
+        text += f"; a star of SNR 5 has {values['limit']:.1f} mag"
+    return (text + ".").replace("-", "−")
