@@ -21,12 +21,8 @@ COMBINE_PAGES = ("rules", "stars", "field", "alignment", "result")
 
 def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
     """Turn the Calibrate board to a page, with the picture that goes with it."""
-    if page == "camera" and not window.model.products("camera"):
-        window.command("measure camera")
-        while window.model.jobs.busy:
-            wait(0.1)
     window.board_of["calibrate"].turn_to(page)  # type: ignore[attr-defined]
-    for key, on in (("defects", page == "defects"), ("swipe", page == "camera")):
+    for key, on in (("defects", page == "defects"), ("swipe", False)):
         if window.sky.header.toggles[key].isChecked() != on:
             window.sky.toggle(key)
     wait(1.5)
@@ -77,6 +73,23 @@ def pair_page(window: MainWindow, wait: Callable[[float], None]) -> None:
     wait(0.5)
 
 
+def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
+    """Turn the Measure board to a page, with what it shows."""
+    if window.sky.on("loupe"):
+        window.sky.toggle("loupe")
+    for key, wanted in (("growth", page == "aperture"), ("field", page == "field")):
+        if wanted and not window.model.products(key):
+            window.command(f"run {key}")
+            wait(0.3)
+            while window.model.jobs.busy:
+                wait(0.1)
+    key = {"candidates": "comparisons", "aperture": "aperture", "field": "whole"}.get(page, "measured")
+    window.command(f"page {key}")
+    while page == "candidates" and window.model.field.candidates() is None:
+        wait(0.2)
+    wait(0.5)
+
+
 def main() -> int:
     """Run the demo's stations where they have not run, then take the pictures."""
     from PySide6.QtCore import QSettings
@@ -123,10 +136,11 @@ def main() -> int:
     out = ROOT / "docs" / "screenshots"
     out.mkdir(parents=True, exist_ok=True)
     wanted = [(station, "dark", station) for station in STATIONS]
-    wanted += [("combine", "light", "combine-light"), ("measure", "red", "measure-red")]
-    wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects", "flat", "camera")]
+    wanted += [("measure", "red", "measure-red")]
+    wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects",)]
     wanted += [("combine", "dark", f"combine-{page}") for page in COMBINE_PAGES]
     wanted += [("plate", "dark", "plate-pair"), ("measure", "dark", "looking")]
+    wanted += [("measure", "dark", f"measure-{page}") for page in ("aperture", "candidates", "field")]
     for station, theme, name in wanted:
         if theme != window.theme.name:
             window.set_theme(theme)
@@ -143,6 +157,8 @@ def main() -> int:
             combine_page(window, page if page in COMBINE_PAGES else "exposures", wait)
         if name == "plate-pair":
             pair_page(window, wait)
+        if station == "measure" and name != "looking":
+            measure_page(window, name.partition("-")[2], wait)
         if name == "looking":
             combine_page(window, "field", wait)
             window.model.set_station("measure")

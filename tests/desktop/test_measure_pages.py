@@ -136,7 +136,7 @@ class Pages(SolvedCase):
         self.assertEqual(self.window.sky.canvas.overlay.candidates, [])
 
     def test_the_field_is_searched_and_shown(self) -> None:
-        page = self.turn("field")
+        page = self.turn("whole")
         self.assertIn("target and comparison at once", page.words.text())
         self.assertFalse(page.save.isVisible())
         self.click(page.run)
@@ -173,7 +173,7 @@ class Pages(SolvedCase):
     def test_words_reach_all_of_it(self) -> None:
         for word, page in (
             ("page aperture", "aperture"),
-            ("page field", "field"),
+            ("page whole", "whole"),
             ("page comparisons", "comparisons"),
             ("page measured", "measured"),
         ):

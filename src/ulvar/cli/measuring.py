@@ -46,10 +46,12 @@ from ulvar.flows import (
     solve_files,
 )
 from ulvar.frames import ExposureFacts, parse_position
+from ulvar.inspection import Finding, measured_findings
 from ulvar.lightcurves import write_curve
 from ulvar.photometry import (
     ApertureOptions,
     RadiusChoice,
+    SeriesTable,
     StarListError,
     choose_radius,
     read_series,
@@ -221,6 +223,7 @@ def measure(
             fail_usage(f"{output} exists; it is kept (see --replace)")
     given = given_reference(reference, fact)
     frames, lines, told_series, bad, good_count, total = [], [], [], [], 0, 0
+    found: list[Finding] = []
     with running(len(lights)) as context:
         for one, output, members in sets:
             origin = origin_of(given or members[0], listed, reference is not None) if members else None
@@ -248,6 +251,7 @@ def measure(
                 }
             )
             lines.append(f"{output}: {len(rows)} rows of {len(listed)} stars in {good} exposures")
+            found += measured_findings(SeriesTable(rows), {o.values["file"]: o.file for o in outcomes if o.ok})
             if choice is not None and len(choice.tried) > 1:
                 lines += _tried_lines(choice, options.aperture)
             bad += [o for o in outcomes if not o.ok]
@@ -259,7 +263,7 @@ def measure(
     written = [s["output"] for s in told_series if s["output"]]
     finish(
         {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,
-        done=good_count, failed=len(bad), lines=lines + told(bad if good_count else [*bad, *rest]),
+        done=good_count, failed=len(bad), lines=lines + told(bad if good_count else [*bad, *rest]), findings=found,
     )  # fmt: skip
 
 

@@ -21,6 +21,7 @@ from .findings import sort_findings as sort_findings
 from .flatcheck import FlatCheck as FlatCheck
 from .flatcheck import check_flat as check_flat
 from .flatcheck import flat_findings as flat_findings
+from .measured import measured_findings as measured_findings
 from .pixels import PixelLook as PixelLook
 from .pixels import look_at as look_at
 from .pixels import look_band as look_band

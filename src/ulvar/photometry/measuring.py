@@ -14,7 +14,7 @@ from ulvar.photometry.listed import ListedStar
 from ulvar.photometry.neighbours import Neighbours, blended
 from ulvar.photometry.options import ApertureOptions
 from ulvar.photometry.series import SeriesRow
-from ulvar.stars import SIGMA_TO_FWHM, StarFlag, StarTable
+from ulvar.stars import StarFlag, StarTable
 
 
 def measure_exposure(
@@ -132,6 +132,7 @@ def middles_of_light(
     mask : uint16 array, optional
     """
     from ulvar.photometry import _kernels
+    from ulvar.stars import SIGMA_TO_FWHM
 
     width = fwhm_px if math.isfinite(fwhm_px) and fwhm_px > 0 else 3.0
     out = np.empty((len(x), 3))

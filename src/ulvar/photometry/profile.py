@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from ulvar.engine import F32Array, F64Array, I64Array, MaskArray
 from ulvar.frames import MaskBit
 from ulvar.photometry.aperture import measure_apertures
-from ulvar.stars import Detection, FieldProfiles, fit_reach, profile_values, take_off
+
+if TYPE_CHECKING:
+    from ulvar.stars import Detection
 
 _BAD = int(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC | MaskBit.TRAIL | MaskBit.SATURATED)  # fmt: skip
 # A detection so near to a listed place is that star [FWHM].
@@ -106,6 +108,8 @@ class _JointFit:
     ) -> None:  # fmt: skip
         from scipy.spatial import cKDTree
 
+        from ulvar.stars import FieldProfiles, fit_reach, take_off
+
         profiles = FieldProfiles(found)
         psf, stars = profiles.psf, found.stars
         self.listed, self.mask = len(x), mask
@@ -154,6 +158,8 @@ class _JointFit:
         """Return the share of each star's light in each pixel, sparse, shape (pixels, stars)."""
         from scipy.sparse import csc_matrix
 
+        from ulvar.stars import profile_values
+
         height, width = self.bad.shape
         rows, values, starts = [], [], [0]
         for x, y, psf in zip(self.x, self.y, self.psfs):
@@ -201,6 +207,8 @@ class _JointFit:
 
     def _look_at_sky(self, flux: F64Array) -> None:
         """Take the sky about listed stars from what their fit leaves."""
+        from ulvar.stars import take_off
+
         left = self.picture.copy()
         by_profile: dict[int, list[int]] = {}
         for k, psf in enumerate(self.psfs):

@@ -75,8 +75,7 @@ class SkyView(QWidget):
         self.canvas.shape_drawn.connect(lambda kind, _: self.instruments.statistics() if kind == "box" else None)
         layout.addWidget(self.foot)
         for signal in (model.preview_changed, model.stars_changed, model.settings_changed, model.looking.star_chosen,
-                       model.curves.changed, model.stacks.pixel_chosen, model.pointing.changed, model.sky.changed,
-                       model.field.changed):  # fmt: skip
+                       model.curves.changed, model.stacks.pixel_chosen, model.pointing.changed, model.sky.changed, model.field.changed):  # fmt: skip
             signal.connect(self._marks)
         model.current_changed.connect(self.refresh)
         model.station_changed.connect(lambda _: self.refresh())

@@ -214,7 +214,7 @@ ACTIONS = (
         "Measure: every star of the field, and what speaks against it",
         "go",
     ),
-    ActionSpec("page field", "The whole field", "", "Measure: what all stars scatter by, and which of them vary", "go"),
+    ActionSpec("page whole", "The whole field", "", "Measure: what all stars scatter by, and which of them vary", "go"),
     ActionSpec("page places", "Named places", "", "Plate: targets, marks and bodies, and where they are", "go"),
     ActionSpec("run", "Run the station", "Ctrl+R", "Do what the station's button says", "run"),
     ActionSpec(

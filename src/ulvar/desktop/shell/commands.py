@@ -94,7 +94,7 @@ class Commands(QObject):
             self._page("solutions" if rest == "harder" else rest)
             self._run("plate", rest)
         elif command in ("run growth", "run field"):
-            self._page("aperture" if rest == "growth" else rest)
+            self._page("aperture" if rest == "growth" else "whole")
             self._run("measure", rest)
         elif word == "cursor":
             self._say(self._regions.sky.pointer.do(rest))

@@ -24,7 +24,7 @@ from ulvar.flows import (
     write_magnitudes,
 )
 from ulvar.frames import distinct_names, fingerprint
-from ulvar.inspection import notice
+from ulvar.inspection import measured_findings, notice
 from ulvar.lightcurves import LightCurve, differential_curve, write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
@@ -103,7 +103,9 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         path = series_path(night, series)
         path.parent.mkdir(parents=True, exist_ok=True)
         write_series(path, rows, replace=True)
-        _bring_to_magnitudes(night, series, SeriesTable(rows))
+        table = SeriesTable(rows)
+        findings += measured_findings(table, {o.values["file"]: raw_of[o.file] for o in good})
+        _bring_to_magnitudes(night, series, table)
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
 

@@ -27,11 +27,11 @@ PAGES = (
     ("measured", "Stars", "The stars with a role, and how each behaves against the others"),
     ("aperture", "Aperture", "How light and noise grow with the radius, and what that speaks for"),
     ("comparisons", "Candidates", "Every star of the field as a comparison star, and what speaks against it"),
-    ("field", "Field", "What all stars scatter by beside what noise lets expect, and which of them vary"),
+    ("whole", "Field", "What all stars scatter by beside what noise lets expect, and which of them vary"),
 )  # fmt: skip
-_TITLES = {"measured": "Stars", "aperture": "Aperture", "comparisons": "Comparison stars", "field": "The field"}
+_TITLES = {"measured": "Stars", "aperture": "Aperture", "comparisons": "Comparison stars", "whole": "The field"}
 Page = AperturePage | ComparisonsPage | FieldPage
-_MAKERS: dict[str, type[Page]] = {"aperture": AperturePage, "comparisons": ComparisonsPage, "field": FieldPage}
+_MAKERS: dict[str, type[Page]] = {"aperture": AperturePage, "comparisons": ComparisonsPage, "whole": FieldPage}
 
 
 class _Marks(Cells):
