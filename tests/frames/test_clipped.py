@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import unittest
 from typing import Any
 
@@ -69,7 +70,8 @@ class Flagged(Command):
             code, body = self.json("measure", *self.frames(top), "--stars", listed, "--out", out)
             # Stars that are clipped unknown would be taken for the profile of all, and nothing would align.
             self.assertEqual((code, body["rows"]), (0, 3), body)
-            flags = [line.rpartition(",")[2].split("|") for line in out.read_text().splitlines()[1:]]
+            with out.open(newline="") as handle:
+                flags = [row["flags"].split("|") for row in csv.DictReader(handle)]
             self.assertEqual(["saturated" in one for one in flags], [True] * 3)
 
     def test_a_level_that_is_told_is_believed(self) -> None:
