@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+import math
+
+import numpy as np
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.models.starpick import give_role
 from ulvar.desktop.picture.overlays import aperture_words
+from ulvar.photometry import measure_apertures
 
 
 class Apertures(ScoredCase):
@@ -78,3 +82,86 @@ if __name__ == "__main__":
     import unittest
 
     unittest.main()
+
+
+class Drawn(ScoredCase):
+    """Rings are taken hold of on the picture."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.model.set_station("measure")
+        self.quiet()
+        table = self.sky.stars_of(self.model.current)
+        height, width = self.sky.canvas.picture.shape
+        inside = (abs(table.x - width / 2) < width / 4) & (abs(table.y - height / 2) < height / 4) & (table.flags == 0)
+        star = int(inside.nonzero()[0][0])
+        self.place = float(table.x[star]), float(table.y[star])
+        give_role(self.model, self.place, "target")
+        self.sky.canvas.look(QPointF(*self.place), 6.0)
+        self.quiet()
+        self.fwhm = float(self.model.products("score")[self.model.current].values["fwhm_px"])
+
+    def at(self, radius: float, angle: float = 0.7) -> QPointF:
+        """Return the screen's place of a point of a ring about the star."""
+        mark = self.sky.canvas.overlay.roles[0]
+        return self.sky.canvas.sight.to_screen(mark.x + radius * math.cos(angle), mark.y + radius * math.sin(angle))
+
+    def test_an_aperture_is_drawn_wider_live_and_taken_back(self) -> None:
+        canvas = self.sky.canvas
+        before = canvas.overlay.aperture
+        start, end = self.at(before[0]).toPoint(), self.at(1.3 * before[0]).toPoint()
+        QTest.mouseMove(canvas, start)
+        self.quiet()
+        self.assertEqual(canvas.cursor().shape(), Qt.CursorShape.SizeAllCursor)
+        QTest.mousePress(canvas, Qt.MouseButton.LeftButton, pos=start)
+        QTest.mouseMove(canvas, end)
+        self.quiet()
+        drawn = canvas.overlay.aperture
+        self.assertAlmostEqual(drawn[0], 1.3 * before[0], delta=0.15)
+        self.assertEqual(drawn[1:], before[1:])
+        # What it tells meanwhile is the star's light in this aperture.
+        data, facts = canvas.picture.data, self.model.facts(self.model.current)
+        mark = canvas.overlay.roles[0]
+        found = measure_apertures(
+            data, np.array([mark.x]), np.array([mark.y]), radius_px=drawn[0], inner_px=drawn[1], outer_px=drawn[2],
+            gain_e_per_adu=facts.gain_e_per_adu,
+        )  # fmt: skip
+        told = self.sky.foot.read_out.text()
+        self.assertIn(f"{found.flux[0]:,.0f} ADU".replace(",", "\u2009"), told)
+        self.assertIn(f"SNR {found.flux[0] / found.flux_error[0]:,.0f}".replace(",", "\u2009"), told)
+        self.assertEqual(self.model.settings().measure.radius, 1.7, "nothing is set before it is let go")
+        QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, pos=end)
+        self.quiet()
+        now = self.model.settings().measure
+        self.assertAlmostEqual(now.radius * self.fwhm, drawn[0], delta=0.01)
+        # The annulus stays where it was seen.
+        self.assertAlmostEqual(now.inner_px, before[1], delta=0.01)
+        self.assertAlmostEqual(now.outer_px, before[2], delta=0.01)
+        self.model.undo.undo()
+        self.quiet()
+        self.assertEqual(canvas.overlay.aperture, before)
+
+    def test_rings_stay_between_their_neighbours(self) -> None:
+        canvas = self.sky.canvas
+        aperture, inner, outer = canvas.overlay.aperture
+        self.drag(canvas, self.at(inner), self.at(0.5 * aperture))
+        self.quiet()
+        now = self.model.settings().measure
+        self.assertAlmostEqual(now.inner_px, aperture + 0.5, delta=0.02)
+        self.assertAlmostEqual(now.outer_px, outer, delta=0.02)
+        self.assertEqual(now.radius, 1.7)
+        self.drag(canvas, self.at(outer), self.at(1.5 * outer))
+        self.quiet()
+        self.assertAlmostEqual(self.model.settings().measure.outer_px, 1.5 * outer, delta=0.3)
+
+    def test_elsewhere_the_picture_is_moved(self) -> None:
+        canvas = self.sky.canvas
+        aperture, inner, _ = canvas.overlay.aperture
+        before, centre = self.model.settings().measure, QPointF(canvas.sight.centre)
+        self.drag(canvas, self.at((aperture + inner) / 2), self.at((aperture + inner) / 2) + QPointF(60, 40))
+        self.quiet()
+        self.assertEqual(self.model.settings().measure, before)
+        self.assertNotEqual(canvas.sight.centre, centre)
+        # A click on a ring is a click.
+        self.click(canvas, self.at(aperture).x(), self.at(aperture).y())
+        self.assertEqual(self.model.settings().measure, before)

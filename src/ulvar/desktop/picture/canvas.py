@@ -24,6 +24,7 @@ from ulvar.desktop.picture.colour import balanced, stretched
 from ulvar.desktop.picture.grid import paint_grid
 from ulvar.desktop.picture.overlays import Overlay, Scene, halo_text, paint_overlay
 from ulvar.desktop.picture.pictures import Picture
+from ulvar.desktop.picture.rings import Grip, drawn_to, grip_at
 from ulvar.desktop.picture.sight import Sight
 from ulvar.desktop.picture.skymarks import paint_sky
 from ulvar.desktop.picture.stretch import Stretch, colour_table
@@ -44,6 +45,9 @@ class Canvas(QWidget):
     region_drawn = Signal(int, int, int, int)
     shape_drawn = Signal(str, object)
     hovered = Signal(float, float)
+    # While a ring is drawn: whose it is, and the radii; and when it is let go.
+    ring_drawn = Signal(object, object)
+    ring_dropped = Signal(object, object)
     zoomed = Signal()
     moved = Signal()
 
@@ -73,6 +77,7 @@ class Canvas(QWidget):
         self.corners: list[QPointF] = []
         self.corner: QPointF | None = None
         self._on_border = False
+        self._grip: Grip | None = None
         self.pressed: QPointF | None = None
         self._moved = False
         self._image: tuple[Picture, tuple, QImage] | None = None
@@ -262,6 +267,8 @@ class Canvas(QWidget):
         self.pressed, self._moved = event.position(), False
         near = self.second is not None and abs(event.position().x() - self.border * self.width()) < 10
         self._on_border = near and self.mode == "pan"
+        free = self.mode == "pan" and not self._on_border and event.button() == Qt.MouseButton.LeftButton
+        self._grip = grip_at(self.sight, self.overlay, event.position()) if free else None
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Pan or draw, and read out."""
@@ -271,6 +278,13 @@ class Canvas(QWidget):
                 self._moved = True
                 self.border = min(max(event.position().x() / max(1, self.width()), 0.02), 0.98)
                 self.update()
+            elif self._grip is not None and self.overlay.aperture is not None:
+                if self._moved or delta.manhattanLength() > 2:
+                    self._moved = True
+                    self.overlay.aperture = drawn_to(self.overlay.aperture, self._grip, self.sight, event.position())
+                    self.ring_drawn.emit(self._grip, self.overlay.aperture)
+                    self.update()
+                return
             elif self.mode == "line":
                 self._moved = True
                 self.line = (self.sight.to_image(self.pressed), self.sight.to_image(event.position()))
@@ -289,6 +303,10 @@ class Canvas(QWidget):
         elif self.mode == "polygon" and self.corners:
             self.corner = event.position()
             self.update()
+        elif self.mode == "pan" and self.pressed is None:
+            held = grip_at(self.sight, self.overlay, event.position()) is not None
+            if held != (self.cursor().shape() == Qt.CursorShape.SizeAllCursor):
+                self.setCursor(Qt.CursorShape.SizeAllCursor if held else Qt.CursorShape.CrossCursor)
         place = self.sight.to_image(event.position())
         self.hovered.emit(place.x(), place.y())
 
@@ -300,9 +318,12 @@ class Canvas(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """End a click, a pan or a drawing."""
         press, self.pressed = self.pressed, None
-        corner = self.corner
-        self._on_border = False
+        corner, grip = self.corner, self._grip
+        self._on_border, self._grip = False, None
         if press is None:
+            return
+        if grip is not None and self._moved:
+            self.ring_dropped.emit(grip, self.overlay.aperture)
             return
         place = self.sight.to_image(event.position())
         if self.mode == "polygon" and not self._moved:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Protocol
 
 import numpy as np
@@ -13,8 +14,9 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.naming import Naming
-from ulvar.desktop.picture.overlays import mask_words
+from ulvar.desktop.picture.overlays import aperture_words, mask_words
 from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
+from ulvar.desktop.picture.rings import APERTURE, Grip
 from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
 from ulvar.inspection import region_statistics
 
@@ -46,6 +48,8 @@ class Instruments:
     ) -> None:
         self._shown, self._model, self._naming = shown, model, naming
         self._canvas, self._strips, self._foot = canvas, strips, foot
+        canvas.ring_drawn.connect(self.ring_drawn)
+        canvas.ring_dropped.connect(self.ring_dropped)
 
     def pick_up(self, tool: str) -> None:
         """Take a tool in hand; the others are put away."""
@@ -86,6 +90,52 @@ class Instruments:
         scale = wcs.scale_arcsec_px if wcs is not None else facts.scale_arcsec_px if facts is not None else None
         star = star_at(picture, x, y, fwhm_px=self._usual_fwhm(), saturation_adu=self._shown.saturation, gain=gain)
         self._strips.star.show_star(star, scale)
+
+    def ring_drawn(self, grip: Grip, radii: tuple[float, float, float]) -> None:
+        """Tell what the star whose ring is drawn gives in this aperture."""
+        picture, facts = self._canvas.picture, self._model.facts(self._model.current)
+        if picture is None or picture.quick or facts is None or self._shown.shows_product:
+            return
+        from ulvar.photometry import measure_apertures
+
+        mark = grip.mark
+        data = np.ascontiguousarray(picture.data, dtype=np.float32)
+        found = measure_apertures(
+            data, np.array([mark.x]), np.array([mark.y]), radius_px=radii[0], inner_px=radii[1], outer_px=radii[2],
+            gain_e_per_adu=facts.gain_e_per_adu,
+        )  # fmt: skip
+        flux, error, sky = float(found.flux[0]), float(found.flux_error[0]), float(found.sky[0])
+        words = f"{mark.name}: {aperture_words(radii)}"
+        if flux > 0:
+            words += f"   {flux:,.0f} ADU".replace(",", "\u2009")
+            words += f" ± {error:,.0f}, SNR {flux / error:,.0f}".replace(",", "\u2009") if error > 0 else ""
+            words += f", {-2.5 * math.log10(flux):.3f} mag of 1 ADU, sky {sky:.1f} ADU".replace("-", "−")
+            words += self._on_the_catalogue(flux)
+        self._foot.read_out.setText(words)
+
+    def _on_the_catalogue(self, flux: float) -> str:
+        """Return a flux in the catalogue's magnitudes, where this exposure's zero point is known."""
+        series = self._model.series_of_exposure(self._model.current)
+        product = self._model.products("standard").get(series.key) if series is not None else None
+        file = self._model.numbers.measured_names().get(self._model.current, "")
+        zero = product.values.get("zeros", {}).get(file) if product is not None else None
+        if product is None or zero is None:
+            return ""
+        return f", {product.values['band']} {float(zero) - 2.5 * math.log10(flux):.3f}"
+
+    def ring_dropped(self, grip: Grip, radii: tuple[float, float, float]) -> None:
+        """Set aperture or annulus as they were drawn, undoably."""
+        settings = self._model.settings().measure
+        unit = self._usual_fwhm() if settings.in_fwhm else 1.0
+        values: dict[str, object] = (
+            {"radius": round(radii[0] / unit, 3)}
+            if grip.ring == APERTURE
+            else {"inner_px": round(radii[1], 2), "outer_px": round(radii[2], 2)}
+        )
+        if grip.ring == APERTURE and settings.inner_px is None:
+            # The annulus stays where it is seen: it would follow the aperture otherwise.
+            values |= {"inner_px": round(radii[1], 2), "outer_px": round(radii[2], 2)}
+        self._model.change_settings("measure", values)
 
     def _usual_fwhm(self) -> float:
         score = self._model.products("score").get(self._model.current)

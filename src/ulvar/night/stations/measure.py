@@ -138,6 +138,7 @@ def _bring_to_magnitudes(night: Night, series: Series, table: SeriesTable) -> No
     values_of = {
         "band": band, "colour_term": standard.colour_term, "colour_error": standard.colour_error,
         "extinction": standard.extinction, "extinction_error": standard.extinction_error, "common_error": standard.common_error,
+        "zeros": {file: zero.magnitude for (file, _), zero in standard.zeros.items()},
         "used": list(standard.stars), "dropped": list(standard.dropped), "magnitudes": medians,
         "limit": float(np.median(limits)) if limits else math.nan,
     }  # fmt: skip
