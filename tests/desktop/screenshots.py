@@ -75,8 +75,9 @@ def pair_page(window: MainWindow, wait: Callable[[float], None]) -> None:
 
 def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
     """Turn the Measure board to a page, with what it shows."""
-    if window.sky.on("loupe"):
-        window.sky.toggle("loupe")
+    for key in ("loupe", "stars", "closeup"):
+        if window.sky.on(key):
+            window.sky.toggle(key)
     for key, wanted in (("growth", page == "aperture"), ("field", page == "field")):
         if wanted and not window.model.products(key):
             window.command(f"run {key}")
@@ -139,8 +140,8 @@ def main() -> int:
     wanted += [("measure", "red", "measure-red")]
     wanted += [("calibrate", "dark", f"calibrate-{page}") for page in ("defects",)]
     wanted += [("combine", "dark", f"combine-{page}") for page in COMBINE_PAGES]
-    wanted += [("plate", "dark", "plate-pair"), ("measure", "dark", "looking")]
     wanted += [("measure", "dark", f"measure-{page}") for page in ("aperture", "candidates", "field")]
+    wanted += [("plate", "dark", "plate-pair"), ("measure", "dark", "looking")]
     for station, theme, name in wanted:
         if theme != window.theme.name:
             window.set_theme(theme)

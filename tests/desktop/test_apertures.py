@@ -127,7 +127,7 @@ class Drawn(ScoredCase):
             gain_e_per_adu=facts.gain_e_per_adu,
         )  # fmt: skip
         told = self.sky.foot.read_out.text()
-        self.assertIn(f"{found.flux[0]:,.0f} ADU".replace(",", "\u2009"), told)
+        self.assertIn(f"{found.flux[0]:,.0f} ± {found.flux_error[0]:,.0f} ADU".replace(",", "\u2009"), told)
         self.assertIn(f"SNR {found.flux[0] / found.flux_error[0]:,.0f}".replace(",", "\u2009"), told)
         self.assertEqual(self.model.settings().measure.radius, 1.7, "nothing is set before it is let go")
         QTest.mouseRelease(canvas, Qt.MouseButton.LeftButton, pos=end)

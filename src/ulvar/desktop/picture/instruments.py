@@ -14,7 +14,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.foot import SkyFoot
 from ulvar.desktop.picture.naming import Naming
-from ulvar.desktop.picture.overlays import aperture_words, mask_words
+from ulvar.desktop.picture.overlays import mask_words
 from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
 from ulvar.desktop.picture.rings import APERTURE, Grip
 from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
@@ -105,12 +105,13 @@ class Instruments:
             gain_e_per_adu=facts.gain_e_per_adu,
         )  # fmt: skip
         flux, error, sky = float(found.flux[0]), float(found.flux_error[0]), float(found.sky[0])
-        words = f"{mark.name}: {aperture_words(radii)}"
+        words = f"{mark.name}: no light in this aperture"
         if flux > 0:
-            words += f"   {flux:,.0f} ADU".replace(",", "\u2009")
-            words += f" ± {error:,.0f}, SNR {flux / error:,.0f}".replace(",", "\u2009") if error > 0 else ""
-            words += f", {-2.5 * math.log10(flux):.3f} mag of 1 ADU, sky {sky:.1f} ADU".replace("-", "−")
-            words += self._on_the_catalogue(flux)
+            words = f"{mark.name}: {thin(flux)}" + (
+                f" ± {thin(error)} ADU, SNR {thin(flux / error)}" if error > 0 else " ADU"
+            )
+            told = self._on_the_catalogue(flux)
+            words = f"{words}{told}, {-2.5 * math.log10(flux):.3f} mag of 1 ADU, sky {sky:.1f}".replace("-", "−")
         self._foot.read_out.setText(words)
 
     def _on_the_catalogue(self, flux: float) -> str:
@@ -194,3 +195,8 @@ class Instruments:
         part = picture_part(picture, (box.left(), box.top()), (box.right(), box.bottom()))
         told = region_statistics(part, saturation_adu=self._shown.saturation)
         self._strips.box.show_box(told, (part.shape[1], part.shape[0]))
+
+
+def thin(value: float) -> str:
+    """Return a whole number with thin spaces between thousands."""
+    return f"{value:,.0f}".replace(",", "\u2009")

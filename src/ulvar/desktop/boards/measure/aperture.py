@@ -48,7 +48,7 @@ class AperturePage(QWidget):
         self.snr = Plot(theme, x_label="", y_label="target SNR, % of its best", show_x=False)
         self.share = Plot(theme, x_label="aperture radius, FWHM", y_label="light in the aperture, %")
         for plot in (self.snr, self.share):
-            plot.setMinimumHeight(100)
+            plot.setMinimumHeight(84)
             plot.empty = "Try apertures to see how light and noise grow with the radius."
             column.addWidget(plot, 3)
         self.rows = Rows(["Exposure", "FWHM\npx", "Best\nFWHM", "SNR\nhere", "SNR\nbest", "Light\nhere"])

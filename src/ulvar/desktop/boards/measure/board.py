@@ -105,12 +105,13 @@ class MeasureBoard(Board):
             self.say_empty("Score the exposures first: it carries stars from one exposure to the next.")
             return
         self.page_buttons = self.add_pages(PAGES, self.page, self.turn_to)
+        if self.page not in ("comparisons", "whole"):
+            self.model.field.mark("")
         if self.page != "measured":
             self.shown = _MAKERS[self.page](self.model, self.theme, self.command)
             self.shown.refresh()
             self.body.addWidget(self.shown, 1)
             return
-        self.model.field.mark("")
         if not self.listed:
             self.body.addWidget(
                 empty_state(

@@ -33,13 +33,13 @@ class ComparisonsPage(QWidget):
         self.words = label("", "value", wrap=True)
         column.addWidget(self.words)
         row = QHBoxLayout()
-        self.add = QPushButton("Make it a comparison")
+        self.add = QPushButton("Comparison")
         self.add.setToolTip("Give the chosen star the role of a comparison star (Enter in the table)")
         self.add.clicked.connect(lambda: self._give("comparison"))
-        self.check = QPushButton("Make it a check")
+        self.check = QPushButton("Check")
         self.check.setToolTip("Measured like a comparison star, but only to be looked at")
         self.check.clicked.connect(lambda: self._give("check"))
-        self.out = QPushButton("Take its role away")
+        self.out = QPushButton("No role")
         self.out.setToolTip("The chosen star is no comparison star any more (Delete in the table)")
         self.out.clicked.connect(lambda: self._give(""))
         self.best = QPushButton("Propose")
@@ -56,6 +56,7 @@ class ComparisonsPage(QWidget):
         self.table = table(
             self.rows, "Candidates for comparison stars", on_row=self._picked,
             tip="Fainter and redder than the target; beside: light of other stars near it over its own",
+            stretch=6, optional=(5, 4, 3),
         )  # fmt: skip
         column.addWidget(self.table, 1)
         for keys, role in ((("Return", "Enter"), "comparison"), (("Delete",), "")):
