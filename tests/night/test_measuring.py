@@ -1,0 +1,157 @@
+"""A night's measurements: several radii, the catalogue's magnitudes, findings, the linear limit, the whole field."""
+
+from __future__ import annotations
+
+import csv
+import json
+import math
+from pathlib import Path
+
+import numpy as np
+
+from tests.support import FolderCase, small_demo
+from ulvar.engine import JobContext
+from ulvar.night import Night
+from ulvar.night.stations import (
+    field_of,
+    find_candidates,
+    growths_of,
+    proposal_of,
+    run_field,
+    run_growth,
+    run_intake,
+    run_measure,
+    run_plate,
+    run_score,
+    series_path,
+    series_table,
+)
+from ulvar.night.stations.resuming import measured_again
+from ulvar.photometry import read_star_list, rows_by_radius
+
+
+class Measuring(FolderCase):
+    """Twelve raw exposures of the small demo night, scored and solved."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        demo = small_demo()
+        lights = sorted((demo / "raw" / "lights" / "V").glob("*.fits"))
+        good = [
+            path
+            for path in lights
+            if json.loads((demo / "truth.json").read_text())["frames"].get(path.name) is not None
+        ]
+        self.night = Night.create(self.folder / "night", (good or lights)[:24:2])
+        self.addCleanup(self.night.close)
+        settings = self.night.settings
+        settings.plate.catalogue = str(demo / "catalogue.csv")
+        self.night.set_settings(settings)
+        for run in (run_intake, run_score, run_plate):
+            self.assertEqual(run(self.night, JobContext()).problem, "")
+        self.series = self.night.current_series()
+        self.truth = json.loads((demo / "truth.json").read_text())["cast"]
+        self.night.set_stars(read_star_list(demo / "stars.csv"), self.series)
+
+    def change(self, section: str, **values: object) -> None:
+        """Change settings of a station."""
+        settings = self.night.settings
+        for name, value in values.items():
+            setattr(getattr(settings, section), name, value)
+        self.night.set_settings(settings)
+
+    def measured(self) -> str:
+        """Measure; returns what was said."""
+        result = run_measure(self.night, JobContext())
+        self.assertEqual(result.problem, "")
+        return result.text
+
+    def test_several_radii_are_kept_and_chosen_anew_without_reading(self) -> None:
+        self.change("measure", several=True)
+        self.assertIn("aperture", self.measured())
+        (choice,) = self.night.products_of("aperture", self.series.key).values()
+        self.assertEqual(len(choice.values["tried"]), 7)
+        table = series_table(self.night, self.series)
+        self.assertEqual({row.aperture for row in table.rows}, {choice.values["radius"]})
+        kept = self.night.products_of("rows", self.series.key)
+        for product in kept.values():
+            self.assertEqual(len(rows_by_radius(measured_again(product))), 7)
+        # Another choice of comparison stars may choose another radius; nothing is read for it.
+        self.change("curve", leave_out=["a", "b"])
+        before = {source: product.values["print"] for source, product in kept.items()}
+        self.measured()
+        after = {s: p.values["print"] for s, p in self.night.products_of("rows", self.series.key).items()}
+        self.assertEqual(after, before)
+        # One radius again: the table is that of the set one.
+        self.change("measure", several=False)
+        self.measured()
+        self.assertEqual({row.aperture for row in series_table(self.night, self.series).rows}, {1.7})
+
+    def test_magnitudes_are_the_catalogues(self) -> None:
+        self.measured()
+        (standard,) = self.night.products_of("standard", self.series.key).values()
+        self.assertEqual(standard.values["band"], "V")
+        for name in ("a", "b", "c", "d", "e"):
+            found, error = standard.values["magnitudes"][name]
+            # Raw exposures, divided by no flat, which darkens towards the corners by some per cent.
+            self.assertLess(abs(found - self.truth[name]["V"]), 0.06, name)
+            self.assertLess(error, 0.03)
+        with Path(standard.output).open() as handle:
+            rows = list(csv.DictReader(handle))
+        self.assertEqual(len(rows), len(series_table(self.night, self.series).rows))
+        limits = [float(row["limit"]) for row in rows]
+        self.assertTrue(14 < float(np.median(limits)) < 20)
+        self.change("plate", catalogue="")
+        self.measured()
+        self.assertEqual(self.night.products_of("standard", self.series.key), {})
+
+    def test_the_linear_limit_is_a_setting(self) -> None:
+        self.measured()
+        clean = series_table(self.night, self.series)
+        peak = max(row.peak for row in clean.star("a"))
+        self.assertFalse(any(row.flags & 2 for row in clean.star("a")))
+        self.assertNotIn("star_full", {f.code for f in self.night.findings("measure")})
+        self.change("calibrate", linear_adu=0.5 * peak)
+        self.assertEqual({f.nonlinear_adu for f in self.night.exposures}, {0.5 * peak})
+        self.measured()
+        bent = series_table(self.night, self.series)
+        self.assertTrue(any(row.flags & 2 for row in bent.star("a")))
+        (told,) = [f for f in self.night.findings("measure") if f.code == "star_full" and f.evidence["star"] == "a"]
+        self.assertIn("linear limit", told.title)
+        self.change("calibrate", linear_adu=None)
+        self.measured()
+        self.assertFalse(any(row.flags & 2 for row in series_table(self.night, self.series).star("a")))
+
+    def test_apertures_candidates_and_the_field_come_back_from_the_night(self) -> None:
+        self.assertIn("is proposed", run_growth(self.night, JobContext()).text)
+        growths = growths_of(self.night, self.series)
+        proposal = proposal_of(growths)
+        assert proposal is not None
+        for raw, growth in growths.items():
+            self.assertAlmostEqual(growth.fwhm_px, self.night.products_of("score")[raw].values["fwhm_px"], places=6)
+            self.assertEqual(growth.share[-1], 1.0)
+        found = find_candidates(self.night, self.series)
+        self.assertEqual(found.problem, "")
+        there = len(self.night.products_of("score"))
+        self.assertTrue(10 <= found.looks <= there)
+        self.assertTrue(found.colour)
+        run_field(self.night, JobContext())
+        search = field_of(self.night, self.series)
+        assert search is not None
+        self.assertEqual(search.exposures, found.looks)
+        levels = [star.verdict.level for star in search.stars]
+        self.assertEqual(levels, sorted(levels, reverse=True))
+        path = Path(self.night.products_of("field", self.series.key)[self.series.key].output)
+        with path.open() as handle:
+            rows = list(csv.DictReader(handle))
+        self.assertEqual([row["name"] for row in rows], [star.verdict.name for star in search.stars])
+        for row, star in zip(rows, search.stars):
+            self.assertAlmostEqual(float(row["x"]), star.x, delta=0.006)
+            if not math.isfinite(star.verdict.scatter):
+                self.assertEqual(row["scatter"], "")
+                continue
+            self.assertAlmostEqual(float(row["scatter"]), 2.5 / math.log(10) * star.verdict.scatter, delta=2e-5)
+        self.assertTrue(series_path(self.night, self.series).parent.exists())
+        self.night.set_stars([], self.series)
+        self.assertIn("no target", run_growth(self.night, JobContext()).problem)
+        self.assertIn("target", find_candidates(self.night, self.series).problem)
