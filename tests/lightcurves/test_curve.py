@@ -148,3 +148,39 @@ class Written(FolderCase):
             self.assertEqual(entry["flags"], "saturated" if i == 1 else "")
         with self.assertRaises(OutputExists):
             write_curve(path, curve)
+
+
+class ByProfile(unittest.TestCase):
+    """Curves of the fluxes by the profile fit."""
+
+    def rows(self, profile: bool = True) -> list[SeriesRow]:
+        from tests.photometry.test_series import whole_row
+
+        rng = np.random.default_rng(2)
+        told = []
+        for e in range(30):
+            for name, role, level in (("T", "target", 5e4), ("a", "comparison", 6e4), ("b", "comparison", 7e4)):
+                told.append(
+                    whole_row(
+                        file=f"{e}.fits", jd_utc=2461448.0 + e / 300, name=name, role=role, flags=0,
+                        # The aperture takes another star's light along as the seeing changes.
+                        flux=level * (1 + 0.05 * (e % 7) * (name == "T")), flux_error=0.002 * level,
+                        profile_flux=level * (1 + 0.003 * rng.normal()) if profile else float("nan"), profile_error=0.003 * level,
+                    )
+                )  # fmt: skip
+        return told
+
+    def test_target_and_comparison_stars_alike(self) -> None:
+        by_profile = differential_curve(SeriesTable(self.rows()), light="profile")
+        by_aperture = differential_curve(SeriesTable(self.rows()))
+        assert not isinstance(by_profile, Failed) and not isinstance(by_aperture, Failed)
+        self.assertLess(float(np.std(by_profile.magnitude)), 0.006)
+        self.assertGreater(float(np.std(by_aperture.magnitude)), 0.05)
+        share = np.hypot(0.003, 0.003 * np.sqrt(by_profile.ensemble.weights @ by_profile.ensemble.weights))
+        self.assertAlmostEqual(float(np.median(by_profile.magnitude_error)), 1.0857 * float(share), delta=2e-4)
+        self.assertAlmostEqual(float(np.median(by_profile.relative_flux)), 5e4 / 1.3e5, delta=2e-3)
+
+    def test_without_a_profile_fit_it_says_what_to_do(self) -> None:
+        found = differential_curve(SeriesTable(self.rows(profile=False)), light="profile")
+        assert isinstance(found, Failed)
+        self.assertIn("measure with the profile fit", found.reason)

@@ -78,6 +78,13 @@ class SkyBy(StrEnum):
     PLANE = "plane"
 
 
+class Light(StrEnum):
+    """Which fluxes a curve is made of."""
+
+    APERTURE = "aperture"
+    PROFILE = "profile"
+
+
 class Model(StrEnum):
     """What is fitted to a light curve."""
 
@@ -288,6 +295,7 @@ def curve(
     period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
     leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
+    light: Annotated[Light, option("curve", "light")] = Light(default("curve", "light")),
     series: SeriesName = None,
     json: Json = False,
     replace: Replace = False,
@@ -308,7 +316,7 @@ def curve(
     options = CurveOptions(
         model.value, tuple(t.strip() for t in detrend.split(",") if t.strip()),
         _two(period, "--period") if period else None, target,
-        tuple(t.strip() for t in leave_out.split(",") if t.strip()),
+        tuple(t.strip() for t in leave_out.split(",") if t.strip()), light=light.value,
     )  # fmt: skip
     bodies, lines, findings, failed = [], [], [], 0
     for name, path in tables.items():

@@ -31,6 +31,7 @@ class CurveOptions:
     target: str | None = None
     leave_out: tuple[str, ...] = ()
     files_out: frozenset[str] = frozenset()
+    light: str = "aperture"
 
 
 @dataclass(frozen=True)
@@ -94,7 +95,9 @@ def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Faile
             raise ValueError(f"'{term}' is not a detrending term; there are {', '.join(DETREND)}")
     if options.model not in ("none", "eclipse"):
         raise ValueError(f"the model '{options.model}' is not there yet; there are none and eclipse")
-    curve = differential_curve(table, target=options.target, leave_out=options.leave_out, files_out=options.files_out)
+    curve = differential_curve(
+        table, target=options.target, leave_out=options.leave_out, files_out=options.files_out, light=options.light
+    )
     if isinstance(curve, Failed):
         return curve
     findings = comparison_findings(curve.ensemble, _effects(table, curve, options))
@@ -147,7 +150,11 @@ def _effects(table: SeriesTable, curve: LightCurve, options: CurveOptions) -> di
     found = {}
     for name in curve.ensemble.suspects:
         without = differential_curve(
-            table, target=options.target, leave_out=(*options.leave_out, name), files_out=options.files_out
+            table,
+            target=options.target,
+            leave_out=(*options.leave_out, name),
+            files_out=options.files_out,
+            light=options.light,
         )
         if not isinstance(without, Failed):
             found[name] = point_to_point(curve.magnitude[curve.good]), point_to_point(without.magnitude[without.good])

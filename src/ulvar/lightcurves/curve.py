@@ -86,7 +86,12 @@ class LightCurve:
 
 
 def differential_curve(
-    table: SeriesTable, *, target: str | None = None, leave_out: Sequence[str] = (), files_out: Collection[str] = ()
+    table: SeriesTable,
+    *,
+    target: str | None = None,
+    leave_out: Sequence[str] = (),
+    files_out: Collection[str] = (),
+    light: str = "aperture",
 ) -> LightCurve | Failed:
     """Compare a target with the ensemble of its comparison stars.
 
@@ -99,6 +104,8 @@ def differential_curve(
         Comparison stars not to use.
     files_out : collection of str
         Exposures that are left out: their points stay, flagged, but count for nothing.
+    light : str
+        ``aperture``, or ``profile`` for the fluxes by the exposures' own profiles: of target and comparison stars alike.
 
     Returns
     -------
@@ -108,15 +115,21 @@ def differential_curve(
     name = target or (targets[0] if targets else None)
     if name is None:
         return Failed("the table has no star with the role target")
-    rows = [row for row in table.star(name) if math.isfinite(row.flux) and not row.flags & _UNUSABLE]
+    value, spread = ("profile_flux", "profile_error") if light == "profile" else ("flux", "flux_error")
+    rows = [row for row in table.star(name) if math.isfinite(getattr(row, value)) and not row.flags & _UNUSABLE]
     if not rows:
-        return Failed(f"{name} was not measured in any exposure")
+        told = (
+            "by its profile: measure with the profile fit"
+            if light == "profile" and table.star(name)
+            else "in any exposure"
+        )
+        return Failed(f"{name} was not measured {told}")
     comparisons = [n for n in table.names("comparison") if n not in leave_out and n != name]
     if not comparisons:
         return Failed("there is no comparison star")
     exposures = [row.exposure for row in rows]
-    flux = table.column(comparisons, exposures, "flux")
-    error = table.column(comparisons, exposures, "flux_error")
+    flux = table.column(comparisons, exposures, value)
+    error = table.column(comparisons, exposures, spread)
     flags = np.nan_to_num(table.column(comparisons, exposures, "flags"), nan=float(_UNUSABLE)).astype(np.int64)
     flux[(flags & (_UNUSABLE | _DOUBTFUL)) != 0] = np.nan
     out = np.array([row.file in files_out for row in rows])
@@ -125,8 +138,8 @@ def differential_curve(
         ensemble = build_ensemble(comparisons, flux, error, use=~out, hours=hours)
     except ValueError as problem:
         return Failed(str(problem))
-    target_flux = np.array([row.flux for row in rows])
-    target_error = np.array([row.flux_error for row in rows])
+    target_flux = np.array([getattr(row, value) for row in rows])
+    target_error = np.array([getattr(row, spread) for row in rows])
     with np.errstate(divide="ignore", invalid="ignore"):
         relative = target_flux / ensemble.flux
         share = np.hypot(target_error / target_flux, ensemble.error / ensemble.flux)

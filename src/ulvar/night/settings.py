@@ -182,6 +182,12 @@ class CurveSettings(Section):
         "eclipse", "Model", "What is fitted to the light curve",
         choices={"eclipse": ("Eclipse", "a symmetric minimum"), "none": ("None", "nothing")},
     )  # fmt: skip
+    light: Literal["aperture", "profile"] = told(
+        "aperture", "Light", "Which fluxes the curve is made of; those by the profile fit are there where it was asked for at Measure",
+        choices={"aperture": ("In the aperture", "sums in the aperture"),
+            "profile": ("By the profile fit", "fits of the exposure's own profile")},
+        fold=True,
+    )  # fmt: skip
     detrend: list[str] = told([], "Detrend by", "Linear terms, fitted together with the model", kind="terms")
     leave_out: list[str] = []
 

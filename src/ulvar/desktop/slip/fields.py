@@ -84,6 +84,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "curve": (
         Field("curve", "model"),
+        Field("curve", "light"),
         *(
             Field("curve", "detrend", term, (f"Detrend by {word}", f"A linear term in {words}, fitted together with the model"))
             for term, word, words in (

@@ -186,7 +186,9 @@ def night_curve(night: Night, series: Series) -> CurveResult | Failed:
     table = series_table(night, series)
     gone = night.left_out
     out = frozenset(file for raw, file in measured_files(night, series).items() if raw in gone)
-    options = CurveOptions(settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out)
+    options = CurveOptions(
+        settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out, settings.light
+    )
     return make_curve(table, options)
 
 
@@ -216,7 +218,9 @@ def curves_beside(night: Night, others: Sequence[Series]) -> tuple[Beside, ...]:
             continue
         files = measured_files(night, other)
         out = frozenset(file for raw, file in files.items() if raw in gone)
-        curve = differential_curve(series_table(night, other), leave_out=leave_out, files_out=out)
+        curve = differential_curve(
+            series_table(night, other), leave_out=leave_out, files_out=out, light=night.settings.curve.light
+        )
         if not isinstance(curve, Failed):
             result.append(Beside(other, curve, {file: raw for raw, file in files.items()}))
     return tuple(result)
