@@ -59,6 +59,16 @@ class Measured(unittest.TestCase):
         (target,) = self.changed("T", range(3), flags=int(StarFlag.SATURATED))
         self.assertIsNone(target.mend)
 
+    def test_of_many_stars_one_finding_tells(self) -> None:
+        there = {"1.fits", "2.fits"}
+        rows = [
+            replace(row, flags=int(StarFlag.EDGE)) if row.file in there and row.name != "d" else row for row in night()
+        ]
+        (one,) = found(rows)
+        self.assertEqual((one.code, one.evidence["stars"]), ("star_left", ["T", "a", "b", "c"]))
+        self.assertIn("4 stars", one.title)
+        self.assertEqual(set(one.files), {"raw/1.fits", "raw/2.fits"})
+
     def test_neighbours_and_annuli_where_they_are_often(self) -> None:
         self.assertEqual(self.changed("a", range(9), flags=int(StarFlag.NEIGHBOUR)), [])
         (one,) = self.changed("a", range(12), flags=int(StarFlag.NEIGHBOUR))

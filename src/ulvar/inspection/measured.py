@@ -8,7 +8,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from ulvar.engine import BoolArray, F64Array, counted
-from ulvar.inspection.findings import Finding, Mend, Severity, notice
+from ulvar.inspection.findings import CODES, Finding, Mend, Severity, notice
 from ulvar.photometry import SeriesRow, SeriesTable
 from ulvar.photometry.weighing import weigh
 from ulvar.stars import StarFlag
@@ -21,6 +21,8 @@ _OFTEN, _COVERED = 0.25, 0.5
 _SMALL_FWHM = 0.6
 # Light that follows the place: moved over so many pixels, by so much, and so surely.
 _MOVED_PX, _FLAT_ERROR, _FLAT_SIGMA = 3.0, 0.003, 6.0
+# Of more stars than these one finding tells, and names so many.
+_EACH, _NAMED = 3, 8
 # A centre that is so far from where the others say it is has gone to another star [FWHM].
 _JUMPED_FWHM = 1.0
 
@@ -36,12 +38,31 @@ def measured_findings(table: SeriesTable, raw_of: Mapping[str, str]) -> list[Fin
     """
     found: list[Finding] = []
     stars = {name: table.star(name) for name in table.names()}
+    each: dict[str, list[Finding]] = {}
     for name, rows in stars.items():
-        found += _of_star(name, rows, raw_of)
+        for one in _of_star(name, rows, raw_of):
+            each.setdefault(one.code, []).append(one)
+    for code, alike in each.items():
+        found += alike if len(alike) <= _EACH else [_together(code, alike)]
     found += _small_aperture(table, raw_of)
     found += _jumps(stars, raw_of)
     found += _flat(table)
     return found
+
+
+def _together(code: str, alike: list[Finding]) -> Finding:
+    """Return one finding for many stars."""
+    names = [str(one.evidence["star"]) for one in alike]
+    files = list(dict.fromkeys(file for one in alike for file in one.files))
+    told = ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED} others" if len(names) > _NAMED else "")
+    return notice(
+        code,
+        f"{CODES[code].meaning}: {len(names)} stars",
+        f"{told}. {alike[0].text}",
+        files,
+        {"stars": names},
+        severity=alike[0].severity,
+    )
 
 
 def _files(rows: list[SeriesRow], raw_of: Mapping[str, str]) -> list[str]:

@@ -18,6 +18,8 @@ _LEAST_POINTS, _LEAST_STARS = 8, 3
 _ALIKE = 15
 # Scatter over what is usual, and deviations from it: alone, for slow changes, and where both speak.
 _LOUD, _LOUD_SIGMA = 1.3, 6.0
+# The same where no errors are known, among so many stars.
+_LOUD_GUESSED, _MANY = 2.0, 20
 _SLOW, _SLOW_SIGMA = 1.1, 6.0
 _BOTH_SIGMA = 4.0
 # A point this far off whose neighbours are not is a cosmic ray or a plane, no star [deviations].
@@ -150,10 +152,10 @@ def _judge(
         trend, trend_sigma = _trend(curves[k], hours)
         step, step_sigma = _step(curves[k], flipped)
         ratio = scatter[k] / usual[k]
-        # Without errors the usual scatter is a guess, by photons: a faint star may well exceed it.
-        told = bool(np.isfinite(weighed.expected[k]))
+        # Without errors the usual scatter is a guess, by photons: only many stars of like brightness make it a sure one.
+        least = _LOUD if np.isfinite(weighed.expected[k]) else _LOUD_GUESSED if steady.sum() >= _MANY else math.inf
         varies = enough and bool(
-            (told and loud[k] > _LOUD_SIGMA and ratio > _LOUD)
+            (loud[k] > _LOUD_SIGMA and ratio > least)
             or (slow[k] > _SLOW_SIGMA and ratio > _SLOW)
             or (loud[k] > _BOTH_SIGMA and slow[k] > _BOTH_SIGMA and ratio > _SLOW)
         )
