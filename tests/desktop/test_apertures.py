@@ -141,6 +141,19 @@ class Drawn(ScoredCase):
         self.quiet()
         self.assertEqual(canvas.overlay.aperture, before)
 
+    def test_profile_and_growth_follow(self) -> None:
+        canvas, strip = self.sky.canvas, self.sky.tools.star
+        self.sky.toggle("closeup")
+        self.quiet()
+        canvas.look(QPointF(*self.place), 6.0)
+        self.quiet()
+        before = canvas.overlay.aperture
+        self.drag(canvas, self.at(before[0]), self.at(1.25 * before[0]))
+        self.assertTrue(strip.growth.series, "the star's own growth")
+        self.assertAlmostEqual(strip.growth.marker, 1.25 * before[0], delta=0.2)
+        self.assertEqual(strip.radial.marker, strip.growth.marker)
+        self.assertEqual(strip.growth.bands, [(before[1], before[2], "text")])
+
     def test_rings_stay_between_their_neighbours(self) -> None:
         canvas = self.sky.canvas
         aperture, inner, outer = canvas.overlay.aperture

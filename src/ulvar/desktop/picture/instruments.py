@@ -48,6 +48,8 @@ class Instruments:
     ) -> None:
         self._shown, self._model, self._naming = shown, model, naming
         self._canvas, self._strips, self._foot = canvas, strips, foot
+        # The star whose profile stands in the strip while its rings are drawn.
+        self._ringed: tuple[str, str] | None = None
         canvas.ring_drawn.connect(self.ring_drawn)
         canvas.ring_dropped.connect(self.ring_dropped)
 
@@ -99,6 +101,11 @@ class Instruments:
         from ulvar.photometry import measure_apertures
 
         mark = grip.mark
+        if self._shown.on("closeup"):
+            if self._ringed != (self._model.current, mark.name):
+                self.look_closely(mark.x, mark.y)
+                self._ringed = self._model.current, mark.name
+            self._strips.star.show_rings(radii)
         data = np.ascontiguousarray(picture.data, dtype=np.float32)
         found = measure_apertures(
             data, np.array([mark.x]), np.array([mark.y]), radius_px=radii[0], inner_px=radii[1], outer_px=radii[2],
@@ -126,6 +133,7 @@ class Instruments:
 
     def ring_dropped(self, grip: Grip, radii: tuple[float, float, float]) -> None:
         """Set aperture or annulus as they were drawn, undoably."""
+        self._ringed = None
         settings = self._model.settings().measure
         unit = self._usual_fwhm() if settings.in_fwhm else 1.0
         values: dict[str, object] = (

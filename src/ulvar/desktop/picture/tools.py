@@ -41,6 +41,8 @@ class StarStrip(QWidget):
 
     def show_star(self, star: StarCloseUp | Failed, scale_arcsec_px: float | None) -> None:
         """Show a star, or why there is none."""
+        self.radial.marker = None
+        self.radial.bands, self.growth.bands = [], []
         if isinstance(star, Failed):
             self.radial.empty = f"{star.reason[:1].upper()}{star.reason[1:]}."
             self.radial.series, self.growth.series, self.radial.curves = [], [], []
@@ -69,6 +71,12 @@ class StarStrip(QWidget):
             self.words.setText("\n".join(lines))
         self.radial.update()
         self.growth.update()
+
+    def show_rings(self, radii: tuple[float, float, float]) -> None:
+        """Show aperture and annulus in profile and growth, as they are drawn on the picture [px]."""
+        for plot in (self.radial, self.growth):
+            plot.marker, plot.bands = radii[0], [(radii[1], radii[2], "text")]
+            plot.update()
 
 
 class BoxStrip(QWidget):
