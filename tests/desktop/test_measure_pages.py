@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from tests.desktop.solved import SolvedCase
 from tests.support import small_demo
-from ulvar.photometry import read_star_list
+from ulvar.photometry import ListedStar, read_star_list
 
 
 class Pages(SolvedCase):
@@ -134,6 +134,34 @@ class Pages(SolvedCase):
         # At another page, and another station, nothing of it is marked.
         self.turn("measured")
         self.assertEqual(self.window.sky.canvas.overlay.candidates, [])
+
+    def test_the_best_are_proposed_from_any_page(self) -> None:
+        before = self.model.night.stars()
+        self.window.command("propose")
+        self.until(lambda: len(self.model.night.stars()) > len(before))
+        self.quiet()
+        found = self.model.field.candidates()
+        good = [c for c in found.found if c.good]
+        added = self.model.night.stars()[len(before) :]
+        self.assertEqual([s.role for s in added], (["comparison"] * 3 + ["check"] + ["comparison"] * 3)[: len(added)])
+        self.assertEqual(len(added), min(7, len(good)))
+        self.assertIn("stars proposed", self.messages[-1])
+        places = self.model.numbers.star_pixels(self.model.current)
+        best = self.model.numbers.places_in_origin(
+            self.model.current, [(str(k), ListedStar("", "", x=c.x, y=c.y)) for k, c in enumerate(good[: len(added)])]
+        )
+        for star, place in zip(added, best.values()):
+            self.assertLess(abs(places[star.name][0] - place[0]) + abs(places[star.name][1] - place[1]), 0.1)
+        # Asked again, others are added: those that have a role are not taken twice.
+        self.until(lambda: self.model.field.candidates() is not None)
+        self.window.command("propose")
+        self.quiet()
+        names = [s.name for s in self.model.night.stars()]
+        self.assertEqual(len(set(names)), len(names))
+        self.model.undo.undo()
+        if self.model.night.stars() != before:
+            self.model.undo.undo()
+        self.assertEqual(self.model.night.stars(), before)
 
     def test_the_field_is_searched_and_shown(self) -> None:
         page = self.turn("whole")

@@ -5,12 +5,13 @@ from __future__ import annotations
 import string
 from collections.abc import Sequence
 
-import numpy as np
-
+from ulvar.desktop.models.fieldstars import candidate_name
 from ulvar.desktop.models.listing import listed_at
 from ulvar.desktop.models.model import Model
 from ulvar.photometry import ListedStar
-from ulvar.stars import StarFlag, StarTable
+
+# So many stars are proposed at once.
+_PROPOSED = 7
 
 
 def _next_name(stars: list[ListedStar], role: str, target: str) -> str:
@@ -46,68 +47,43 @@ def give_role(model: Model, place: tuple[float, float], role: str) -> str:
     return f"{name} is a {role} star now." if role != "target" else f"{name} is the target now."
 
 
-def propose_stars(model: Model) -> str:
-    """Add comparison and check stars like the target to the list; returns what was done, in words."""
+def propose_stars(model: Model) -> str | None:
+    """Add the best candidates as comparison and check stars to the list; returns what was done, in words, None while they are looked for."""
     night = model.night
     if night is None:
         return "Open a night first."
     stars = night.stars()
-    target = next((s for s in stars if s.role == "target"), None)
-    if target is None:
+    if not any(s.role == "target" for s in stars):
         return "Click the target in the picture first; comparison stars are chosen to suit it."
-    table = model.looking.star_table(model.current)
-    if table is None:
-        return "Go to an exposure that is scored."
-    place = model.numbers.star_pixels(model.current).get(target.name)
-    facts = model.facts(model.current)
-    if place is None or facts is None:
-        return "The target's place in this exposure is not known: solve it first."
-    chosen = choose_comparisons(table, place, (facts.width, facts.height))
-    if not len(chosen):
-        return "No star is alone, of like brightness and away from the edge."
-    taken = [xy for name, xy in model.numbers.star_pixels(model.current).items()]
+    found = model.field.candidates()
+    if found is None:
+        return None
+    if found.problem:
+        return found.problem
+    good = [c for c in found.found if c.good]
+    if not good:
+        return "No star has nothing against it: see the reasons on the page Candidates."
+    raw = model.looking.at_hand()
+    places = model.numbers.places_in_origin(raw, [(candidate_name(c), ListedStar("", "", x=c.x, y=c.y)) for c in good])
     new = list(stars)
     added = 0
-    for k in chosen:
-        x, y = float(table.x[k]), float(table.y[k])
-        if any((x - a) ** 2 + (y - b) ** 2 < 8**2 for a, b in taken):
+    for candidate in good:
+        place = places.get(candidate_name(candidate))
+        if place is None or model.field.has_role(raw, place):
             continue
         # Every fourth star checks the others.
         role = "check" if added == 3 else "comparison"
-        listed = listed_at(model, model.looking, _next_name(new, role, ""), role, (x, y))
+        listed = listed_at(model, model.looking, _next_name(new, role, ""), role, place)
         if listed is None:
             continue
         new.append(listed)
         added += 1
-        if added == 7:
+        if added == _PROPOSED:
             break
-    if added:
-        model.matching.set_stars(new, f"Propose {added} stars")
-    return f"{added} stars proposed: like the target in brightness, alone, away from the edge."
-
-
-def choose_comparisons(table: StarTable, place: tuple[float, float], size: tuple[int, int]) -> np.ndarray:
-    """Return indices of stars that suit a target at a place, the best first.
-
-    A comparison is unsaturated, 40 px or more from the edge, between a third and three times as bright as the
-    target, and has no neighbour of a hundredth of its light within 20 px.
-    """
-    if not len(table):
-        return np.empty(0, dtype=int)
-    distance = np.hypot(table.x - place[0], table.y - place[1])
-    own = int(np.argmin(distance))
-    flux = table.flux[own]
-    margin = 40
-    good = (table.flags & (StarFlag.SATURATED | StarFlag.BAD_PIXEL | StarFlag.EDGE)) == 0
-    good &= (table.flux > flux / 3) & (table.flux < 3 * flux) & (distance > 20)
-    good &= (table.x > margin) & (table.y > margin) & (table.x < size[0] - margin) & (table.y < size[1] - margin)
-    picked = []
-    for k in np.flatnonzero(good):
-        apart = np.hypot(table.x - table.x[k], table.y - table.y[k])
-        near = (apart > 0.5) & (apart < 20)
-        if not near.any() or table.flux[near].max() < 0.01 * table.flux[k]:
-            picked.append(k)
-    return np.array(sorted(picked, key=lambda k: abs(np.log(table.flux[k] / flux))), dtype=int)
+    if not added:
+        return "All good candidates have a role already." if places else "Go to an exposure that is scored."
+    model.matching.set_stars(new, f"Propose {added} stars")
+    return f"{added} stars proposed, with nothing against them in {found.looks} exposures."
 
 
 def add_stars(model: Model, stars: Sequence[ListedStar]) -> str:

@@ -70,6 +70,8 @@ class Commands(QObject):
         self._left = ""
         self._arrival = Soon(self, self._arrive)
         self.role_menu: QMenu | None = None
+        self._proposing = False
+        self._model.field.changed.connect(self._go_on_proposing)
         self._going = Going(self._model, regions.sky)
         self._model.pointing.aligned.connect(lambda: self._run("combine", "score"))
         regions.sky.tools.pair.series_wanted.connect(lambda: self.do("run pair"))
@@ -205,7 +207,14 @@ class Commands(QObject):
             self._model.open(Path(folder))
 
     def _propose(self) -> None:
-        self._say(propose_stars(self._model))
+        told = propose_stars(self._model)
+        # The stars of all exposures are looked through beside the window.
+        self._proposing = told is None
+        self._say("The stars of all exposures are being looked through…" if told is None else told)
+
+    def _go_on_proposing(self) -> None:
+        if self._proposing and self._model.field.candidates() is not None:
+            self._propose()
 
     def star_clicked(self, x: float, y: float, star: tuple[float, float] | None) -> None:
         """Offer roles for the star that was clicked, at Measure; tell what a pixel of the stack is made of, at Combine."""
