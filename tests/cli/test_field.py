@@ -261,3 +261,33 @@ class Measured(Night):
         self.assertEqual(
             self.ulvar("measure", self.n, "--stars", stars, "--out", self.folder / "r.csv", "--sky", "guess")[0], 2
         )
+
+    def test_magnitudes_by_one_star(self) -> None:
+        table, out = self.folder / "s.csv", self.folder / "m.csv"
+        self.json(
+            "measure", self.n, "--stars", self.stars(("T", "target", 20), ("a", "comparison", 22)), "--out", table
+        )
+        code, body = self.json("magnitudes", table, "--star", "a=12.25", "--out", out)
+        self.assertEqual((code, len(body["zeros"])), (0, COUNT))
+        with out.open() as handle:
+            rows = list(csv.DictReader(handle))
+        self.assertEqual({row["magnitude"] for row in rows if row["name"] == "a"}, {"12.2500"})
+        target = [float(row["magnitude"]) for row in rows if row["name"] == "T"]
+        self.assertAlmostEqual(float(np.mean(target)), 12.25 - 2.5 * math.log10(6e4 / 6.6e4), delta=0.01)
+        code, text, _ = self.ulvar("magnitudes", table, "--star", "a=12.25", "--out", out, "--replace")
+        self.assertIn("by the star a", text)
+        for words, told in (
+            ((), "--catalogue PATH, or by --star"), (("--star", "a"), "NAME=MAG"), (("--star", "a=bright"), "could not convert"),
+            (("--star", "a=12", "--catalogue", "x.csv"), "--catalogue PATH, or by --star"),
+        ):  # fmt: skip
+            code, _, error = self.ulvar("magnitudes", table, *words, "--out", out, "--replace")
+            self.assertEqual(code, 2, words)
+            self.assertIn(told, error)
+        code, body = self.json("magnitudes", table, "--star", "nobody=12", "--out", out, "--replace")
+        self.assertEqual(code, 3)
+        self.assertIn("nobody was not measured", body["reason"])
+        catalogue = self.folder / "c.csv"
+        catalogue.write_text("ra,dec,mag\n115.5,41.3,12.0\n")
+        code, body = self.json("magnitudes", table, "--catalogue", catalogue, "--out", out, "--replace")
+        self.assertEqual(code, 3)
+        self.assertIn("place on the sky" if "place" in body["reason"] else "catalogue knows", body["reason"])

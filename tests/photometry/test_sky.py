@@ -195,6 +195,21 @@ class Sky(unittest.TestCase):
         self.assertGreater(found["plane"][1], 2 / math.sqrt(600))
         self.assertLess(found["median"][0], 475)
 
+    def test_of_pixels_in_one_line_no_plane_is_told(self) -> None:
+        image = np.full((60, 60), 50.0, dtype=np.float32) + np.random.default_rng(1).normal(0, 1, (60, 60)).astype(
+            np.float32
+        )
+        mask = np.full(image.shape, int(MaskBit.NO_DATA), np.uint16)
+        mask[30] = mask[28:33, 28:33] = 0
+        at = np.array([30.0])
+        found = measure_apertures(image, at, at, radius_px=1.5, inner_px=5, outer_px=25, mask=mask, sky="plane")
+        self.assertTrue(math.isnan(float(found.sky[0])) and math.isnan(float(found.flux[0])))
+        self.assertTrue(
+            math.isfinite(
+                float(measure_apertures(image, at, at, radius_px=1.5, inner_px=5, outer_px=25, mask=mask).sky[0])
+            )
+        )
+
 
 class Beside(unittest.TestCase):
     """Other stars in the annulus and in the aperture."""

@@ -10,7 +10,7 @@ import numpy as np
 
 from tests.photometry.test_series import whole_row
 from ulvar.engine import Failed
-from ulvar.photometry import Known, SeriesRow, SeriesTable, Standard, fit_standard
+from ulvar.photometry import Known, SeriesRow, SeriesTable, Standard, fit_standard, standard_of_one
 from ulvar.stars import StarFlag
 
 TERM, EXTINCTION, ZERO, GAIN = -0.12, 0.25, 22.4, 1.6
@@ -104,6 +104,19 @@ class Fitted(unittest.TestCase):
         clean = fit_standard(SeriesTable([r for r in rows if r.name != "s7"]), known)
         assert isinstance(clean, Standard)
         self.assertAlmostEqual(found.colour_term, clean.colour_term, delta=0.002)
+
+    def test_one_star_of_known_magnitude(self) -> None:
+        rows, _, true, colour = night(8, clouds=0.5)
+        found = standard_of_one(SeriesTable(rows), "s2", true[2], 0.03)
+        assert isinstance(found, Standard)
+        self.assertEqual(len(found.zeros), 30)
+        own = [found.magnitude(row)[0] for row in rows if row.name == "s2"]
+        self.assertLess(max(abs(m - true[2]) for m in own), 1e-9)
+        # Another star is off by what the colour term makes of the difference of both colours, and by noise.
+        values = np.array([found.magnitude(row) for row in rows if row.name == "s5"])
+        self.assertAlmostEqual(float(values[:, 0].mean()) - true[5], -TERM * (colour[5] - colour[2]), delta=0.01)
+        self.assertTrue((values[:, 1] > 0.03).all())
+        self.assertIsInstance(standard_of_one(SeriesTable(rows), "nobody", 12.0), Failed)
 
     def test_what_cannot_be_told(self) -> None:
         rows, known, *_ = night(6)

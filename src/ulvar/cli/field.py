@@ -46,12 +46,15 @@ from ulvar.flows import (
 from ulvar.frames import ExposureFacts
 from ulvar.photometry import (
     ApertureOptions,
+    Known,
     SeriesTable,
+    Standard,
     StarListError,
     judge_candidates,
     judge_field,
     propose_aperture,
     read_series,
+    standard_of_one,
 )
 
 # Candidates that are told in words.
@@ -273,8 +276,13 @@ def magnitudes(
     table: Annotated[
         Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure, of solved exposures.")
     ],
-    catalogue: Annotated[Path, typer.Option(metavar="PATH", help="Star catalogue: CSV file or folder of tiles.")],
     out: Annotated[Path, typer.Option(metavar="FILE", help="Every star in magnitudes: .csv, .vot, .fits, .parquet.")],
+    catalogue: Annotated[
+        Path | None, typer.Option(metavar="PATH", help="Star catalogue: CSV file or folder of tiles.")
+    ] = None,
+    star: Annotated[
+        str | None, typer.Option(metavar="NAME=MAG", help="One star of known magnitude, instead of a catalogue.")
+    ] = None,
     band: Annotated[
         str, typer.Option(metavar="NAME", help="Band of the catalogue; what it sorts by unless given.")
     ] = "",
@@ -284,11 +292,21 @@ def magnitudes(
 ) -> None:
     """Bring a measured series to a catalogue's magnitudes: zero points, colour term, extinction, limits."""
     check_table(out, replace)
+    if (catalogue is None) == (star is None):
+        fail_usage("magnitudes are told by --catalogue PATH, or by --star NAME=MAG")
+    found: tuple[Standard, dict[str, Known], str] | Failed
     try:
         series = read_series(table)
-        found = standard_of(
-            series, catalogue, "", band=band, leave_out=[name.strip() for name in leave_out.split(",") if name.strip()]
-        )
+        if star is not None:
+            called, sign, told_mag = star.rpartition("=")
+            if not sign:
+                raise ValueError(f"--star takes NAME=MAG, not '{star}'")
+            one = standard_of_one(series, called.strip(), float(told_mag))
+            found = one if isinstance(one, Failed) else (one, {}, "of the star")
+        else:
+            assert catalogue is not None
+            out_of_it = [name.strip() for name in leave_out.split(",") if name.strip()]
+            found = standard_of(series, catalogue, "", band=band, leave_out=out_of_it)
     except (StarListError, CatalogueError, ValueError) as error:
         fail_usage(str(error))
     if isinstance(found, Failed):
@@ -301,9 +319,14 @@ def magnitudes(
     values = {key: value for key, value in vars(standard).items() if key != "zeros"}
     zeros = [{"file": file, "jd_utc": jd, **vars(zero)} for (file, jd), zero in standard.zeros.items()]
     lines = [
-        f"{out}: {len(standard.stars)} stars of the catalogue, band {name}, in {len(zeros)} exposures",
-        f"  they agree to {1000 * standard.star_scatter:.0f} mmag; all magnitudes share {1000 * standard.common_error:.0f} mmag",
+        f"{out}: {len(zeros)} exposures by the star {standard.stars[0]}"
+        if star is not None
+        else f"{out}: {len(standard.stars)} stars of the catalogue, band {name}, in {len(zeros)} exposures"
     ]
+    if math.isfinite(standard.star_scatter):
+        lines.append(
+            f"  they agree to {1000 * standard.star_scatter:.0f} mmag; all magnitudes share {1000 * standard.common_error:.0f} mmag"
+        )
     if math.isfinite(standard.colour_error):
         lines.append(f"  colour term {standard.colour_term:+.3f} +- {standard.colour_error:.3f}")
     if math.isfinite(standard.extinction):

@@ -48,6 +48,7 @@ from .standard import Known as Known
 from .standard import Standard as Standard
 from .standard import Zero as Zero
 from .standard import fit_standard as fit_standard
+from .standard import standard_of_one as standard_of_one
 from .vetting import Verdict as Verdict
 from .vetting import vet_stars as vet_stars
 from .zeropoint import ZeroPoint as ZeroPoint

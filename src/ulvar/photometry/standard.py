@@ -178,6 +178,35 @@ def fit_standard(
     )  # fmt: skip
 
 
+def standard_of_one(table: SeriesTable, name: str, magnitude: float, error: float = 0.0) -> Standard | Failed:
+    """Return zero points told by one star of known magnitude, without a colour term.
+
+    Parameters
+    ----------
+    table : SeriesTable
+    name : str
+        Of the star in it.
+    magnitude, error : float
+        Of the star [mag]; the error is shared by all that is told.
+
+    Returns
+    -------
+    Standard, or Failed where the star was not measured.
+    """
+    zeros = {}
+    for row in table.star(name):
+        if not row.flux > 0 or row.flags & _USELESS:
+            continue
+        rows = [other for other in table.rows if other.exposure == row.exposure]
+        zero = magnitude + 2.5 * math.log10(row.flux)
+        own = _MAG * row.flux_error / row.flux if math.isfinite(row.flux_error) else math.nan
+        zeros[row.exposure] = Zero(zero, own, 1, _limit(rows, zero), row.airmass)
+    if not zeros:
+        return Failed(f"the star {name} was not measured")
+    extinction, extinction_error = _extinction(list(zeros.values()))
+    return Standard(zeros, math.nan, 0.0, math.nan, extinction, extinction_error, error, math.nan, (name,), ())
+
+
 def _alternate(offset: F64Array, noise: F64Array, used: BoolArray) -> tuple[F64Array, F64Array]:
     """Return a value for each exposure and an offset for each star, whose median over the used ones is 0."""
     weight = np.where(np.isfinite(offset), 1 / noise**2, 0.0)

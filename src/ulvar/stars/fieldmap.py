@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import F64Array, I64Array, percent
+from ulvar.frames import robust_spread
 from ulvar.stars.table import StarFlag, StarTable
 
 
@@ -143,7 +144,7 @@ def _robust_plane(design: F64Array, values: F64Array) -> tuple[F64Array, F64Arra
         used = design[keep]
         fit = np.asarray(np.linalg.lstsq(used.T @ used, used.T @ values[keep], rcond=None)[0], dtype=np.float64)
         left = values - design @ fit
-        spread = 1.4826 * float(np.median(np.abs(left[keep]))) or 1e-12
+        spread = robust_spread(left[keep], about=0.0) or 1e-12
         new = np.abs(left) < 3 * spread
         if (new == keep).all() or new.sum() <= design.shape[1] + 2:
             break

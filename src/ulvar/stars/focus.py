@@ -8,6 +8,7 @@ import numpy as np
 from scipy import fft
 
 from ulvar.engine import F32Array
+from ulvar.frames import robust_spread
 
 
 def autocorrelation_width(residual: F32Array, noise_adu: float, *, tile_px: int = 768) -> float:
@@ -51,7 +52,7 @@ def autocorrelation_width(residual: F32Array, noise_adu: float, *, tile_px: int 
     mean = np.array([near[np.abs(distance - r) < 0.5].mean() for r in bins])
     floor = float(np.median(mean[len(mean) // 2 :]))
     mean = mean - floor
-    scatter = 1.4826 * float(np.median(np.abs(mean[len(mean) // 2 :] - np.median(mean[len(mean) // 2 :]))))
+    scatter = robust_spread(mean[len(mean) // 2 :])
     if not mean[0] > max(6 * scatter, 0.0):
         return math.nan
     # The height at no shift without noise, from the first lags, which lie on a parabola.
