@@ -57,6 +57,10 @@ from ulvar.photometry import (
     standard_of_one,
 )
 
+ReferenceFile = Annotated[
+    Path | None, typer.Option(metavar="FILE", help="Exposure that places and stars are those of; the first by default.")
+]
+Target = Annotated[str, typer.Option(metavar="RA,DEC|px:X,Y", help="The target, on the sky or in the reference.")]
 # Candidates that are told in words.
 _TOLD = 12
 _Lights = tuple[list[ExposureFacts], list[Failed], list[Outcome]]
@@ -69,9 +73,7 @@ def variables(
         str, typer.Option(metavar="6|1.5fwhm", help="Aperture radius in px, or in FWHM of each exposure.")
     ] = "1.7fwhm",
     annulus: Annotated[str | None, typer.Option(metavar="IN,OUT", help="Sky annulus, in px.")] = None,
-    reference: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Exposure whose stars are measured; the first by default.")
-    ] = None,
+    reference: ReferenceFile = None,
     series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],
@@ -145,7 +147,7 @@ def variables(
 
 def candidates(
     paths: Paths,
-    target: Annotated[str, typer.Option(metavar="RA,DEC|px:X,Y", help="The target, on the sky or in the reference.")],
+    target: Target,
     out: Annotated[
         Path | None, typer.Option(metavar="FILE.csv", help="Write the target and the best as a list for ulvar measure.")
     ] = None,
@@ -153,9 +155,7 @@ def candidates(
     catalogue: Annotated[
         Path | None, typer.Option(metavar="PATH", help="Star catalogue, for colours and known variables.")
     ] = None,
-    reference: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Exposure whose stars are looked at; the first by default.")
-    ] = None,
+    reference: ReferenceFile = None,
     series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],
@@ -233,10 +233,8 @@ def candidates(
 
 def aperture(
     paths: Paths,
-    target: Annotated[str, typer.Option(metavar="RA,DEC|px:X,Y", help="The target, on the sky or in the reference.")],
-    reference: Annotated[
-        Path | None, typer.Option(metavar="FILE", help="Exposure that px:X,Y refers to; the first by default.")
-    ] = None,
+    target: Target,
+    reference: ReferenceFile = None,
     series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],

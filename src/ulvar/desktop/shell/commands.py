@@ -323,24 +323,13 @@ class Commands(QObject):
 
     def _page(self, page: str) -> None:
         """Turn a board to a page."""
-        if page in [key for key, _, _ in CALIBRATE_PAGES]:
-            calibrate = self._regions.boards["calibrate"]
-            assert isinstance(calibrate, CalibrateBoard)
-            calibrate.turn_to(page)
-            self._model.set_station("calibrate")
-            return
-        if page in [key for key, _, _ in PLATE_PAGES]:
-            plate = self._regions.boards["plate"]
-            assert isinstance(plate, PlateBoard)
-            plate.turn_to(page)
-            self._model.set_station("plate")
-            return
-        if page in [key for key, _, _ in MEASURE_PAGES]:
-            measure = self._regions.boards["measure"]
-            assert isinstance(measure, MeasureBoard)
-            measure.turn_to(page)
-            self._model.set_station("measure")
-            return
+        for station, pages in (("calibrate", CALIBRATE_PAGES), ("plate", PLATE_PAGES), ("measure", MEASURE_PAGES)):
+            if page in [key for key, _, _ in pages]:
+                turned = self._regions.boards[station]
+                assert isinstance(turned, CalibrateBoard | PlateBoard | MeasureBoard)
+                turned.turn_to(page)
+                self._model.set_station(station)
+                return
         board = self._regions.boards["combine"]
         assert isinstance(board, CombineBoard)
         # Turned first: the page that was in sight before would be brought up to date in vain.
