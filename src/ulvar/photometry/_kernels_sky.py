@@ -39,7 +39,7 @@ def _drawers(values, n, drawer, counts, some):
     counts[:] = 0
     for i in range(n):
         place = (values[i] - low) * scale
-        drawer[i] = np.uint8(min(max(place, np.float32(0.0)), np.float32(255.0)))
+        drawer[i] = np.int32(min(max(place, np.float32(0.0)), np.float32(255.0)))
     for i in range(n):
         counts[drawer[i]] += 1
 
