@@ -366,6 +366,11 @@ class WholeChain(unittest.TestCase):
         dark, flat = master(Role.DARK, rng.normal(300, 1, raw.shape)), master(Role.FLAT, rng.normal(1, 0.02, raw.shape))
         one = make_calibrator(dark=dark, flat=flat)(Frame(raw, ExposureFacts("l")))
         two = make_calibrator(dark=dark, flat=flat, threads=2)(Frame(raw, ExposureFacts("l")))
+        # What the flat's noise adds is known from now on; without a flat what was known before.
+        self.assertEqual(one.facts.flat_noise, flat.noise_adu)
+        self.assertIsNone(make_calibrator(dark=dark)(Frame(raw, ExposureFacts("l"))).facts.flat_noise)
+        before = Frame(raw, ExposureFacts("l", flat_noise=0.25))
+        self.assertEqual(make_calibrator(dark=dark)(before).facts.flat_noise, 0.25)
         np.testing.assert_array_equal(one.data, two.data)
         assert one.mask is not None
         self.assertEqual(one.mask[3, 3] & MaskBit.NO_DATA, MaskBit.NO_DATA)

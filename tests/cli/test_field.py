@@ -193,6 +193,31 @@ class Measured(Night):
             share = scintillation(row.airmass, 5.0, 200.0, 640.0)
             self.assertAlmostEqual(row.noise_scintillation / row.flux, share, delta=1e-4 * share)
             self.assertAlmostEqual(row.noise_source, math.sqrt(row.flux / GAIN), delta=0.01)
+        for k in range(2):
+            self.write(
+                f"flat/p{k}.fits",
+                self.frames[k],
+                IMAGETYP="light",
+                EXPTIME=5.0,
+                EGAIN=GAIN,
+                DATE_OBS=f"2027-02-11T20:{k:02d}:00",
+                FLATNOIS=0.02,
+            )
+        self.json(
+            "measure",
+            self.folder / "flat",
+            "--stars",
+            self.stars(("T", "target", 20)),
+            "--out",
+            self.folder / "f.csv",
+            "--aperture",
+            "6",
+        )
+        row = read_series(self.folder / "f.csv").rows[0]
+        y, x = np.mgrid[: self.frames[0].shape[0], : self.frames[0].shape[1]]
+        light = (self.frames[0] - row.sky)[np.hypot(x - row.x, y - row.y) < 6]
+        self.assertAlmostEqual(row.noise_flat, 0.02 * math.sqrt(float((light**2).sum())), delta=0.03 * row.noise_flat)
+        self.assertGreater(row.flux_error, row.noise_flat)
         bare = self.folder / "bare"
         for k in range(2):
             self.write(

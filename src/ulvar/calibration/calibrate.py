@@ -111,9 +111,10 @@ class Calibrator:
             out += np.float32(pedestal)
             steps.append(f"pedestal of {pedestal:g} ADU added")
         # The levels at which pixels bend and saturate are those of the raw frame; they live on in the mask only.
+        divided = self.flat is not None and math.isfinite(self.flat.noise_adu)
         facts = replace(
             frame.facts, saturation_adu=None, nonlinear_adu=None, pedestal_adu=frame.facts.pedestal_adu + pedestal, width=out.shape[1],
-            height=out.shape[0],
+            height=out.shape[0], flat_noise=self.flat.noise_adu if self.flat is not None and divided else frame.facts.flat_noise,
         )  # fmt: skip
         return Frame(data=out, facts=facts, mask=mask if mask is not None and mask.any() else None, steps=tuple(steps))
 

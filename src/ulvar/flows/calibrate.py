@@ -126,6 +126,7 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
             ("RDNOISE", task.facts.read_noise_e, "[e-]"),
             ("BUNIT", "adu", ""),
             ("PEDESTAL", after.facts.pedestal_adu or None, "[adu] constant added"),
+            ("FLATNOIS", after.facts.flat_noise, "noise of a pixel of the flat, relative"),
             ("NOISERAW", round(noise_before, 4), "[adu] noise of a pixel before"),
             ("NOISECAL", round(noise, 4), "[adu] noise of a pixel after"),
             ("NOISEEXP", None if expected is None else round(expected, 4), "[adu] photons, dark and read noise"),
@@ -140,7 +141,8 @@ def calibrate_item(task: CalibrateTask) -> Outcome:
         )  # fmt: skip
         values |= {
             "noise_before": noise_before, "noise_after": noise, "noise_expected": expected, "sky_adu": level,
-            "pedestal_adu": after.facts.pedestal_adu, "width": after.data.shape[1], "height": after.data.shape[0],
+            "pedestal_adu": after.facts.pedestal_adu, "flat_noise": after.facts.flat_noise,
+            "width": after.data.shape[1], "height": after.data.shape[0],
             "steps": list(after.steps),
         }  # fmt: skip
     except FrameError as error:
@@ -166,7 +168,7 @@ def calibrator_for(task: CalibrateTask) -> Calibrator:
 def _numbers(header: Mapping[str, Any]) -> dict[str, object]:
     names = {
         "noise_before": "NOISERAW", "noise_after": "NOISECAL", "noise_expected": "NOISEEXP", "sky_adu": "SKYLEVEL",
-        "pedestal_adu": "PEDESTAL", "width": "NAXIS1", "height": "NAXIS2",
+        "pedestal_adu": "PEDESTAL", "flat_noise": "FLATNOIS", "width": "NAXIS1", "height": "NAXIS2",
     }  # fmt: skip
     return {name: header.get(key) for name, key in names.items()}
 

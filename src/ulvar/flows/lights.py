@@ -60,6 +60,7 @@ def calibrated_facts(raw: ExposureFacts, output: str, values: Mapping[str, Any])
         width=int(values.get("width") or raw.width),
         height=int(values.get("height") or raw.height),
         pedestal_adu=float(values.get("pedestal_adu") or 0.0),
+        flat_noise=None if values.get("flat_noise") is None else float(values["flat_noise"]),
         bitpix=-32,
         hdu=0,
         size_bytes=status.st_size,

@@ -93,6 +93,8 @@ class Told:
             ("NCOMBINE", len(self.kept), "exposures combined"),
             ("EXPTOTAL", float(sum(a.scored.facts.exposure_s or 0.0 for a in self.kept)), "[s] exposure in all"),
             ("EGAIN", gain, "[e-/adu] of the mean"),
+            # Of the exposures, which saw the sky through different pixels.
+            ("FLATNOIS", None, ""),
             ("RDNOISE", read_noise, "[e-] of the mean"),
             *([] if plane is None else [("FILTER", plane.colour, "colour of the sensor")]),
             ("RECIPEID", self.stamp, "fingerprint of inputs and settings"),

@@ -34,6 +34,7 @@ _KEYS: dict[str, tuple[str, ...]] = {
     "pedestal_adu": ("PEDESTAL",),
     "black_adu": ("BLACKADU",),
     "noise_correlation": ("NOISECOR",),
+    "flat_noise": ("FLATNOIS",),
 }
 _TEXT_KEYS: dict[str, tuple[str, ...]] = {
     "object": ("OBJECT", "OBJNAME", "TARGET"),
@@ -252,6 +253,8 @@ def facts_from_header(header: Mapping[str, Any], path: str, **known: Any) -> Exp
     values["pedestal_adu"] = values["pedestal_adu"] or 0.0
     if values["noise_correlation"] is not None and not 0.1 <= values["noise_correlation"] <= 100:
         values["noise_correlation"] = None
+    if values["flat_noise"] is not None and not 0 <= values["flat_noise"] < 1:
+        values["flat_noise"] = None
     values["binning"] = reader.first("binning", ("XBINNING", "BINNING", "CCDSUM", "BINX", "CCDBIN1"), _binning) or 1
     values["scale_arcsec_px"] = _scale(reader, values["focal_length_mm"], values["pixel_size_um"])
     values["count"] = reader.first("count", ("NCOMBINE", "NFRAMES"), lambda v: int(v) if int(v) > 0 else None) or 1

@@ -85,6 +85,8 @@ class ExposureFacts:
         Constant added to the data on purpose [ADU].
     noise_correlation : float or None
         Of resampled pictures: noise of areas over what that of their pixels, were they independent, would make.
+    flat_noise : float or None
+        Of calibrated exposures: noise of a pixel of the flat they were divided by, relative.
     driver : str
         Version of the camera's driver, as the header tells it.
     cfa : str
@@ -137,6 +139,7 @@ class ExposureFacts:
     read_noise_e: float | None = None
     pedestal_adu: float = 0.0
     noise_correlation: float | None = None
+    flat_noise: float | None = None
     driver: str = ""
     cfa: str = ""
     black_adu: float | None = None

@@ -74,6 +74,7 @@ def measure_exposure(
             data, x, y, radius_px=radius, inner_px=inner, outer_px=outer, mask=frame.mask,
             gain_e_per_adu=frame.facts.gain_e_per_adu, noise_correlation=frame.facts.noise_correlation or 1.0,
             shape=shape, sky=options.sky, neighbours=neighbours, read_noise_e=frame.facts.read_noise_e,
+            flat_noise=frame.facts.flat_noise or 0.0,
         )  # fmt: skip
         flags = result.flags.copy()
         if detected is not None:
