@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import json
 import math
+from datetime import datetime
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +13,7 @@ import numpy as np
 from tests.support import FolderCase, small_demo
 from ulvar.engine import JobContext
 from ulvar.night import Night
+from ulvar.night.settings import MarkSettings
 from ulvar.night.stations import (
     field_of,
     find_candidates,
@@ -25,6 +27,7 @@ from ulvar.night.stations import (
     run_score,
     series_path,
     series_table,
+    solutions,
 )
 from ulvar.night.stations.resuming import measured_again
 from ulvar.photometry import read_star_list, rows_by_radius
@@ -155,3 +158,36 @@ class Measuring(FolderCase):
         self.night.set_stars([], self.series)
         self.assertIn("no target", run_growth(self.night, JobContext()).problem)
         self.assertIn("target", find_candidates(self.night, self.series).problem)
+
+    def test_a_body_marked_in_two_exposures_is_followed(self) -> None:
+        told = json.loads((small_demo() / "truth.json").read_text())["minor_body"]
+        seconds = [datetime.fromisoformat(one["time_utc"]).timestamp() for one in told]
+        plates = solutions(self.night)
+        facts = {f.path: f for f in self.series.members if f.path in plates}
+
+        def truth(path: str) -> tuple[float, float]:
+            when = facts[path].mid_utc.timestamp()
+            ra, dec = (float(np.interp(when, seconds, [one[axis] for one in told])) for axis in ("ra", "dec"))
+            x, y = plates[path].pixel(ra, dec)
+            return float(x), float(y)
+
+        every = sorted(facts, key=lambda path: facts[path].mid_utc)
+        # The truth is told from 19 h to 1 h.
+        paths = [p for p in every if seconds[0] <= facts[p].mid_utc.timestamp() <= seconds[-1]]
+        marks = [MarkSettings(file=path, x=truth(path)[0], y=truth(path)[1]) for path in (paths[1], paths[-2])]
+        self.change("combine", body_marks=marks)
+        self.change("measure", bodies=True)
+        self.measured()
+        rows = series_table(self.night, self.series).star("body")
+        self.assertEqual(len(rows), len(every))
+        for row in rows:
+            path = next(p for p in every if Path(p).name == row.file)
+            if path not in paths:
+                continue
+            x, y = truth(path)
+            self.assertLess(math.hypot(row.x - x, row.y - y), 1.0, row.file)
+        self.change("combine", body_marks=marks[:1])
+        self.assertIn("two solved exposures", run_measure(self.night, JobContext()).problem)
+        self.change("measure", bodies=False)
+        self.measured()
+        self.assertNotIn("body", series_table(self.night, self.series).names())

@@ -24,23 +24,21 @@ from ulvar.cli.common import (
     running,
     told,
 )
-from ulvar.cli.places import place_in
-from ulvar.engine import Failed, OutputExists
+from ulvar.cli.places import body_marked
+from ulvar.engine import OutputExists
 from ulvar.flows import (
     POSITION_COLUMNS,
     BodySummary,
     Outcome,
     PositionRow,
     doubts_of,
-    marked_body,
     measure_positions,
     named_body,
     position_cells,
     summarise_body,
-    wcs_of,
     write_positions,
 )
-from ulvar.frames import ExposureFacts, FrameError
+from ulvar.frames import ExposureFacts
 from ulvar.photometry import ListedStar, StarListError
 
 
@@ -112,21 +110,7 @@ def _wanted(table: Path | None, name: str, at: Sequence[str], lights: Sequence[E
             return named_body(table, lights, name)
         except StarListError as error:
             fail_usage(str(error))
-    marks = []
-    by_path = {facts.path: facts for facts in lights}
-    try:
-        for text in at:
-            path, x, y = place_in(text, lights, "--at", "FILE:X,Y")
-            wcs = wcs_of(path)
-            if wcs is None:
-                raise ValueError(f"--at {text}: it has no plate solution (solve it first)")
-            marks.append((by_path[path], wcs, x, y))
-    except (ValueError, FrameError) as error:
-        fail_usage(str(error))
-    found = marked_body(name or "body", marks, lights)
-    if isinstance(found, Failed):
-        fail_usage(found.reason)
-    return found
+    return body_marked(name or "body", at, lights, "--at")
 
 
 def _line(row: PositionRow) -> str:

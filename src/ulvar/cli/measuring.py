@@ -31,7 +31,7 @@ from ulvar.cli.common import (
     series_among,
     told,
 )
-from ulvar.cli.places import given_reference, origin_of
+from ulvar.cli.places import body_marked, given_reference, origin_of
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
     CurveOptions,
@@ -200,6 +200,10 @@ def measure(
         Path | None,
         typer.Option(metavar="FILE.csv", help="Moving bodies, too: their places by time, or orbital elements."),
     ] = None,
+    body_at: Annotated[
+        list[str],
+        typer.Option(metavar="FILE:X,Y", help="A moving body, marked in two solved exposures or more; counted from 1."),
+    ] = [],
     series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],
@@ -221,6 +225,8 @@ def measure(
             listed = [*listed, *read_bodies(bodies, lights)]
         except StarListError as error:
             fail_usage(str(error))
+    if body_at and lights:
+        listed = [*listed, body_marked("body", body_at, lights, "--body-at")]
     sets: list[tuple[Series | None, Path, list[ExposureFacts]]] = [(None, out, [])]
     if lights:
         chosen = series_among(lights, series)

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from ulvar.cli.common import fail_usage, given_facts
 from ulvar.engine import Failed
-from ulvar.flows import Body, BodyStack, Pointed, Reference, make_reference, named_body
+from ulvar.flows import Body, BodyStack, Pointed, Reference, make_reference, marked_body, named_body, wcs_of
 from ulvar.frames import ExposureFacts, FrameError, parse_position, scan_file, with_user_facts
 from ulvar.photometry import ListedStar, StarListError
 
@@ -131,3 +131,22 @@ def body_lines(body: BodyStack | None) -> list[str]:
     lines = [f"{body.output}: on the body, which moves {body.px_h:.2f} px an hour"]
     lines += [f"not in it: {Path(one.file).name}: {one.reason}" for one in body.lost]
     return lines + ([body.smeared] if body.smeared else [])
+
+
+def body_marked(name: str, at: Sequence[str], lights: Sequence[ExposureFacts], option: str) -> ListedStar:
+    """Return the body that is marked in two exposures or more; ends with what is wrong about it."""
+    marks = []
+    by_path = {facts.path: facts for facts in lights}
+    try:
+        for text in at:
+            path, x, y = place_in(text, lights, option, "FILE:X,Y")
+            wcs = wcs_of(path)
+            if wcs is None:
+                raise ValueError(f"{option} {text}: it has no plate solution (solve it first)")
+            marks.append((by_path[path], wcs, x, y))
+    except (ValueError, FrameError) as error:
+        fail_usage(str(error))
+    found = marked_body(name, marks, lights)
+    if isinstance(found, Failed):
+        fail_usage(found.reason)
+    return found

@@ -157,7 +157,8 @@ class MeasureSettings(Section):
     )  # fmt: skip
 
     bodies: bool = told(
-        False, "Moving bodies, too", "The moving bodies of the table at Plate are measured along with the stars; exposures must be solved",
+        False, "Moving bodies, too",
+        "Those of the table at Plate, and the one marked at Combine, are measured along with the stars; exposures must be solved",
     )  # fmt: skip
 
     @model_validator(mode="after")

@@ -18,6 +18,7 @@ from ulvar.flows import (
     MeasureOptions,
     Series,
     make_curve,
+    marked_body,
     measure_series,
     read_bodies,
     standard_of,
@@ -29,6 +30,7 @@ from ulvar.lightcurves import LightCurve, differential_curve, write_curve
 from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.known import what_is_known
+from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.resuming import Kept, measured_again, measured_values
 from ulvar.night.stations.shared import (
     StationResult,
@@ -43,7 +45,15 @@ from ulvar.night.stations.shared import (
 )
 from ulvar.night.stations.tables import naming_damage, series_table
 from ulvar.night.working import one_at_a_time
-from ulvar.photometry import RadiusChoice, SeriesRow, SeriesTable, StarListError, choose_radius, write_series
+from ulvar.photometry import (
+    ListedStar,
+    RadiusChoice,
+    SeriesRow,
+    SeriesTable,
+    StarListError,
+    choose_radius,
+    write_series,
+)
 
 
 @one_at_a_time
@@ -54,9 +64,9 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
     if series is None:
         return no_series(night, "measure")
     stars = list(night.stars(series))
-    if night.settings.measure.bodies and night.settings.plate.bodies:
+    if night.settings.measure.bodies:
         try:
-            stars += read_bodies(night.settings.plate.bodies, list(series.members))
+            stars += _bodies(night, series)
         except StarListError as error:
             return finish(night, StationResult("measure", str(error), problem=str(error)), [], series)
     if not any(s.role == "target" for s in stars):
@@ -108,6 +118,30 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
         _bring_to_magnitudes(night, series, table)
     problem = "" if rows else f"nothing was measured: {bad[0].reason}" if bad else "there is nothing to measure"
     return finish(night, StationResult("measure", text, len(good), len(bad), problem), findings, series)
+
+
+def _bodies(night: Night, series: Series) -> list[ListedStar]:
+    """Return the moving bodies of the table at Plate, and the one that is marked at Combine.
+
+    Raises
+    ------
+    StarListError
+        If the table cannot be used, or the marks tell no way.
+    """
+    members = list(series.members)
+    found = read_bodies(night.settings.plate.bodies, members) if night.settings.plate.bodies else []
+    facts, plates = {f.path: f for f in members}, solutions(night)
+    marks = [
+        (facts[m.file], plates[m.file], m.x, m.y)
+        for m in night.settings.combine.body_marks
+        if m.file in facts and m.file in plates
+    ]
+    if marks:
+        body = marked_body("body", marks, members)
+        if isinstance(body, Failed):
+            raise StarListError(body.reason)
+        found.append(body)
+    return found
 
 
 def _bring_to_magnitudes(night: Night, series: Series, table: SeriesTable) -> None:
