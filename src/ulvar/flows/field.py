@@ -30,8 +30,8 @@ from ulvar.photometry import FieldSearch, Growth, ListedStar, Look, SeriesRow, m
 from ulvar.registration import match_stars
 from ulvar.stars import StarFlag, StarTable
 
-# So many stars are measured at most, the brightest.
-MOST_STARS = 1500
+# So many stars are measured at most, the brightest; of many exposures fewer, so that their rows have room in memory.
+MOST_STARS, _MOST_ROWS = 1500, 400_000
 _USELESS = int(StarFlag.EDGE | StarFlag.SATURATED)
 # Catalogue stars so near to a found one are that star [px].
 _SAME_PX = 3.0
@@ -57,14 +57,16 @@ FIELD_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
 )
 
 
-def field_stars(reference: StarTable, width: int, height: int, fwhm_px: float) -> list[ListedStar]:
+def field_stars(
+    reference: StarTable, width: int, height: int, fwhm_px: float, most: int = MOST_STARS
+) -> list[ListedStar]:
     """Return the stars of a field as a list to measure: those inside and below saturation, the brightest first."""
     margin = 4 * fwhm_px if math.isfinite(fwhm_px) else 12.0
     good = (reference.flags & _USELESS) == 0
     good &= (reference.x > margin) & (reference.y > margin)
     good &= (reference.x < width - 1 - margin) & (reference.y < height - 1 - margin)
     chosen = np.flatnonzero(good)
-    chosen = chosen[np.argsort(-reference.flux[chosen], kind="stable")][:MOST_STARS]
+    chosen = chosen[np.argsort(-reference.flux[chosen], kind="stable")][:most]
     digits = max(3, len(str(len(chosen))))
     return [
         ListedStar(f"s{k + 1:0{digits}d}", "check", x=float(reference.x[i]), y=float(reference.y[i]))
@@ -92,7 +94,8 @@ def measure_field(
         raise ValueError("the reference is not among the exposures")
     sharp = reference.stars.fwhm_px[(reference.stars.flags == 0) & (reference.stars.snr > 20)]
     fwhm = float(np.nanmedian(sharp)) if np.isfinite(sharp).any() else math.nan
-    stars = field_stars(reference.stars, facts.width, facts.height, fwhm)
+    most = max(100, min(MOST_STARS, _MOST_ROWS // max(1, len(exposures))))
+    stars = field_stars(reference.stars, facts.width, facts.height, fwhm, most)
     if not stars:
         return [], [Outcome(f.path, False, "no star was found in the reference") for f in exposures], []
     rows, outcomes = measure_series(exposures, stars, context, options=options, reference=reference, **known)

@@ -196,10 +196,11 @@ def _flat(table: SeriesTable) -> list[Finding]:
         curves = weigh(flux, error).curves
     except ValueError:
         return []
+    places = {axis: table.column(names, exposures, axis) for axis in ("x", "y")}
     surest = (0.0, "", 0.0, "")
     for k, name in enumerate(names):
         for axis in ("x", "y"):
-            place = table.column([name], exposures, axis)[0]
+            place = places[axis][k]
             good = np.isfinite(curves[k]) & np.isfinite(place)
             if good.sum() < 15 or np.ptp(place[good]) < _MOVED_PX:
                 continue

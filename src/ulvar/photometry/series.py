@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, fields
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -138,7 +139,28 @@ class SeriesTable:
 
     def star(self, name: str) -> list[SeriesRow]:
         """Return the rows of a star in the order of time."""
-        return sorted((row for row in self.rows if row.name == name), key=lambda row: (row.jd_utc, row.file))
+        return list(self._stars.get(name, ()))
+
+    def of_exposure(self, exposure: Exposure) -> list[SeriesRow]:
+        """Return the rows of an exposure."""
+        return list(self._exposures.get(exposure, ()))
+
+    @cached_property
+    def _stars(self) -> dict[str, list[SeriesRow]]:
+        """Rows by star, in the order of time: found once, for a series has many of both."""
+        found: dict[str, list[SeriesRow]] = {}
+        for row in self.rows:
+            found.setdefault(row.name, []).append(row)
+        for rows in found.values():
+            rows.sort(key=lambda row: (row.jd_utc, row.file))
+        return found
+
+    @cached_property
+    def _exposures(self) -> dict[Exposure, list[SeriesRow]]:
+        found: dict[Exposure, list[SeriesRow]] = {}
+        for row in self.rows:
+            found.setdefault(row.exposure, []).append(row)
+        return found
 
     def names(self, role: str | None = None) -> list[str]:
         """Return star names in their first order, of one role if given."""
@@ -146,11 +168,14 @@ class SeriesTable:
 
     def column(self, names: Sequence[str], exposures: Sequence[Exposure], what: str) -> F64Array:
         """Return a numeric column as an array of shape (names, exposures); NaN where there is no row."""
-        index = {(row.name, row.exposure): row for row in self.rows}
-        return np.array(
-            [[getattr(index[n, e], what) if (n, e) in index else math.nan for e in exposures] for n in names],
-            dtype=float,
-        ).reshape(len(names), len(exposures))
+        place = {exposure: k for k, exposure in enumerate(exposures)}
+        values = np.full((len(names), len(exposures)), math.nan)
+        for number, name in enumerate(names):
+            for row in self._stars.get(name, ()):
+                k = place.get(row.exposure)
+                if k is not None:
+                    values[number, k] = getattr(row, what)
+        return values
 
 
 def write_series(path: Path, rows: Iterable[SeriesRow], *, replace: bool = False) -> None:

@@ -163,7 +163,7 @@ def fit_standard(
         if count[k] < _LEAST_STARS or not math.isfinite(zero[k]):
             continue
         own_error = 1 / math.sqrt(float(np.nansum(np.where(np.isfinite(offset[used, k]), noise[used, k] ** -2.0, 0.0))))
-        rows = [row for row in table.rows if row.exposure == exposure]
+        rows = table.of_exposure(exposure)
         zeros[exposure] = Zero(
             float(zero[k]), own_error, int(count[k]), _limit(rows, float(zero[k])), float(np.nanmedian([row.airmass for row in rows]))
             if any(math.isfinite(row.airmass) for row in rows) else math.nan,
@@ -197,7 +197,7 @@ def standard_of_one(table: SeriesTable, name: str, magnitude: float, error: floa
     for row in table.star(name):
         if not row.flux > 0 or row.flags & _USELESS:
             continue
-        rows = [other for other in table.rows if other.exposure == row.exposure]
+        rows = table.of_exposure(row.exposure)
         zero = magnitude + 2.5 * math.log10(row.flux)
         own = _MAG * row.flux_error / row.flux if math.isfinite(row.flux_error) else math.nan
         zeros[row.exposure] = Zero(zero, own, 1, _limit(rows, zero), row.airmass)
