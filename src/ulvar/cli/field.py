@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import numpy as np
 import typer
 
-from ulvar.astrometry import CatalogueError, load_catalogue
+from ulvar.astrometry import CatalogueError
 from ulvar.cli.common import (
     Facts,
     Json,
@@ -34,11 +34,11 @@ from ulvar.engine import Failed, write_csv
 from ulvar.flows import (
     MeasureOptions,
     Outcome,
+    catalogue_tells,
     find_looks,
     measure_field,
     measure_growths,
     standard_of,
-    told_by_catalogue,
     typical_of,
     write_field,
     write_magnitudes,
@@ -194,12 +194,9 @@ def candidates(
         if origin.wcs is None:
             fail_usage(f"{origin.path} has no plate solution, which --catalogue needs")
         try:
-            reach = 1.2 * float(np.hypot(members[0].width, members[0].height)) / 2 * origin.wcs.scale_arcsec_px / 3600
-            ra, dec = origin.wcs.sky(members[0].width / 2, members[0].height / 2)
-            near = load_catalogue(catalogue, near=[(float(ra), float(dec), reach)]).cone(float(ra), float(dec), reach)
+            colour, variable, name = catalogue_tells(catalogue, members[0], origin.wcs, origin.stars)
         except CatalogueError as error:
             fail_usage(str(error))
-        colour, variable, name = told_by_catalogue(origin.stars, origin.wcs, near)
     with running(len(members)) as context:
         looks, outcomes = find_looks(typical_of(members), origin, context)
     sharp = [look.fwhm_px for look in looks if math.isfinite(look.fwhm_px)]

@@ -38,6 +38,7 @@ from .curve import CurveOptions as CurveOptions
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
 from .field import FIELD_COLUMNS as FIELD_COLUMNS
+from .field import catalogue_tells as catalogue_tells
 from .field import field_stars as field_stars
 from .field import find_looks as find_looks
 from .field import measure_field as measure_field

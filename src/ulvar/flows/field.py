@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.astrometry import StarCatalogue, Wcs
+from ulvar.astrometry import StarCatalogue, Wcs, load_catalogue
 from ulvar.engine import BoolArray, F64Array, Failed, JobContext
 from ulvar.flows.common import Outcome, failed_task
 from ulvar.flows.magnitudes import colour_index
@@ -261,3 +261,18 @@ def find_looks(
         outcomes.append(Outcome(path, True))
         looks.append(Look(x, y, one.facts.width, one.facts.height, one.stars, one.quality.fwhm_px))
     return looks, outcomes
+
+
+def catalogue_tells(
+    path: Path, facts: ExposureFacts, wcs: Wcs, stars: StarTable
+) -> tuple[F64Array | None, BoolArray | None, str]:
+    """Return what a catalogue tells of the stars of an exposure, see `told_by_catalogue`; only its part about the exposure is read.
+
+    Raises
+    ------
+    CatalogueError
+        If it cannot be read.
+    """
+    ra, dec = (float(v) for v in wcs.sky((facts.width - 1) / 2, (facts.height - 1) / 2))
+    reach = 0.6 * math.hypot(facts.width, facts.height) * wcs.scale_arcsec_px / 3600
+    return told_by_catalogue(stars, wcs, load_catalogue(path, near=[(ra, dec, reach)]).cone(ra, dec, reach))

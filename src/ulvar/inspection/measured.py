@@ -14,7 +14,6 @@ from ulvar.photometry.weighing import weigh
 from ulvar.stars import StarFlag
 
 _FULL = int(StarFlag.SATURATED | StarFlag.NONLINEAR)
-_USELESS = int(StarFlag.LOST | StarFlag.EDGE | StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL)
 # Blends, and annuli under other stars, are told from this share of a star's exposures on, and of its annulus.
 _OFTEN, _COVERED = 0.25, 0.5
 # An aperture of fewer FWHM holds less than half of the light, and more or less of it as the seeing changes.
@@ -186,12 +185,10 @@ def _turned(x: F64Array, y: F64Array) -> BoolArray:
 def _flat(table: SeriesTable) -> list[Finding]:
     """Tell where comparison stars change with their place on the sensor."""
     names = table.names("comparison")
-    exposures = sorted({row.exposure for row in table.rows}, key=lambda e: (e[1], e[0]))
+    exposures = table.exposures()
     if len(names) < 3 or len(exposures) < 15:
         return []
-    flux, error = table.column(names, exposures, "flux"), table.column(names, exposures, "flux_error")
-    bad = (np.nan_to_num(table.column(names, exposures, "flags"), nan=_USELESS).astype(np.int64) & _USELESS) != 0
-    flux[bad] = np.nan
+    flux, error = table.clean_light(names, exposures)
     try:
         curves = weigh(flux, error).curves
     except ValueError:

@@ -13,7 +13,7 @@ from ulvar.photometry.neighbours import Neighbours
 from ulvar.photometry.noise import NoiseTerms, sky_and_read
 from ulvar.stars import StarFlag
 
-_BAD = int(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC | MaskBit.TRAIL)
+BAD_BITS = int(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC | MaskBit.TRAIL)
 # How well the light of masked pixels is known from others at their distance: between the pixels of a ring the profile
 # of a star of 2.5 px FWHM changes by about this share near its centre, and less further out.
 _FILL_ERROR = 0.3
@@ -213,7 +213,7 @@ def measure_apertures(
     def sums(first: int, last: int) -> None:
         part = slice(first, last)
         _kernels.aperture_sums(
-            data, _NO_MASK if mask is None else mask, np.uint16(_BAD), np.uint16(MaskBit.SATURATED),
+            data, _NO_MASK if mask is None else mask, np.uint16(BAD_BITS), np.uint16(MaskBit.SATURATED),
             np.uint16(MaskBit.NONLINEAR), x[part], y[part], np.full(last - first, float(radius_px)), outline,
             np.full(last - first, inner), np.full(last - first, float(outer_px)), starts[first : last + 1], near,
             SKY_METHODS.index(sky), out[part],

@@ -10,9 +10,7 @@ import numpy as np
 
 from ulvar.photometry.ensemble import build_ensemble
 from ulvar.photometry.series import SeriesRow, SeriesTable
-from ulvar.stars import StarFlag
 
-_USELESS = int(StarFlag.LOST | StarFlag.EDGE | StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL)
 # Against fewer exposures no scatter is known.
 _LEAST_EXPOSURES = 5
 
@@ -103,10 +101,8 @@ def choose_radius(
 
 def _tried(radius: float, table: SeriesTable, leave_out: Collection[str]) -> TriedRadius:
     names = [name for name in table.names("comparison") if name not in leave_out]
-    exposures = list(dict.fromkeys(row.exposure for row in table.rows))
-    flux, error = table.column(names, exposures, "flux"), table.column(names, exposures, "flux_error")
-    bad = (np.nan_to_num(table.column(names, exposures, "flags"), nan=_USELESS).astype(np.int64) & _USELESS) != 0
-    flux[bad] = np.nan
+    exposures = table.exposures()
+    flux, error = table.clean_light(names, exposures)
     scatter = promised = math.nan
     if len(names) > 1 and len(exposures) >= _LEAST_EXPOSURES:
         try:

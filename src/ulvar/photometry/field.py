@@ -9,11 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import F64Array
-from ulvar.photometry.series import SeriesTable
+from ulvar.photometry.series import USELESS, SeriesTable
 from ulvar.photometry.vetting import Verdict, vet_stars
 from ulvar.stars import StarFlag
 
-_USELESS = int(StarFlag.LOST | StarFlag.EDGE | StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL)
 # A star measured in fewer of the exposures is not judged.
 _MEASURED = 0.5
 # Another star's light in more of its exposures makes a star a blend.
@@ -114,7 +113,7 @@ def noise_model(table: SeriesTable) -> NoiseModel:
         known = [v for v in values if math.isfinite(v)]
         return float(np.median(known)) if known else math.nan
 
-    rows = [row for row in table.rows if row.flux > 0 and not row.flags & _USELESS]
+    rows = [row for row in table.rows if row.flux > 0 and not row.flags & USELESS]
     return NoiseModel(
         gain=median([row.flux / row.noise_source**2 for row in rows if row.noise_source > 0]),
         sky=median([row.noise_sky for row in rows]), read=median([row.noise_read for row in rows]),
@@ -150,7 +149,7 @@ def judge_field(table: SeriesTable, *, files_out: Collection[str] = ()) -> Field
         k, e = number[row.name], place[row.exposure]
         x[k, e], y[k, e] = row.x, row.y
         crowded[k] += bool(row.flags & StarFlag.NEIGHBOUR)
-        if row.flux > 0 and not row.flags & _USELESS:
+        if row.flux > 0 and not row.flags & USELESS:
             flux[k, e], error[k, e] = row.flux, row.flux_error
     often = np.isfinite(flux).sum(axis=1) >= max(_MEASURED * len(exposures), 1)
     if often.sum() < 3:

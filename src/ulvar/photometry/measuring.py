@@ -8,8 +8,8 @@ from collections.abc import Sequence
 import numpy as np
 
 from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray
-from ulvar.frames import Frame, MaskBit, difference_noise
-from ulvar.photometry.aperture import CIRCLE, Shape, measure_apertures
+from ulvar.frames import Frame, difference_noise
+from ulvar.photometry.aperture import BAD_BITS, CIRCLE, Shape, measure_apertures
 from ulvar.photometry.listed import ListedStar
 from ulvar.photometry.neighbours import Neighbours, blended
 from ulvar.photometry.options import ApertureOptions
@@ -137,9 +137,8 @@ def middles_of_light(
 
     width = fwhm_px if math.isfinite(fwhm_px) and fwhm_px > 0 else 3.0
     out = np.empty((len(x), 3))
-    hidden = MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC | MaskBit.TRAIL
     _kernels.light_middles(
-        data, np.empty((0, 0), dtype=np.uint16) if mask is None else mask, np.uint16(hidden),
+        data, np.empty((0, 0), dtype=np.uint16) if mask is None else mask, np.uint16(BAD_BITS),
         np.ascontiguousarray(x, dtype=np.float64), np.ascontiguousarray(y, dtype=np.float64), width / SIGMA_TO_FWHM,
         max(width, 2.0), out,
     )  # fmt: skip

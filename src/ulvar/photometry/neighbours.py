@@ -10,7 +10,7 @@ import numpy as np
 from ulvar.engine import BoolArray, F64Array, I64Array
 from ulvar.stars import StarTable
 
-# Wings of a seeing profile fall like those of a Moffat profile of this exponent.
+# Wings of a star fall like those of a Moffat profile of this exponent.
 _BETA = 3.0
 # Light of a neighbour under this part of the sky's noise moves no sky level [sigma]; no circle is wider than this [FWHM].
 _FAINT, _WIDEST = 0.3, 6.0
@@ -49,10 +49,10 @@ class Neighbours:
         noise_adu : float
             Of a pixel of the sky [ADU].
         """
-        own = max(_OWN * fwhm_px, _OWN_PX) if math.isfinite(fwhm_px) else 1.5
+        own = _own_px(fwhm_px)
         if not (math.isfinite(fwhm_px) and noise_adu > 0):
             return cls(stars.x, stars.y, np.full(len(stars), 4.0), own)
-        width = fwhm_px / (2 * math.sqrt(2 ** (1 / _BETA) - 1))
+        width = _moffat_px(fwhm_px)
         # The middle of a Moffat profile holds (beta - 1) / (pi width^2) of its light.
         crest = np.maximum(stars.flux * (_BETA - 1) / (math.pi * width**2), 0.0)
         over = np.maximum(crest / (_FAINT * noise_adu), 1.0)
@@ -118,7 +118,7 @@ def blended(
         return result
     known = math.isfinite(fwhm_px)
     width = fwhm_px if known else 3.0
-    own, inside = max(_OWN * width, _OWN_PX) if known else 1.5, radius_px + 0.5 * (width if known else 0.0)
+    own, inside = _own_px(fwhm_px), radius_px + 0.5 * (width if known else 0.0)
     tree = cKDTree(np.column_stack([stars.x, stars.y]))
     for k, near in zip(
         there, tree.query_ball_point(np.column_stack([x[there], y[there]]), radius_px + _WIDEST * width)
@@ -133,8 +133,18 @@ def blended(
     return result
 
 
+def _own_px(fwhm_px: float) -> float:
+    """Return how near to a place a detection is the star that is measured there [px]."""
+    return max(_OWN * fwhm_px, _OWN_PX) if math.isfinite(fwhm_px) else 1.5
+
+
+def _moffat_px(fwhm_px: float) -> float:
+    """Return the width parameter of the Moffat profile of a FWHM [px]."""
+    return fwhm_px / (2 * math.sqrt(2 ** (1 / _BETA) - 1))
+
+
 def _wing_share(away: F64Array, radius_px: float, fwhm_px: float) -> F64Array:
     """Return the share of a star's light that falls into an aperture so far from it, by the wings of a Moffat profile."""
-    width = fwhm_px / (2 * math.sqrt(2 ** (1 / _BETA) - 1))
+    width = _moffat_px(fwhm_px)
     level = (_BETA - 1) / (math.pi * width**2) * (1 + (away / width) ** 2) ** -_BETA
     return np.asarray(np.minimum(level * math.pi * radius_px**2, 1.0))

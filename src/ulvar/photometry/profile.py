@@ -10,12 +10,12 @@ import numpy as np
 
 from ulvar.engine import F32Array, F64Array, I64Array, MaskArray
 from ulvar.frames import MaskBit
-from ulvar.photometry.aperture import measure_apertures
+from ulvar.photometry.aperture import BAD_BITS, measure_apertures
 
 if TYPE_CHECKING:
     from ulvar.stars import Detection
 
-_BAD = int(MaskBit.NO_DATA | MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN | MaskBit.COSMIC | MaskBit.TRAIL | MaskBit.SATURATED)  # fmt: skip
+_BAD = BAD_BITS | int(MaskBit.SATURATED)
 # A detection so near to a listed place is that star [FWHM].
 _OWN = 0.7
 # Weights follow the fitted light, and the sky what the fit leaves; so many rounds.

@@ -59,6 +59,10 @@ SERIES_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
 )
 
 
+# Flags with which a flux says nothing of how a star behaves.
+USELESS = int(StarFlag.LOST | StarFlag.EDGE | StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL)
+
+
 # File and JD UTC of an exposure.
 Exposure = tuple[str, float]
 
@@ -165,6 +169,16 @@ class SeriesTable:
     def names(self, role: str | None = None) -> list[str]:
         """Return star names in their first order, of one role if given."""
         return list(dict.fromkeys(row.name for row in self.rows if role is None or row.role == role))
+
+    def exposures(self) -> list[Exposure]:
+        """Return the exposures in the order of time."""
+        return sorted(self._exposures, key=lambda exposure: (exposure[1], exposure[0]))
+
+    def clean_light(self, names: Sequence[str], exposures: Sequence[Exposure]) -> tuple[F64Array, F64Array]:
+        """Return fluxes and their errors, shape (names, exposures); the flux is NaN where a flag makes it useless."""
+        flags = np.nan_to_num(self.column(names, exposures, "flags"), nan=USELESS).astype(np.int64)
+        flux = self.column(names, exposures, "flux")
+        return np.where((flags & USELESS) != 0, math.nan, flux), self.column(names, exposures, "flux_error")
 
     def column(self, names: Sequence[str], exposures: Sequence[Exposure], what: str) -> F64Array:
         """Return a numeric column as an array of shape (names, exposures); NaN where there is no row."""

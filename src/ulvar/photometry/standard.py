@@ -10,10 +10,8 @@ import numpy as np
 
 from ulvar.engine import BoolArray, F64Array, Failed
 from ulvar.frames import robust_spread
-from ulvar.photometry.series import Exposure, SeriesRow, SeriesTable
-from ulvar.stars import StarFlag
+from ulvar.photometry.series import USELESS, Exposure, SeriesRow, SeriesTable
 
-_USELESS = int(StarFlag.LOST | StarFlag.EDGE | StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL)
 _MAG = 2.5 / math.log(10)
 # Fewer stars tell no zero point, and no colour term; colours that lie together tell none either [mag].
 _LEAST_STARS, _LEAST_COLOURS, _LEAST_RANGE = 3, 5, 0.25
@@ -125,7 +123,7 @@ def fit_standard(
     alternating weighted means. Offsets over colour give the colour term, and what is left of them the error that all magnitudes share.
     Extinction is a robust line through the zero points over airmass, by medians of slopes (Theil 1950; Sen 1968): clouds lie to one side.
     """
-    exposures = sorted({row.exposure for row in table.rows}, key=lambda e: (e[1], e[0]))
+    exposures = table.exposures()
     names = [
         name
         for name in table.names()
@@ -133,12 +131,11 @@ def fit_standard(
     ]
     if len(names) < _LEAST_STARS:
         return Failed(f"the catalogue knows {len(names)} of the measured stars; three are needed")
-    flux, error = table.column(names, exposures, "flux"), table.column(names, exposures, "flux_error")
-    bad = (np.nan_to_num(table.column(names, exposures, "flags"), nan=_USELESS).astype(np.int64) & _USELESS) != 0
+    flux, error = table.clean_light(names, exposures)
     told = np.array([known[name].magnitude for name in names])
     colour = np.array([known[name].colour for name in names])
     with np.errstate(divide="ignore", invalid="ignore"):
-        offset = np.where(~bad & (flux > 0), told[:, None] + 2.5 * np.log10(flux), np.nan)
+        offset = np.where(flux > 0, told[:, None] + 2.5 * np.log10(flux), np.nan)
         noise = np.hypot(np.nan_to_num(_MAG * error / flux, nan=0.01), _FLOOR)
     used: BoolArray = np.asarray(np.isfinite(offset).any(axis=1))
     dropped: BoolArray = ~used
@@ -195,7 +192,7 @@ def standard_of_one(table: SeriesTable, name: str, magnitude: float, error: floa
     """
     zeros = {}
     for row in table.star(name):
-        if not row.flux > 0 or row.flags & _USELESS:
+        if not row.flux > 0 or row.flags & USELESS:
             continue
         rows = table.of_exposure(row.exposure)
         zero = magnitude + 2.5 * math.log10(row.flux)

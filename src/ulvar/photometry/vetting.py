@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import BoolArray, F64Array
-from ulvar.frames import MAD_TO_SIGMA
+from ulvar.frames import robust_spread
 from ulvar.photometry.weighing import Weighed, weigh
 
 # Fewer points or stars tell nothing.
@@ -179,7 +179,7 @@ def _without_lonely(curve: F64Array) -> F64Array:
     if len(good) < _LEAST_POINTS:
         return curve
     values = curve[good]
-    spread = MAD_TO_SIGMA * float(np.median(np.abs(values - np.median(values))))
+    spread = robust_spread(values)
     off = np.abs(values - np.median(values)) / spread if spread > 0 else np.zeros(len(values))
     calm = np.r_[True, off < _NEAR, True]
     lonely = (off > _LONELY) & calm[:-2] & calm[2:]

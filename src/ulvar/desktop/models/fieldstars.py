@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from functools import partial
 
 from PySide6.QtCore import QObject, Signal
@@ -101,12 +102,20 @@ class FieldStars(QObject):
         found = self.candidates()
         return next((c for c in found.found if candidate_name(c) == name), None) if found is not None else None
 
-    def has_role(self, raw: str, place: tuple[float, float]) -> str:
-        """Return the name of the listed star at a place of an exposure; empty where there is none."""
-        for name, (x, y) in self._numbers.star_pixels(raw).items():
-            if (x - place[0]) ** 2 + (y - place[1]) ** 2 < 8**2:
-                return name
-        return ""
+    def candidate_places(self, raw: str, candidates: Iterable[Candidate]) -> dict[str, tuple[float, float]]:
+        """Return where candidates are in an exposure, by name."""
+        stars = [(candidate_name(c), ListedStar("", "", x=c.x, y=c.y)) for c in candidates]
+        return self._numbers.places_in_origin(raw, stars)
+
+    def listed_at(self, raw: str, places: Mapping[str, tuple[float, float]]) -> dict[str, str]:
+        """Return the names of the listed stars at places of an exposure, by the names of those; without those where there is none."""
+        listed = self._numbers.star_pixels(raw)
+        return {
+            name: star
+            for name, place in places.items()
+            for star, (x, y) in listed.items()
+            if (x - place[0]) ** 2 + (y - place[1]) ** 2 < 8**2
+        }
 
     # ---- the field
 
@@ -142,10 +151,9 @@ class FieldStars(QObject):
                     kinds[name] = "varies" if star.varies else "good"
         places = self._numbers.places_in_origin(raw, stars)
         # A star with a role has its mark already.
+        listed = self.listed_at(raw, places)
         return [
-            (name, x, y, kinds[name])
-            for name, (x, y) in places.items()
-            if name == self.chosen or not self.has_role(raw, (x, y))
+            (name, x, y, kinds[name]) for name, (x, y) in places.items() if name == self.chosen or name not in listed
         ]
 
     def place(self, name: str, raw: str) -> tuple[float, float] | None:

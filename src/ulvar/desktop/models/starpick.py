@@ -64,16 +64,17 @@ def propose_stars(model: Model) -> str | None:
     if not good:
         return "No star has nothing against it: see the reasons on the page Candidates."
     raw = model.looking.at_hand()
-    places = model.numbers.places_in_origin(raw, [(candidate_name(c), ListedStar("", "", x=c.x, y=c.y)) for c in good])
+    places = model.field.candidate_places(raw, good)
+    taken = model.field.listed_at(raw, places)
     new = list(stars)
     added = 0
     for candidate in good:
-        place = places.get(candidate_name(candidate))
-        if place is None or model.field.has_role(raw, place):
+        name = candidate_name(candidate)
+        if name not in places or name in taken:
             continue
         # Every fourth star checks the others.
         role = "check" if added == 3 else "comparison"
-        listed = listed_at(model, model.looking, _next_name(new, role, ""), role, place)
+        listed = listed_at(model, model.looking, _next_name(new, role, ""), role, places[name])
         if listed is None:
             continue
         new.append(listed)

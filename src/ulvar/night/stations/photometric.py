@@ -9,14 +9,14 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.astrometry import CatalogueError, load_catalogue
+from ulvar.astrometry import CatalogueError
 from ulvar.engine import JobContext, counted
 from ulvar.flows import (
     MeasureOptions,
     Series,
+    catalogue_tells,
     measure_field,
     measure_growths,
-    told_by_catalogue,
     typical_exposures,
     write_field,
 )
@@ -216,9 +216,7 @@ def find_candidates(night: Night, series: Series) -> Candidates:
     path = night.settings.plate.catalogue
     if path and wcs is not None and origin is not None:
         try:
-            ra, dec = (float(v) for v in wcs.sky((origin.facts.width - 1) / 2, (origin.facts.height - 1) / 2))
-            reach = 0.6 * float(np.hypot(origin.facts.width, origin.facts.height)) * wcs.scale_arcsec_px / 3600
-            colour, variable, name = told_by_catalogue(reference, wcs, load_catalogue(Path(path)).cone(ra, dec, reach))
+            colour, variable, name = catalogue_tells(Path(path), origin.facts, wcs, reference)
         except (CatalogueError, OSError, ValueError):
             # Without it there is no colour; Plate tells what is wrong with the catalogue.
             colour = variable = None

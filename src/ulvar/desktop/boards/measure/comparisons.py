@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
@@ -86,10 +86,11 @@ class ComparisonsPage(QWidget):
                 f"{good} of {counted(len(found.found), 'star')} have nothing against them, in {counted(found.looks, 'exposure')}{colour}."
             )
             shown = found.found[:_MOST_ROWS]
+        roles = self._roles_of(shown)
         rows, keys, dim, marks = [], [], set(), {}
         for i, c in enumerate(shown):
             name = candidate_name(c)
-            role = self._role_of(c)
+            role = roles.get(name, "")
             if not c.good:
                 dim.add(i)
             if role:
@@ -109,13 +110,13 @@ class ComparisonsPage(QWidget):
         self.table.selectionModel().blockSignals(blocked)
         self._enable()
 
-    def _role_of(self, candidate: Candidate) -> str:
-        """Return the name and role of the listed star that a candidate is."""
+    def _roles_of(self, candidates: Sequence[Candidate]) -> dict[str, str]:
+        """Return name and role of the listed stars that candidates are, by the candidates' names."""
         model = self._model
-        place = model.field.place(candidate_name(candidate), model.current)
-        name = model.field.has_role(model.current, place) if place is not None else ""
-        stars = {s.name: s.role for s in model.night.stars()} if model.night is not None else {}
-        return f"{name}, {stars[name]}" if name in stars else ""
+        raw = model.current
+        roles = {s.name: s.role for s in model.night.stars()} if model.night is not None else {}
+        listed = model.field.listed_at(raw, model.field.candidate_places(raw, candidates))
+        return {name: f"{star}, {roles[star]}" for name, star in listed.items() if star in roles}
 
     def _enable(self) -> None:
         there = bool(self.rows.key(self.table.currentIndex().row()))
