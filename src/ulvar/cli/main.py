@@ -36,6 +36,7 @@ _COMMANDS = {
     "solve": "ulvar.cli.measuring:solve",
     "measure": "ulvar.cli.measuring:measure",
     "curve": "ulvar.cli.measuring:curve",
+    "fast": "ulvar.cli.fast:fast",
     "variables": "ulvar.cli.field:variables",
     "candidates": "ulvar.cli.field:candidates",
     "aperture": "ulvar.cli.field:aperture",

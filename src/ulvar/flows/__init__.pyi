@@ -37,6 +37,17 @@ from .common import Outcome as Outcome
 from .curve import CurveOptions as CurveOptions
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
+from .fast import FilmLook as FilmLook
+from .fast import FilmSeries as FilmSeries
+from .fast import FilmTimes as FilmTimes
+from .fast import FilmTiming as FilmTiming
+from .fast import film_findings as film_findings
+from .fast import film_rows as film_rows
+from .fast import film_times as film_times
+from .fast import look_at_film as look_at_film
+from .fast import measure_film as measure_film
+from .fast import time_occultation as time_occultation
+from .fast import write_film_picture as write_film_picture
 from .field import FIELD_COLUMNS as FIELD_COLUMNS
 from .field import catalogue_tells as catalogue_tells
 from .field import field_stars as field_stars

@@ -1,6 +1,7 @@
 from .address import Address as Address
 from .address import file_of as file_of
 from .address import split_address as split_address
+from .burnt import burnt_words as burnt_words
 from .clipped import clipped_at as clipped_at
 from .coding import facts_from_text as facts_from_text
 from .coding import facts_to_text as facts_to_text
@@ -18,6 +19,10 @@ from .facts import ExposureFacts as ExposureFacts
 from .facts import Role as Role
 from .facts import fact_names as fact_names
 from .facts import with_user_facts as with_user_facts
+from .film import FILM_ENDINGS as FILM_ENDINGS
+from .film import STAMPS as STAMPS
+from .film import Film as Film
+from .film import open_film as open_film
 from .fits_header import extensions_of as extensions_of
 from .fits_header import header_of as header_of
 from .fits_rows import FileRows as FileRows

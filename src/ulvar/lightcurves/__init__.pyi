@@ -12,6 +12,8 @@ from .eclipse import eclipse_template as eclipse_template
 from .eclipse import fit_eclipse as fit_eclipse
 from .minimum import Minimum as Minimum
 from .minimum import kwee_van_woerden as kwee_van_woerden
+from .occultation import Occultation as Occultation
+from .occultation import fit_occultation as fit_occultation
 from .period import PeriodResult as PeriodResult
 from .period import find_period as find_period
 from .times import barycentric_jd as barycentric_jd

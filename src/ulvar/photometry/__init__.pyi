@@ -49,6 +49,9 @@ from .standard import Standard as Standard
 from .standard import Zero as Zero
 from .standard import fit_standard as fit_standard
 from .standard import standard_of_one as standard_of_one
+from .tracking import Tracked as Tracked
+from .tracking import Tracker as Tracker
+from .tracking import tracked_flags as tracked_flags
 from .vetting import Verdict as Verdict
 from .vetting import vet_stars as vet_stars
 from .zeropoint import ZeroPoint as ZeroPoint

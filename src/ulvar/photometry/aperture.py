@@ -221,6 +221,23 @@ def measure_apertures(
 
     in_parts(sums, n, smallest=_LEAST_PART)
     out[order] = out.copy()
+    return judged_sums(
+        out, radius_px, gain_e_per_adu=gain_e_per_adu, noise_correlation=noise_correlation, read_noise_e=read_noise_e,
+        flat_noise=flat_noise,
+    )  # fmt: skip
+
+
+def judged_sums(
+    out: F64Array,
+    radius_px: float,
+    *,
+    gain_e_per_adu: float | None,
+    noise_correlation: float = 1.0,
+    read_noise_e: float | None = None,
+    flat_noise: float = 0.0,
+) -> ApertureResult:
+    """Return fluxes, errors and flags of what `_kernels.aperture_sums` added up, shape (stars, columns); as `measure_apertures`."""
+    n = len(out)
     total, weight, squares, peak, level, deviation, count = (out[:, i] for i in range(7))
     deviation = deviation * noise_correlation
     known = gain_e_per_adu is not None and gain_e_per_adu > 0

@@ -4,6 +4,8 @@ from .demo import make_demo_night as make_demo_night
 from .demo_plan import DEMO_NAME as DEMO_NAME
 from .demo_plan import DemoSize as DemoSize
 from .eclipse import EclipsingBinary as EclipsingBinary
+from .film import MadeUpFilm as MadeUpFilm
+from .film import write_ser as write_ser
 from .optics import Pointing as Pointing
 from .optics import Psf as Psf
 from .optics import recorded_fwhm as recorded_fwhm

@@ -21,6 +21,7 @@ class StarFlag(IntFlag):
     NEIGHBOUR = 16
     LOST = 32
     LEFT_OUT = 64
+    DOUBLED = 128
 
 
 def flag_words(flags: int) -> str:
