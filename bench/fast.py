@@ -73,7 +73,7 @@ def _make(kind: str, folder: Path, film: MadeUpFilm) -> list[str]:
         return [str(folder / "f.ser")]
     if kind == "avi":
         writer = cv2.VideoWriter(
-            str(folder / "f.avi"), cv2.VideoWriter.fourcc(*"FFV1"), film.rate, (film.width, film.height), isColor=False
+            str(folder / "f.avi"), cv2.VideoWriter.fourcc(*"Y800"), film.rate, (film.width, film.height), isColor=False
         )
         for picture in film.pictures():
             writer.write(np.clip(np.round(picture), 0, 255).astype(np.uint8))

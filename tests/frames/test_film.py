@@ -118,6 +118,18 @@ class FilmTest(unittest.TestCase):
         film = open_film(paths)
         np.testing.assert_array_equal(self._all(film), self.frames[:3])
         self.assertEqual(film.label(0), "9.fits")
+        self.assertEqual(film.exposure_s, 0.04)
+        # One whose numbers are of another kind is read along, as it is.
+        again = self.folder / "2.fits"
+        fitsio.write(
+            again,
+            np.round(self.frames[5]).astype(np.uint16),
+            header={"DATE-OBS": "2026-03-14T23:00:00", "EXPTIME": 0.5},
+        )
+        mixed = open_film([*paths, str(again)])
+        np.testing.assert_allclose(self._all(mixed)[3], np.round(self.frames[5]))
+        self.assertAlmostEqual(mixed.times[3] - mixed.times[0], 6888.0, places=3)
+        self.assertTrue(np.isnan(mixed.exposure_s))
         other = self.folder / "other.fits"
         fitsio.write(other, self.frames[0][:10], header={"DATE-OBS": "2026-03-14T22:00:00"})
         with self.assertRaisesRegex(FrameError, r"other.fits: it is 48 x 10 px"):

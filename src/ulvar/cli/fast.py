@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
+from datetime import datetime
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated, Any, NoReturn
@@ -18,8 +18,10 @@ from ulvar.flows import (
     FilmTiming,
     film_findings,
     film_rows,
+    frame_time,
     look_at_film,
     measure_film,
+    occultation_words,
     time_occultation,
     write_film_picture,
 )
@@ -131,8 +133,8 @@ def fast(
                 body["event_reason"], failed = event.reason, 1
                 lines.append(event.reason)
             else:
-                body["event"], told = _event(event, dated=done.times.dated)
-                lines += told
+                body["event"] = _event(event, dated=done.times.dated)
+                lines += occultation_words(event, dated=done.times.dated)
     findings = film_findings(done) if done is not None else []
     finish(body, as_json=json, done=1, failed=failed, lines=lines, findings=findings)
 
@@ -206,24 +208,12 @@ def _stars_told(series: FilmSeries) -> tuple[list[dict[str, Any]], list[str]]:
     return told, lines
 
 
-def _event(event: Occultation, *, dated: bool) -> tuple[dict[str, Any], list[str]]:
-    """Return an occultation for JSON and in words; times as UTC where frames are dated."""
-
-    def when(seconds: float) -> str:
-        if not dated:
-            return f"{seconds:.4f} s"
-        return datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%dT%H:%M:%S.%f")[:-2]
-
-    body: dict[str, Any] = {
-        "out": when(event.out_s), "back": when(event.back_s), "out_error_s": event.out_error_s, "back_error_s": event.back_error_s,
-        "duration_s": event.duration_s, "duration_error_s": event.duration_error_s, "drop_mag": event.drop_mag,
-        "level": event.level, "low": event.low, "level_error": event.level_error, "low_error": event.low_error,
-        "snr": event.snr, "chance": event.chance, "frames": event.frames,
+def _event(event: Occultation, *, dated: bool) -> dict[str, Any]:
+    """Return an occultation for JSON; times as UTC where frames are dated."""
+    return {
+        "out": frame_time(event.out_s, dated=dated), "back": frame_time(event.back_s, dated=dated),
+        "out_error_s": event.out_error_s, "back_error_s": event.back_error_s, "duration_s": event.duration_s,
+        "duration_error_s": event.duration_error_s, "drop_mag": event.drop_mag, "level": event.level, "low": event.low,
+        "level_error": event.level_error, "low_error": event.low_error, "snr": event.snr, "chance": event.chance,
+        "frames": event.frames,
     }  # fmt: skip
-    share, error = event.low / event.level, event.low_error / event.level
-    return body, [
-        f"the light went at {when(event.out_s)} +- {event.out_error_s:.4f} s, and came at {when(event.back_s)} "
-        f"+- {event.back_error_s:.4f} s",
-        f"  {event.duration_s:.4f} +- {event.duration_error_s:.4f} s, {100 * share:.1f} +- {100 * error:.1f} % of the light was left, "
-        f"depth over error {event.snr:.1f}, by chance in {event.chance:.1g} of such series",
-    ]

@@ -22,7 +22,7 @@ from .facts import with_user_facts as with_user_facts
 from .film import FILM_ENDINGS as FILM_ENDINGS
 from .film import STAMPS as STAMPS
 from .film import Film as Film
-from .film import open_film as open_film
+from .film_open import open_film as open_film
 from .fits_header import extensions_of as extensions_of
 from .fits_header import header_of as header_of
 from .fits_rows import FileRows as FileRows

@@ -322,6 +322,13 @@ ACTIONS = (
         "Target, comparison and check stars by their places on the sky, or from a list",
         "run",
     ),
+    ActionSpec(
+        "fast",
+        "Fast series…",
+        "",
+        "Thousands of short frames (SER, AVI, FITS): light in every frame, and when an occultation began and ended",
+        "run",
+    ),
     ActionSpec("role target", "Make it the target", "Alt+T", "The star at the cursor of the keyboard", "run"),
     ActionSpec(
         "role comparison", "Make it a comparison star", "Alt+C", "The star at the cursor of the keyboard", "run"

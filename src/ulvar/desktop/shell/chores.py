@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QDialog, QFileDialog, QWidget
 
 from ulvar.desktop.dialogs.catalogues import CataloguesPanel
 from ulvar.desktop.dialogs.facts import FactsPanel
+from ulvar.desktop.dialogs.fast import FastPanel
 from ulvar.desktop.dialogs.flats import FlatsPanel
 from ulvar.desktop.dialogs.header import HeaderPanel
 from ulvar.desktop.dialogs.masters import MastersPanel
@@ -48,6 +49,7 @@ class Chores:
             "write list": self.write_list, "add masters": self.add_masters, "keep masters": self.keep_masters,
             "measure camera": self.measure_camera, "header": self.header, "export table": self.export_table,
             "regions back": self.regions_back, "star places": self.star_places, "catalogues": self.catalogues,
+            "fast": self.fast,
         }  # fmt: skip
 
     def _has_night(self) -> bool:
@@ -111,6 +113,11 @@ class Chores:
         if self._has_night():
             self.panel = CataloguesPanel(self._parent, self._model, self._theme())
             self.panel.show()
+
+    def fast(self, path: Path | None = None) -> None:
+        """Open fast series: films are no part of a night."""
+        self.panel = FastPanel(self._parent, self._theme(), path)
+        self.panel.show()
 
     def sessions(self) -> None:
         """Open sessions and tags."""

@@ -52,6 +52,7 @@ from ulvar.desktop.shell.path_bar import PathBar
 from ulvar.desktop.shell.sizing import FIRST, LEAST
 from ulvar.desktop.slip.slip import Slip
 from ulvar.desktop.work.movie import Movie
+from ulvar.frames import FILM_ENDINGS
 from ulvar.night import STATIONS, Night
 
 _BOARDS: dict[str, type[Board]] = {
@@ -315,6 +316,11 @@ class MainWindow(QMainWindow):
         if not paths:
             return
         event.acceptProposedAction()
+        films = [path for path in paths if path.suffix.lower() in FILM_ENDINGS]
+        if films:
+            # Films are no part of a night.
+            self.chores.fast(films[0])
+            return
         own = any(Night.is_night(p) for p in paths)
         if self.model.night is not None and self.model.exposures() and not own:
             # More folders belong to the night that is open; another night is opened with Ctrl+O.

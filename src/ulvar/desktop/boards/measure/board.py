@@ -160,6 +160,10 @@ class MeasureBoard(Board):
         propose.clicked.connect(lambda: self.command("propose"))
         row.addWidget(propose)
         row.addStretch(1)
+        fast = QPushButton("Fast series…")
+        fast.setToolTip("Films at video rates: SER, AVI, FITS cubes and folders; occultations are timed")
+        fast.clicked.connect(lambda: self.command("fast"))
+        row.addWidget(fast)
         self.body.addLayout(row)
         if ensemble is not None and curve is not None:
             self.body.addWidget(label(f"Target scatter {1000 * curve.rms:.1f} mmag about its fit", "value"))
