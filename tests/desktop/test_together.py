@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 
 from tests.desktop.support import WindowCase
 from ulvar.frames import header_of, read_plane, write_fits
-from ulvar.photometry import measure_apertures
+from ulvar.photometry import ListedStar, measure_apertures
 from ulvar.simulation import Psf, add_stars
 
 WIDTH, HEIGHT, STEP, SKY, NOISE = 380, 280, 230, 150.0, 4.0
@@ -162,6 +162,36 @@ class Growing(TogetherCase):
         self.assertFalse(page.growth.isVisible() or page.pixel.isVisible(), "of no stack there is nothing to draw")
         self.click(page.show_running)
         self.until(lambda: self.sky.product == str(stack) and self.sky.settled, 10, "the stack by its button")
+
+    def test_exposures_that_arrive_are_measured_and_the_curve_grows_until_esc(self) -> None:
+        for k in range(3):
+            self.write(f"P0-{k}.fits", 0, k)
+        self.open()
+        self.window.command("run score")
+        self.idle()
+        stars = [ListedStar("T", "target", x=60.0, y=50.0), ListedStar("a", "comparison", x=90.0, y=70.0)]
+        self.model.matching.set_stars(stars, "Stars")
+        self.model.set_station("curve")
+        self.model.set_current(self.model.lights()[-1].path)
+
+        def points() -> int:
+            result = self.model.curves.curve()
+            return 0 if result is None else len(result.curve)
+
+        self.window.command("run follow")
+        self.until(lambda: points() == 3, 60, "the curve of what was there")
+        self.assertTrue(self.model.jobs.busy)
+        for k in (3, 4):
+            self.write(f"P0-{k}.fits", 0, k)
+            self.until(lambda k=k: points() == k + 1, 60, "one more point")
+        # The window shows the new exposure, for it showed the last one.
+        self.until(lambda: Path(self.model.current).name == "P0-4.fits", 10, "the last exposure")
+        self.until(lambda: self.window.board_of["curve"].count.text().endswith("5 points"), 10, "the board follows")
+        self.assertEqual(self.model.jobs.state("curve"), "running")
+        self.key(Qt.Key.Key_Escape)
+        self.until(lambda: not self.model.jobs.busy, 60, "the end")
+        self.idle()
+        self.assertEqual((points(), len(self.model.lights())), (5, 5))
 
     def test_of_two_fields_each_has_its_running_stack(self) -> None:
         for field in (0, 1):

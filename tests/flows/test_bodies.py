@@ -123,6 +123,17 @@ class Moving(FolderCase):
         self.assertLess(np.abs(self.off_truth(rows)).max(), 0.25)
         self.assertTrue(all(math.isnan(row.off[0]) for row in rows))
         self.assertLess(np.abs([row.residual for row in rows]).max(), 0.2)
+        # 120 arcsec an hour towards 70 degrees from one place on are the same way.
+        moving = marked_body("new", marks[1:], self.exposures, rate=(120.0, 70.0))
+        assert not isinstance(moving, Failed)
+        rows, _ = measure_positions(self.exposures, moving, JobContext(), told=False, solutions=self.solutions)
+        self.assertEqual(len(rows), COUNT)
+        self.assertLess(np.abs(self.off_truth(rows)).max(), 0.25)
+        for k in range(COUNT):
+            ra, dec = moving.sky_at(self.exposures[k].mid_utc)
+            x, y = self.solutions[self.paths[k]].pixel(ra, dec)
+            there = self.solutions[self.paths[k]].pixel(*self.truth[k])
+            self.assertLess(math.hypot(float(x - there[0]) - 0.4, float(y - there[1]) + 0.3), 0.3)
         refused = marked_body("new", marks[:1], self.exposures)
         assert isinstance(refused, Failed)
         self.assertIn("two solved exposures", refused.reason)

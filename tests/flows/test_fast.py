@@ -69,6 +69,9 @@ class FastTest(FolderCase):
             pulls = (flux[shown, k] - 0.996 * light) / error[shown, k]
             self.assertLess(abs(pulls.mean()), 0.25, done.stars[k].name)
             self.assertAlmostEqual(float(pulls.std()), 1.0, delta=0.12, msg=done.stars[k].name)
+        self.assertTrue(np.isnan(done.light(0)[200]))
+        # The transparency of a tracking star is told by the other one: its own noise stays.
+        self.assertAlmostEqual(float(np.nanstd(done.light(1)) / flux[shown, 1].std()), 1.0, delta=0.15)
         gone = slice(126, 146)
         self.assertLess(abs(flux[gone, 0].mean()), 4 * error[gone, 0].mean() / math.sqrt(20))
         event = time_occultation(done)
@@ -89,6 +92,10 @@ class FastTest(FolderCase):
         self.assertEqual(len(table), 120)
         self.assertEqual(table.names("comparison"), ["a", "b"])
         self.assertEqual(table.names("check"), ["blank sky"])
+        for name, light in (("t", 900.0), ("a", 2000.0), ("b", 1200.0), ("blank sky", 0.0)):
+            rows = table.star(name)
+            self.assertAlmostEqual(float(np.mean([row.flux for row in rows])), 0.996 * light, delta=60.0, msg=name)
+            self.assertGreater(float(np.std([row.flux for row in rows])), 10.0)
         first = table.star("t")[0]
         self.assertEqual(first.file, "film.ser[0]")
         # The start of the film, half a frame before its end, the delay of the camera, and 120.6 rows of 0.1 ms.

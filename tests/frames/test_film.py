@@ -143,10 +143,19 @@ class BurntWordsTest(unittest.TestCase):
         star = (100.0, 60.0, 60000.0)
         film = MadeUpFilm(width=200, height=100, frames=20, stars=(star,), out_s=99, back_s=99, clock=True, drift_px=0)
         frames = np.clip(np.stack(list(film.pictures())), 0, 255)
-        words = burnt_words(frames, 255.0)
+        words = burnt_words(frames)
         self.assertGreater((frames[:, 60, 100] >= 255).mean(), 0.9)
         self.assertFalse(words[40:].any())
         ink = (frames[:, :30] >= 200).mean(axis=0) > 0.5
         self.assertTrue(words[:30][ink].all())
         self.assertLess(words.mean(), 0.2)
-        self.assertFalse(burnt_words(np.minimum(frames[:, 40:], 255), 255.0).any())
+        self.assertFalse(burnt_words(frames[:, 40:]).any())
+        # Three full stars in a row are none, nor is a block of marks as high as wide.
+        row = np.full((5, 60, 80), 20.0)
+        for x in (20, 30, 40):
+            row[:, 28:34, x : x + 6] = 255.0
+        self.assertFalse(burnt_words(row).any())
+        for x in (20, 30, 40):
+            for y in (8, 18, 38, 48):
+                row[:, y : y + 8, x : x + 6] = 255.0
+        self.assertFalse(burnt_words(row).any())

@@ -55,6 +55,14 @@ def body(
             "--at", metavar="FILE:X,Y", help="Instead of a table: where it is in two exposures or more, counted from 1."
         ),
     ] = [],
+    rate: Annotated[
+        str | None,
+        typer.Option(
+            "--rate",
+            metavar="ARCSEC_H,ANGLE",
+            help="Its speed, in arcsec an hour, and the position angle of its way, in degrees: one place is then enough.",
+        ),
+    ] = None,
     radius: Annotated[float, typer.Option(metavar="ARCSEC", help="How far from there it is looked for.")] = 5.0,
     out: Annotated[
         Path | None, typer.Option(metavar="TABLE", help="Write its places here: .csv, .vot, .fits, .parquet.")
@@ -75,7 +83,7 @@ def body(
     rows: list[PositionRow] = []
     outcomes: list[Outcome] = []
     if lights:
-        wanted = _wanted(table, name, at, lights)
+        wanted = _wanted(table, name, at, rate, lights)
         with running(len(lights)) as context:
             rows, outcomes = measure_positions(lights, wanted, context, told=table is not None, radius_arcsec=radius)
     try:
@@ -103,14 +111,16 @@ def body(
     )  # fmt: skip
 
 
-def _wanted(table: Path | None, name: str, at: Sequence[str], lights: Sequence[ExposureFacts]) -> ListedStar:
+def _wanted(
+    table: Path | None, name: str, at: Sequence[str], rate: str | None, lights: Sequence[ExposureFacts]
+) -> ListedStar:
     """Return the body that the options tell of; ends with what is wrong about them."""
     if table is not None:
         try:
             return named_body(table, lights, name)
         except StarListError as error:
             fail_usage(str(error))
-    return body_marked(name or "body", at, lights, "--at")
+    return body_marked(name or "body", at, lights, "--at", rate)
 
 
 def _line(row: PositionRow) -> str:

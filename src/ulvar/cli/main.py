@@ -31,6 +31,7 @@ _COMMANDS = {
     "stack": "ulvar.cli.stacking:stack",
     "planes": "ulvar.cli.planes:planes",
     "watch": "ulvar.cli.watching:watch",
+    "follow": "ulvar.cli.following:follow",
     "colour": "ulvar.cli.colour:colour",
     "picture": "ulvar.cli.picture:picture",
     "solve": "ulvar.cli.measuring:solve",

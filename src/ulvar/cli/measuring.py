@@ -204,6 +204,14 @@ def measure(
         list[str],
         typer.Option(metavar="FILE:X,Y", help="A moving body, marked in two solved exposures or more; counted from 1."),
     ] = [],
+    body_rate: Annotated[
+        str | None,
+        typer.Option(
+            "--body-rate",
+            metavar="ARCSEC_H,ANGLE",
+            help="Its speed, in arcsec an hour, and the position angle of its way, in degrees: one place is then enough.",
+        ),
+    ] = None,
     series: SeriesName = None,
     json: Json = False,
     fact: Facts = [],
@@ -218,6 +226,8 @@ def measure(
     except (ValueError, StarListError) as error:
         fail_usage(str(error))
     check_table_name(out)
+    if body_rate is not None and not body_at:
+        fail_usage("--body-rate needs a place: --body-at FILE:X,Y")
     exposures, failed, _ = read_exposures(paths, fact)
     lights, rest = lights_of(exposures)
     if bodies is not None and lights:
@@ -226,7 +236,7 @@ def measure(
         except StarListError as error:
             fail_usage(str(error))
     if body_at and lights:
-        listed = [*listed, body_marked("body", body_at, lights, "--body-at")]
+        listed = [*listed, body_marked("body", body_at, lights, "--body-at", body_rate)]
     sets: list[tuple[Series | None, Path, list[ExposureFacts]]] = [(None, out, [])]
     if lights:
         chosen = series_among(lights, series)

@@ -106,9 +106,9 @@ def place_in(text: str, exposures: Sequence[ExposureFacts], option: str, form: s
 
 
 def _rate(text: str) -> tuple[float, float]:
-    speed, angle = _numbers(text, f"--body-rate takes ARCSEC_H,ANGLE, not '{text}'")
+    speed, angle = _numbers(text, f"a rate is ARCSEC_H,ANGLE, not '{text}'")
     if not (0 < speed <= 360_000 and -360 <= angle <= 360):
-        raise ValueError("--body-rate: the speed is over 0 and up to 360000 arcsec an hour, the angle from -360 to 360")
+        raise ValueError("the speed is over 0 and up to 360000 arcsec an hour, the angle from -360 to 360")
     return speed, angle
 
 
@@ -133,11 +133,18 @@ def body_lines(body: BodyStack | None) -> list[str]:
     return lines + ([body.smeared] if body.smeared else [])
 
 
-def body_marked(name: str, at: Sequence[str], lights: Sequence[ExposureFacts], option: str) -> ListedStar:
-    """Return the body that is marked in two exposures or more; ends with what is wrong about it."""
+def body_marked(
+    name: str, at: Sequence[str], lights: Sequence[ExposureFacts], option: str, rate: str | None = None
+) -> ListedStar:
+    """Return the body that is marked in two exposures or more, or in one with its rate; ends with what is wrong about it."""
     marks = []
     by_path = {facts.path: facts for facts in lights}
+    moving = None
     try:
+        if rate is not None:
+            moving = _rate(rate)
+            if len(at) != 1:
+                raise ValueError(f"with a rate the body is marked in one exposure: one {option}")
         for text in at:
             path, x, y = place_in(text, lights, option, "FILE:X,Y")
             wcs = wcs_of(path)
@@ -146,7 +153,7 @@ def body_marked(name: str, at: Sequence[str], lights: Sequence[ExposureFacts], o
             marks.append((by_path[path], wcs, x, y))
     except (ValueError, FrameError) as error:
         fail_usage(str(error))
-    found = marked_body(name, marks, lights)
+    found = marked_body(name, marks, lights, rate=moving)
     if isinstance(found, Failed):
         fail_usage(found.reason)
     return found

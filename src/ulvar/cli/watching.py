@@ -50,7 +50,7 @@ def watch(
     except ValueError as error:
         fail_usage(str(error))
     failed = 0
-    with running(1) as context, _ended_by_hand() as ended:
+    with running(1) as context, ended_by_hand() as ended:
         watched = Watch(folder, out, context, masters, given=given, replace_existing=replace)
         last = time.monotonic()
         try:
@@ -85,7 +85,7 @@ def watch(
 
 
 @contextmanager
-def _ended_by_hand() -> Iterator[list[int]]:
+def ended_by_hand() -> Iterator[list[int]]:
     """Yield a list that the first Ctrl+C puts something into; the next one interrupts as ever."""
     ended: list[int] = []
 

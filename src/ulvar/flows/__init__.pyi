@@ -90,7 +90,6 @@ from .masters import make_masters as make_masters
 from .measure import Measured as Measured
 from .measure import MeasureOptions as MeasureOptions
 from .measure import MeasureTask as MeasureTask
-from .measure import Reference as Reference
 from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
 from .needs import Needs as Needs
@@ -106,6 +105,7 @@ from .pairs import paired as paired
 from .pairs import summarise as summarise
 from .pairs import told_off as told_off
 from .pairs import write_pairs as write_pairs
+from .passing import Reference as Reference
 from .picture import PictureOptions as PictureOptions
 from .picture import is_colour as is_colour
 from .picture import write_view as write_view

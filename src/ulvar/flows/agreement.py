@@ -129,7 +129,7 @@ def helped(agreement: Agreement, scored: Sequence[Scored], common: Common) -> Ag
     return replace(agreement, aligned=kept, failed=failed, groups=tuple(g for g in groups if len(g) > 1))
 
 
-def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
+def align_agreeing(scored: Sequence[Scored], context: JobContext, *, first: str = "") -> Agreement:
     """Align exposures on the best of the largest set of them that agrees.
 
     The best exposure is asked first; those that do not match it are asked among themselves, and so on. Detections that
@@ -140,18 +140,20 @@ def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
     scored : sequence of Scored
         At least one.
     context : JobContext
+    first : str, optional
+        The exposure that is asked first in the place of the best one: that which others were aligned on before.
 
     Notes
     -----
     With one exposure, or a set in which no two agree, the reference is the best by its score alone.
     """
     given = list(scored)
-    sets = _sets(given, context)
+    sets = _sets(given, context, first)
     defects = _defects(given, sets)
     if len(defects):
         # The same exposures without what is no star.
         given = [_without(one, defects) for one in given]
-        sets = _sets(given, context)
+        sets = _sets(given, context, first)
     whole = {one.facts.path: one for one in scored}
     chosen = _largest(sets)
     reference, members = chosen.pivot, {a.scored.facts.path: a for a in chosen.others}
@@ -181,9 +183,10 @@ def align_agreeing(scored: Sequence[Scored], context: JobContext) -> Agreement:
     return Agreement(whole[reference.facts.path], aligned, failed, tuple(groups), len(defects))
 
 
-def _sets(scored: Sequence[Scored], context: JobContext) -> list[_Set]:
+def _sets(scored: Sequence[Scored], context: JobContext, first: str) -> list[_Set]:
     # The earliest of equals first, as in `pick_reference`.
     rest, found = sorted(scored, key=known_score, reverse=True), list[_Set]()
+    rest.sort(key=lambda one: one.facts.path != first)
     while rest and len(found) < _PIVOTS:
         pivot, others = rest[0], rest[1:]
         found.append(_Set(pivot, *align_all(others, pivot.stars, context)))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -94,6 +94,10 @@ class Arrivals:
             failed.append(Failed(reason, path))
             self._done(path)
         return failed
+
+    def know(self, paths: Iterable[str]) -> None:
+        """Take no notice of files that were taken before."""
+        self._taken.update(paths)
 
     @property
     def waiting(self) -> int:

@@ -113,9 +113,15 @@ def named_body(path: str | Path, exposures: Sequence[ExposureFacts], name: str =
 
 
 def marked_body(
-    name: str, marks: Sequence[tuple[ExposureFacts, Wcs, float, float]], exposures: Sequence[ExposureFacts]
+    name: str,
+    marks: Sequence[tuple[ExposureFacts, Wcs, float, float]],
+    exposures: Sequence[ExposureFacts],
+    *,
+    rate: tuple[float, float] | None = None,
 ) -> ListedStar | Failed:
-    """Return a body by its places in two exposures or more: it goes on in a straight line, or in a curve through more of them.
+    """Return a body by its places in two exposures or more, or by one and its rate.
+
+    It goes on in a straight line, through more places in a curve.
 
     Parameters
     ----------
@@ -124,17 +130,28 @@ def marked_body(
         Exposure, its solution, and x, y of the body there [px].
     exposures : sequence of ExposureFacts
         Over whose times the way is wanted.
+    rate : (float, float), optional
+        Speed [arcsec/h] and position angle of the way [deg]: then one place is enough, and others do not count.
     """
     timed = [(facts.mid_utc, wcs.sky(x, y)) for facts, wcs, x, y in marks]
     moments = [when for when, _ in timed if when is not None]
-    if len(moments) < 2:
-        return Failed("a body has to be marked in two solved exposures of known times")
+    if len(moments) < (2 if rate is None else 1):
+        return Failed("a body has to be marked in two solved exposures of known times, or in one with its rate")
     ra, dec = (
         np.array(column, dtype=np.float64) for column in zip(*(place for when, place in timed if when is not None))
     )
     ra0, dec0 = float(ra[0]), float(dec[0])
     xi, eta = tangent_plane(ra, dec, ra0, dec0)
     every = sorted({*moments, *(facts.mid_utc for facts in exposures if facts.mid_utc is not None)})
+    if rate is not None:
+        speed, angle = rate[0] / 3600, math.radians(rate[1])
+        begin = moments[0]
+        hours = [(when.timestamp() - begin.timestamp()) / 3600 for when in every]
+        track = [
+            (when.timestamp(), *offset_position(ra0, dec0, speed * h * math.sin(angle), speed * h * math.cos(angle)))
+            for when, h in zip(every, hours)
+        ]
+        return ListedStar(name, "target", track=tuple(track))
     way = straight_or_bent(moments, list(zip(xi.tolist(), eta.tolist())), every)
     if isinstance(way, Failed):
         return way

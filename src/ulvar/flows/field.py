@@ -16,13 +16,13 @@ from ulvar.flows.magnitudes import colour_index
 from ulvar.flows.measure import (
     MeasureOptions,
     MeasureTask,
-    Reference,
     look_at_exposure,
     measure_series,
     measure_tasks,
     measuring_bytes,
     star_places,
 )
+from ulvar.flows.passing import Reference
 from ulvar.flows.starfind import find_all
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, FrameError, write_table

@@ -17,14 +17,12 @@ _MEAN_OF, _WORDS_IN = 64, 48
 
 def film_words(film: Film) -> BoolArray | None:
     """Return which pixels lie under words that were burnt in, shape (height, width); None where there are none."""
-    if film.full_adu is None:
-        return None
     picked = np.unique(np.linspace(0, film.count - 1, _WORDS_IN).astype(int))
     if film.kind == "AVI":
         # Far frames of it are reached by decoding all before.
         picked = picked[picked < 10 * _WORDS_IN]
     frames = np.stack([film.read(int(k), int(k) + 1)[0] for k in picked]) if film.kind != "AVI" else _avi_sample(film)
-    words = burnt_words(frames, film.full_adu)
+    words = burnt_words(frames)
     return words if words.any() else None
 
 

@@ -14,6 +14,7 @@ from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.calibrate import CalibrateTask
 from ulvar.flows.common import Outcome, failed_task
 from ulvar.flows.lights import Calibrations, held_bytes, read_light
+from ulvar.flows.passing import Reference, passing_stars
 from ulvar.flows.starfind import FINDING_BYTES_PX
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import ExposureFacts, Frame, FrameError, distinct_names, read_frame
@@ -57,15 +58,6 @@ class MeasureOptions:
 
 
 @dataclass(frozen=True)
-class Reference:
-    """The exposure that x, y positions refer to."""
-
-    path: str
-    stars: StarTable
-    wcs: Wcs | None
-
-
-@dataclass(frozen=True)
 class MeasureTask:
     """One exposure to measure."""
 
@@ -81,6 +73,8 @@ class MeasureTask:
     trails: tuple[Trail, ...] = ()
     # What a raw exposure is calibrated with on the way.
     calibration: CalibrateTask | None = None
+    # When the reference was exposed.
+    reference_utc: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -163,6 +157,7 @@ def measure_item(task: MeasureTask) -> Measured | Failed:
         )
     except ValueError as error:
         return Failed(str(error), facts.path)
+    rows = passing_stars(rows, task.stars, task.reference, own, x, y, fwhm, since=task.reference_utc)
     if looked.found is not None:
         rows = _with_profiles(rows, looked.frame, looked.found, x, y)
     return Measured(tuple(_timed(rows, facts, ra, dec)), fwhm)
@@ -312,12 +307,16 @@ def measure_tasks(
     """Return what is to be done for each exposure, with what is known of it by its path (see `measure_series`)."""
     settings = options or MeasureOptions()
     names = distinct_names(facts.path for facts in exposures)
+    origin = None if reference is None else reference.path
+    when = next((facts.mid_utc for facts in exposures if facts.path == origin), None)
+    if reference is not None and reference.wcs is None:
+        reference = replace(reference, wcs=(solutions or {}).get(reference.path))
     return [
         MeasureTask(
             facts, tuple(stars), settings, reference, (solutions or {}).get(facts.path),
             (transforms or {}).get(facts.path), (fwhm or {}).get(facts.path, math.nan),
             (detected or {}).get(facts.path), names[facts.path], (trails or {}).get(facts.path, ()),
-            (calibrations or {}).get(facts.path),
+            (calibrations or {}).get(facts.path), when,
         )
         for facts in exposures
     ]  # fmt: skip

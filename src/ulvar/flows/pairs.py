@@ -14,7 +14,8 @@ from ulvar.astrometry import Separation, Wcs, separation_on_sky
 from ulvar.engine import F64Array, Failed, JobContext
 from ulvar.flows.common import Outcome, failed_task, fit_flags
 from ulvar.flows.lights import Calibrations
-from ulvar.flows.measure import MeasureTask, Reference, look_at_exposure, measure_tasks, measuring_bytes, star_places
+from ulvar.flows.measure import MeasureTask, look_at_exposure, measure_tasks, measuring_bytes, star_places
+from ulvar.flows.passing import Reference
 from ulvar.flows.wcsfile import wcs_of
 from ulvar.frames import MAD_TO_SIGMA, ExposureFacts, FrameError, write_table
 from ulvar.lightcurves import jd_from_utc, julian_year

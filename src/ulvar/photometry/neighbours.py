@@ -97,7 +97,7 @@ class Neighbours:
 
 
 def blended(
-    x: F64Array, y: F64Array, flux: F64Array, stars: StarTable, *, radius_px: float, fwhm_px: float
+    x: F64Array, y: F64Array, flux: F64Array, stars: StarTable, *, radius_px: float, fwhm_px: float, own: bool = True
 ) -> BoolArray:
     """Tell the stars with another inside the aperture that lends them light.
 
@@ -109,6 +109,8 @@ def blended(
         All that was found.
     radius_px, fwhm_px : float
         [px]
+    own : bool
+        Whether what was found at a place is what is measured there. It is not where a body passes over stars that were found before.
     """
     from scipy.spatial import cKDTree
 
@@ -118,13 +120,13 @@ def blended(
         return result
     known = math.isfinite(fwhm_px)
     width = fwhm_px if known else 3.0
-    own, inside = _own_px(fwhm_px), radius_px + 0.5 * (width if known else 0.0)
+    nearest, inside = _own_px(fwhm_px) if own else 0.0, radius_px + 0.5 * (width if known else 0.0)
     tree = cKDTree(np.column_stack([stars.x, stars.y]))
     for k, near in zip(
         there, tree.query_ball_point(np.column_stack([x[there], y[there]]), radius_px + _WIDEST * width)
     ):
         away = np.hypot(stars.x[near] - x[k], stars.y[near] - y[k])
-        other = away >= own
+        other = away >= nearest
         lent = np.maximum(stars.flux[near], 0.0) * np.where(away < inside, 1.0, _wing_share(away, radius_px, width))
         least = max(float(np.nan_to_num(flux[k])), 0.0)
         result[k] = bool(

@@ -90,7 +90,7 @@ class MadeUpFilm:
         last: F32Array | None = None
         for number, start in enumerate(starts):
             if number in self.repeated and last is not None:
-                yield last
+                yield self._clocked(last, start)
                 continue
             light = np.full((self.height, self.width), self.sky)
             shift = random.normal(0, self.shake_px, 2) + self.drift_px * start / max(starts[-1], 1e-9)
@@ -102,10 +102,16 @@ class MadeUpFilm:
                 dx, dy = np.arange(x0, x1) - x, np.arange(y0, y1)[:, None] - y
                 light[y0:y1, x0:x1] += flux / (2 * math.pi * sigma**2) * np.exp(-(dx**2 + dy**2) / (2 * sigma**2))
             picture = random.normal(light, np.sqrt(light / self.gain + self.noise**2)).astype(np.float32)
-            if self.clock:
-                _burn(picture, f"{start:012.3f}")
             last = picture
-            yield picture
+            yield self._clocked(picture, start)
+
+    def _clocked(self, picture: F32Array, start: float) -> F32Array:
+        """Return a frame with the clock burnt in, which runs on also where the camera gives a frame again."""
+        if not self.clock:
+            return picture
+        own = picture.copy()
+        _burn(own, f"{start:012.3f}")
+        return own
 
 
 def _burn(picture: F32Array, words: str) -> None:

@@ -26,6 +26,7 @@ from ulvar.night.stations import (
     run_colour,
     run_deep,
     run_field,
+    run_follow,
     run_growth,
     run_mosaic,
     run_pair,
@@ -68,6 +69,8 @@ class Jobs(QObject):
     # A running stack stands otherwise: its file, and how.
     seen = Signal(str, str)
     _event = Signal(object)
+    # A job that goes on for the night has brought everything up to date once more.
+    _brought_up = Signal()
 
     def __init__(self, ground: Ground, looking: Looking, numbers: Numbers) -> None:
         super().__init__(ground)
@@ -81,6 +84,8 @@ class Jobs(QObject):
         self._ending: Iterator[Callable[[], object] | None] | None = None
         self._portions = Soon(self, self._go_on_telling)
         self._event.connect(self._on_event)
+        self._brought_up.connect(self._on_brought_up)
+        self._once_more = self._over = False
         ground.reading_wanted.connect(self._read_folders)
 
     def end(self) -> None:
@@ -103,6 +108,7 @@ class Jobs(QObject):
         self.station = station
         self.finding = None
         self._what = what
+        self._over = self._once_more = False
         self.job = Job(station, runner, pools=self.pools, on_change=self._event.emit)
         self._running = True
         self.job.start()
@@ -113,6 +119,8 @@ class Jobs(QObject):
     def _runner(self, night: Night, station: str, what: str, every: bool) -> Callable[[JobContext], StationResult]:
         if what == "watch":
             return lambda context: run_watch(night, context, self.seen.emit)
+        if what == "follow":
+            return lambda context: run_follow(night, context, self._told_of)
         special = {
             "score": run_score, "stack": run_stack, "deep": run_deep, "colour": run_colour, "mosaic": run_mosaic,
             "pair": run_pair, "bodies": run_bodies, "harder": run_plate_harder, "growth": run_growth, "field": run_field,
@@ -138,6 +146,8 @@ class Jobs(QObject):
         """What a stop of the running job would leave, as a sentence."""
         if self._what == "watch":
             return "It ends with the stack of all that came."
+        if self._what == "follow":
+            return "All that came so far is kept."
         return "What is finished is kept." if self._what not in _KEEPS else "A stop leaves things as they were."
 
     def state(self, station: str) -> str:
@@ -225,6 +235,7 @@ class Jobs(QObject):
         if self._ending is not None or not self._running:
             # The last progress may be told after the end: one end is enough.
             return
+        self._over = True
         self._ground.drop()
         if job.state == "failed":
             if self._ground.night is not None:
@@ -242,6 +253,27 @@ class Jobs(QObject):
             self._ground.current = (
                 lights[0].path if lights else (self._ground.exposures()[0].path if self._ground.exposures() else "")
             )
+        self._tell_end()
+
+    def _told_of(self, result: StationResult | None) -> None:
+        """Hear, in the job's thread, of a station that was done, or that all are."""
+        if result is None:
+            self._brought_up.emit()
+
+    def _on_brought_up(self) -> None:
+        """Let the views follow while the job goes on; somebody who looks at the last exposure goes on to the new one."""
+        if self._ending is not None:
+            self._once_more = True
+            return
+        if not self.working:
+            # Its end is told anyway.
+            return
+        before = self._ground.lights()
+        at_end = bool(before) and self._ground.current in ("", before[-1].path)
+        self._ground.drop()
+        lights = self._ground.lights()
+        if lights and (at_end or not self._ground.current):
+            self._ground.current = lights[-1].path
         self._tell_end()
 
     def _tell_end(self) -> None:
@@ -276,6 +308,16 @@ class Jobs(QObject):
                 self._portions.ask()
                 return
 
+    def _go_on_following(self) -> None:
+        """See what happened while the views were told: the job's end, or more that came."""
+        job, again = self.job, self._once_more
+        self._once_more = False
+        self.changed.emit()
+        if job is not None and job.finished:
+            self._on_event(job)
+        elif again:
+            self._on_brought_up()
+
     def _end_telling(self) -> None:
         """Let the boards follow: they are brought up to date with the last word."""
         if self._ending is None:
@@ -284,6 +326,9 @@ class Jobs(QObject):
         self._ground.telling_count -= 1
         if not self._ground.telling_count:
             self._ground.told_all.emit()
+        if self.job is not None and self._what == "follow" and not self._over:
+            self._go_on_following()
+            return
         self._running = False
         self.changed.emit()
         job = self.job

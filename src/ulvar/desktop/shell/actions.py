@@ -248,6 +248,13 @@ ACTIONS = (
         "run",
     ),
     ActionSpec(
+        "run follow",
+        "Measure while exposures arrive",
+        "",
+        "Watch the night's folder: each new exposure is calibrated and measured, and joins the light curve; Esc ends it",
+        "run",
+    ),
+    ActionSpec(
         "run pair",
         "Measure the pair in every exposure",
         "",

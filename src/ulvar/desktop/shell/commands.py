@@ -92,6 +92,8 @@ class Commands(QObject):
             self._set_theme(rest)
         elif command in ("run score", "run stack", "run deep", "run colour", "run mosaic", "run watch"):
             self._run("combine", rest)
+        elif command == "run follow":
+            self._run("curve", rest)
         elif command in ("run pair", "run bodies", "run harder"):
             self._page("solutions" if rest == "harder" else rest)
             self._run("plate", rest)

@@ -8,6 +8,7 @@ from ulvar.night.project import Night
 from ulvar.night.stations.calibrate import run_calibrate
 from ulvar.night.stations.colour import colour_stacks, run_colour, what_is_missing
 from ulvar.night.stations.combine import run_combine, run_deep, run_score, run_stack
+from ulvar.night.stations.following import run_follow
 from ulvar.night.stations.intake import run_intake
 from ulvar.night.stations.lights import Working, working_exposures, working_of
 from ulvar.night.stations.masters import run_masters
@@ -121,6 +122,7 @@ __all__ = [
     "run_curve",
     "run_deep",
     "run_field",
+    "run_follow",
     "run_growth",
     "run_intake",
     "run_masters",

@@ -37,6 +37,7 @@ from ulvar.night.products import Product
 from ulvar.night.project import Night
 from ulvar.night.stations.bringing import brought_together
 from ulvar.night.stations.lights import Working, without_masters, working_of
+from ulvar.night.stations.origins import aligned_on
 from ulvar.night.stations.plate import solutions
 from ulvar.night.stations.pointing import body_findings, body_of, common_of, stack_options
 from ulvar.night.stations.results import remember_result, result_file
@@ -60,8 +61,8 @@ from ulvar.stars import DetectOptions, ExposureQuality
 
 
 @one_at_a_time
-def run_score(night: Night, context: JobContext, series: Series | None = None) -> StationResult:
-    """Find stars in the working exposures of a series, judge them, align them."""
+def run_score(night: Night, context: JobContext, series: Series | None = None, *, anew: bool = True) -> StationResult:
+    """Find stars in the working exposures of a series, judge them, align them; not `anew`: onto the reference of before."""
     series = series or night.current_series()
     if series is None:
         return no_series(night, "combine")
@@ -79,7 +80,8 @@ def run_score(night: Night, context: JobContext, series: Series | None = None) -
     products: list[Product] = []
     findings = [_of_raws(_unreadable(f), raw_of) for f in failed] + without_masters(ready.refused)
     if scored:
-        agreement = helped(align_agreeing(scored, context), scored, common_of(settings, working))
+        first = "" if anew else aligned_on(night.products_of("score", series.key))
+        agreement = helped(align_agreeing(scored, context, first=first), scored, common_of(settings, working))
         reference = agreement.reference
         by_path = {a.scored.facts.path: a for a in agreement.aligned}
         apart = told_apart(agreement, _unused_names(night, series, len(agreement.groups)))

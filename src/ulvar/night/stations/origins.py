@@ -24,6 +24,11 @@ def reference_of(series: Series, scores: Mapping[str, Product]) -> str:
     return next((raw for raw, p in own.items() if p.output in wanted), "")
 
 
+def aligned_on(scores: Mapping[str, Product]) -> str:
+    """Return the file that a series was aligned on; empty when it is not scored."""
+    return next((str(product.values["reference"]) for product in scores.values()), "")
+
+
 def star_origin(night: Night, series: Series, scores: Mapping[str, Product]) -> str:
     """Return the raw path of the exposure whose pixels star positions of a field are: the first that was clicked in."""
     kept = str(night.meta(_KEY, {}).get(series.field.key, ""))
