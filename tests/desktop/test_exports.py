@@ -13,6 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
 
 from tests.desktop.scored import ScoredCase
+from ulvar.astrometry import read_rows
 from ulvar.desktop.models.starpick import give_role
 from ulvar.engine import JobContext
 from ulvar.night.stations import run_curve, run_measure
@@ -181,6 +182,15 @@ class Exports(ScoredCase):
             made = self.place / f"{name}.csv"
             self.until(lambda made=made: any(made.name in m for m in self.messages), 20)
             self.assertEqual(made.read_bytes(), source.read_bytes())
+            with self.ask(f"{name}.vot"):
+                self.key(Qt.Key.Key_S, CTRL)
+            other = self.place / f"{name}.vot"
+            self.until(lambda other=other: any(other.name in m for m in self.messages), 20)
+            (names, rows), (again, twins) = read_rows(source), read_rows(other)
+            own, same = list(rows), list(twins)
+            self.assertEqual((names, len(own)), (again, len(same)))
+            for row, twin in zip(own, same):
+                self.assertEqual({k: v for k, v in row.items() if v}, {k: v for k, v in twin.items() if v})
         shutil.rmtree(self.place)
         with self.ask("gone.csv"):
             self.key(Qt.Key.Key_S, CTRL)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from tests.desktop.solved import SolvedCase
 from tests.support import small_demo
+from ulvar.astrometry import read_rows
 from ulvar.photometry import ListedStar, read_star_list
 
 
@@ -197,6 +198,12 @@ class Pages(SolvedCase):
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out), "")):
             self.click(page.save)
         self.assertEqual(out.read_text().count("\n"), len(search.stars) + 1)
+        other = self.folder / "field.fits"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(other), "")):
+            self.click(page.save)
+        names, rows = read_rows(other)
+        self.assertIn("flux", " ".join(names))
+        self.assertEqual(len(list(rows)), len(search.stars))
 
     def test_words_reach_all_of_it(self) -> None:
         for word, page in (

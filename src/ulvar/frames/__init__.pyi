@@ -70,6 +70,7 @@ from .shapes import shapes_mask as shapes_mask
 from .table_write import TABLE_ENDINGS as TABLE_ENDINGS
 from .table_write import is_table_name as is_table_name
 from .table_write import write_table as write_table
+from .table_write import write_table_again as write_table_again
 from .tiff_write import write_picture as write_picture
 from .tiff_write import write_png as write_png
 from .tiff_write import write_tiff as write_tiff

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import math
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime
@@ -61,6 +62,38 @@ def write_table(
     if writer is None:
         raise ValueError(f"{path}: tables are written as {', '.join(TABLE_ENDINGS)}")
     writer(path, columns, cells, about or {}, replace)
+
+
+def write_table_again(
+    source: Path, path: Path, columns: Sequence[ColumnSpec], *, about: Mapping[str, str] | None = None
+) -> None:
+    """Write a table that is there as CSV once more, in the format that the name's ending says; one that is there is replaced.
+
+    Parameters
+    ----------
+    source : Path
+        As `write_table` wrote it.
+    path : Path
+    columns : sequence of (name, unit, decimals, meaning)
+        Those of the table; what it does not have is left away.
+    about : mapping of str to str, optional
+
+    Raises
+    ------
+    ValueError
+        If the ending is none of a table, or the table is not one of such columns.
+    """
+    with source.open(newline="", encoding="utf-8") as handle:
+        reader = csv.DictReader(handle)
+        rows = list(reader)
+    there = [column for column in columns if column[0] in (reader.fieldnames or [])]
+    if not there:
+        raise ValueError(f"{source.name} is not such a table")
+    cells: dict[str, list[Any]] = {
+        name: [row[name] if decimals is None else float(row[name] or math.nan) for row in rows]
+        for name, _, decimals, _ in there
+    }
+    write_table(path, there, cells, about=about, replace=True)
 
 
 def _text(value: Any, decimals: int | None) -> str:

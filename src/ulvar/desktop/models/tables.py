@@ -10,6 +10,9 @@ from ulvar.desktop.models.model import Model
 from ulvar.engine import write_text
 from ulvar.stars import QUALITIES
 
+# What a file dialog offers for a table.
+TABLE_KINDS = "CSV (*.csv);;VOTable (*.vot);;FITS table (*.fits);;Parquet (*.parquet)"
+
 
 def save_exposure_table(model: Model, path: Path) -> int:
     """Write every scored exposure with all its qualities as CSV; returns how many.

@@ -13,6 +13,7 @@ from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.dialogs.saving import SavingPanel, exports_folder
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.tables import TABLE_KINDS
 from ulvar.desktop.parts.plots import Plot
 from ulvar.desktop.parts.printing import save_plots
 from ulvar.desktop.parts.theme import THEMES
@@ -21,11 +22,16 @@ from ulvar.desktop.picture.view import SkyView
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import copy_file, counted, reason_words
 from ulvar.flows import CHART_ENDINGS, Chart, ChartMark, around, write_chart
-from ulvar.frames import ExposureFacts
+from ulvar.frames import ExposureFacts, write_table_again
+from ulvar.lightcurves import CURVE_COLUMNS
 from ulvar.night.stations import curve_path, series_path
+from ulvar.photometry import SERIES_COLUMNS
 
 # What a station's result is called in the file dialog.
 _KINDS = {"combine": "Stack", "plate": "Stack", "measure": "Measured series", "curve": "Light curve"}
+# Results that are tables, and what their times are.
+_COLUMNS = {"measure": SERIES_COLUMNS, "curve": CURVE_COLUMNS}
+_SCALES = {"time_utc_mid": "UTC", "jd_utc": "JD, UTC", "bjd_tdb": "BJD, TDB, with the star's own coordinates"}
 
 
 class Exports(QObject):
@@ -162,7 +168,8 @@ class Exports(QObject):
             model.message.emit(f"{station.title()} has no result{of} to copy yet.")
             return
         start = exports_folder(self._settings, self._beside()) / source.name
-        kind = f"{_KINDS[station]} (*{source.suffix})"
+        columns = _COLUMNS.get(station)
+        kind = TABLE_KINDS if columns else f"{_KINDS[station]} (*{source.suffix})"
         name, _ = QFileDialog.getSaveFileName(self._parent, "Save a copy of the result", str(start), kind)
         if not name:
             return
@@ -171,7 +178,10 @@ class Exports(QObject):
         if path.exists() and path.samefile(source):
             model.message.emit(f"{path.name} is the result itself: choose another place.")
             return
-        self._write(path, lambda: copy_file(source, path))
+        if columns is None or path.suffix.lower() == source.suffix:
+            self._write(path, lambda: copy_file(source, path))
+        else:
+            self._write(path, lambda: write_table_again(source, path, columns, about=_SCALES))
 
     def result_file(self) -> Path | None:
         """The file of the station's result for the series that is worked on, if there is one."""
@@ -191,7 +201,7 @@ class Exports(QObject):
                 write()
             except OSError as error:
                 return reason_words(error)
-            except CatalogueError as error:
+            except (CatalogueError, ValueError) as error:
                 return str(error)
             return ""
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -12,10 +11,13 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.starpick import give_role
+from ulvar.desktop.models.tables import TABLE_KINDS
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, label, number, table
 from ulvar.engine import counted, place_words
+from ulvar.flows import FIELD_COLUMNS
+from ulvar.frames import write_table_again
 from ulvar.photometry import FieldSearch, FieldStar
 
 _MMAG = 2500 / math.log(10)
@@ -158,15 +160,17 @@ class FieldPage(QWidget):
         if night is None or product is None:
             return
         chosen, _ = QFileDialog.getSaveFileName(
-            self, "Save the table", str(night.folder / f"{product.source}-field.csv"), "CSV (*.csv)"
+            self, "Save the table", str(night.folder / f"{product.source}-field.csv"), TABLE_KINDS
         )
         if not chosen:
             return
         path = Path(chosen)
         try:
-            shutil.copyfile(product.output, path)
+            write_table_again(Path(product.output), path, FIELD_COLUMNS)
         except OSError as error:
             self._model.message.emit(f"{path.name} could not be written: {place_words(error)}.")
+        except ValueError as error:
+            self._model.message.emit(f"{error}.")
         else:
             self._model.message.emit(f"Saved {path.name} in {path.parent}.")
 

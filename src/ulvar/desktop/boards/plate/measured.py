@@ -10,14 +10,13 @@ import numpy as np
 from PySide6.QtWidgets import QComboBox, QFileDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.model import Model
+from ulvar.desktop.models.tables import TABLE_KINDS
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.ticks import clock_text
 from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.engine import place_words
 from ulvar.frames import is_table_name
-
-_ENDINGS = "CSV (*.csv);;VOTable (*.vot);;FITS table (*.fits);;Parquet (*.parquet)"
 
 
 def utc_hours(times: Sequence[datetime]) -> np.ndarray:
@@ -100,7 +99,7 @@ class MeasuredPage(QWidget):
         """Ask for the file that a table goes to; its ending chooses the format."""
         night = self._model.night
         assert night is not None
-        chosen, kind = QFileDialog.getSaveFileName(self, "Save the table", str(night.folder / name), _ENDINGS)
+        chosen, kind = QFileDialog.getSaveFileName(self, "Save the table", str(night.folder / name), TABLE_KINDS)
         if not chosen:
             return None
         path = Path(chosen)
