@@ -8,13 +8,13 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from tests.lightcurves.support import fit_eclipse
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
     airmass_at,
     altitude_deg,
     barycentric_jd,
     find_period,
-    fit_eclipse,
     jd_from_utc,
     kwee_van_woerden,
     sun_altitude_deg,
@@ -110,8 +110,8 @@ class Eclipses(unittest.TestCase):
 
     def test_failures_have_reasons(self) -> None:
         time = np.linspace(0, 1, 30)
-        self.assertIn("only 5 points", fit_eclipse(time[:5], time[:5], time[:5]).reason)  # type: ignore[union-attr]
-        self.assertIn("dip", fit_eclipse(time, np.zeros(30), np.full(30, 0.1)).reason)  # type: ignore[union-attr]
+        self.assertIn("only 5 points", fit_eclipse(time[:5], time[:5], time[:5]).reason)
+        self.assertIn("dip", fit_eclipse(time, np.zeros(30), np.full(30, 0.1)).reason)
         self.assertIsInstance(kwee_van_woerden(time, np.zeros(30), near=0.5, half_width=0.2), Failed)
         self.assertIn("points", kwee_van_woerden(time, time, near=0.5, half_width=0.01).reason)  # type: ignore[union-attr]
         self.assertIn("both sides", kwee_van_woerden(time, (time - 0.02) ** 2, near=0.02, half_width=0.3).reason)  # type: ignore[union-attr]

@@ -36,7 +36,7 @@ _COMMANDS = {
     "picture": "ulvar.cli.picture:picture",
     "solve": "ulvar.cli.measuring:solve",
     "measure": "ulvar.cli.measuring:measure",
-    "curve": "ulvar.cli.measuring:curve",
+    "curve": "ulvar.cli.curve:curve",
     "fast": "ulvar.cli.fast:fast",
     "variables": "ulvar.cli.field:variables",
     "candidates": "ulvar.cli.field:candidates",

@@ -1,11 +1,10 @@
-"""ulvar solve, catalogue, measure, curve."""
+"""ulvar solve and measure."""
 
 from __future__ import annotations
 
-import glob
 from enum import StrEnum
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
@@ -32,14 +31,11 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.cli.places import body_marked, given_reference, origin_of
-from ulvar.engine import Failed, OutputExists
+from ulvar.engine import OutputExists
 from ulvar.flows import (
-    CurveOptions,
-    CurveResult,
     MeasureOptions,
     PlateOptions,
     Series,
-    make_curve,
     measure_series,
     open_catalogue,
     read_bodies,
@@ -47,14 +43,12 @@ from ulvar.flows import (
 )
 from ulvar.frames import ExposureFacts, parse_position
 from ulvar.inspection import Finding, measured_findings
-from ulvar.lightcurves import write_curve
 from ulvar.photometry import (
     ApertureOptions,
     RadiusChoice,
     SeriesTable,
     StarListError,
     choose_radius,
-    read_series,
     read_star_list,
     write_series,
 )
@@ -78,22 +72,8 @@ class SkyBy(StrEnum):
     PLANE = "plane"
 
 
-class Light(StrEnum):
-    """Which fluxes a curve is made of."""
-
-    APERTURE = "aperture"
-    PROFILE = "profile"
-
-
-class Model(StrEnum):
-    """What is fitted to a light curve."""
-
-    NONE = "none"
-    ECLIPSE = "eclipse"
-    TRANSIT = "transit"
-
-
-def _two(text: str, option: str) -> tuple[float, float]:
+def low_high(text: str, option: str) -> tuple[float, float]:
+    """Return LOW,HIGH of an option; ends with what is wrong about it."""
     try:
         low, high = (float(part) for part in text.split(","))
     except ValueError:
@@ -130,7 +110,7 @@ def solve(
         position = parse_position(at) if at else None
     except ValueError as error:
         fail_usage(str(error))
-    options = PlateOptions(position, radius, _two(scale, "--scale") if scale else None, again, blind, seconds)
+    options = PlateOptions(position, radius, low_high(scale, "--scale") if scale else None, again, blind, seconds)
     exposures, failed, _ = read_exposures(paths, fact)
     with running(len(exposures)) as context:
         try:
@@ -301,98 +281,3 @@ def _tried_lines(choice: RadiusChoice, aperture: ApertureOptions) -> list[str]:
             words.append(f"target SNR {tried.target_snr:.0f}")
         lines.append(", ".join(words) + ("  <- used" if tried.radius == choice.radius else ""))
     return lines
-
-
-def curve(
-    table: Annotated[Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure.")],
-    out: Annotated[Path, typer.Option(metavar="FILE", help="The light curve: .csv, .vot, .fits, .parquet.")],
-    detrend: Annotated[str, typer.Option(metavar="a,b", help="Linear terms: airmass, fwhm, sky, x, y, time.")] = "",
-    model: Annotated[Model, typer.Option(help="What to fit.")] = Model.NONE,
-    period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
-    target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
-    leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
-    light: Annotated[Light, option("curve", "light")] = Light(default("curve", "light")),
-    series: SeriesName = None,
-    json: Json = False,
-    replace: Replace = False,
-) -> None:
-    """Make a differential light curve of each series, and fit it.
-
-    Where measuring made a table of each of several series, TABLE is the name they were measured under.
-    """
-    if model is Model.TRANSIT:
-        fail_usage("--model transit is not there yet; there are none and eclipse")
-    check_table_name(out)
-    tables = _tables(table, series)
-    several = len(tables) > 1
-    outputs = {name: output_of(out, name, several) for name in tables}
-    for output in outputs.values():
-        if output.exists() and not replace:
-            fail_usage(f"{output} exists; it is kept (see --replace)")
-    options = CurveOptions(
-        model.value, tuple(t.strip() for t in detrend.split(",") if t.strip()),
-        _two(period, "--period") if period else None, target,
-        tuple(t.strip() for t in leave_out.split(",") if t.strip()), light=light.value,
-    )  # fmt: skip
-    bodies, lines, findings, failed = [], [], [], 0
-    for name, path in tables.items():
-        try:
-            result = make_curve(read_series(path), options)
-        except (ValueError, StarListError) as error:
-            fail_usage(str(error))
-        if isinstance(result, Failed):
-            nothing = {"output": "", "points": 0, "rms": None, "fit": None, "period": None}
-            bodies.append({**nothing, "reason": result.reason, "series": name})
-            lines.append(f"{path}: {result.reason}" if several else result.reason)
-            failed += 1
-            continue
-        write_curve(outputs[name], result.curve, replace=replace)
-        body = result.as_json()
-        bodies.append({"output": str(outputs[name]), **body, "series": name})
-        lines += _curve_lines(outputs[name], result, body)
-        findings += list(result.findings)
-        failed += int(model is Model.ECLIPSE and body["fit"] is None)
-    done = sum(bool(b["output"]) for b in bodies)
-    first = next((b for b in bodies if b["output"]), bodies[0])
-    finish(
-        {**first, "series": bodies if several else []}, as_json=json, done=done, failed=failed, lines=lines,
-        findings=findings,
-    )  # fmt: skip
-
-
-def _tables(table: Path, series: str | None) -> dict[str, Path]:
-    """Return series to table: the one that was named, or those that measuring several series made of the name."""
-    if table.exists() and series is None:
-        return {"": table}
-    mark = f"{table.stem}-"
-    beside = sorted(table.parent.glob(f"{glob.escape(mark)}*{glob.escape(table.suffix)}"))
-    found = {path.stem[len(mark) :]: path for path in beside}
-    if series is not None:
-        word = series.strip().casefold()
-        chosen = {name: path for name, path in found.items() if name.casefold() == word}
-        chosen = chosen or {n: p for n, p in found.items() if word in n.casefold().split("-")}
-        if not chosen:
-            fail_usage(
-                f"{table}: there is no table of a series '{series}' beside it; there are {', '.join(found) or 'none'}"
-            )
-        return chosen
-    if not found:
-        fail_usage(f"{table}: there is no such file")
-    return found
-
-
-def _curve_lines(output: Path, result: CurveResult, body: dict[str, Any]) -> list[str]:
-    lines = [f"{output}: {body['points']} points of {body['target']}, scatter {1000 * result.rms:.1f} mmag"]
-    if body["fit"]:
-        fit = body["fit"]
-        lines.append(
-            f"mid {fit['mid_bjd_tdb']:.6f} +- {fit['mid_error_d']:.6f} BJD_TDB, depth {fit['depth_mag']:.4f} +- "
-            f"{fit['depth_error_mag']:.4f} mag, duration {24 * fit['duration_d']:.3f} h"
-        )
-    if body["period"]:
-        found_period = body["period"]
-        lines.append(
-            f"period {found_period['period_d']:.6f} +- {found_period['period_error_d']:.6f} d, "
-            f"false alarm {found_period['false_alarm']:.2g}"
-        )
-    return lines + list(body["notes"])

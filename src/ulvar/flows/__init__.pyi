@@ -34,9 +34,13 @@ from .common import KEPT as KEPT
 from .common import NO_MATCH as NO_MATCH
 from .common import SOLVED_BEFORE as SOLVED_BEFORE
 from .common import Outcome as Outcome
+from .curve import AUTO as AUTO
+from .curve import DETREND as DETREND
+from .curve import MODELS as MODELS
 from .curve import CurveOptions as CurveOptions
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
+from .curve import shape_of as shape_of
 from .fast import FilmSeries as FilmSeries
 from .fast import measure_film as measure_film
 from .fast import time_occultation as time_occultation

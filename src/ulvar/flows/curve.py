@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -12,18 +12,62 @@ import numpy as np
 from ulvar.engine import F64Array, Failed
 from ulvar.frames import robust_spread
 from ulvar.inspection import Finding, comparison_findings, notice
-from ulvar.lightcurves import EclipseFit, LightCurve, Minimum, differential_curve, fit_eclipse, kwee_van_woerden
+from ulvar.lightcurves import (
+    JointFit,
+    LightCurve,
+    Minimum,
+    differential_curve,
+    fit_jointly,
+    join_curves,
+    kwee_van_woerden,
+)
 from ulvar.photometry import SeriesTable
 
 if TYPE_CHECKING:
-    from ulvar.lightcurves import PeriodResult
+    from ulvar.lightcurves import PeriodResult, Posterior, Shape, TrendChoice
 
-DETREND = {"airmass": "airmass", "fwhm": "fwhm_px", "sky": "sky", "x": "x", "y": "y", "time": "time"}
+# Words of detrending terms, and the companions behind them.
+DETREND = {
+    "airmass": "airmass", "fwhm": "fwhm_px", "sky": "sky", "x": "x", "y": "y", "time": "time", "comparisons": "ensemble",
+}  # fmt: skip
+AUTO = "auto"
+MODELS = ("none", "eclipse", "transit", "sine", "polynomial")
+# Half of the span of points that a minimum is timed by the second method with, of the whole duration.
+_FOLDED = 0.36
 
 
 @dataclass(frozen=True)
 class CurveOptions:
-    """What is done with a light curve; `files_out` are exposures that are left out, `leave_out` comparison stars."""
+    """What is done with a light curve.
+
+    Attributes
+    ----------
+    model : str
+        One of `MODELS`.
+    detrend : tuple of str
+        Keys of `DETREND`; `AUTO` alone has them chosen by a criterion.
+    period : (float, float), optional
+        Range in which a period is looked for [d].
+    target : str, optional
+    leave_out : tuple of str
+        Comparison stars not to use.
+    files_out : frozenset of str
+        Exposures that are left out.
+    light : str
+        ``aperture`` or ``profile``.
+    method : str
+        How a period is looked for: ``sine``, ``phase`` or ``box``.
+    harmonics, degree : int
+        Of the sine, and of the polynomial.
+    period_d : float, optional
+        A sine's period to begin with [d].
+    law : (float, float)
+        Limb darkening of a transit.
+    free_law : bool
+        Whether it is fitted.
+    sample : bool
+        Whether the posterior of the model's parameters is drawn from.
+    """
 
     model: str = "none"
     detrend: tuple[str, ...] = ()
@@ -32,117 +76,261 @@ class CurveOptions:
     leave_out: tuple[str, ...] = ()
     files_out: frozenset[str] = frozenset()
     light: str = "aperture"
+    method: str = "sine"
+    harmonics: int = 2
+    degree: int = 4
+    period_d: float | None = None
+    law: tuple[float, float] = (0.4, 0.25)
+    free_law: bool = False
+    sample: bool = False
 
 
 @dataclass(frozen=True)
 class CurveResult:
-    """A light curve with its fits and findings."""
+    """A light curve with its fits and findings.
+
+    Attributes
+    ----------
+    curve : LightCurve
+    fit : JointFit or None
+        The model with trends and sessions; of no model the trends alone, if there are any.
+    minimum : Minimum or None
+        Time of a minimum by folding.
+    period : PeriodResult or None
+    rms : float
+        Scatter of what the fit leaves, or of the curve [mag].
+    findings : tuple of Finding
+    notes : tuple of str
+    tried : tuple of TrendChoice
+        What the criterion says of sets of trends, where they were chosen by it; the best first.
+    posterior : Posterior or None
+    """
 
     curve: LightCurve
-    eclipse: EclipseFit | None
+    fit: JointFit | None
     minimum: Minimum | None
     period: PeriodResult | None
     rms: float
     findings: tuple[Finding, ...]
     notes: tuple[str, ...]
+    tried: tuple[TrendChoice, ...] = ()
+    posterior: Posterior | None = None
+
+    @property
+    def modelled(self) -> bool:
+        """Whether a model was fitted, not trends alone."""
+        return self.fit is not None and self.fit.kind != "none"
 
     def as_json(self) -> dict[str, Any]:
         """Return what the command line prints."""
-        fit = None
-        if self.eclipse is not None:
-            fit = {
-                "mid_bjd_tdb": self.eclipse.mid, "mid_error_d": self.eclipse.mid_error,
-                "depth_mag": self.eclipse.depth_mag, "depth_error_mag": self.eclipse.depth_error_mag,
-                "duration_d": self.eclipse.duration_d, "duration_error_d": self.eclipse.duration_error_d,
-                "rms_mag": self.eclipse.rms_mag,
-            }  # fmt: skip
-            if self.minimum is not None:
-                fit["kwee_van_woerden_mid"] = self.minimum.time
-                fit["kwee_van_woerden_error_d"] = self.minimum.error
+        curve = self.curve
         period = None
         if self.period is not None:
             period = {
                 "period_d": self.period.period_d, "period_error_d": self.period.period_error_d,
-                "method": self.period.method, "false_alarm": self.period.false_alarm,
+                "method": self.period.method, "false_alarm": self.period.false_alarm, "aliases_d": list(self.period.aliases),
             }  # fmt: skip
         return {
-            "target": self.curve.name, "points": len(self.curve), "rms": self.rms, "fit": fit, "period": period,
+            "target": curve.name, "points": len(curve), "rms": self.rms, "fit": self._fit_json(), "period": period,
+            "detrend": [] if self.fit is None else [
+                {"term": t.name, "coefficient_mag": t.coefficient_mag, "error_mag": t.error_mag} for t in self.fit.trends
+            ],
+            "detrend_tried": [{"terms": list(t.names), "gain": t.gain, "rms_mag": t.rms_mag} for t in self.tried],
             "comparisons": [
                 {"name": n, "weight": float(w), "scatter": _plain(s), "expected": _plain(e)}
                 for n, w, s, e in zip(
-                    self.curve.ensemble.names, self.curve.ensemble.weights, self.curve.ensemble.scatter,
-                    self.curve.ensemble.expected,
+                    curve.ensemble.names, curve.ensemble.weights, curve.ensemble.scatter, curve.ensemble.expected
                 )
             ],
             "notes": list(self.notes),
         }  # fmt: skip
+
+    def _fit_json(self) -> dict[str, Any] | None:
+        if self.fit is None or not self.modelled:
+            return None
+        fit = self.fit
+        told: dict[str, Any] = {
+            "model": fit.kind, "values": {k: _plain(v) for k, v in fit.values.items()},
+            "errors": {k: _plain(v) for k, v in fit.errors.items()}, "rms_mag": fit.rms_mag,
+            "chi2_reduced": _plain(fit.chi2_reduced), "bic": fit.bic, "red_noise_factor": fit.red.factor,
+            "red_noise_minutes": _plain(fit.red.minutes_long),
+            "sessions": [{"name": n, "offset_mag": o, "error_mag": e} for n, o, e in fit.sessions],
+        }  # fmt: skip
+        if "mid" in fit.values:
+            told |= {
+                "mid_bjd_tdb": fit.values["mid"], "mid_error_d": fit.errors["mid"], "depth_mag": fit.values["depth_mag"],
+                "depth_error_mag": fit.errors["depth_mag"], "duration_d": fit.values["duration_d"],
+                "duration_error_d": fit.errors["duration_d"],
+            }  # fmt: skip
+        if self.minimum is not None:
+            told["kwee_van_woerden_mid"] = self.minimum.time
+            told["kwee_van_woerden_error_d"] = self.minimum.error
+        if self.posterior is not None:
+            told["posterior"] = self.posterior.as_json()
+        return told
 
 
 def _plain(value: float) -> float | None:
     return float(value) if math.isfinite(value) else None
 
 
-def make_curve(table: SeriesTable, options: CurveOptions) -> CurveResult | Failed:
-    """Make a light curve and fit what is asked for.
+def shape_of(options: CurveOptions) -> Shape:
+    """Return the shape that a model's name stands for.
 
     Raises
     ------
     ValueError
-        For an unknown model or detrending term, or detrending without a model.
+        For an unknown model, or numbers that it cannot have.
     """
-    for term in options.detrend:
-        if term not in DETREND:
-            raise ValueError(f"'{term}' is not a detrending term; there are {', '.join(DETREND)}")
-    if options.model not in ("none", "eclipse"):
-        raise ValueError(f"the model '{options.model}' is not there yet; there are none and eclipse")
-    curve = differential_curve(
-        table, target=options.target, leave_out=options.leave_out, files_out=options.files_out, light=options.light
-    )
-    if isinstance(curve, Failed):
-        return curve
-    findings = comparison_findings(curve.ensemble, _effects(table, curve, options))
+    from ulvar.lightcurves import EclipseShape, NoShape, PolynomialShape, SineShape, TransitShape
+
+    if options.model not in MODELS:
+        raise ValueError(f"'{options.model}' is no model; there are {', '.join(MODELS)}")
+    if not 1 <= options.harmonics <= 12:
+        raise ValueError("a sine has 1 to 12 harmonics")
+    if not 1 <= options.degree <= 15:
+        raise ValueError("a polynomial has a degree of 1 to 15")
+    if options.period_d is not None and not options.period_d > 0:
+        raise ValueError("a period is above 0 d")
+    u1, u2 = options.law
+    if not (u1 + u2 <= 1 and u1 >= 0 and u1 + 2 * u2 >= 0):
+        raise ValueError(
+            f"limb darkening {u1:g}, {u2:g} would make the limb dark below nothing, or brighter than the middle"
+        )
+    shapes: dict[str, Shape] = {
+        "none": NoShape(), "eclipse": EclipseShape(), "transit": TransitShape(options.law, options.free_law),
+        "sine": SineShape(options.harmonics, options.period_d), "polynomial": PolynomialShape(options.degree),
+    }  # fmt: skip
+    return shapes[options.model]
+
+
+def make_curve(table: SeriesTable | Sequence[tuple[str, SeriesTable]], options: CurveOptions) -> CurveResult | Failed:
+    """Make a light curve and fit what is asked for.
+
+    Parameters
+    ----------
+    table : SeriesTable, or sequence of (str, SeriesTable)
+        Of several nights or filters, with their names: their curves are joined, each with a level of its own in every fit.
+    options : CurveOptions
+
+    Raises
+    ------
+    ValueError
+        For an unknown model or detrending term, or numbers that they cannot have.
+    """
+    unknown = [term for term in options.detrend if term not in DETREND and term != AUTO]
+    if unknown:
+        raise ValueError(f"'{unknown[0]}' is not a detrending term; there are {', '.join([*DETREND, AUTO])}")
+    shape = shape_of(options)
+    tables = [("", table)] if isinstance(table, SeriesTable) else list(table)
+    curves: list[tuple[str, LightCurve]] = []
+    for name, one in tables:
+        made = differential_curve(
+            one, target=options.target, leave_out=options.leave_out, files_out=options.files_out, light=options.light
+        )
+        if isinstance(made, Failed):
+            return Failed(f"{name}: {made.reason}" if name else made.reason)
+        curves.append((name, made))
+    curve = join_curves(curves)
+    findings = [
+        f
+        for (_, one), (_, own) in zip(curves, tables)
+        for f in comparison_findings(one.ensemble, _effects(own, one, options))
+    ]
+    return _fitted(curve, shape, options, findings)
+
+
+def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: list[Finding]) -> CurveResult:
     notes: list[str] = []
     good = np.flatnonzero(curve.good)
     time, magnitude, error = curve.time[good], curve.magnitude[good], curve.magnitude_error[good]
-    trends = _trends(curve, good, options.detrend, notes)
-    eclipse = minimum = None
-    residual = magnitude
-    if options.model == "eclipse":
-        fit = fit_eclipse(time, magnitude, error, trends=trends)
-        if isinstance(fit, Failed):
-            notes.append(fit.reason)
-            findings.append(notice("no_fit", "No eclipse was fitted", f"{fit.reason}."))
+    sessions = [curve.sessions[k] for k in good] if curve.sessions else None
+    companions = {term: values for term in DETREND if (values := _companion(curve, good, term)) is not None}
+    wanted, tried = _terms(time, magnitude, error, shape, options, companions, sessions, notes)
+    fit: JointFit | None = None
+    minimum = None
+    if options.model != "none" or wanted or sessions is not None:
+        made = fit_jointly(
+            time, magnitude, error, shape, trends={term: companions[term] for term in wanted}, sessions=sessions
+        )
+        if isinstance(made, Failed):
+            notes.append(made.reason)
+            if options.model != "none":
+                findings.append(notice("no_fit", f"No {_WORDS[options.model]} was fitted", f"{made.reason}."))
         else:
-            eclipse = fit
-            residual = magnitude - fit.model_mag
-            timed = kwee_van_woerden(time, magnitude - fit.trend_mag, near=fit.mid, half_width=0.36 * fit.duration_d)
-            if isinstance(timed, Failed):
-                notes.append(f"Kwee-van Woerden: {timed.reason}")
-            else:
-                minimum = timed
-    elif trends:
-        design = np.column_stack([np.ones(len(good)), *[(t - t.mean()) / (np.std(t) or 1.0) for t in trends]])
-        solution, *_ = np.linalg.lstsq(design, magnitude, rcond=None)
-        residual = magnitude - design @ solution
+            fit = made
+            if "mid" in fit.values:
+                minimum = _folded(time, magnitude, fit, notes)
+    residual = magnitude if fit is None else magnitude - fit.model_mag
+    posterior = None
+    if options.sample and fit is not None and len(fit.parameters):
+        from ulvar.lightcurves import sample_posterior
+
+        posterior = sample_posterior(time, magnitude, error, fit, {term: companions[term] for term in wanted}, sessions)
     period = None
     if options.period is not None:
         from ulvar.lightcurves import find_period
 
-        found = find_period(time, residual, error, shortest_d=options.period[0], longest_d=options.period[1])
+        # What a model without a period explains is gone; a sine stays to be found.
+        values = residual if fit is None or fit.kind != "sine" else magnitude - fit.trend_mag
+        found = find_period(
+            time, values, error, shortest_d=options.period[0], longest_d=options.period[1], method=options.method
+        )
         if isinstance(found, Failed):
             notes.append(found.reason)
         else:
             period = found
     if not np.isfinite(curve.magnitude_error).any():
         findings.append(
-            notice(
-                "no_error_bars", "No error bars", "The gain in electrons per ADU is unknown, so there are no errors."
-            )  # fmt: skip
-        )
+            notice("no_error_bars", "No error bars", "The gain in electrons per ADU is unknown, so there are no errors.")
+        )  # fmt: skip
     return CurveResult(
-        curve, eclipse, minimum, period, float(np.std(residual)) if len(residual) else math.nan, tuple(findings),
-        tuple(notes),
+        curve, fit, minimum, period, float(np.std(residual)) if len(residual) else math.nan, tuple(findings), tuple(notes),
+        tuple(tried), posterior,
     )  # fmt: skip
+
+
+_WORDS = {"eclipse": "eclipse", "transit": "transit", "sine": "sine", "polynomial": "polynomial"}
+
+
+def _companion(curve: LightCurve, good: np.ndarray, term: str) -> F64Array | None:
+    """Return a companion at the good points; None where it is not known or constant."""
+    name = DETREND[term]
+    values = curve.time[good] if name == "time" else curve.companions[name][good]
+    return values if len(values) and np.isfinite(values).all() and np.ptp(values) > 0 else None
+
+
+def _terms(
+    time: F64Array, magnitude: F64Array, error: F64Array, shape: Shape, options: CurveOptions, companions: dict[str, F64Array],
+    sessions: Sequence[str] | None, notes: list[str],
+) -> tuple[tuple[str, ...], list[TrendChoice]]:  # fmt: skip
+    """Return the detrending terms, and what was tried where a criterion chooses them."""
+    if AUTO not in options.detrend:
+        missing = [term for term in options.detrend if term not in companions]
+        notes += [f"no detrending by {term}: it is unknown or constant" for term in missing]
+        return tuple(term for term in options.detrend if term in companions), []
+    from ulvar.lightcurves import choose_trends
+
+    # A polynomial in time is a trend in time already.
+    offered = {t: v for t, v in companions.items() if not (t == "time" and options.model in ("polynomial", "sine"))}
+    found = choose_trends(time, magnitude, error, shape, offered, sessions)
+    if isinstance(found, Failed):
+        return (), []
+    chosen, tried = found
+    notes.append(f"detrended by {', '.join(chosen)}" if chosen else "no trend is asked for by the points")
+    return chosen, tried
+
+
+def _folded(time: F64Array, magnitude: F64Array, fit: JointFit, notes: list[str]) -> Minimum | None:
+    """Time a minimum by folding the detrended points onto themselves; red noise counts in its error as in the fit's."""
+    offsets = fit.trend_mag
+    timed = kwee_van_woerden(
+        time, magnitude - offsets, near=fit.values["mid"], half_width=_FOLDED * fit.values["duration_d"]
+    )
+    if isinstance(timed, Failed):
+        notes.append(f"Kwee-van Woerden: {timed.reason}")
+        return None
+    return replace(timed, error=timed.error * fit.red.factor)
 
 
 def _effects(table: SeriesTable, curve: LightCurve, options: CurveOptions) -> dict[str, tuple[float, float]]:
@@ -165,15 +353,3 @@ def point_to_point(values: F64Array) -> float:
     """Return the scatter of values by the differences of successive ones, robust: what the star itself does hardly counts."""
     steps = np.diff(values[np.isfinite(values)])
     return robust_spread(steps, about=0.0) / math.sqrt(2) if len(steps) > 2 else math.nan
-
-
-def _trends(curve: LightCurve, good: np.ndarray, terms: Sequence[str], notes: list[str]) -> list[F64Array]:
-    trends = []
-    for term in terms:
-        name = DETREND[term]
-        values = curve.time[good] if name == "time" else curve.companions[name][good]
-        if np.isfinite(values).all() and np.ptp(values) > 0:
-            trends.append(values)
-        else:
-            notes.append(f"no detrending by {term}: it is unknown or constant")
-    return trends

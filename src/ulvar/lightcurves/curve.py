@@ -6,6 +6,7 @@ import math
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -28,6 +29,8 @@ CURVE_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
 _UNUSABLE = int(StarFlag.LOST | StarFlag.EDGE)
 _DOUBTFUL = int(StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL | StarFlag.LEFT_OUT)
 COMPANIONS = ("airmass", "fwhm_px", "sky", "x", "y")
+# The comparison stars' light, by which clouds are told, is a companion, too.
+_ENSEMBLE = "ensemble"
 
 
 @dataclass(frozen=True)
@@ -49,8 +52,11 @@ class LightCurve:
         [ADU]
     flags : int64 array
     companions : dict of str to float64 array
-        Airmass, FWHM, sky, x, y of the target.
+        Airmass, FWHM, sky, x, y of the target; `ensemble`: what the comparison stars lost against their median [mag].
     ensemble : Ensemble
+        Of several curves that were joined that of the first.
+    sessions : tuple of str
+        Night or filter of each point, where several curves were joined.
     """
 
     name: str
@@ -65,6 +71,7 @@ class LightCurve:
     flags: np.ndarray
     companions: dict[str, F64Array]
     ensemble: Ensemble
+    sessions: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.files)
@@ -145,6 +152,8 @@ def differential_curve(
         share = np.hypot(target_error / target_flux, ensemble.error / ensemble.flux)
         magnitude = np.where(relative > 0, -2.5 * np.log10(np.where(relative > 0, relative, 1.0)), np.nan)
     companions = {what: np.array([getattr(row, what) for row in rows]) for what in COMPANIONS}
+    with np.errstate(divide="ignore", invalid="ignore"):
+        companions[_ENSEMBLE] = -2.5 * np.log10(ensemble.flux / np.nanmedian(ensemble.flux))
     return LightCurve(
         name=name, files=tuple(row.file for row in rows), jd_utc=np.array([row.jd_utc for row in rows]),
         bjd_tdb=np.array([row.bjd_tdb for row in rows]), relative_flux=relative,
@@ -152,6 +161,41 @@ def differential_curve(
         magnitude_error=2.5 / math.log(10) * share, ensemble_flux=ensemble.flux,
         flags=np.array([row.flags for row in rows], dtype=np.int64) | np.where(out, int(StarFlag.LEFT_OUT), 0),
         companions=companions, ensemble=ensemble,
+    )  # fmt: skip
+
+
+def join_curves(curves: Sequence[tuple[str, LightCurve]]) -> LightCurve:
+    """Return curves of several nights or filters as one, in the order of time; each point knows its session by name.
+
+    Magnitudes stay as they are: each session has comparison stars, and a level, of its own, which is fitted along with a model.
+
+    Raises
+    ------
+    ValueError
+        If there is none, or two are called alike.
+    """
+    names = [name for name, _ in curves]
+    if not curves or len(set(names)) < len(names):
+        raise ValueError("curves are joined by names of their own")
+    first = curves[0][1]
+    if len(curves) == 1:
+        return first
+    told = np.concatenate([curve.jd_utc for _, curve in curves])
+    order = np.argsort(told, kind="stable")
+
+    def joined(what: str) -> Any:
+        return np.concatenate([getattr(curve, what) for _, curve in curves])[order]
+
+    files = [file for _, curve in curves for file in curve.files]
+    sessions = [name for name, curve in curves for _ in curve.files]
+    companions = {
+        key: np.concatenate([curve.companions[key] for _, curve in curves])[order] for key in first.companions
+    }  # fmt: skip
+    return LightCurve(
+        name=first.name, files=tuple(files[k] for k in order), jd_utc=joined("jd_utc"), bjd_tdb=joined("bjd_tdb"),
+        relative_flux=joined("relative_flux"), relative_flux_error=joined("relative_flux_error"), magnitude=joined("magnitude"),
+        magnitude_error=joined("magnitude_error"), ensemble_flux=joined("ensemble_flux"), flags=joined("flags"),
+        companions=companions, ensemble=first.ensemble, sessions=tuple(sessions[k] for k in order),
     )  # fmt: skip
 
 

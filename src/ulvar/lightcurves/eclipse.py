@@ -1,18 +1,14 @@
-"""A symmetric eclipse template from two discs, fitted together with linear trends."""
+"""A symmetric eclipse template from two discs: partial, total and annular minima."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
-
-if TYPE_CHECKING:
-    from scipy.optimize import OptimizeResult
+from ulvar.engine import F64Array
+from ulvar.lightcurves.shapes import deepest
 
 _LIMB = 0.5
 _NODES, _WEIGHTS = np.polynomial.legendre.leggauss(10)
@@ -47,45 +43,6 @@ class TemplateShape:
     share: float
 
 
-@dataclass(frozen=True)
-class EclipseFit:
-    """A fitted eclipse.
-
-    Attributes
-    ----------
-    mid, mid_error : float
-        [d] in the scale of the times given.
-    depth_mag, depth_error_mag : float
-        Template depth [mag].
-    duration_d, duration_error_d : float
-        First to last contact [d].
-    base_mag : float
-        Outside eclipse [mag].
-    rms_mag : float
-        Scatter of the residuals [mag].
-    chi2_reduced : float
-        NaN when there were no errors to weigh by.
-    model_mag : float64 array
-        Template and trend at the given times [mag].
-    trend_mag : float64 array
-        The linear terms alone, mean 0 [mag].
-    shape : TemplateShape
-    """
-
-    mid: float
-    mid_error: float
-    depth_mag: float
-    depth_error_mag: float
-    duration_d: float
-    duration_error_d: float
-    base_mag: float
-    rms_mag: float
-    chi2_reduced: float
-    model_mag: F64Array
-    trend_mag: F64Array
-    shape: TemplateShape
-
-
 def _common_area(d: F64Array, a: F64Array, b: float) -> F64Array:
     """Area common to two discs of radii a and b at distance d."""
     d = np.maximum(d, 1e-12)
@@ -110,153 +67,60 @@ def eclipse_template(time: F64Array, shape: TemplateShape) -> F64Array:
     return np.asarray(-2.5 * np.log10(np.maximum(1 - shape.share * hidden, 1e-6)))
 
 
-def _shape(p: F64Array, origin: float = 0.0) -> TemplateShape:
-    return TemplateShape(origin + float(p[1]), math.exp(p[2]), math.exp(p[3]), float(p[4]), float(p[5]))
+@dataclass(frozen=True)
+class EclipseShape:
+    """A symmetric minimum by two discs: `p` holds middle, logs of half length and ratio of the radii, impact, and the share of the light.
 
-
-def _depth(p: F64Array) -> float:
-    shape = _shape(p)
-    return float(eclipse_template(np.array([shape.mid]), shape)[0])
-
-
-def fit_eclipse(
-    time: F64Array, magnitude: F64Array, error: F64Array, *, trends: Sequence[F64Array] = ()
-) -> EclipseFit | Failed:
-    """Fit the eclipse template and linear terms to a light curve.
-
-    Parameters
-    ----------
-    time, magnitude, error : float64 array, shape (n,)
-        [d], [mag], [mag]; errors may be NaN, then all points weigh alike.
-    trends : sequence of float64 array, shape (n,)
-        Companions whose linear terms are fitted together with the eclipse (airmass, FWHM, ...).
-
-    Returns
-    -------
-    EclipseFit, or Failed when the points do not show an eclipse.
-
-    Notes
-    -----
-    Errors are those of the covariance matrix, scaled up by the square root of the reduced chi-squared where
-    it exceeds 1, so that a poor model does not look precise. Ratio, impact and share trade against each other;
-    the depth and its error are taken from the curve they make, not from any one of them. Where points are few
-    near mid-eclipse, other shapes (total, partial) may fit about as well; they widen the errors by their own
-    distance from the best, weighted by likelihood.
+    Ratio, impact and share trade against each other; the depth and its error are taken from the curve they make, not from any one of them.
     """
-    from scipy.optimize import least_squares
 
-    n = len(time)
-    free = 6 + len(trends)
-    if n < free + 4:
-        return Failed(f"only {n} points, at least {free + 4} are needed for an eclipse fit")
-    origin = float(np.median(time))
-    t = time - origin
-    weighted = bool(np.isfinite(error).all() and (error > 0).all())
-    sigma = error if weighted else np.ones(n)
-    standard = [_standard(trend) for trend in trends]
-    base, depth, start_mid = _first_look(t, magnitude)
-    span = float(np.ptp(t))
-    if depth <= 0 or span <= 0:
-        return Failed("there is no dip in the light curve")
+    kind: str = "eclipse"
 
-    def model(p: F64Array) -> F64Array:
-        curve = p[0] + eclipse_template(t, _shape(p))
-        for coefficient, trend in zip(p[6:], standard):
-            curve = curve + coefficient * trend
-        return curve
+    def starts(self, t: F64Array, magnitude: F64Array) -> list[F64Array]:
+        """Return guesses of partial, total and annular minima of two lengths; none where there is no dip."""
+        mid, depth = deepest(t, magnitude)
+        span = float(np.ptp(t))
+        if depth <= 0 or span <= 0:
+            return []
+        light = 1 - 10 ** (-0.4 * depth)
+        return [
+            np.array([mid, math.log(part * span), math.log(ratio), impact, min(0.95, 1.6 * light / min(1.0, ratio**2))])
+            for ratio, impact in ((0.8, 0.2), (1.0, 0.45), (0.5, 0.1))
+            for part in (0.12, 0.3)
+        ]
 
-    lower, upper = np.full(free, -np.inf), np.full(free, np.inf)
-    lower[1:6] = (t.min(), math.log(2e-3 * span), math.log(0.15), 0.0, 1e-4)
-    upper[1:6] = (t.max(), math.log(3 * span), math.log(4.0), 0.98, 1.0)
+    def bounds(self, t: F64Array) -> tuple[F64Array, F64Array]:
+        """Return bounds: the middle within the points, half the length from 0.2 % to three times their span."""
+        span = float(np.ptp(t))
+        low = [float(t.min()), math.log(2e-3 * span), math.log(0.15), 0.0, 1e-4]
+        return np.array(low), np.array([float(t.max()), math.log(3 * span), math.log(4.0), 0.98, 1.0])
 
-    def fit(first: F64Array, calls: int, bounds: tuple[F64Array, F64Array] = (lower, upper)) -> OptimizeResult:
-        first = np.clip(first, bounds[0] + 1e-9, bounds[1] - 1e-9)
-        return least_squares(
-            lambda p: (magnitude - model(p)) / sigma, first, bounds=bounds, x_scale="jac", max_nfev=calls
-        )
+    def rivals(self, p: F64Array) -> list[tuple[int, float]]:
+        """Return impacts that are tried besides: points near mid-eclipse would tell them apart."""
+        return [(3, impact) for impact in (0.05, 0.25, 0.45, 0.65)]
 
-    light = 1 - 10 ** (-0.4 * depth)
-    trials = []
-    for ratio, impact in ((0.8, 0.2), (1.0, 0.45), (0.5, 0.1)):
-        for part in (0.12, 0.3):
-            share = min(0.95, 1.6 * light / min(1.0, ratio**2))
-            first = np.concatenate(
-                [
-                    [base, start_mid, math.log(part * span), math.log(ratio), impact, share],
-                    np.zeros(len(trends)),
-                ]
-            )
-            trials.append(fit(first, 12))
-    best = min((fit(trial.x, 80) for trial in sorted(trials, key=lambda f: f.cost)[:2]), key=lambda f: f.cost)
-    solutions = [best]
-    for impact in (0.05, 0.25, 0.45, 0.65):
-        # Likelihood along the shape that points near mid-eclipse would fix.
-        held = best.x.copy()
-        held[4] = impact
-        narrow = lower.copy(), upper.copy()
-        narrow[0][4], narrow[1][4] = impact - 0.01, impact + 0.01
-        solutions.append(fit(held, 15, narrow))
-    if _depth(best.x) < 1e-4:
-        return Failed("no eclipse was found in the light curve")
-    dof = max(1, n - free)
-    chi2 = 2 * float(best.cost) / dof
-    # The pseudo-inverse leaves out directions that the points do not fix (ratio against impact).
-    covariance = np.linalg.pinv(best.jac.T @ best.jac, rcond=1e-12) * (max(1.0, chi2) if weighted else chi2)
-    shape = _shape(best.x, origin)
-    other = _spread_of_solutions(solutions, max(1.0, chi2) if weighted else chi2)
-    trend = sum((c * s for c, s in zip(best.x[6:], standard)), np.zeros(n))
-    curve = model(best.x)
-    return EclipseFit(
-        mid=shape.mid, mid_error=math.hypot(_error(covariance, np.eye(free)[1]), other[0]), depth_mag=_depth(best.x),
-        depth_error_mag=math.hypot(_error(covariance, _gradient(_depth, best.x)), other[1]),
-        duration_d=2 * shape.half_length,
-        duration_error_d=2 * math.hypot(shape.half_length * _error(covariance, np.eye(free)[2]), other[2]),
-        base_mag=float(best.x[0]), rms_mag=float(np.std(magnitude - curve)),
-        chi2_reduced=chi2 if weighted else math.nan, model_mag=curve, trend_mag=np.asarray(trend),
-        shape=shape,
-    )  # fmt: skip
+    def template(self, p: F64Array) -> TemplateShape:
+        """Return the parameters under their names."""
+        return TemplateShape(float(p[0]), math.exp(float(p[1])), math.exp(float(p[2])), float(p[3]), float(p[4]))
 
+    def offset(self, t: F64Array, p: F64Array) -> F64Array:
+        """Return the dimming."""
+        return eclipse_template(t, self.template(p))
 
-def _spread_of_solutions(solutions: Sequence[OptimizeResult], scale: float) -> tuple[float, float, float]:
-    """Likelihood-weighted distance of the other solutions from the best in mid-time, depth and half length."""
-    best = solutions[0]
-    here = (float(best.x[1]), _depth(best.x), math.exp(best.x[2]))
-    total, squares = 0.0, [0.0, 0.0, 0.0]
-    for solution in solutions:
-        # The cost is half of chi-squared; like the covariance it is scaled where the model does not fit.
-        weight = math.exp(-(solution.cost - best.cost) / scale)
-        there = (float(solution.x[1]), _depth(solution.x), math.exp(solution.x[2]))
-        total += weight
-        for k in range(3):
-            squares[k] += weight * (there[k] - here[k]) ** 2
-    return math.sqrt(squares[0] / total), math.sqrt(squares[1] / total), math.sqrt(squares[2] / total)
+    def columns(self, t: F64Array, p: F64Array) -> F64Array:
+        """Return no column."""
+        return np.empty((len(t), 0))
 
-
-def _first_look(t: F64Array, magnitude: F64Array) -> tuple[float, float, float]:
-    """Return base, depth and time of the dip; a running median is not caught by one bad point."""
-    order = np.argsort(t)
-    half = max(1, len(t) // 30)
-    smooth = np.array([np.median(magnitude[order][max(0, i - half) : i + half + 1]) for i in range(len(t))])
-    base = float(np.percentile(magnitude, 20))
-    return base, float(smooth.max() - base), float(t[order][np.argmax(smooth)])
-
-
-def _gradient(function: Callable[[F64Array], float], p: F64Array) -> F64Array:
-    result = np.zeros(len(p))
-    for k in range(1, 6):
-        h = 1e-5 * max(1.0, abs(p[k]))
-        moved = p.copy()
-        moved[k] += h
-        result[k] = (function(moved) - function(p)) / h
-    return result
-
-
-def _error(covariance: F64Array, gradient: F64Array) -> float:
-    return math.sqrt(max(0.0, float(gradient @ covariance @ gradient)))
-
-
-def _standard(values: F64Array) -> F64Array:
-    spread = float(np.std(values))
-    # A constant has a spread of some rounding, which is no trend.
-    varies = spread > 1e-9 * float(np.abs(values).max())
-    return np.asarray((values - values.mean()) / spread) if varies else np.zeros(len(values))
+    def values(self, t: F64Array, p: F64Array, c: F64Array) -> dict[str, float]:
+        """Return middle, depth, durations and contacts; of a partial minimum there is no second and third contact."""
+        shape = self.template(p)
+        depth = float(eclipse_template(np.array([shape.mid]), shape)[0])
+        reach = 1 + shape.ratio
+        low = shape.impact * reach
+        inner, outer = (1 - shape.ratio) ** 2 - low**2, reach**2 - low**2
+        flat = shape.half_length * math.sqrt(inner / outer) if inner > 0 and outer > 0 else math.nan
+        return {
+            "mid": shape.mid, "depth_mag": depth, "duration_d": 2 * shape.half_length,
+            "first_contact": shape.mid - shape.half_length, "second_contact": shape.mid - flat,
+            "third_contact": shape.mid + flat, "fourth_contact": shape.mid + shape.half_length,
+        }  # fmt: skip

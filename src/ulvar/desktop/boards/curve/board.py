@@ -16,7 +16,6 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import filter_color
 from ulvar.desktop.parts.widgets import decimals_for, empty_state, label
 from ulvar.engine import counted
-from ulvar.lightcurves import eclipse_template
 from ulvar.night.stations import Beside
 
 _STRIPS = (("airmass", "Airmass"), ("fwhm_px", "FWHM px"), ("sky", "Sky ADU"))
@@ -43,7 +42,7 @@ class CurveBoard(Board):
         if result is None:
             self.say_empty("The stars are measured.")
             return
-        curve, fit = result.curve, result.eclipse
+        curve, fit = result.curve, result.fit if result.modelled else None
         self.title.setText(curve.name)
         self.count.setText(f"{self.model.series_name()}, {counted(int((~curve.left_out).sum()), 'point')}")
         time = curve.time
@@ -196,20 +195,17 @@ class CurveBoard(Board):
 
     def _model_curve(self, plot: Plot, fit, day: int, limits: tuple[float, float]) -> None:  # type: ignore[no-untyped-def]
         fine = np.linspace(*limits, 500)
-        plot.curves = [(fine, fit.base_mag + eclipse_template(fine + day, fit.shape), "cur")]
-        half = fit.duration_d / 2
-        plot.bands = [(fit.mid - day - half, fit.mid - day + half, "cur")]
-        places = decimals_for(fit.mid_error)
-        text = f"min {fit.mid - day:.{places}f} ± {fit.mid_error:.{places}f} d"
+        plot.curves = [(fine, fit.at(fine + day), "cur")]
+        if "mid" not in fit.values:
+            return
+        mid, depth, length = (fit.values[name] for name in ("mid", "depth_mag", "duration_d"))
+        plot.bands = [(mid - day - length / 2, mid - day + length / 2, "cur")]
+        places = decimals_for(fit.errors["mid"])
+        text = f"min {mid - day:.{places}f} ± {fit.errors['mid']:.{places}f} d"
         plot.notes = [
-            (fit.mid - day, fit.base_mag + 0.35 * fit.depth_mag, text, "cur"),
-            (
-                fit.mid - day,
-                fit.base_mag + 0.52 * fit.depth_mag,
-                f"depth {fit.depth_mag:.3f} ± {fit.depth_error_mag:.3f} mag",
-                "text",
-            ),
-            (fit.mid - day, fit.base_mag + 0.69 * fit.depth_mag, f"{24 * fit.duration_d:.2f} h", "text"),
+            (mid - day, fit.base_mag + 0.35 * depth, text, "cur"),
+            (mid - day, fit.base_mag + 0.52 * depth, f"depth {depth:.3f} ± {fit.errors['depth_mag']:.3f} mag", "text"),
+            (mid - day, fit.base_mag + 0.69 * depth, f"{24 * length:.2f} h", "text"),
         ]
 
     def show_current(self, path: str) -> None:

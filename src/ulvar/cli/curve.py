@@ -1,0 +1,222 @@
+"""ulvar curve."""
+
+from __future__ import annotations
+
+import glob
+import math
+from enum import StrEnum
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from ulvar.cli.common import (
+    Json,
+    Replace,
+    SeriesName,
+    check_table_name,
+    default,
+    fail_usage,
+    finish,
+    option,
+    output_of,
+)
+from ulvar.cli.measuring import low_high
+from ulvar.engine import Failed
+from ulvar.flows import AUTO, DETREND, CurveOptions, CurveResult, make_curve
+from ulvar.lightcurves import write_curve
+from ulvar.photometry import SeriesTable, StarListError, read_series
+
+
+class Light(StrEnum):
+    """Which fluxes a curve is made of."""
+
+    APERTURE = "aperture"
+    PROFILE = "profile"
+
+
+class Model(StrEnum):
+    """What is fitted to a light curve."""
+
+    NONE = "none"
+    ECLIPSE = "eclipse"
+    TRANSIT = "transit"
+    SINE = "sine"
+    POLYNOMIAL = "polynomial"
+
+
+class Method(StrEnum):
+    """How a period is looked for."""
+
+    SINE = "sine"
+    PHASE = "phase"
+    BOX = "box"
+
+
+def curve(
+    table: Annotated[Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure.")],
+    out: Annotated[Path, typer.Option(metavar="FILE", help="The light curve: .csv, .vot, .fits, .parquet.")],
+    beside: Annotated[
+        list[Path],
+        typer.Option("--with", metavar="TABLE", help="Another night or filter of the star: joined, with a level of its own in every fit."),
+    ] = [],
+    detrend: Annotated[
+        str, typer.Option(metavar="a,b", help=f"Linear terms, fitted along: {', '.join(DETREND)}; or {AUTO}, and the points choose.")
+    ] = "",
+    model: Annotated[Model, typer.Option(help="What to fit.")] = Model.NONE,
+    harmonics: Annotated[int, typer.Option(metavar="N", help="Of the sine.")] = 2,
+    around: Annotated[float | None, typer.Option(metavar="D", help="The sine's period to begin with, in d.")] = None,
+    degree: Annotated[int, typer.Option(metavar="N", help="Of the polynomial.")] = 4,
+    law: Annotated[str, typer.Option(metavar="U1,U2", help="Quadratic limb darkening of a transit.")] = "0.4,0.25",
+    free_law: Annotated[bool, typer.Option("--free-law", help="Fit the limb darkening, too.")] = False,
+    sample: Annotated[bool, typer.Option("--sample", help="Draw from the model's posterior, and tell whether that has converged.")] = False,
+    period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
+    method: Annotated[Method, typer.Option(help="By a sine, by scatter within bins of phase, or by a box.")] = Method.SINE,
+    target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
+    leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
+    light: Annotated[Light, option("curve", "light")] = Light(default("curve", "light")),
+    series: SeriesName = None,
+    json: Json = False,
+    replace: Replace = False,
+) -> None:  # fmt: skip
+    """Make a differential light curve of each series, and fit it.
+
+    Where measuring made a table of each of several series, TABLE is the name they were measured under.
+    """
+    check_table_name(out)
+    tables = _tables(table, series)
+    if beside and len(tables) > 1:
+        fail_usage(f"{table}: tables are joined with one table: name it, or choose one with --series")
+    several = len(tables) > 1
+    outputs = {name: output_of(out, name, several) for name in tables}
+    for output in outputs.values():
+        if output.exists() and not replace:
+            fail_usage(f"{output} exists; it is kept (see --replace)")
+    terms = tuple(t.strip() for t in detrend.split(",") if t.strip())
+    try:
+        u1, u2 = (float(part) for part in law.split(","))
+    except ValueError:
+        fail_usage(f"--law takes U1,U2, not '{law}'")
+    options = CurveOptions(
+        model.value, terms, low_high(period, "--period") if period else None, target,
+        tuple(t.strip() for t in leave_out.split(",") if t.strip()), light=light.value, method=method.value,
+        harmonics=harmonics, degree=degree, period_d=around, law=(u1, u2), free_law=free_law, sample=sample,
+    )  # fmt: skip
+    bodies, lines, findings, failed = [], [], [], 0
+    for name, path in tables.items():
+        try:
+            result = make_curve(_joined(path, beside), options)
+        except (ValueError, StarListError) as error:
+            fail_usage(str(error))
+        if isinstance(result, Failed):
+            nothing = {"output": "", "points": 0, "rms": None, "fit": None, "period": None}
+            bodies.append({**nothing, "reason": result.reason, "series": name})
+            lines.append(f"{path}: {result.reason}" if several else result.reason)
+            failed += 1
+            continue
+        write_curve(outputs[name], result.curve, replace=replace)
+        body = result.as_json()
+        bodies.append({"output": str(outputs[name]), **body, "series": name})
+        lines += _curve_lines(outputs[name], result)
+        findings += list(result.findings)
+        failed += int(model is not Model.NONE and body["fit"] is None)
+    done = sum(bool(b["output"]) for b in bodies)
+    first = next((b for b in bodies if b["output"]), bodies[0])
+    finish(
+        {**first, "series": bodies if several else []}, as_json=json, done=done, failed=failed, lines=lines,
+        findings=findings,
+    )  # fmt: skip
+
+
+def _joined(path: Path, beside: list[Path]) -> SeriesTable | list[tuple[str, SeriesTable]]:
+    """Return a table, or several with names of their own."""
+    if not beside:
+        return read_series(path)
+    every = [path, *beside]
+    stems = [one.stem for one in every]
+    names = [f"{one.parent.name}/{one.stem}" if stems.count(one.stem) > 1 else one.stem for one in every]
+    if len(set(names)) < len(names):
+        fail_usage(f"{names[-1]}: a table is joined once")
+    return [(name, read_series(one)) for name, one in zip(names, every)]
+
+
+def _tables(table: Path, series: str | None) -> dict[str, Path]:
+    """Return series to table: the one that was named, or those that measuring several series made of the name."""
+    if table.exists() and series is None:
+        return {"": table}
+    mark = f"{table.stem}-"
+    beside = sorted(table.parent.glob(f"{glob.escape(mark)}*{glob.escape(table.suffix)}"))
+    found = {path.stem[len(mark) :]: path for path in beside}
+    if series is not None:
+        word = series.strip().casefold()
+        chosen = {name: path for name, path in found.items() if name.casefold() == word}
+        chosen = chosen or {n: p for n, p in found.items() if word in n.casefold().split("-")}
+        if not chosen:
+            fail_usage(
+                f"{table}: there is no table of a series '{series}' beside it; there are {', '.join(found) or 'none'}"
+            )
+        return chosen
+    if not found:
+        fail_usage(f"{table}: there is no such file")
+    return found
+
+
+# What people read of a fit, and with how many decimals errors that are not known leave values.
+_TOLD = {
+    "mid": ("mid", "BJD_TDB"), "depth_mag": ("depth", "mag"), "duration_d": ("duration", "d"), "ingress_d": ("ingress", "d"),
+    "ratio": ("ratio of radii", ""), "impact": ("impact", ""), "u1": ("u1", ""), "u2": ("u2", ""), "period_d": ("period", "d"),
+    "amplitude_mag": ("full range", "mag"), "semi_amplitude_mag": ("semi-amplitude of the sine", "mag"), "maximum": ("maximum", "BJD_TDB"),
+    "minimum": ("minimum", "BJD_TDB"), "range_mag": ("range", "mag"), "second_contact": ("second contact", "BJD_TDB"),
+    "third_contact": ("third contact", "BJD_TDB"),
+}  # fmt: skip
+
+
+def _with_error(value: float, error: float) -> str:
+    if not (math.isfinite(error) and error > 0):
+        return f"{value:.6g}"
+    places = max(0, min(9, 1 - math.floor(math.log10(error))))
+    return f"{value:.{places}f} +- {error:.{places}f}"
+
+
+def _curve_lines(output: Path, result: CurveResult) -> list[str]:
+    curve = result.curve
+    lines = [f"{output}: {len(curve)} points of {curve.name}, scatter {1000 * result.rms:.1f} mmag"]
+    fit = result.fit
+    if fit is not None and result.modelled:
+        told = [
+            f"{words} {_with_error(fit.values[key], fit.errors[key])} {unit}".rstrip()
+            for key, (words, unit) in _TOLD.items()
+            if key in fit.values and math.isfinite(fit.values[key])
+        ]
+        lines += [f"{fit.kind}: {'; '.join(told)}"]
+        if fit.red.share > 0:
+            lines.append(
+                f"  scatter lasts {fit.red.minutes_long:.0f} min, errors grow {fit.red.factor:.1f} times by it"
+            )
+    if fit is not None:
+        lines += [
+            f"  {t.name}: {1000 * t.coefficient_mag:+.2f} +- {1000 * t.error_mag:.2f} mmag for its scatter"
+            for t in fit.trends
+        ]
+        lines += [
+            f"  {name}: {_with_error(offset, error)} mag beside the first" for name, offset, error in fit.sessions
+        ]
+    if result.minimum is not None:
+        lines.append(f"by folding: {_with_error(result.minimum.time, result.minimum.error)} BJD_TDB")
+    if result.posterior is not None:
+        posterior = result.posterior
+        for key, (words, unit) in _TOLD.items():
+            if key in posterior.values:
+                middle, below, above = posterior.values[key]
+                places = max(0, min(9, 1 - math.floor(math.log10(max(min(below, above), 1e-9)))))
+                lines.append(
+                    f"  posterior: {words} {middle:.{places}f} -{below:.{places}f} +{above:.{places}f} {unit}".rstrip()
+                )
+        lines.append(f"  {posterior.words}")
+    if result.period is not None:
+        found = result.period
+        lines.append(
+            f"period {_with_error(found.period_d, found.period_error_d)} d, by {found.method}, false alarm {found.false_alarm:.2g}"
+            + (f"; sampled alike: {', '.join(f'{p:.6g}' for p in found.aliases[:4])} d" if found.aliases else "")
+        )
+    return lines + list(result.notes)

@@ -1,0 +1,204 @@
+"""Scatter that is not independent from point to point: how much there is, how long it lasts, and what errors become by it."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from ulvar.engine import F64Array
+
+# Variances over that of a point, and lengths over the span, that are tried.
+_SHARES = (0.0, 0.02, 0.05, 0.1, 0.2, 0.4, 0.8, 1.6, 3.0, 6.0, 12.0)
+_LENGTHS = 8
+_SHORTEST_STEPS, _LONGEST_SHARE = 2.0, 0.25
+# Odds of none against any one share.
+_ODDS = 3.0
+# More points than this are taken together into bins.
+MOST = 500
+# Bins of the time-averaging plot hold from one point to this share of all.
+_LARGEST_SHARE = 0.125
+
+
+@dataclass(frozen=True)
+class RedNoise:
+    """Scatter of means over bins beside that of independent points, and the noise that explains it best.
+
+    Attributes
+    ----------
+    minutes : float64 array, shape (bins,)
+        Length of the bins.
+    scatter, white : float64 array, shape (bins,)
+        Of the means, and what independent points of the same scatter would give [mag].
+    share : float
+        Variance of the correlated part over that of the independent one.
+    minutes_long : float
+        How long it lasts [min]; NaN where there is none.
+    factor : float
+        By how much it makes the error of a mean over what is measured larger, at least 1.
+    """
+
+    minutes: F64Array
+    scatter: F64Array
+    white: F64Array
+    share: float
+    minutes_long: float
+    factor: float
+
+
+@dataclass(frozen=True)
+class Correlated:
+    """What restricted likelihood says of the noise.
+
+    Attributes
+    ----------
+    share, length_d : float
+        Of the best covariance: variance over that of a point, length [d].
+    covariance : float64 array, shape (k, k)
+        Of what was fitted, mean over all covariances that were tried by their likelihood.
+    whitening : float64 array, shape (n, n), or None
+        Inverse of the Cholesky factor of the best covariance; None where points were taken together, or independent noise is likelier.
+    growth : float
+        Median ratio of the errors to those that independent noise would give.
+    """
+
+    share: float
+    length_d: float
+    covariance: F64Array
+    whitening: F64Array | None
+    growth: float = 1.0
+
+
+def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F64Array) -> Correlated | None:
+    """Return what correlated noise makes of a fit.
+
+    Parameters
+    ----------
+    t, residual : float64 array, shape (n,)
+        [d], [mag]
+    slopes : float64 array, shape (n, k)
+        Of the model by what was fitted [mag].
+    sigma : float64 array, shape (n,)
+        Errors of the points, up to a common factor [mag].
+
+    Returns
+    -------
+    Correlated, or None where nothing can be said.
+
+    Notes
+    -----
+    The covariance of the points is ``s^2 (diag(sigma^2) + share median(sigma)^2 exp(-|dt| / length))``; s is that of the
+    residuals for each share and length. Shares and lengths are weighed by the restricted likelihood (Harville 1977, JASA 72, 320), which
+    does not take what the fit has swallowed for calm; the covariance of the parameters is the mean over them, weighted so: few points do
+    not know the noise well.
+    """
+    n, k = slopes.shape
+    if n < k + 8:
+        return None
+    size = math.ceil(n / MOST)
+    order = np.argsort(t)
+    if size > 1:
+        cut = order[: n // size * size].reshape(-1, size)
+        t, residual, slopes = t[cut].mean(axis=1), residual[cut].mean(axis=1), slopes[cut].mean(axis=1)
+        sigma = np.sqrt((sigma[cut] ** 2).mean(axis=1) / size)
+    n = len(t)
+    if n < k + 8:
+        return None
+    # Directions in which nothing is known would be infinite in the determinant.
+    scale = np.sqrt((slopes**2).sum(axis=0))
+    used = scale > 1e-12 * max(float(scale.max()), 1e-300)
+    a = slopes[:, used] / scale[used]
+    base, unit = np.diag(sigma**2), float(np.median(sigma)) ** 2
+    apart = np.abs(t[:, None] - t[None, :])
+    span, step = float(np.ptp(t)), float(np.median(np.diff(np.sort(t))))
+    shortest = max(_SHORTEST_STEPS * step, span / 300)
+    lengths = np.geomspace(shortest, max(_LONGEST_SHARE * span, 1.5 * shortest), _LENGTHS)
+    tried: list[tuple[float, float, float, F64Array, F64Array]] = []
+    for length in lengths:
+        kernel = unit * np.exp(-apart / length)
+        for share in _SHARES:
+            if share == 0.0 and length != lengths[0]:
+                continue
+            try:
+                root = np.linalg.cholesky(base + share * kernel)
+                white = np.linalg.solve(root, np.column_stack([a, residual]))
+                info = white[:, :-1].T @ white[:, :-1]
+                values, vectors = np.linalg.eigh(info)
+                good = values > 1e-10 * values.max()
+                inverse = (vectors[:, good] / values[good]) @ vectors[:, good].T
+            except np.linalg.LinAlgError:
+                continue
+            left = white[:, -1] - white[:, :-1] @ (inverse @ (white[:, :-1].T @ white[:, -1]))
+            free = max(1, n - int(good.sum()))
+            s2 = float(left @ left) / free
+            log = (
+                -float(np.log(np.diag(root)).sum())
+                - 0.5 * float(np.log(values[good]).sum())
+                - 0.5 * free * math.log(max(s2, 1e-300))
+            )
+            # Lengths share the weight of a share; that there is none is as likely as three steps of it.
+            tried.append((log - (math.log(_LENGTHS * _ODDS) if share else 0.0), share, float(length), s2 * inverse, root))
+    if not tried:
+        return None
+    logs = np.array([one[0] for one in tried])
+    weight = np.exp(logs - logs.max())
+    weight /= weight.sum()
+    mean = sum((w * one[3] for w, one in zip(weight, tried)), np.zeros_like(tried[0][3]))
+    covariance = np.zeros((k, k))
+    place = np.flatnonzero(used)
+    covariance[np.ix_(place, place)] = mean / np.outer(scale[used], scale[used])
+    best = tried[int(np.argmax(logs))]
+    growth = float(np.median(np.sqrt(np.diag(mean) / np.maximum(np.diag(tried[0][3]), 1e-300))))
+    whitening = np.asarray(np.linalg.inv(best[4]), dtype=np.float64) if size == 1 and best[1] > 0 else None
+    return Correlated(best[1], best[2] if best[1] > 0 else math.nan, covariance, whitening, growth)
+
+
+def averaged(time: F64Array, residual: F64Array, found: Correlated | None, lasts_d: float) -> RedNoise:
+    """Return the scatter of means over bins (Winn et al. 2008, ApJ 683, 1076, sect. 3) beside the noise that was found.
+
+    Parameters
+    ----------
+    time, residual : float64 array, shape (n,)
+        [d], [mag]
+    found : Correlated or None
+    lasts_d : float
+        How long what is measured lasts [d].
+    """
+    share = 0.0 if found is None else found.share
+    length = math.nan if found is None else found.length_d
+    order = np.argsort(time)
+    t, r = np.asarray(time)[order], np.asarray(residual)[order]
+    n = len(t)
+    step = float(np.median(np.diff(t))) if n > 1 else 0.0
+    minutes, scatter, white = [], [], []
+    if step > 0:
+        gaps = np.flatnonzero(np.diff(t) > 5 * step) + 1
+        parts = np.split(r, gaps)
+        single = float(np.std(r, ddof=1))
+        for size in sorted({max(1, round(s)) for s in np.geomspace(1, max(1.0, n * _LARGEST_SHARE), 16)}):
+            # No bin reaches over a gap.
+            means = np.concatenate([p[: len(p) // size * size].reshape(-1, size).mean(axis=1) for p in parts])
+            if len(means) < 4:
+                break
+            minutes.append(1440 * size * step)
+            scatter.append(float(np.sqrt(np.mean(means**2))))
+            white.append(single / math.sqrt(size))
+    factor = 1.0
+    if share > 0 and step > 0:
+        count = max(1.0, lasts_d / step)
+        x = lasts_d / length
+        # Variance of the mean of an exponentially correlated process over a time, over that of independent points.
+        kept = 2 / x**2 * (x - 1 + math.exp(-x)) if x > 1e-6 else 1.0
+        factor = math.sqrt(1 + share * kept * count)
+    return RedNoise(np.array(minutes), np.array(scatter), np.array(white), share, 1440 * length, factor)
+
+
+def lasts(values: Mapping[str, float], span: float) -> float:
+    """Return how long what is measured lasts [d]: the time over which red noise counts."""
+    for name, share in (("ingress_d", 1.0), ("duration_d", 0.25), ("period_d", 0.25)):
+        length = values.get(name, math.nan)
+        if math.isfinite(length) and length > 0:
+            return min(share * length, 0.25 * span)
+    return 0.05 * span
