@@ -34,6 +34,7 @@ from .shapes import SineShape as SineShape
 from .shapes import TransitShape as TransitShape
 from .shapes import transit_dimming as transit_dimming
 from .times import barycentric_jd as barycentric_jd
+from .times import heliocentric_offset as heliocentric_offset
 from .times import jd_from_utc as jd_from_utc
 from .times import julian_year as julian_year
 from .trends import TrendChoice as TrendChoice

@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.engine import F64Array, Failed
 from ulvar.frames import write_table
-from ulvar.photometry import Ensemble, SeriesTable, build_ensemble
+from ulvar.photometry import Ensemble, SeriesRow, SeriesTable, build_ensemble
 from ulvar.stars import StarFlag, flag_words
 
 # name, unit, decimals, meaning
@@ -57,6 +57,8 @@ class LightCurve:
         Of several curves that were joined that of the first.
     sessions : tuple of str
         Night or filter of each point, where several curves were joined.
+    coordinates : (float, float) or None
+        Right ascension and declination that the target was measured at, where they stay [deg, ICRS].
     """
 
     name: str
@@ -72,6 +74,7 @@ class LightCurve:
     companions: dict[str, F64Array]
     ensemble: Ensemble
     sessions: tuple[str, ...] = ()
+    coordinates: tuple[float, float] | None = None
 
     def __len__(self) -> int:
         return len(self.files)
@@ -160,8 +163,19 @@ def differential_curve(
         relative_flux_error=np.abs(relative) * share, magnitude=magnitude,
         magnitude_error=2.5 / math.log(10) * share, ensemble_flux=ensemble.flux,
         flags=np.array([row.flags for row in rows], dtype=np.int64) | np.where(out, int(StarFlag.LEFT_OUT), 0),
-        companions=companions, ensemble=ensemble,
+        companions=companions, ensemble=ensemble, coordinates=_place_of(rows),
     )  # fmt: skip
+
+
+def _place_of(rows: Sequence[SeriesRow]) -> tuple[float, float] | None:
+    """Return where a star stands on the sky; None where it is not known, or moves."""
+    ra, dec = np.array([row.ra for row in rows]), np.array([row.dec for row in rows])
+    there = np.isfinite(ra) & np.isfinite(dec)
+    if not there.any():
+        return None
+    # A body that moves has no light travel time that is its own.
+    still = float(np.ptp(ra[there])) < 1e-3 and float(np.ptp(dec[there])) < 1e-3
+    return (float(np.median(ra[there])), float(np.median(dec[there]))) if still else None
 
 
 def join_curves(curves: Sequence[tuple[str, LightCurve]]) -> LightCurve:
@@ -196,6 +210,7 @@ def join_curves(curves: Sequence[tuple[str, LightCurve]]) -> LightCurve:
         relative_flux=joined("relative_flux"), relative_flux_error=joined("relative_flux_error"), magnitude=joined("magnitude"),
         magnitude_error=joined("magnitude_error"), ensemble_flux=joined("ensemble_flux"), flags=joined("flags"),
         companions=companions, ensemble=first.ensemble, sessions=tuple(sessions[k] for k in order),
+        coordinates=first.coordinates,
     )  # fmt: skip
 
 

@@ -139,7 +139,9 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
                 - 0.5 * free * math.log(max(s2, 1e-300))
             )
             # Lengths share the weight of a share; that there is none is as likely as three steps of it.
-            tried.append((log - (math.log(_LENGTHS * _ODDS) if share else 0.0), share, float(length), s2 * inverse, root))
+            tried.append(
+                (log - (math.log(_LENGTHS * _ODDS) if share else 0.0), share, float(length), s2 * inverse, root)
+            )
     if not tried:
         return None
     logs = np.array([one[0] for one in tried])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
@@ -56,3 +56,20 @@ def barycentric_jd(
     star = np.stack(np.broadcast_arrays(np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)), axis=-1)
     travel = (observer.barycentric * star).sum(axis=-1) * _LIGHT_SECONDS_PER_AU / 86400
     return np.asarray(observer.tdb[0] + (observer.tdb[1] + travel))
+
+
+def heliocentric_offset(jd_utc: F64Array, ra_deg: float, dec_deg: float) -> F64Array:
+    """Return what HJD has more than JD, both UTC [d], shape (n,): the light travel from the Earth's centre to the Sun's.
+
+    Parameters
+    ----------
+    jd_utc : float64 array, shape (n,)
+        [d]
+    ra_deg, dec_deg : float
+        The star [deg, ICRS].
+    """
+    unix = (np.asarray(jd_utc, dtype=np.float64) - 2440587.5) * 86400
+    moments = [datetime.fromtimestamp(0, UTC) + timedelta(seconds=float(s)) for s in unix]
+    ra, dec = np.radians(ra_deg), np.radians(dec_deg)
+    star = np.array([np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)])
+    return np.asarray(observer_at(moments, None).heliocentric @ star * _LIGHT_SECONDS_PER_AU / 86400)

@@ -179,9 +179,25 @@ class MeasureSettings(Section):
 class CurveSettings(Section):
     """Light curve and fit."""
 
-    model: Literal["none", "eclipse"] = told(
+    model: Literal["none", "eclipse", "transit", "sine", "polynomial"] = told(
         "eclipse", "Model", "What is fitted to the light curve",
-        choices={"eclipse": ("Eclipse", "a symmetric minimum"), "none": ("None", "nothing")},
+        choices={"eclipse": ("Eclipse", "a symmetric minimum"), "transit": ("Transit", "a dark disc before a star"),
+            "sine": ("Sine", "a sine with harmonics"), "polynomial": ("Polynomial", "powers of the time"), "none": ("None", "nothing")},
+    )  # fmt: skip
+    harmonics: int = told(
+        2, "Harmonics", "Of the sine: 1 is the sine alone, 2 and more take waves of any form", decimals=0, span=(1, 12), fold=True,
+        ge=1, le=12,
+    )  # fmt: skip
+    degree: int = told(4, "Degree", "Of the polynomial", decimals=0, span=(1, 15), fold=True, ge=1, le=15)
+    limb_1: float = told(
+        0.4, "Limb darkening u1", "Of a transit: how much darker the star is towards its limb, linear term", decimals=3, span=(0.0, 1.0),
+        fold=True, ge=0, le=1,
+    )  # fmt: skip
+    limb_2: float = told(
+        0.25, "Limb darkening u2", "The same, quadratic term", decimals=3, span=(-0.5, 1.0), fold=True, ge=-0.5, le=1,
+    )  # fmt: skip
+    free_law: bool = told(
+        False, "Fit the limb darkening", "Of a transit of which many good points are there; else it is taken as told", fold=True,
     )  # fmt: skip
     light: Literal["aperture", "profile"] = told(
         "aperture", "Light", "Which fluxes the curve is made of; those by the profile fit are there where it was asked for at Measure",

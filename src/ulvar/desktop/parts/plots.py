@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
@@ -40,6 +41,14 @@ class Points:
     color: QColor | None = None
     shape: str = "disc"
 
+    @cached_property
+    def places(self) -> dict[str, list[int]]:
+        """Which points a key has."""
+        found: dict[str, list[int]] = {}
+        for place, key in enumerate(self.keys):
+            found.setdefault(key, []).append(place)
+        return found
+
 
 class Plot(QWidget):
     """A plot with axes; a click takes the nearest point.
@@ -74,9 +83,10 @@ class Plot(QWidget):
         self.y_range: tuple[float, float] | None = None
         self.empty = "Nothing to show yet."
         self.exporting = False
-        # Names of numbers on the x axis, by value and step, where they are no plain numbers.
+        # Names of numbers, by value and step, where they are no plain ones, and where they stand.
         self.x_words: Callable[[float, float], str] = tick_text
         self.y_words: Callable[[float, float], str] = tick_text
+        self.places_of: Callable[[float, float, int], list[float]] = nice_ticks
         # Keys that are selected together; a drag over the plot selects when `on_brush` is given.
         self.selected: set[str] = set()
         self._ticks = ticks
@@ -251,7 +261,7 @@ class Plot(QWidget):
     def _axes(self, painter: QPainter, area: QRectF) -> None:
         t = self.theme
         y0, y1 = self._limits("y")
-        ticks = nice_ticks(y0, y1, self._ticks)
+        ticks = self.places_of(y0, y1, self._ticks)
         step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
         for value in ticks:
             y = self.to_screen(self._limits("x")[0], value).y()
@@ -264,7 +274,7 @@ class Plot(QWidget):
                 self.y_words(value, step),
             )
         x0, x1 = self._limits("x")
-        ticks = nice_ticks(x0, x1, max(3, int(area.width() // 90)))
+        ticks = self.places_of(x0, x1, max(3, int(area.width() // 90)))
         step = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
         for value in ticks:
             x = self.to_screen(value, y0).x()
@@ -335,15 +345,14 @@ class Plot(QWidget):
 
     def _mark_points(self, painter: QPainter, points: Points) -> None:
         """Mark the selected and the current point of a series."""
-        t = self.theme
-        if points.line:
-            return
-        marked = [i for i, key in enumerate(points.keys) if key == self.current or key in self.selected]
-        for i, place in zip(marked, self._all_to_screen(points.x[marked], points.y[marked]) if marked else ()):
+        t, shown = self.theme, not points.line
+        marked = [i for key in {*self.selected, self.current} - {""} for i in points.places.get(key, ())]
+        for i, place in zip(
+            marked, self._all_to_screen(points.x[marked], points.y[marked]) if marked and shown else ()
+        ):
             if not math.isfinite(place.x() + place.y()):
                 continue
-            key = points.keys[i]
-            if key in self.selected:
+            if (key := points.keys[i]) in self.selected:
                 painter.setPen(QPen(t.color("cur"), 1.2))
                 painter.setBrush(t.color("cur", 0.25))
                 painter.drawEllipse(place, 4.5, 4.5)

@@ -22,6 +22,14 @@ def nice_ticks(low: float, high: float, count: int) -> list[float]:
     return ticks
 
 
+def log_ticks(low: float, high: float, count: int) -> list[float]:
+    """Return the logarithms of round numbers (1, 2, 5, 10...) between two logarithms."""
+    powers = range(math.floor(low) - 1, math.ceil(high) + 1)
+    every = [power + math.log10(step) for power in powers for step in (1, 2, 5)]
+    inside = [place for place in every if low <= place <= high]
+    return inside if len(inside) >= 2 else nice_ticks(low, high, count)
+
+
 def tick_text(value: float, step: float) -> str:
     """Return a tick's text with as many decimals as its step needs and a true minus."""
     places = max(0, -math.floor(math.log10(step) + 1e-9)) if step > 0 else 0

@@ -23,6 +23,8 @@ class Field:
         Title and sentence, where the schema's do not suit the station.
     unit_of : callable or None
         Returns the unit where another setting decides on it.
+    seldom : bool
+        Whether this row is folded away where the setting itself is not.
     """
 
     section: str
@@ -30,11 +32,17 @@ class Field:
     term: str = ""
     words: tuple[str, str] | None = None
     unit_of: Callable[[NightSettings], str] | None = None
+    seldom: bool = False
 
     @property
     def told(self) -> Setting:
         """What the schema tells of it."""
         return setting_of(type(getattr(NightSettings(), self.section)), self.name)
+
+    @property
+    def folded(self) -> bool:
+        """Whether it comes in sight only when it is asked for."""
+        return self.seldom or self.told.fold
 
     @property
     def title(self) -> str:
@@ -84,11 +92,14 @@ FIELDS: dict[str, tuple[Field, ...]] = {
     ),
     "curve": (
         Field("curve", "model"),
-        Field("curve", "light"),
+        *_rows("curve", "harmonics", "degree", "limb_1", "limb_2", "free_law", "light"),
+        Field("curve", "detrend", "auto", ("Trends that the points ask for", "The linear terms that a criterion (BIC) chooses, in the place of those below")),
         *(
-            Field("curve", "detrend", term, (f"Detrend by {word}", f"A linear term in {words}, fitted together with the model"))
+            Field("curve", "detrend", term, (f"Detrend by {word}", f"A linear term in {words}, fitted together with the model"), seldom=term not in ("airmass", "fwhm"))
             for term, word, words in (
                 ("airmass", "airmass", "airmass"), ("fwhm", "FWHM", "FWHM"), ("sky", "sky", "the sky level"),
+                ("x", "x", "the star's place along x"), ("y", "y", "the star's place along y"), ("time", "time", "the time"),
+                ("comparisons", "comparison light", "what the comparison stars lost"),
             )
         ),
     ),

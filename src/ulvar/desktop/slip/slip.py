@@ -19,7 +19,7 @@ from ulvar.desktop.parts.widgets import clear, hairline, label
 from ulvar.desktop.slip.cards import CardButton, FindingCard
 from ulvar.desktop.slip.editors import Editors
 from ulvar.desktop.slip.fields import FIELDS
-from ulvar.desktop.slip.minimum import show_minimum
+from ulvar.desktop.slip.told import show_result
 from ulvar.desktop.work.soon import Soon
 from ulvar.inspection import Finding, Severity
 from ulvar.night import SERIES_STATIONS
@@ -123,7 +123,7 @@ class Slip(QWidget):
         if self._model.station == "curve":
             product = self._model.of_series("curve")
             fit = product.values.get("fit") if product is not None else None
-            self.result = show_minimum(self._results, fit) if fit else None
+            self.result = show_result(self._results, fit) if fit and "values" in fit else None
         self._show_settings()
         self._fill_findings()
         self.refresh_action()
@@ -151,9 +151,9 @@ class Slip(QWidget):
         column.addWidget(label("Settings", "section"))
         fields = FIELDS[station]
         for field in fields:
-            if not field.told.fold or self._unfolded:
+            if not field.folded or self._unfolded:
                 column.addLayout(self._editors.row(field))
-        folded = [f for f in fields if f.told.fold]
+        folded = [f for f in fields if f.folded]
         if folded:
             self.fold = QPushButton("▾  Fewer settings" if self._unfolded else f"▸  {len(folded)} more settings")
             self.fold.setProperty("kind", "plain")

@@ -221,8 +221,9 @@ def night_curve(night: Night, series: Series) -> CurveResult | Failed:
     gone = night.left_out
     out = frozenset(file for raw, file in measured_files(night, series).items() if raw in gone)
     options = CurveOptions(
-        settings.model, tuple(settings.detrend), None, None, tuple(settings.leave_out), out, settings.light
-    )
+        settings.model, tuple(settings.detrend), leave_out=tuple(settings.leave_out), files_out=out, light=settings.light,
+        harmonics=settings.harmonics, degree=settings.degree, law=(settings.limb_1, settings.limb_2), free_law=settings.free_law,
+    )  # fmt: skip
     return make_curve(table, options)
 
 

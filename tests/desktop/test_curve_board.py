@@ -1,0 +1,275 @@
+"""Curve: the plot is zoomed, moved, measured and brushed; axes and bins; periods are found and folded; noise is shown."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication
+
+from tests.desktop.test_together import TogetherCase
+from ulvar.desktop.boards.curve.axes import AXES
+from ulvar.desktop.boards.curve.light import LightPage
+from ulvar.desktop.boards.curve.noise import NoisePage
+from ulvar.desktop.boards.curve.period import PeriodPage
+from ulvar.desktop.parts.plots import Points
+from ulvar.desktop.parts.zoomed import ZoomPlot, ruler_between
+from ulvar.engine import JobContext
+from ulvar.night.stations import run_curve, run_measure
+from ulvar.photometry import ListedStar
+
+COUNT = 24
+
+
+class CurveCase(TogetherCase):
+    """A night of a star with a dip, measured."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.x[0], self.y[0], self.x[1], self.y[1] = 120.0, 90.0, 220.0, 160.0
+        self.flux[:2] = 30000.0, 50000.0
+        steady = self.flux.copy()
+        for k in range(COUNT):
+            self.flux = steady.copy()
+            self.flux[0] *= 1 - 0.3 * math.exp(-0.5 * ((k - 11.5) / 2.5) ** 2)
+            self.write(f"P0-{k:02d}.fits", 0, k)
+        self.open()
+        self.window.command("run score")
+        self.idle()
+        reference = self.model.lights()[0].path
+        self.model.set_current(reference)
+        way = self.model.night.products_of("score")
+        origin = next(raw for raw, p in way.items() if p.output == p.values["reference"])
+        k = int(origin[-7:-5])
+        self.model.matching.set_stars(
+            [
+                ListedStar("T", "target", x=120.0, y=90.0 - 0.7 * k), ListedStar("a", "comparison", x=220.0, y=160.0 - 0.7 * k)
+            ], "Stars",
+        )  # fmt: skip
+        run_measure(self.model.night, JobContext())
+        run_curve(self.model.night, JobContext())
+        self.model.drop()
+        self.model.results_changed.emit()
+        self.model.set_station("curve")
+        self.board = self.window.board_of["curve"]
+        self.until(lambda: self.board.shown is not None and self.board._plots, 60, "the curve")
+        self.ready()
+
+    def ready(self) -> None:
+        self.until(
+            lambda: not self.model.curves.coming and self.board.isVisible() and self.board.shown is not None,
+            60,
+            "the page",
+        )
+        QApplication.processEvents()
+
+    @property
+    def page(self) -> LightPage:
+        assert isinstance(self.board.shown, LightPage)
+        return self.board.shown
+
+    @property
+    def main(self) -> ZoomPlot:
+        plot = self.board._plots[0]
+        assert isinstance(plot, ZoomPlot)
+        return plot
+
+    def wheel(self, plot: ZoomPlot, x: float, y: float, notches: int) -> None:
+        place = plot.to_screen(x, y)
+        event = QWheelEvent(
+            place, QPointF(plot.mapToGlobal(place.toPoint())), QPoint(), QPoint(0, 120 * notches), Qt.MouseButton.NoButton,
+            Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
+        )  # fmt: skip
+        QApplication.sendEvent(plot, event)
+
+
+class Light(CurveCase):
+    def test_zoom_move_and_all_again(self) -> None:
+        plots = [p for p in self.board._plots if isinstance(p, ZoomPlot)]
+        points = self.main.series[0]
+        low, high = self.main.home
+        middle = float(points.x[12])
+        at = self.main.to_screen(middle, float(points.y[12])).x()
+        self.wheel(self.main, middle, float(points.y[12]), 3)
+        ranges = {plot.x_range for plot in plots}
+        self.assertEqual(len(ranges), 1, "all strips follow")
+        ((first, last),) = ranges
+        self.assertAlmostEqual((last - first) / (high - low), 1.25**-3, places=6)
+        # What is under the mouse stays there.
+        self.assertAlmostEqual(self.main.to_screen(middle, float(points.y[12])).x(), at, delta=1.0)
+        shift = Qt.KeyboardModifier.ShiftModifier
+        QTest.mousePress(plots[1], Qt.MouseButton.LeftButton, shift, QPoint(200, 20))
+        QTest.mouseMove(plots[1], QPoint(150, 20))
+        QTest.mouseRelease(plots[1], Qt.MouseButton.LeftButton, shift, QPoint(150, 20))
+        moved = self.main.x_range
+        self.assertGreater(moved[0], first)
+        self.assertAlmostEqual(moved[1] - moved[0], last - first, places=9)
+        # Going on with something else does not lose what is in sight.
+        self.model.curves.look(bin_min=20.0)
+        self.assertAlmostEqual(self.main.x_range[0], moved[0], places=9)
+        QTest.mouseDClick(self.main, Qt.MouseButton.LeftButton, pos=QPoint(200, 60))
+        self.assertEqual(self.main.x_range, self.main.home)
+
+    def test_axes_flux_and_bins(self) -> None:
+        curve = self.model.curves.curve().curve
+        for name in AXES[2:4]:
+            self.page.axis.setCurrentIndex(self.page.axis.findData(name))
+            self.ready()
+            x = self.main.series[0].x
+            self.assertEqual(self.model.curves.axis, name)
+            hours = 24 * (curve.jd_utc - curve.jd_utc[0])
+            scale = 1.0 if name == "clock" else 24.0
+            np.testing.assert_allclose(scale * (x - x[0]), hours, atol=1e-6)
+            end = self.board._plots[-1]
+            self.assertTrue(end.show_x and end.x_label)
+        # The first exposure began at 20:00 and lasted a minute.
+        self.assertAlmostEqual(float(self.main.series[0].x[0]), 20 + 0.5 / 60, places=4)
+        # There is no period yet: phase is refused with words.
+        self.page.axis.setCurrentIndex(self.page.axis.findData("phase"))
+        self.assertEqual(self.model.curves.axis, "clock")
+        self.assertIn("period", self.messages[-1])
+        self.page.flux.click()
+        self.ready()
+        y = self.main.series[0].y
+        self.assertAlmostEqual(float(np.nanmedian(y)), 1.0, places=6)
+        self.assertAlmostEqual(float(y.min()), 0.7, delta=0.04)
+        self.assertFalse(self.main.y_down)
+        self.page.bins.setValue(12.0)
+        self.page.bins.editingFinished.emit()
+        self.ready()
+        means = self.main.series[1]
+        self.assertEqual(len(means.x), 8)
+        self.assertAlmostEqual(float(means.y[0]), float(y[:3].mean()), delta=0.003)
+        self.assertTrue((means.error > 0).all())
+
+    def test_a_ruler_reads_depth_and_duration(self) -> None:
+        self.page.ruler.click()
+        points = self.main.series[0]
+        a, b = (self.main.to_screen(float(points.x[k]), float(points.y[k])).toPoint() for k in (2, 12))
+        QTest.mousePress(self.main, Qt.MouseButton.LeftButton, pos=a)
+        QTest.mouseMove(self.main, (a + b) / 2)
+        QTest.mouseRelease(self.main, Qt.MouseButton.LeftButton, pos=b)
+        (ruler,) = self.main.rulers
+        self.assertAlmostEqual(24 * 60 * ruler.length, 40.0, delta=0.6)
+        self.assertAlmostEqual(ruler.step[0], float(points.y[12] - points.y[2]), delta=1e-6)
+        self.assertTrue(self.page.told.isVisible())
+        self.assertIn("40", self.page.told.text())
+        # Without a gain, and of one point at each end, there is no error to tell.
+        self.assertIn("levels of 1 and 1 points", self.page.told.text())
+        self.assertNotIn("±", self.page.told.text())
+        self.page.ruler.click()
+        self.assertEqual(self.main.rulers, [])
+
+    def test_brushed_points_are_left_out_with_why(self) -> None:
+        points = self.main.series[0]
+        first, last = (self.main.to_screen(float(points.x[k]), float(points.y[k])).toPoint() for k in (3, 5))
+        QTest.mousePress(self.main, Qt.MouseButton.LeftButton, pos=first + QPoint(-4, -14))
+        QTest.mouseMove(self.main, first)
+        QTest.mouseMove(self.main, last + QPoint(4, 14))
+        QTest.mouseRelease(self.main, Qt.MouseButton.LeftButton, pos=last + QPoint(4, 14))
+        self.assertEqual(len(self.model.brushed), 3)
+        self.assertTrue(self.page.leaving.isVisible())
+        self.assertIn("3 points", self.page.chosen.text())
+        QTest.keyClicks(self.page.why, "aeroplane")
+        self.click(self.page.leave)
+        self.ready()
+        out = self.model.left_out()
+        self.assertEqual(sorted(out.values()), ["aeroplane"] * 3)
+        self.until(lambda: self.model.curves.curve().curve.left_out.sum() == 3, 30, "the curve without them")
+        self.window.command("undo")
+        self.ready()
+        self.assertEqual(self.model.left_out(), {})
+
+    def test_strips_are_chosen(self) -> None:
+        self.addCleanup(setattr, LightPage, "strips", LightPage.strips)
+        count = len(self.board._plots)
+        more = self.page.more
+        more.setCurrentIndex(more.findData("ensemble"))
+        more.activated.emit(more.currentIndex())
+        self.ready()
+        self.assertEqual(len(self.board._plots), count + 1)
+
+
+class Pages(CurveCase):
+    def test_a_period_is_found_folded_and_taken_as_the_axis(self) -> None:
+        self.board.turn_to("period")
+        page = self.board.shown
+        assert isinstance(page, PeriodPage)
+        page.shortest.setValue(0.03)
+        page.longest.setValue(0.2)
+        self.click(page.go)
+        self.until(lambda: not self.model.curves.searching and self.model.curves.found is not None, 30, "the period")
+        self.ready()
+        page = self.board.shown
+        assert isinstance(page, PeriodPage)
+        found = self.model.curves.found
+        self.assertIn(f"{found.period_d:.8g}", page.words.text())
+        self.assertAlmostEqual(page.period.value(), found.period_d, places=6)
+        self.assertTrue(page.powers.series and page.folded.series)
+        before = page.folded.series[0].x.copy()
+        page.slider.setValue(200)
+        self.assertNotAlmostEqual(page.period.value(), found.period_d, places=5)
+        self.assertFalse(np.array_equal(before, page.folded.series[0].x))
+        self.click(page.double)
+        self.assertAlmostEqual(self.model.curves.fold[0], 2 * page._base / 2, places=9)
+        place = page.powers.series[0]
+        at = page.powers.to_screen(float(place.x[40]), float(place.y[40])).toPoint()
+        QTest.mouseClick(page.powers, Qt.MouseButton.LeftButton, pos=at)
+        self.assertAlmostEqual(1 / page.period.value(), float(place.x[40]), delta=0.6)
+        # The faintest point is at phase 0.
+        folded = page.folded.series[0]
+        near = np.abs(folded.x) < 0.08
+        self.assertGreater(float(folded.y[near].max()), float(np.nanmax(folded.y)) - 0.02)
+        self.board.turn_to("light")
+        self.page.axis.setCurrentIndex(self.page.axis.findData("phase"))
+        self.ready()
+        self.assertEqual(self.model.curves.axis, "phase")
+        self.assertTrue(((self.main.series[0].x >= 0) & (self.main.series[0].x < 1)).all())
+
+    def test_models_and_noise(self) -> None:
+        self.model.change_settings("curve", {"model": "polynomial", "degree": 6, "detrend": ["auto"]})
+        self.board.turn_to("noise")
+        self.until(lambda: self.model.curves.curve() is not None and self.model.curves.curve().tried, 60, "the fit")
+        self.ready()
+        page = self.board.shown
+        assert isinstance(page, NoisePage)
+        self.assertTrue(page.plot.series)
+        self.assertGreater(page.rows.rowCount(), 1)
+        self.assertIn("catter", page.words.text())
+        run_curve(self.model.night, JobContext())
+        self.model.drop()
+        self.model.results_changed.emit()
+        self.window.slip.rebuild()
+        self.assertIn("448", self.window.slip.result.text())
+        for model in ("transit", "sine", "none"):
+            self.model.change_settings("curve", {"model": model})
+            self.board.turn_to("light")
+            self.until(lambda m=model: (self.model.curves.curve() or False) and not self.model.curves.coming, 60, model)
+            self.ready()
+            result = self.model.curves.curve()
+            self.assertEqual(result.fit.kind if result.modelled else "none", model)
+            self.assertEqual(bool(self.main.curves), model != "none")
+
+
+class Rulers(CurveCase):
+    def setUp(self) -> None:  # no window is needed
+        pass
+
+    def test_levels_are_means_with_errors(self) -> None:
+        rng = np.random.default_rng(1)
+        x = np.linspace(0, 1, 400)
+        points = Points(x, np.where(x < 0.5, 1.0, 1.2) + rng.normal(0, 0.01, 400), np.full(400, 0.01))
+        ruler = ruler_between(points, 0.2, 5.0, 0.8, 5.0, 0.05)
+        self.assertEqual((ruler.count0, ruler.count1), (40, 40))
+        step, error = ruler.step
+        self.assertLess(abs(step - 0.2), 4 * error)
+        self.assertAlmostEqual(error, 0.01 * math.sqrt(2 / 40), delta=0.0006)
+        back = ruler_between(points, 0.8, 5.0, 0.2, 5.0, 0.05)
+        self.assertAlmostEqual(back.step[0], step, places=12)
+        self.assertAlmostEqual(back.slope[0], step / 0.6, places=12)
+        nothing = ruler_between(points, 2.0, 5.0, 3.0, 6.0, 0.05)
+        self.assertEqual((nothing.y0, nothing.count0), (5.0, 0))
+        self.assertTrue(math.isnan(nothing.step[1]))
