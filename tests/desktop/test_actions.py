@@ -181,7 +181,7 @@ class Doing(ScoredCase):
         self.assertEqual(idle, [])
         self.assertEqual(
             sorted({what[0] for what in self.runs}),
-            ["calibrate", "combine", "intake", "measure", "plate"],
+            ["calibrate", "combine", "curve", "intake", "measure", "plate"],
             "what jobs were asked for",
         )
         self.window.actions_by_command["quit"].trigger()

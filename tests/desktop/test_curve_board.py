@@ -143,7 +143,7 @@ class Light(CurveCase):
         means = self.main.series[1]
         self.assertEqual(len(means.x), 8)
         self.assertAlmostEqual(float(means.y[0]), float(y[:3].mean()), delta=0.003)
-        self.assertTrue((means.error > 0).all())
+        self.assertGreater(float(np.nanmin(means.error)), 0)
 
     def test_a_ruler_reads_depth_and_duration(self) -> None:
         self.page.ruler.click()

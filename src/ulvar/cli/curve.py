@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import glob
 import math
+import sys
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -22,8 +23,20 @@ from ulvar.cli.common import (
     output_of,
 )
 from ulvar.cli.measuring import low_high
-from ulvar.engine import Failed
-from ulvar.flows import AUTO, DETREND, CurveOptions, CurveResult, make_curve
+from ulvar.engine import Failed, write_text
+from ulvar.flows import (
+    AUTO,
+    DETREND,
+    FIGURE_ENDINGS,
+    REPORT_ENDINGS,
+    CurveOptions,
+    CurveResult,
+    FigureStyle,
+    ReportFacts,
+    make_curve,
+    write_figure,
+    write_report,
+)
 from ulvar.lightcurves import write_curve
 from ulvar.photometry import SeriesTable, StarListError, read_series
 
@@ -75,6 +88,9 @@ def curve(
     target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
     leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
     light: Annotated[Light, option("curve", "light")] = Light(default("curve", "light")),
+    figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw it for print: .pdf, .svg, .png.")] = None,
+    style: Annotated[Path | None, typer.Option(metavar="FILE.toml", help="How figures look; written where it is not there.")] = None,
+    report: Annotated[Path | None, typer.Option(metavar="FILE", help="A page with figure, numbers, stars and findings: .html, .pdf.")] = None,
     series: SeriesName = None,
     json: Json = False,
     replace: Replace = False,
@@ -89,7 +105,10 @@ def curve(
         fail_usage(f"{table}: tables are joined with one table: name it, or choose one with --series")
     several = len(tables) > 1
     outputs = {name: output_of(out, name, several) for name in tables}
-    for output in outputs.values():
+    looks = _style(style)
+    pages = {n: [output_of(p, n, several) for p in (figure, report) if p is not None] for n in tables}
+    _check_pages(figure, report)
+    for output in [*outputs.values(), *(one for many in pages.values() for one in many)]:
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")
     terms = tuple(t.strip() for t in detrend.split(",") if t.strip())
@@ -115,6 +134,16 @@ def curve(
             failed += 1
             continue
         write_curve(outputs[name], result.curve, replace=replace)
+        if figure is not None:
+            write_figure(output_of(figure, name, several), result, looks, replace=replace)
+        if report is not None:
+            facts = ReportFacts(
+                f"{result.curve.name}: light curve", [("Measured series", str(path))], recipe=" ".join(["ulvar", *sys.argv[1:]]),
+                findings=result.findings,
+            )  # fmt: skip
+            write_report(
+                output_of(report, name, several), result, facts, table=read_series(path), style=looks, replace=replace
+            )
         body = result.as_json()
         bodies.append({"output": str(outputs[name]), **body, "series": name})
         lines += _curve_lines(outputs[name], result)
@@ -126,6 +155,25 @@ def curve(
         {**first, "series": bodies if several else []}, as_json=json, done=done, failed=failed, lines=lines,
         findings=findings,
     )  # fmt: skip
+
+
+def _style(path: Path | None) -> FigureStyle:
+    """Return the style of figures in a file; where there is none it is written."""
+    if path is None:
+        return FigureStyle()
+    if not path.exists():
+        write_text(path, FigureStyle().as_toml())
+        return FigureStyle()
+    try:
+        return FigureStyle.from_toml(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError) as error:
+        fail_usage(f"{path}: {error}")
+
+
+def _check_pages(figure: Path | None, report: Path | None) -> None:
+    for path, endings in ((figure, FIGURE_ENDINGS), (report, REPORT_ENDINGS)):
+        if path is not None and path.suffix.lower() not in endings:
+            fail_usage(f"{path}: it is written as {', '.join(endings)}")
 
 
 def _joined(path: Path, beside: list[Path]) -> SeriesTable | list[tuple[str, SeriesTable]]:

@@ -41,6 +41,11 @@ from .curve import CurveOptions as CurveOptions
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
 from .curve import shape_of as shape_of
+from .exchange import FORMS as FORMS
+from .exchange import ExchangeError as ExchangeError
+from .exchange import ExchangeFacts as ExchangeFacts
+from .exchange import exchange_text as exchange_text
+from .exchange import write_exchange as write_exchange
 from .fast import FilmSeries as FilmSeries
 from .fast import measure_film as measure_film
 from .fast import time_occultation as time_occultation
@@ -54,6 +59,11 @@ from .field import told_by_catalogue as told_by_catalogue
 from .field import typical_exposures as typical_exposures
 from .field import typical_of as typical_of
 from .field import write_field as write_field
+from .figure import FIGURE_ENDINGS as FIGURE_ENDINGS
+from .figure import FigureStyle as FigureStyle
+from .figure import figure_bytes as figure_bytes
+from .figure import write_differences as write_differences
+from .figure import write_figure as write_figure
 from .film_look import FilmLook as FilmLook
 from .film_look import film_grey as film_grey
 from .film_look import look_at_film as look_at_film
@@ -130,6 +140,9 @@ from .positions import position_cells as position_cells
 from .positions import summarise_body as summarise_body
 from .positions import with_residuals as with_residuals
 from .positions import write_positions as write_positions
+from .report import REPORT_ENDINGS as REPORT_ENDINGS
+from .report import ReportFacts as ReportFacts
+from .report import write_report as write_report
 from .running import Progressed as Progressed
 from .running import RunningStack as RunningStack
 from .series import Field as Field

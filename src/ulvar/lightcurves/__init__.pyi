@@ -10,6 +10,8 @@ from .curve import write_curve as write_curve
 from .eclipse import EclipseShape as EclipseShape
 from .eclipse import TemplateShape as TemplateShape
 from .eclipse import eclipse_template as eclipse_template
+from .ephemeris import Ephemeris as Ephemeris
+from .ephemeris import fit_ephemeris as fit_ephemeris
 from .joint import JointFit as JointFit
 from .joint import Trend as Trend
 from .joint import fit_jointly as fit_jointly
@@ -27,6 +29,10 @@ from .posterior import Posterior as Posterior
 from .posterior import sample_posterior as sample_posterior
 from .rednoise import RedNoise as RedNoise
 from .rednoise import correlated_noise as correlated_noise
+from .rotation import Geometry as Geometry
+from .rotation import Rotation as Rotation
+from .rotation import find_rotation as find_rotation
+from .rotation import reduced as reduced
 from .shapes import NoShape as NoShape
 from .shapes import PolynomialShape as PolynomialShape
 from .shapes import Shape as Shape

@@ -178,3 +178,54 @@ def bls(time, value, weight, first, step, bins, shortest, longest, out, place):
         out[k] = best / yy
         place[k, 0] = at
         place[k, 1] = wide
+
+
+@numba.njit(nogil=True, cache=True)
+def fourier_squares(time, value, weight, group, groups, first, step, order, out):
+    """Weighted sum of squares about a Fourier series with a level for each group, at ``first + k step``.
+
+    Levels are taken off by centring every column within its group; what is left is solved by elimination.
+    """
+    n, size = time.size, 2 * order
+    sums = np.zeros((groups, size + 1))
+    total = np.zeros(groups)
+    for i in range(n):
+        total[group[i]] += weight[i]
+    normal = np.empty((size + 1, size + 1))
+    row = np.empty(size + 1)
+    for k in range(out.size):
+        omega = 2.0 * math.pi * (first + k * step)
+        normal[:] = 0.0
+        sums[:] = 0.0
+        for i in range(n):
+            c1, s1 = math.cos(omega * time[i]), math.sin(omega * time[i])
+            c, s = c1, s1
+            for m in range(order):
+                row[m], row[order + m] = c, s
+                c, s = c * c1 - s * s1, s * c1 + c * s1
+            row[size] = value[i]
+            w = weight[i]
+            for a in range(size + 1):
+                sums[group[i], a] += w * row[a]
+                for b in range(a + 1):
+                    normal[a, b] += w * row[a] * row[b]
+        for g in range(groups):
+            if total[g] > 0.0:
+                for a in range(size + 1):
+                    for b in range(a + 1):
+                        normal[a, b] -= sums[g, a] * sums[g, b] / total[g]
+        # Cholesky of the lower triangle; the last diagonal then holds what is left.
+        left = normal[size, size]
+        for j in range(size):
+            pivot = normal[j, j]
+            for c_ in range(j):
+                pivot -= normal[j, c_] * normal[j, c_]
+            root = math.sqrt(pivot) if pivot > 1e-12 * total[0] else 0.0
+            normal[j, j] = root
+            for a in range(j + 1, size + 1):
+                entry = normal[a, j]
+                for c_ in range(j):
+                    entry -= normal[a, c_] * normal[j, c_]
+                normal[a, j] = entry / root if root > 0.0 else 0.0
+            left -= normal[size, j] * normal[size, j]
+        out[k] = max(left, 0.0)

@@ -133,5 +133,6 @@ def binned(x: np.ndarray, value: np.ndarray, error: np.ndarray, width: float, na
         scatter = math.sqrt(float((w * (value[inside] - mean) ** 2).sum()) / max(1, count - 1)) if count > 2 else 0.0
         xs.append(float((w * x[inside]).sum()))
         ys.append(mean)
-        es.append(max(own, scatter))
+        # Of one or two points without errors nothing is known.
+        es.append(max(own, scatter) or math.nan)
     return Points(np.array(xs), np.array(ys), np.array(es), token="target", name=f"means over {name}")
