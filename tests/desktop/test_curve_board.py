@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import math
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QFileDialog
 
 from tests.desktop.test_together import TogetherCase
 from ulvar.desktop.boards.curve.axes import AXES
 from ulvar.desktop.boards.curve.light import LightPage
 from ulvar.desktop.boards.curve.noise import NoisePage
 from ulvar.desktop.boards.curve.period import PeriodPage
+from ulvar.desktop.dialogs.figure import FigurePanel
 from ulvar.desktop.parts.plots import Points
 from ulvar.desktop.parts.zoomed import ZoomPlot, ruler_between
 from ulvar.engine import JobContext
@@ -252,6 +254,36 @@ class Pages(CurveCase):
             result = self.model.curves.curve()
             self.assertEqual(result.fit.kind if result.modelled else "none", model)
             self.assertEqual(bool(self.main.curves), model != "none")
+
+
+class Figures(CurveCase):
+    def test_the_style_is_changed_and_figure_and_report_are_saved(self) -> None:
+        self.click(self.page.figure)
+        panel = self.window.exports.drawing
+        assert isinstance(panel, FigurePanel)
+        self.until(lambda: not panel.preview.pixmap().isNull(), 30, "the preview")
+        before = panel.preview.pixmap().toImage()
+        text = panel.lines.toPlainText()
+        panel.lines.setPlainText(text.replace('points = "#20262b"', 'points = "#cc0000"'))
+        self.until(lambda: panel.preview.pixmap().toImage() != before, 30, "another preview")
+        panel.lines.setPlainText(text.replace("width_cm = 18.0", "width_cm = 1.0"))
+        self.until(lambda: panel.problem.isVisible(), 10, "what is wrong")
+        self.assertIn("width_cm", panel.problem.text())
+        self.assertFalse(panel.action.isEnabled())
+        panel.plain.click()
+        self.until(lambda: panel.action.isEnabled(), 10, "the style of the beginning")
+        report = self.folder / "r.html"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(report), "")):
+            self.click(panel.report)
+        text = report.read_text()
+        for words in ("<svg", "T: light curve", "comparison", "To repeat it", "curve"):
+            self.assertIn(words, text)
+        self.window.command("figure")
+        panel = self.window.exports.drawing
+        figure = self.folder / "f.svg"
+        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(figure), "")):
+            self.click(panel.action)
+        self.assertIn("target − comparisons, mag", figure.read_text())
 
 
 class Rulers(CurveCase):

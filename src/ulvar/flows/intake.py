@@ -30,6 +30,7 @@ from ulvar.inspection import (
     look_band,
     notice,
     sort_findings,
+    time_findings,
     with_ceilings,
 )
 
@@ -170,6 +171,7 @@ def sort_exposures(
     deep = with_ceilings(exposures, ceilings)
     groups = group_exposures(deep, tolerances)
     findings = intake_findings(groups, failed, tolerances, seen) + depth_findings(exposures, ceilings, seen)
+    findings += time_findings(exposures)
     if not exposures and not failed:
         text = "There is no FITS, camera raw or TIFF file in it."
         if other:

@@ -29,3 +29,5 @@ from .roles import role_findings as role_findings
 from .roles import zero_levels as zero_levels
 from .series import ExposureSummary as ExposureSummary
 from .series import series_findings as series_findings
+from .times import sun_altitude as sun_altitude
+from .times import time_findings as time_findings

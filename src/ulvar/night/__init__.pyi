@@ -2,6 +2,7 @@ from .products import Product as Product
 from .project import Night as Night
 from .recipe import RecipeError as RecipeError
 from .recipe import read_recipe as read_recipe
+from .recipe import recipe_text as recipe_text
 from .settings import NightSettings as NightSettings
 from .state import SERIES_STATIONS as SERIES_STATIONS
 from .state import STATIONS as STATIONS

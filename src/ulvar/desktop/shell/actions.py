@@ -52,6 +52,13 @@ ACTIONS = (
         "file",
     ),
     ActionSpec(
+        "figure",
+        "Figure and report of the light curve…",
+        "",
+        "A figure for print in a style of your own, and a page with all numbers, as PDF, SVG, PNG or HTML",
+        "file",
+    ),
+    ActionSpec(
         "export table",
         "Save the table of exposures…",
         "Ctrl+E",

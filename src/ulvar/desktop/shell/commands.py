@@ -134,7 +134,7 @@ class Commands(QObject):
                 "zoom in": lambda: self._regions.sky.canvas.zoom(2.0), "zoom out": lambda: self._regions.sky.canvas.zoom(0.5),
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
-                "chart": self._regions.exports.chart,
+                "chart": self._regions.exports.chart, "figure": self._regions.exports.figure,
                 "curve together": self._together,
                 "mark body": lambda: self._point(self._model.pointing.begin_body),
                 "forget body": lambda: self._say(self._model.pointing.forget_body()),

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.dialogs.figure import FigurePanel
 from ulvar.desktop.dialogs.saving import SavingPanel, exports_folder
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.tables import TABLE_KINDS
@@ -54,6 +55,7 @@ class Exports(QObject):
         super().__init__(parent)
         self._parent, self._model, self._sky, self._boards, self._settings = parent, model, sky, boards, settings
         self.panel: SavingPanel | None = None
+        self.drawing: FigurePanel | None = None
         self._asker = Asker("export")
         self._asker.found.connect(self._written)
 
@@ -115,6 +117,15 @@ class Exports(QObject):
             self._written(path, reason_words(error))
         else:
             self._written(path, "")
+
+    def figure(self) -> None:
+        """Open the figure of the light curve, and the report about it."""
+        result = self._model.curves.curve()
+        if result is None:
+            self._model.message.emit("There is no light curve yet.")
+            return
+        self.drawing = FigurePanel(self._parent, self._model, result, self._settings, self._beside())
+        self.drawing.show()
 
     def chart(self) -> None:
         """Ask for a place and draw a finder chart of the field of the exposure on screen."""

@@ -39,7 +39,7 @@ class LightPage(QWidget):
         self, model: Model, theme: Theme, command: Callable[[str], object], sight: dict[str, tuple[float, float] | None]
     ) -> None:
         super().__init__()
-        self.model, self.theme, self._sight = model, theme, sight
+        self.model, self.theme, self._sight, self._command = model, theme, sight, command
         self.plots: list[Plot] = []
         self.together, self.apart = QToolButton(), Number()
         self._column = QVBoxLayout(self)
@@ -101,6 +101,10 @@ class LightPage(QWidget):
         self.more.activated.connect(self._toggle_strip)
         row.addWidget(self.more)
         row.addStretch(1)
+        self.figure = QPushButton("Figure…")
+        self.figure.setToolTip("A figure for print in a style of your own, and a report about the light curve")
+        self.figure.clicked.connect(lambda: self._command("figure"))
+        row.addWidget(self.figure)
         self._column.addLayout(row)
         self._add_others()
         self.told = label("", "value", wrap=True)
