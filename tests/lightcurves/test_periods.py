@@ -110,6 +110,11 @@ class Searches(unittest.TestCase):
             self.assertTrue(any(abs(one / wanted - 1) < 0.02 for one in found.aliases), (wanted, found.aliases))
         self.assertTrue(any(abs(one / 0.62 - 1) < 0.01 for one in found.aliases))
         self.assertAlmostEqual(found.window[0], 1.0, places=9)
+        # The sampling's own power, further on than one rotation goes.
+        step = found.frequencies[1] - found.frequencies[0]
+        for k in (3, 300, len(found.window) - 1):
+            plain = np.abs(np.exp(2j * math.pi * k * step * time).mean()) ** 2
+            self.assertAlmostEqual(found.window[k], plain, places=9)
 
 
 class Prewhitening(unittest.TestCase):

@@ -75,15 +75,25 @@ def gls(time, value, weight, first, step, out):
         out[k] = (ss * yc * yc + cc * ys * ys - 2.0 * cs * yc * ys) / (yy * determinant) if determinant > 1e-12 else 0.0
 
 
-@numba.njit(nogil=True, cache=True)
+@numba.njit(nogil=True, cache=True, fastmath={"reassoc", "contract", "nsz"})
 def spectral_window(time, weight, first, step, out):
     """Power of the sampling itself, |sum w exp(i omega t)|^2, at ``first + k step``; weights sum up to 1."""
+    n = time.size
+    cosine, sine, turn_c, turn_s = np.empty(n), np.empty(n), np.empty(n), np.empty(n)
+    for i in range(n):
+        turn_c[i], turn_s[i] = math.cos(2.0 * math.pi * step * time[i]), math.sin(2.0 * math.pi * step * time[i])
     for k in range(out.size):
-        omega = 2.0 * math.pi * (first + k * step)
+        if k % _ANEW == 0:
+            omega = 2.0 * math.pi * (first + k * step)
+            for i in range(n):
+                cosine[i], sine[i] = math.cos(omega * time[i]), math.sin(omega * time[i])
         c = s = 0.0
-        for i in range(time.size):
-            c += weight[i] * math.cos(omega * time[i])
-            s += weight[i] * math.sin(omega * time[i])
+        for i in range(n):
+            a, b = cosine[i], sine[i]
+            c += weight[i] * a
+            s += weight[i] * b
+            cosine[i] = a * turn_c[i] - b * turn_s[i]
+            sine[i] = a * turn_s[i] + b * turn_c[i]
         out[k] = c * c + s * s
 
 
