@@ -19,7 +19,7 @@ from ulvar.night import recipe_text
 from ulvar.photometry import SeriesTable
 
 # Where the style stays between sessions, and how sharp the preview is.
-_KEY, _PREVIEW_DPI, _WAIT_MS = "figure style", 70, 350
+_KEY, _PREVIEW_DPI, _WAIT_MS = "figure style", 96, 350
 
 
 class FigurePanel(Panel):

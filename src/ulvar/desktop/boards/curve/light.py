@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
 from PySide6.QtCore import QLocale
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.boards.curve.axes import AXES, Axis, axis_of, binned, to_flux
+from ulvar.desktop.boards.curve.beside import add_check_stars, add_others
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.glyphs import SHAPES
 from ulvar.desktop.parts.inputs import Choice, Number
@@ -21,11 +23,12 @@ from ulvar.desktop.parts.zoomed import Ruler, ZoomPlot
 from ulvar.engine import counted
 from ulvar.flows import CurveResult
 from ulvar.lightcurves import JointFit, LightCurve
-from ulvar.night.stations import Beside
 
 _STRIPS = (
     ("airmass", "Airmass"), ("fwhm_px", "FWHM px"), ("sky", "Sky ADU"), ("ensemble", "Comparisons mag"), ("x", "x px"), ("y", "y px"),
 )  # fmt: skip
+# Heights of the curve, of a strip and of the axis's words, at least [px].
+_MAIN, _STRIP, _AXIS = 130, 56, 28
 # Strips in sight before anybody chooses.
 _FIRST = ("airmass", "fwhm_px", "sky")
 
@@ -99,6 +102,7 @@ class LightPage(QWidget):
         self.more.setToolTip("Companions below the curve: choose one to add it or to take it away")
         self.more.setAccessibleName("Companions below the curve")
         self.more.activated.connect(self._toggle_strip)
+        self.more.setMaximumWidth(120)
         row.addWidget(self.more)
         row.addStretch(1)
         self.figure = QPushButton("Figure…")
@@ -254,9 +258,9 @@ class LightPage(QWidget):
             assert own is not None
             main.series[0].color, main.series[0].shape = filter_color(self.theme, own.filter), SHAPES[0]
             main.series[0].name = own.filter or own.title
-            self._others(main, beside, times[1:])
+            add_others(main, beside, times[1:], curves.apart_mag)
         elif not curves.in_flux:
-            self._check_stars(main, result, x)
+            add_check_stars(main, self.model.curves.series(), result.curve, x)
         if fit is not None:
             self._model_curve(main, fit, axis)
             residual = np.full(len(curve), math.nan)
@@ -268,11 +272,24 @@ class LightPage(QWidget):
         for key, text in shown:
             strip = self._add(self._strip(text), 2)
             strip.series = [Points(x, curve.companions[key], kinds=kinds, keys=keys)]
-        end = self.plots[-1]
-        end.show_x, end.x_label = True, axis.label
-        end.x_words = axis.words
-        end.setMinimumHeight(84)
+        for plot in self.plots:
+            plot.x_label, plot.x_words = axis.label, axis.words
+        self._fit_strips(9999)
         self._ranged(self._sight.get(axis.name))
+
+    def _fit_strips(self, room: int) -> None:
+        """Show as many strips as there is room for beside a curve that can be read; the last one carries the axis."""
+        count = max(0, min(len(self.plots) - 1, (room - _MAIN - _AXIS) // (_STRIP + self._column.spacing())))
+        for number, plot in enumerate(self.plots):
+            plot.setVisible(number <= count)
+            plot.show_x = number == count
+            plot.setMinimumHeight((_MAIN if number == 0 else _STRIP) + (_AXIS if number == count else 0))
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Let strips give way to the curve."""
+        super().resizeEvent(event)
+        if self.plots:
+            self._fit_strips(self.height() - self.plots[0].y())
 
     def _shown(self, curve: LightCurve) -> tuple[np.ndarray, np.ndarray, str]:
         if not self.model.curves.in_flux:
@@ -307,28 +324,6 @@ class LightPage(QWidget):
         self.told.setText(f"{text} (levels of {ruler.count0} and {ruler.count1} points)".replace("-", "−"))
         self.told.setVisible(True)
 
-    def _others(self, plot: Plot, beside: Sequence[Beside], times: Sequence[np.ndarray]) -> None:
-        """Draw the curves of other series under the own one, each shifted by the number of magnitudes that is named."""
-        own = plot.series[0]
-        middle = float(np.nanmedian(own.y))
-        apart = self.model.curves.apart_mag
-        # Each needs room for what most of its points span.
-        reaches = [float(np.ptp(np.nanpercentile(y, (2, 98)))) for y in (own.y, *(o.curve.magnitude for o in beside))]
-        place = 0.0
-        for k, (other, x) in enumerate(zip(beside, times)):
-            place += 0.6 * (reaches[k] + reaches[k + 1]) if apart is None else apart
-            shift = middle + place - float(np.nanmedian(other.curve.magnitude))
-            name = other.series.filter or other.series.title
-            plot.series.append(
-                Points(
-                    x, other.curve.magnitude + shift, other.curve.magnitude_error,
-                    ["left_out" if out else "kept" if good else "other" for out, good in zip(other.curve.left_out, other.curve.good)],
-                    [other.raws.get(file, "") for file in other.curve.files],
-                    name=f"{name}, shifted by {shift:+.2f} mag".replace("-", "−"),
-                    color=filter_color(self.theme, other.series.filter), shape=SHAPES[(k + 1) % len(SHAPES)],
-                )
-            )  # fmt: skip
-
     def _strip(self, text: str) -> Plot:
         return ZoomPlot(
             self.theme,
@@ -343,30 +338,9 @@ class LightPage(QWidget):
     def _add(self, plot: Plot, stretch: int) -> ZoomPlot:
         assert isinstance(plot, ZoomPlot)
         plot.home = plot.x_range = self._limits
-        plot.setMinimumHeight(56)
         self.plots.append(plot)
         self._column.addWidget(plot, stretch)
         return plot
-
-    def _check_stars(self, plot: Plot, result: CurveResult, x: np.ndarray) -> None:
-        series = self.model.curves.series()
-        if series is None:
-            return
-        base = float(np.nanmax(result.curve.magnitude))
-        for number, name in enumerate(series.names("check")[:2], 1):
-            own = {row.file: row.flux for row in series.star(name)}
-            values = np.array([own.get(f, math.nan) for f in result.curve.files]) / result.curve.ensemble_flux
-            with np.errstate(divide="ignore", invalid="ignore"):
-                magnitude = -2.5 * np.log10(values)
-            shift = base + 0.06 * number - float(np.nanmedian(magnitude))
-            plot.series.append(
-                Points(
-                    x,
-                    magnitude + shift,
-                    token="check_star",
-                    name=f"{name}, shifted by {shift:+.2f} mag".replace("-", "−"),
-                )
-            )
 
     def _model_curve(self, plot: Plot, fit: JointFit, axis: Axis) -> None:
         fine = np.linspace(*self._limits, 700)
