@@ -23,7 +23,7 @@ from ulvar.lightcurves import (
     eclipse_template,
     find_period,
     fit_jointly,
-    kwee_van_woerden,
+    fold_about,
     transit_dimming,
 )
 from ulvar.lightcurves.eclipse import TemplateShape
@@ -105,12 +105,14 @@ def _injected(count: int, seed: int) -> None:
                 continue
             for what, true in truth.items():
                 pulls.setdefault(what, []).append((fit.values[what] - true) / fit.errors[what])
-            if "mid" in truth:
-                timed = kwee_van_woerden(
-                    time, magnitude - fit.trend_mag, near=fit.values["mid"], half_width=0.36 * fit.values["duration_d"]
-                )
+            if "mid" in truth and fit.values["depth_mag"] > 12 * fit.rms_mag:
+                flat = fit.values["third_contact"] - fit.values["second_contact"]
+                timed = fold_about(
+                    time, magnitude - fit.trend_mag, fit.model_mag - fit.trend_mag, near=fit.values["mid"],
+                    duration_d=fit.values["duration_d"], flat_d=flat if math.isfinite(flat) else 0.0,
+                )  # fmt: skip
                 if not isinstance(timed, Failed):
-                    folded.append((timed.time - truth["mid"]) / (timed.error * fit.red.factor))
+                    folded.append((timed.time - truth["mid"]) / timed.error)
         print(
             f"{name}: {count - failed} of {count} fitted, {1000 * (clock.perf_counter() - began) / count:.0f} ms each",
             flush=True,

@@ -182,6 +182,9 @@ class Fits(unittest.TestCase):
             self.assertIn(reason, failed.reason)
         flat = fit_jointly(START + np.linspace(0, 1, 60), np.zeros(60), np.full(60, 0.1), EclipseShape())
         self.assertIsInstance(flat, Failed)
+        for shape in (EclipseShape(), TransitShape(), SineShape(), PolynomialShape()):
+            for count in (1, 3):
+                self.assertIsInstance(fit_jointly(np.full(count, START), np.ones(count), np.ones(count), shape), Failed)
         self.assertIsInstance(fit_jointly(np.empty(0), np.empty(0), np.empty(0), NoShape()), Failed)
 
 

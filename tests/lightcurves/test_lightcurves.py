@@ -15,6 +15,7 @@ from ulvar.lightcurves import (
     altitude_deg,
     barycentric_jd,
     find_period,
+    fold_about,
     jd_from_utc,
     kwee_van_woerden,
     sun_altitude_deg,
@@ -98,6 +99,16 @@ class Eclipses(unittest.TestCase):
             pulls.append((found.time - binary.mid_bjd_tdb) / found.error)
         self.assertLess(abs(np.mean(pulls)), 0.6)
         self.assertLess(np.std(pulls), 1.4)
+
+    def test_folding_knows_what_noise_does(self) -> None:
+        pulls = []
+        for binary, time, magnitude, error in self.draws(20):
+            fit = fit_eclipse(time, magnitude, error)
+            found = fold_about(time, magnitude, fit.model_mag, near=fit.mid, duration_d=fit.duration_d)
+            assert not isinstance(found, Failed)
+            pulls.append((found.time - binary.mid_bjd_tdb) / found.error)
+        self.assertLess(abs(np.mean(pulls)), 0.8)
+        self.assertTrue(0.45 < np.std(pulls) < 1.5, np.std(pulls))
 
     def test_trend_is_fitted_together(self) -> None:
         binary, time, magnitude, error = next(iter(self.draws(1)))

@@ -106,7 +106,7 @@ def place_in(text: str, exposures: Sequence[ExposureFacts], option: str, form: s
 
 
 def _rate(text: str) -> tuple[float, float]:
-    speed, angle = _numbers(text, f"a rate is ARCSEC_H,ANGLE, not '{text}'")
+    speed, angle = _numbers(text, f"a rate takes ARCSEC_H,ANGLE, not '{text}'")
     if not (0 < speed <= 360_000 and -360 <= angle <= 360):
         raise ValueError("the speed is over 0 and up to 360000 arcsec an hour, the angle from -360 to 360")
     return speed, angle

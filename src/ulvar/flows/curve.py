@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -18,8 +18,8 @@ from ulvar.lightcurves import (
     Minimum,
     differential_curve,
     fit_jointly,
+    fold_about,
     join_curves,
-    kwee_van_woerden,
 )
 from ulvar.photometry import SeriesTable
 
@@ -31,9 +31,9 @@ DETREND = {
     "airmass": "airmass", "fwhm": "fwhm_px", "sky": "sky", "x": "x", "y": "y", "time": "time", "comparisons": "ensemble",
 }  # fmt: skip
 AUTO = "auto"
+# Shallower dips, over the scatter of points, fold onto their noise: then the time stays where it was looked for.
+_DEEP = 12.0
 MODELS = ("none", "eclipse", "transit", "sine", "polynomial")
-# Half of the span of points that a minimum is timed by the second method with, of the whole duration.
-_FOLDED = 0.36
 
 
 @dataclass(frozen=True)
@@ -322,15 +322,19 @@ def _terms(
 
 
 def _folded(time: F64Array, magnitude: F64Array, fit: JointFit, notes: list[str]) -> Minimum | None:
-    """Time a minimum by folding the detrended points onto themselves; red noise counts in its error as in the fit's."""
-    offsets = fit.trend_mag
-    timed = kwee_van_woerden(
-        time, magnitude - offsets, near=fit.values["mid"], half_width=_FOLDED * fit.values["duration_d"]
-    )
+    """Time a minimum by folding the detrended points onto themselves."""
+    if fit.values["depth_mag"] < _DEEP * fit.rms_mag:
+        notes.append("too shallow beside its scatter to be timed by folding")
+        return None
+    flat = fit.values["third_contact"] - fit.values["second_contact"]
+    timed = fold_about(
+        time, magnitude - fit.trend_mag, fit.model_mag - fit.trend_mag, near=fit.values["mid"],
+        duration_d=fit.values["duration_d"], flat_d=flat if math.isfinite(flat) else 0.0,
+    )  # fmt: skip
     if isinstance(timed, Failed):
         notes.append(f"Kwee-van Woerden: {timed.reason}")
         return None
-    return replace(timed, error=timed.error * fit.red.factor)
+    return timed
 
 
 def _effects(table: SeriesTable, curve: LightCurve, options: CurveOptions) -> dict[str, tuple[float, float]]:

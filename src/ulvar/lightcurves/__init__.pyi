@@ -16,6 +16,7 @@ from .joint import JointFit as JointFit
 from .joint import Trend as Trend
 from .joint import fit_jointly as fit_jointly
 from .minimum import Minimum as Minimum
+from .minimum import fold_about as fold_about
 from .minimum import kwee_van_woerden as kwee_van_woerden
 from .occultation import Occultation as Occultation
 from .occultation import fit_occultation as fit_occultation

@@ -200,8 +200,8 @@ def fit_jointly(
     """
     trends = dict(trends or {})
     n = len(time)
-    if not n:
-        return Failed("there is no point to fit")
+    if n < 2 or not np.ptp(time) > 0:
+        return Failed(f"only {n} points at one time, there is nothing to fit" if n else "there is no point to fit")
     names = list(dict.fromkeys(sessions)) if sessions is not None else []
     problem = problem_of(time, magnitude, error, shape, trends, sessions)
     t, y, root, fixed = problem.t, problem.y, problem.root, problem.fixed

@@ -83,3 +83,50 @@ def kwee_van_woerden(time: F64Array, magnitude: F64Array, *, near: float, half_w
     independent = max(2.0, n / 4)
     error = 0.5 * step * math.sqrt(max(0.0, lowest) / (a * (independent - 1)))
     return Minimum(centre, error, n)
+
+
+# So often residuals are moved along to learn how far noise moves a minimum.
+_SHIFTS = 48
+# Half of the points that take part, over the duration: of a round minimum its inside, of a flat one both edges.
+_ROUND, _FLAT, _FLAT_SHARE = 0.36, 0.6, 0.35
+
+
+def fold_about(
+    time: F64Array, magnitude: F64Array, model: F64Array, *, near: float, duration_d: float, flat_d: float = 0.0
+) -> Minimum | Failed:
+    """Time a minimum by folding, with an error that holds what the noise really does, correlated or not.
+
+    Parameters
+    ----------
+    time : float64 array, shape (n,)
+        [d]
+    magnitude, model : float64 array, shape (n,)
+        Without trends, and what a fit tells [mag].
+    near, duration_d : float
+        Middle and first to last contact of the fit [d].
+    flat_d : float
+        How long its bottom is flat [d]: there a fold sees nothing.
+
+    Returns
+    -------
+    Minimum, or Failed as `kwee_van_woerden`.
+
+    Notes
+    -----
+    The error is the scatter of the times of the model with the residuals moved along from point to point (as in Winn et al. 2008, ApJ 683,
+    1076, sect. 3), or the paper's own where that is larger.
+    """
+    half = (_FLAT if flat_d > _FLAT_SHARE * duration_d else _ROUND) * duration_d
+    found = kwee_van_woerden(time, magnitude, near=near, half_width=half)
+    if isinstance(found, Failed):
+        return found
+    order = np.argsort(time)
+    t, clean, residual = time[order], model[order], (magnitude - model)[order]
+    n = len(t)
+    times = []
+    for shift in np.unique(np.linspace(1, n - 1, min(_SHIFTS, n - 1)).astype(int)):
+        again = kwee_van_woerden(t, clean + np.roll(residual, int(shift)), near=near, half_width=half)
+        if not isinstance(again, Failed):
+            times.append(again.time)
+    spread = float(np.std(times, ddof=1)) if len(times) > 8 else 0.0
+    return Minimum(found.time, max(found.error, spread), found.points)
