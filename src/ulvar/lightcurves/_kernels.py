@@ -97,6 +97,13 @@ def spectral_window(time, weight, first, step, out):
         out[k] = c * c + s * s
 
 
+@numba.njit(nogil=True, cache=True, inline="always")
+def _turns(cycles):
+    """Phase of a number of cycles as a whole number of 2^64: sums then leave whole cycles away by themselves."""
+    phase = cycles - math.floor(cycles)
+    return np.uint64(min(phase, 0.9999999999999998) * 18446744073709551616.0)
+
+
 @numba.njit(nogil=True, cache=True)
 def pdm(time, value, weight, first, step, bins, out):
     """Scatter within phase bins over the scatter of all (Stellingwerf 1978, ApJ 224, 953, eq. 3), two covers half a bin apart.
@@ -116,16 +123,18 @@ def pdm(time, value, weight, first, step, bins, out):
         whole += light[i] * (value[i] - mean)
     # Both covers are made of the same half bins.
     sums, weights = np.empty(2 * bins), np.empty(2 * bins)
+    phase, turn = np.empty(n, dtype=np.uint64), np.empty(n, dtype=np.uint64)
+    for i in range(n):
+        phase[i], turn[i] = _turns(first * time[i]), _turns(step * time[i])
+    halves, down = np.uint64(2 * bins), np.uint64(32)
     for k in range(out.size):
-        frequency = first + k * step
         sums[:] = 0.0
         weights[:] = 0.0
         for i in range(n):
-            phase = frequency * time[i]
-            half = int((phase - math.floor(phase)) * 2 * bins)
-            half = min(half, 2 * bins - 1)
+            half = ((phase[i] >> down) * halves) >> down
             sums[half] += light[i]
             weights[half] += weight[i]
+            phase[i] += turn[i]
         # What is left within bins: all squares less those of the bins' means; a single point in a bin leaves nothing.
         left = 2.0 * whole
         used = 0
@@ -155,15 +164,20 @@ def bls(time, value, weight, first, step, bins, shortest, longest, out, place):
         yy += weight[i] * (value[i] - mean) ** 2
     sums, weights = np.empty(bins), np.empty(bins)
     levels, shares = np.zeros(bins + longest + 1), np.zeros(bins + longest + 1)
+    light = np.empty(n)
+    phase, turn = np.empty(n, dtype=np.uint64), np.empty(n, dtype=np.uint64)
+    for i in range(n):
+        light[i] = weight[i] * (value[i] - mean)
+        phase[i], turn[i] = _turns(first * time[i]), _turns(step * time[i])
+    wide_bins, down = np.uint64(bins), np.uint64(32)
     for k in range(out.size):
-        frequency = first + k * step
         sums[:] = 0.0
         weights[:] = 0.0
         for i in range(n):
-            phase = frequency * time[i]
-            j = min(int((phase - math.floor(phase)) * bins), bins - 1)
-            sums[j] += weight[i] * (value[i] - mean)
+            j = ((phase[i] >> down) * wide_bins) >> down
+            sums[j] += light[i]
             weights[j] += weight[i]
+            phase[i] += turn[i]
         # A box may go over the end of the phase.
         level = share = 0.0
         for j in range(bins + longest):

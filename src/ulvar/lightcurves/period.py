@@ -17,7 +17,7 @@ _NAMES = {
 # Frequencies for each of the independent ones, and in all at most.
 _OVERSAMPLED, _MOST = 12, 400_000
 _LEAST_POINTS = 8
-_PHASE_BINS, _BOX_BINS = 10, 150
+_PHASE_BINS, _BOX_BINS = 10, 128
 # A box lasts between these shares of its period.
 _BOX_SHARE = (0.01, 0.2)
 # So often the values are put into another order to learn what boxes noise makes.
@@ -204,7 +204,7 @@ def _box_chance(
     part of the range, of shuffled values, follows a Gumbel distribution, which the whole range moves upwards.
     """
     random = np.random.default_rng(1)
-    part = min(count, max(100, count // _SHUFFLES))
+    part = min(count, max(100, count // (5 * _SHUFFLES)))
     highest = []
     for _ in range(_SHUFFLES):
         order = random.permutation(len(y))
