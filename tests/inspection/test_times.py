@@ -54,6 +54,8 @@ class Times(unittest.TestCase):
         lights = night()
         lights[5] = replace(lights[4], path="n/f05.fits")
         self.assertEqual(codes(lights)["times_equal"], ("f04", "f05"))
+        quick = [replace(f, exposure_s=0.4, start_utc=START, mtime_ns=0) for f in night()]
+        self.assertEqual(codes(quick), {})
         lights = night()
         lights[9:] = [moved(f, -30) for f in lights[9:]]
         self.assertEqual(codes(lights)["times_overlap"], ("f09",))

@@ -63,8 +63,8 @@ def _seconds(facts: ExposureFacts) -> float:
 
 def _equal(lights: Sequence[ExposureFacts]) -> list[Finding]:
     same = [(a, b) for a, b in pairwise(lights) if a.start_utc == b.start_utc and a.path != b.path]
-    # A cube's planes, and several images of one file, share their header.
-    same = [(a, b) for a, b in same if "[" not in b.path]
+    # A cube's planes, and several images of one file, share their header; whole seconds do not tell short exposures apart.
+    same = [(a, b) for a, b in same if "[" not in b.path and (a.exposure_s is None or a.exposure_s > _ROUNDED_S)]
     if not same:
         return []
     files = tuple(dict.fromkeys(f.path for pair in same for f in pair))
