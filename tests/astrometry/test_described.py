@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from pathlib import Path
+from unittest import mock
 
 import fitsio
 import numpy as np
@@ -21,6 +22,7 @@ from ulvar.astrometry import (
     load_catalogue,
     name_catalogue,
     star_by_id,
+    tiles,
     write_tiles,
 )
 
@@ -115,6 +117,44 @@ class Words(Command):
         (tiles / "bad-0000.parquet").write_text("no")
         with self.assertRaisesRegex(CatalogueError, "bad-0000"):
             star_by_id(tiles, "nobody")
+
+
+class Interrupted(Command):
+    """An import that was ended is made again: the tiles are those of one that nobody disturbed."""
+
+    def undisturbed(self) -> tuple[Path, dict[str, bytes]]:
+        table = self.folder / "t.csv"
+        table.write_text("ra,dec,mag\n" + "".join(f"{r[1]},{r[2]},{r[3]}\n" for r in ROWS))
+        import_stars(table, self.folder / "one")
+        return table, {path.name: path.read_bytes() for path in (self.folder / "one").iterdir()}
+
+    def test_a_half_tile_is_no_tile(self) -> None:
+        table, wanted = self.undisturbed()
+        other = self.folder / "two"
+        other.mkdir()
+        (other / ".ulvar-1-1-0a0b0c0d.parquet").write_bytes(b"half")
+        self.assertEqual(catalogues_in(other), [])
+        import_stars(table, other)
+        self.assertEqual({p.name: p.read_bytes() for p in other.iterdir() if not p.name.startswith(".")}, wanted)
+        self.assertEqual(describe_catalogue(other).tiles, 3)
+        self.assertEqual(len(load_catalogue(other).ra), 3)
+
+    def test_between_two_tiles(self) -> None:
+        table, wanted = self.undisturbed()
+        other, real, calls = self.folder / "two", tiles.atomic_path, 0
+
+        def ended(*arguments, **named):
+            nonlocal calls
+            calls += 1
+            if calls == 2:
+                raise KeyboardInterrupt
+            return real(*arguments, **named)
+
+        with mock.patch.object(tiles, "atomic_path", ended), self.assertRaises(KeyboardInterrupt):
+            import_stars(table, other)
+        self.assertEqual(len(list(other.glob("*.parquet"))), 2)
+        import_stars(table, other)
+        self.assertEqual({path.name: path.read_bytes() for path in other.iterdir()}, wanted)
 
 
 class Described(Command):

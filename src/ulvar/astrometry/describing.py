@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.astrometry.tables import CatalogueError
 from ulvar.astrometry.tiles import TOLD, read_tile, tile_places, told_of_tiles, zone_height
-from ulvar.engine import F64Array, write_text
+from ulvar.engine import F64Array, files_in, write_text
 
 # So many tiles, spread over all, tell depth, epochs and bands.
 _SAMPLED = 40
@@ -66,7 +66,7 @@ def name_catalogue(folder: Path, *, name: str = "", licence: str = "", origin: s
     CatalogueError
         If the folder holds no tiles.
     """
-    if not any(folder.glob("*.parquet")):
+    if not files_in(folder, "*.parquet"):
         raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
     told = told_of_tiles(folder) | {"zone_deg": zone_height(folder)}
     given = {key: text for key, text in (("name", name), ("licence", licence), ("origin", origin)) if text}
@@ -84,7 +84,7 @@ def describe_catalogue(folder: Path) -> CatalogueFacts:
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-    files = sorted(folder.glob("*.parquet")) if folder.is_dir() else []
+    files = files_in(folder, "*.parquet") if folder.is_dir() else []
     if not files:
         raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")
     told, stars = told_of_tiles(folder), 0
@@ -127,7 +127,7 @@ def describe_catalogue(folder: Path) -> CatalogueFacts:
 def catalogues_in(folder: Path) -> list[Path]:
     """Return the folders in a folder that hold catalogues of tiles, and itself if it does."""
     inside = sorted(path for path in folder.iterdir() if path.is_dir()) if folder.is_dir() else []
-    return [path for path in [folder, *inside] if any(path.glob("*.parquet"))]
+    return [path for path in [folder, *inside] if files_in(path, "*.parquet")]
 
 
 def star_by_id(folder: Path, name: str) -> tuple[str, float, float, float, float, float] | None:
@@ -147,7 +147,7 @@ def star_by_id(folder: Path, name: str) -> tuple[str, float, float, float, float
     wanted = "".join(name.split()).lower()
     if not wanted:
         return None
-    for path in sorted(folder.glob("*.parquet")):
+    for path in files_in(folder, "*.parquet"):
         try:
             with path.open("rb") as handle:
                 file = pq.ParquetFile(handle)

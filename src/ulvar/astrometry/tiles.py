@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.astrometry.tables import CatalogueError
-from ulvar.engine import F64Array, atomic_path, temporary_name, write_text
+from ulvar.engine import F64Array, atomic_path, files_in, temporary_name, write_text
 from ulvar.frames import in_circle
 
 # Height of a zone of tiles; older catalogues, which do not tell it, have lower ones [deg].
@@ -36,7 +36,7 @@ def zone_height(folder: Path) -> float:
         told = float(json.loads((folder / TOLD).read_text(encoding="utf-8"))["zone_deg"])
         return told if 0.1 <= told <= 90 else _OLD_ZONE_DEG
     except (OSError, ValueError, KeyError, TypeError):
-        return _OLD_ZONE_DEG if any(folder.glob("*.parquet")) else _ZONE_DEG
+        return _OLD_ZONE_DEG if files_in(folder, "*.parquet") else _ZONE_DEG
 
 
 def _zones(height_deg: float) -> int:
@@ -132,6 +132,9 @@ def write_columns(
                 aside.lay_by(held, number + 1)
                 held, waiting = [], 0
         told(stars, "Writing tiles")
+        if stars:
+            # Tiles without it are taken for those of before there was more than one height.
+            _tell_height(folder, height)
         if not aside.laid:
             # All of it is in memory.
             written = _write_all(folder, _split(_joined(held), height) if held else iter(()))
@@ -149,8 +152,13 @@ def write_columns(
         aside.remove()
         raise
     aside.remove()
-    write_text(folder / TOLD, json.dumps(told_of_tiles(folder) | {"zone_deg": height}, indent=1), replace=True)
     return stars, written
+
+
+def _tell_height(folder: Path, height_deg: float) -> None:
+    told = told_of_tiles(folder)
+    if told.get("zone_deg") != height_deg:
+        write_text(folder / TOLD, json.dumps(told | {"zone_deg": height_deg}, indent=1), replace=True)
 
 
 class _Aside:
@@ -171,7 +179,7 @@ class _Aside:
                 self.portions, self.laid = int(known["portions"]), int(known["laid"])
         except (OSError, ValueError, KeyError, TypeError):
             shutil.rmtree(place, ignore_errors=True)
-        for path in place.glob("*.parquet"):
+        for path in files_in(place, "*.parquet"):
             # Of what was being laid by when it was interrupted.
             if int(path.stem.rpartition(".")[2]) >= self.laid:
                 path.unlink()
@@ -190,7 +198,7 @@ class _Aside:
     def parts(self) -> dict[str, list[Path]]:
         """Return the files of each tile, in the order in which they were laid by."""
         found: dict[str, list[Path]] = {}
-        for path in sorted(self._place.glob("*.parquet"), key=lambda p: int(p.stem.rpartition(".")[2])):
+        for path in sorted(files_in(self._place, "*.parquet"), key=lambda p: int(p.stem.rpartition(".")[2])):
             found.setdefault(path.stem.partition(".")[0], []).append(path)
         return found
 
@@ -330,13 +338,13 @@ def read_tiles(
         If there are no tiles, or none near.
     """
     if near is None:
-        files = sorted(folder.glob("*.parquet"))
+        files = files_in(folder, "*.parquet")
     else:
         # A whole sky has many tiles: only those that are wanted are looked for.
         height = zone_height(folder)
         wanted = set().union(*(tiles_near(*cone, height) for cone in near))
         files = [path for path in (folder / f"{name}.parquet" for name in sorted(wanted)) if path.exists()]
-        if not files and any(folder.glob("*.parquet")):
+        if not files and files_in(folder, "*.parquet"):
             raise CatalogueError(f"{folder}: the catalogue does not cover this part of the sky")
     if not files:
         raise CatalogueError(f"{folder}: the folder holds no catalogue tiles")

@@ -33,7 +33,7 @@ from ulvar.astrometry import (
     table_question,
 )
 from ulvar.cli.common import Json, fail_usage, finish, running
-from ulvar.engine import Progress, counted, place_words
+from ulvar.engine import Progress, counted, files_in, place_words
 from ulvar.frames import parse_position
 
 catalogue = typer.Typer(no_args_is_help=True, add_completion=False)
@@ -70,7 +70,7 @@ def catalogue_import(
     if done:
         origin = ", ".join(path.name for path, _ in done)
         name_catalogue(out, name=name, licence=_licence_text(licence), origin=origin)
-    tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0
+    tiles = len(files_in(out, "*.parquet")) if out.is_dir() else 0
     lost = [f"{path.name}: {counted(one.bad, 'row')} could not be used: {one.why}" for path, one in done if one.bad]
     finish(
         {
@@ -218,7 +218,7 @@ def catalogue_fetch(
                 if not (again and isinstance(error, NoStars)):
                     problem = str(error).replace(str(answer), service)
     bad, why = sum(one.bad for one in done), next((one.why for one in done if one.bad), "")
-    tiles = len(list(out.glob("*.parquet"))) if out.is_dir() else 0
+    tiles = len(files_in(out, "*.parquet")) if out.is_dir() else 0
     lines = [f"{counted(bad, 'row')} could not be used: {why}"] if bad else []
     lines += [f"asked in {counted(len(done), 'cone')}: the service gives so many rows at once"] if again else []
     lines += ["the service has more rows than it gives at once: ask for smaller cones, or fewer rows"] if short else []

@@ -10,6 +10,7 @@ from .atomic import atomic_path as atomic_path
 from .atomic import check_disk as check_disk
 from .atomic import clear_leftovers as clear_leftovers
 from .atomic import copy_file as copy_file
+from .atomic import files_in as files_in
 from .atomic import temporary_name as temporary_name
 from .atomic import write_csv as write_csv
 from .atomic import write_text as write_text

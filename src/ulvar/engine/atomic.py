@@ -51,6 +51,11 @@ def temporary_name(name: str, *, mark: str = "") -> str:
 _LEFT = re.compile(r"\.ulvar-(?P<process>\d{1,10})-(?P<begun>\d{1,20})-[0-9a-z]+(\.[A-Za-z0-9]{1,7}){0,2}")
 
 
+def files_in(folder: Path, pattern: str) -> list[Path]:
+    """Return the files of a folder that match, by name; none that is hidden, as those are that are being written or were when a process died."""
+    return sorted(path for path in folder.glob(pattern) if not path.name.startswith("."))
+
+
 def is_left_over(name: str) -> bool:
     """Whether a file is one of `temporary_name` whose process has ended."""
     found = _LEFT.fullmatch(name)

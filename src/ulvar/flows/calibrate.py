@@ -24,7 +24,7 @@ from ulvar.calibration import (
     read_master,
 )
 from ulvar.calibration.prepare import Preparation
-from ulvar.engine import F32Array, Failed, JobContext, check_disk, place_words
+from ulvar.engine import F32Array, Failed, JobContext, check_disk, files_in, place_words
 from ulvar.flows.common import NO_MATCH, Outcome, done_before
 from ulvar.flows.library import Library
 from ulvar.frames import (
@@ -226,7 +226,7 @@ def expected_noise(
 def load_masters(folder: Path) -> tuple[list[tuple[Candidate, str]], list[Failed]]:
     """Return (master, path) for the masters in a folder, and the files that cannot be used as one, with the reason."""
     found, other = [], []
-    for path in sorted(folder.glob("*.fit*")):
+    for path in files_in(folder, "*.fit*"):
         try:
             facts = scan_file(str(path))
             if facts.role in (Role.LIGHT, Role.UNKNOWN):

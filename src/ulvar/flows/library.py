@@ -16,7 +16,7 @@ import numpy as np
 import platformdirs
 
 from ulvar.calibration import Candidate, master_numbers, read_master
-from ulvar.engine import F32Array, MaskArray, OutputExists, copy_file, write_csv, write_text
+from ulvar.engine import F32Array, MaskArray, OutputExists, copy_file, files_in, write_csv, write_text
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -163,7 +163,7 @@ class Library:
         index = dict(known)
         found: list[Entry] = []
         changed = False
-        files = sorted(self.folder.glob("*.fits"))
+        files = files_in(self.folder, "*.fits")
         for path in files:
             status = path.stat()
             body = known.get(path.name)

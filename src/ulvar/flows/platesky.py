@@ -21,7 +21,7 @@ from ulvar.astrometry import (
     index_catalogue,
     load_catalogue,
 )
-from ulvar.engine import JobContext, place_words
+from ulvar.engine import JobContext, files_in, place_words
 from ulvar.frames import ExposureFacts, fingerprint
 from ulvar.lightcurves import julian_year
 
@@ -102,7 +102,7 @@ def open_catalogue(
         try:
             near = load_catalogue(path, near=_rounded(cones))
         except CatalogueError:
-            if not any(Path(path).glob("*.parquet")):
+            if not files_in(Path(path), "*.parquet"):
                 raise
     indexed = whole.indexed
     if not indexed and (not len(near) or len(cones) < len(exposures)):
