@@ -93,7 +93,7 @@ class CurveCommand(Command):
         self.assertAlmostEqual(session[0]["offset_mag"], 0.3, delta=0.02)
         code, body = self.json("curve", one, "--with", one, "--out", self.folder / "d.csv")
         self.assertEqual(code, 2)
-        self.assertIn("joined once", body["error"])
+        self.assertIn("taken once", body["error"])
 
     def test_other_models_periods_and_posterior(self) -> None:
         table = self.table("one.csv", 0, 0.0)

@@ -270,3 +270,31 @@ def as_failed(failed: Sequence[Failed]) -> list[dict[str, str]]:
 def told(outcomes: Sequence[Outcome]) -> list[str]:
     """Return a line for each outcome that failed or was skipped."""
     return [f"{Path(o.file).name}: {o.reason}" for o in outcomes if not o.ok]
+
+
+def low_high(text: str, option: str) -> tuple[float, float]:
+    """Return LOW,HIGH of an option; ends with what is wrong about it."""
+    try:
+        low, high = (float(part) for part in text.split(","))
+    except ValueError:
+        fail_usage(f"{option} takes LOW,HIGH, not '{text}'")
+    if not 0 < low < high:
+        fail_usage(f"{option} needs 0 < LOW < HIGH")
+    return low, high
+
+
+def limb_law(text: str) -> tuple[float, float]:
+    """Return limb darkening as U1,U2; ends with what is wrong about it."""
+    try:
+        u1, u2 = (float(part) for part in text.split(","))
+    except ValueError:
+        fail_usage(f"--law takes U1,U2, not '{text}'")
+    return u1, u2
+
+
+def with_error(value: float, error: float) -> str:
+    """Return a value with its error, both to the error's second digit."""
+    if not (math.isfinite(error) and error > 0):
+        return f"{value:.8g}"
+    places = max(0, min(12, 1 - math.floor(math.log10(error))))
+    return f"{value:.{places}f} +- {error:.{places}f}"

@@ -19,10 +19,13 @@ from ulvar.cli.common import (
     default,
     fail_usage,
     finish,
+    limb_law,
+    low_high,
     option,
     output_of,
+    with_error,
 )
-from ulvar.cli.measuring import low_high
+from ulvar.cli.targets import parts_of
 from ulvar.engine import Failed, write_text
 from ulvar.flows import (
     AUTO,
@@ -30,6 +33,7 @@ from ulvar.flows import (
     FIGURE_ENDINGS,
     REPORT_ENDINGS,
     CurveOptions,
+    CurvePart,
     CurveResult,
     FigureStyle,
     ReportFacts,
@@ -67,7 +71,7 @@ class Method(StrEnum):
 
 
 def curve(
-    table: Annotated[Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure.")],
+    table: Annotated[Path, typer.Argument(metavar="TABLE", help="A series table of ulvar measure, or a folder of nights.")],
     out: Annotated[Path, typer.Option(metavar="FILE", help="The light curve: .csv, .vot, .fits, .parquet.")],
     beside: Annotated[
         list[Path],
@@ -86,6 +90,7 @@ def curve(
     period: Annotated[str | None, typer.Option(metavar="LOW,HIGH", help="Search a period in this range, in d.")] = None,
     method: Annotated[Method, typer.Option(help="By a sine, by scatter within bins of phase, or by a box.")] = Method.SINE,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="Star; the first target by default.")] = None,
+    filter_: Annotated[str, typer.Option("--filter", metavar="NAME", help="Only this filter, of nights.")] = "",
     leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
     light: Annotated[Light, option("curve", "light")] = Light(default("curve", "light")),
     figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw it for print: .pdf, .svg, .png.")] = None,
@@ -112,10 +117,7 @@ def curve(
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")
     terms = tuple(t.strip() for t in detrend.split(",") if t.strip())
-    try:
-        u1, u2 = (float(part) for part in law.split(","))
-    except ValueError:
-        fail_usage(f"--law takes U1,U2, not '{law}'")
+    u1, u2 = limb_law(law)
     options = CurveOptions(
         model.value, terms, low_high(period, "--period") if period else None, target,
         tuple(t.strip() for t in leave_out.split(",") if t.strip()), light=light.value, method=method.value,
@@ -124,7 +126,7 @@ def curve(
     bodies, lines, findings, failed = [], [], [], 0
     for name, path in tables.items():
         try:
-            result = make_curve(_joined(path, beside), options)
+            result = make_curve(_joined(path, beside, target, filter_), options)
         except (ValueError, StarListError) as error:
             fail_usage(str(error))
         if isinstance(result, Failed):
@@ -176,21 +178,16 @@ def _check_pages(figure: Path | None, report: Path | None) -> None:
             fail_usage(f"{path}: it is written as {', '.join(endings)}")
 
 
-def _joined(path: Path, beside: list[Path]) -> SeriesTable | list[tuple[str, SeriesTable]]:
+def _joined(path: Path, beside: list[Path], target: str | None, filter_: str) -> SeriesTable | list[CurvePart]:
     """Return a table, or several with names of their own."""
-    if not beside:
-        return read_series(path)
-    every = [path, *beside]
-    stems = [one.stem for one in every]
-    names = [f"{one.parent.name}/{one.stem}" if stems.count(one.stem) > 1 else one.stem for one in every]
-    if len(set(names)) < len(names):
-        fail_usage(f"{names[-1]}: a table is joined once")
-    return [(name, read_series(one)) for name, one in zip(names, every)]
+    if path.is_dir() or beside:
+        return parts_of([path, *beside], target, filter_)
+    return read_series(path)
 
 
 def _tables(table: Path, series: str | None) -> dict[str, Path]:
     """Return series to table: the one that was named, or those that measuring several series made of the name."""
-    if table.exists() and series is None:
+    if table.exists() and (series is None or table.is_dir()):
         return {"": table}
     mark = f"{table.stem}-"
     beside = sorted(table.parent.glob(f"{glob.escape(mark)}*{glob.escape(table.suffix)}"))
@@ -219,20 +216,13 @@ _TOLD = {
 }  # fmt: skip
 
 
-def _with_error(value: float, error: float) -> str:
-    if not (math.isfinite(error) and error > 0):
-        return f"{value:.6g}"
-    places = max(0, min(9, 1 - math.floor(math.log10(error))))
-    return f"{value:.{places}f} +- {error:.{places}f}"
-
-
 def _curve_lines(output: Path, result: CurveResult) -> list[str]:
     curve = result.curve
     lines = [f"{output}: {len(curve)} points of {curve.name}, scatter {1000 * result.rms:.1f} mmag"]
     fit = result.fit
     if fit is not None and result.modelled:
         told = [
-            f"{words} {_with_error(fit.values[key], fit.errors[key])} {unit}".rstrip()
+            f"{words} {with_error(fit.values[key], fit.errors[key])} {unit}".rstrip()
             for key, (words, unit) in _TOLD.items()
             if key in fit.values and math.isfinite(fit.values[key])
         ]
@@ -246,11 +236,9 @@ def _curve_lines(output: Path, result: CurveResult) -> list[str]:
             f"  {t.name}: {1000 * t.coefficient_mag:+.2f} +- {1000 * t.error_mag:.2f} mmag for its scatter"
             for t in fit.trends
         ]
-        lines += [
-            f"  {name}: {_with_error(offset, error)} mag beside the first" for name, offset, error in fit.sessions
-        ]
+        lines += [f"  {name}: {with_error(offset, error)} mag beside the first" for name, offset, error in fit.sessions]
     if result.minimum is not None:
-        lines.append(f"by folding: {_with_error(result.minimum.time, result.minimum.error)} BJD_TDB")
+        lines.append(f"by folding: {with_error(result.minimum.time, result.minimum.error)} BJD_TDB")
     if result.posterior is not None:
         posterior = result.posterior
         for key, (words, unit) in _TOLD.items():
@@ -264,7 +252,7 @@ def _curve_lines(output: Path, result: CurveResult) -> list[str]:
     if result.period is not None:
         found = result.period
         lines.append(
-            f"period {_with_error(found.period_d, found.period_error_d)} d, by {found.method}, false alarm {found.false_alarm:.2g}"
+            f"period {with_error(found.period_d, found.period_error_d)} d, by {found.method}, false alarm {found.false_alarm:.2g}"
             + (f"; sampled alike: {', '.join(f'{p:.6g}' for p in found.aliases[:4])} d" if found.aliases else "")
         )
     return lines + list(result.notes)

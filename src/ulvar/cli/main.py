@@ -38,6 +38,8 @@ _COMMANDS = {
     "measure": "ulvar.cli.measuring:measure",
     "curve": "ulvar.cli.curve:curve",
     "fast": "ulvar.cli.fast:fast",
+    "nights": "ulvar.cli.targets:nights",
+    "minima": "ulvar.cli.targets:minima",
     "ephemeris": "ulvar.cli.periods:ephemeris",
     "rotation": "ulvar.cli.periods:rotation",
     "exchange": "ulvar.cli.periods:exchange",

@@ -22,6 +22,7 @@ from ulvar.cli.common import (
     finish,
     hinted,
     lights_of,
+    low_high,
     option,
     output_of,
     plain,
@@ -70,17 +71,6 @@ class SkyBy(StrEnum):
     MEAN = "mean"
     MODE = "mode"
     PLANE = "plane"
-
-
-def low_high(text: str, option: str) -> tuple[float, float]:
-    """Return LOW,HIGH of an option; ends with what is wrong about it."""
-    try:
-        low, high = (float(part) for part in text.split(","))
-    except ValueError:
-        fail_usage(f"{option} takes LOW,HIGH, not '{text}'")
-    if not 0 < low < high:
-        fail_usage(f"{option} needs 0 < LOW < HIGH")
-    return low, high
 
 
 def solve(

@@ -12,12 +12,21 @@ import numpy as np
 import typer
 
 from ulvar.astrometry import CatalogueError, read_rows
-from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish
-from ulvar.cli.measuring import low_high
+from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, low_high, with_error
+from ulvar.cli.targets import parts_of
 from ulvar.engine import Failed, OutputExists
-from ulvar.flows import CurveOptions, ExchangeError, ExchangeFacts, exchange_text, make_curve, write_exchange
+from ulvar.flows import (
+    CurveOptions,
+    ExchangeError,
+    ExchangeFacts,
+    exchange_text,
+    make_curve,
+    read_geometry,
+    rotation_points,
+    write_exchange,
+)
 from ulvar.frames import write_table
-from ulvar.lightcurves import Ephemeris, Geometry, find_rotation, fit_ephemeris, reduced
+from ulvar.lightcurves import Ephemeris, find_rotation, fit_ephemeris
 from ulvar.photometry import StarListError, read_series
 
 _OC_COLUMNS = (
@@ -107,15 +116,8 @@ def ephemeris(
     )  # fmt: skip
 
 
-def _with_error(value: float, error: float) -> str:
-    if not (math.isfinite(error) and error > 0):
-        return f"{value:.8g}"
-    places = max(0, min(12, 1 - math.floor(math.log10(error))))
-    return f"{value:.{places}f} +- {error:.{places}f}"
-
-
 def _ephemeris_lines(found: Ephemeris, time: np.ndarray) -> list[str]:
-    lines = [f"{_with_error(found.epoch, found.epoch_error)} + E x {_with_error(found.period, found.period_error)} d"]
+    lines = [f"{with_error(found.epoch, found.epoch_error)} + E x {with_error(found.period, found.period_error)} d"]
     if math.isfinite(found.change):
         a_year = 2 * found.change * 365.25 / found.period
         lines.append(
@@ -130,7 +132,7 @@ def _ephemeris_lines(found: Ephemeris, time: np.ndarray) -> list[str]:
 
 
 def rotation(
-    tables: Annotated[list[Path], typer.Argument(metavar="TABLE...", help="Series tables of ulvar measure, a session each.")],
+    tables: Annotated[list[Path], typer.Argument(metavar="TABLE...", help="Series tables, a session each, or folders of nights.")],
     period: Annotated[str, typer.Option(metavar="LOW,HIGH", help="Range of rotation periods, in hours.")] = "2,60",
     order: Annotated[int | None, typer.Option(metavar="N", help="Harmonics; by default the points choose from 2 to 6.")] = None,
     geometry: Annotated[
@@ -138,40 +140,26 @@ def rotation(
     ] = None,
     slope: Annotated[float, typer.Option(metavar="G", help="Of the phase function.")] = 0.15,
     target: Annotated[str | None, typer.Option(metavar="NAME", help="The body; the first target by default.")] = None,
+    filter_: Annotated[str, typer.Option("--filter", metavar="NAME", help="Only this filter, of nights.")] = "",
     json: Json = False,
 ) -> None:  # fmt: skip
     """Find the rotation period of a minor planet: a Fourier series with a level for each session."""
-    times, values, errors, sessions = [], [], [], []
-    stems = [path.stem for path in tables]
-    for path in tables:
-        try:
-            made = make_curve(read_series(path), CurveOptions(target=target))
-        except (ValueError, StarListError) as error:
-            fail_usage(str(error))
-        if isinstance(made, Failed):
-            fail_usage(f"{path}: {made.reason}")
-        good = made.curve.good
-        times.append(made.curve.jd_utc[good])
-        values.append(made.curve.magnitude[good])
-        errors.append(made.curve.magnitude_error[good])
-        name = path.stem if stems.count(path.stem) == 1 else str(path)
-        sessions += [name] * int(good.sum())
-    time, magnitude, spread = (np.concatenate(parts) for parts in (times, values, errors))
-    if geometry is not None:
-        told = _columns(geometry, ("jd", "sun_au", "earth_au", "phase_deg"))
-        brought = reduced(
-            time, magnitude, Geometry(told["jd"], told["sun_au"], told["earth_au"], told["phase_deg"]), slope=slope
-        )
-        if isinstance(brought, Failed):
-            fail_usage(f"{geometry}: {brought.reason}")
-        time, magnitude = brought
+    parts = parts_of(tables, target, filter_)
     low, high = low_high(period, "--period")
+    try:
+        where = read_geometry(geometry) if geometry is not None else None
+    except ValueError as error:
+        fail_usage(str(error))
+    points = rotation_points(parts, CurveOptions(target=target), where, slope)
+    if isinstance(points, Failed):
+        fail_usage(points.reason)
+    time, magnitude, spread, sessions = points
     found = find_rotation(time, magnitude, spread, sessions, shortest_h=low, longest_h=high, order=order)
     if isinstance(found, Failed):
         finish({"error": found.reason}, as_json=json, done=0, failed=1, lines=[found.reason])
     lines = [
-        f"{_with_error(found.period_h, found.period_error_h)} h, range {found.amplitude_mag:.3f} mag, {found.order} harmonics, "
-        f"scatter {1000 * found.rms_mag:.1f} mmag of {len(time)} points in {len(tables)} sessions",
+        f"{with_error(found.period_h, found.period_error_h)} h, range {found.amplitude_mag:.3f} mag, {found.order} harmonics, "
+        f"scatter {1000 * found.rms_mag:.1f} mmag of {len(time)} points in {len(parts)} sessions",
         *[f"  {name}: {offset:+.4f} mag beside the first" for name, offset in list(found.offsets.items())[1:]],
     ]
     if found.ambiguous:

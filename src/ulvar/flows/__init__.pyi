@@ -38,8 +38,10 @@ from .curve import AUTO as AUTO
 from .curve import DETREND as DETREND
 from .curve import MODELS as MODELS
 from .curve import CurveOptions as CurveOptions
+from .curve import CurvePart as CurvePart
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
+from .curve import part_curve as part_curve
 from .curve import shape_of as shape_of
 from .exchange import FORMS as FORMS
 from .exchange import ExchangeError as ExchangeError
@@ -106,6 +108,10 @@ from .measure import MeasureOptions as MeasureOptions
 from .measure import MeasureTask as MeasureTask
 from .measure import make_reference as make_reference
 from .measure import measure_series as measure_series
+from .minima import MINIMA_COLUMNS as MINIMA_COLUMNS
+from .minima import NightMinimum as NightMinimum
+from .minima import time_minima as time_minima
+from .minima import write_minima as write_minima
 from .needs import Needs as Needs
 from .needs import expected_needs as expected_needs
 from .pairs import FEW_STARS as FEW_STARS
@@ -143,6 +149,9 @@ from .positions import write_positions as write_positions
 from .report import REPORT_ENDINGS as REPORT_ENDINGS
 from .report import ReportFacts as ReportFacts
 from .report import write_report as write_report
+from .rotating import read_geometry as read_geometry
+from .rotating import rotation_of as rotation_of
+from .rotating import rotation_points as rotation_points
 from .running import Progressed as Progressed
 from .running import RunningStack as RunningStack
 from .series import Field as Field

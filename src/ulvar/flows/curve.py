@@ -86,6 +86,30 @@ class CurveOptions:
 
 
 @dataclass(frozen=True)
+class CurvePart:
+    """What one night, or filter, gives to a light curve of several.
+
+    Attributes
+    ----------
+    name : str
+        Its session, unlike those of the others.
+    table : SeriesTable
+    target : str, optional
+        What the star is called in it; by default as the options say.
+    leave_out : tuple of str
+        Comparison stars not to use in it, beside those of the options.
+    files_out : frozenset of str
+        Its exposures that are left out, beside those of the options.
+    """
+
+    name: str
+    table: SeriesTable
+    target: str | None = None
+    leave_out: tuple[str, ...] = ()
+    files_out: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True)
 class CurveResult:
     """A light curve with its fits and findings.
 
@@ -204,13 +228,13 @@ def shape_of(options: CurveOptions) -> Shape:
     return shapes[options.model]
 
 
-def make_curve(table: SeriesTable | Sequence[tuple[str, SeriesTable]], options: CurveOptions) -> CurveResult | Failed:
+def make_curve(table: SeriesTable | Sequence[CurvePart], options: CurveOptions) -> CurveResult | Failed:
     """Make a light curve and fit what is asked for.
 
     Parameters
     ----------
-    table : SeriesTable, or sequence of (str, SeriesTable)
-        Of several nights or filters, with their names: their curves are joined, each with a level of its own in every fit.
+    table : SeriesTable, or sequence of CurvePart
+        Of several nights or filters: their curves are joined, each with a level of its own in every fit.
     options : CurveOptions
 
     Raises
@@ -222,22 +246,25 @@ def make_curve(table: SeriesTable | Sequence[tuple[str, SeriesTable]], options: 
     if unknown:
         raise ValueError(f"'{unknown[0]}' is not a detrending term; there are {', '.join([*DETREND, AUTO])}")
     shape = shape_of(options)
-    tables = [("", table)] if isinstance(table, SeriesTable) else list(table)
+    parts = [CurvePart("", table)] if isinstance(table, SeriesTable) else list(table)
     curves: list[tuple[str, LightCurve]] = []
-    for name, one in tables:
-        made = differential_curve(
-            one, target=options.target, leave_out=options.leave_out, files_out=options.files_out, light=options.light
-        )
+    findings: list[Finding] = []
+    for part in parts:
+        made = part_curve(part, options)
         if isinstance(made, Failed):
-            return Failed(f"{name}: {made.reason}" if name else made.reason)
-        curves.append((name, made))
-    curve = join_curves(curves)
-    findings = [
-        f
-        for (_, one), (_, own) in zip(curves, tables)
-        for f in comparison_findings(one.ensemble, _effects(own, one, options))
-    ]
-    return _fitted(curve, shape, options, findings)
+            return Failed(f"{part.name}: {made.reason}" if part.name else made.reason)
+        curves.append((part.name, made))
+        findings += comparison_findings(made.ensemble, _effects(part, made, options))
+    return _fitted(join_curves(curves), shape, options, findings)
+
+
+def part_curve(part: CurvePart, options: CurveOptions, without: str | None = None) -> LightCurve | Failed:
+    """Return the light curve of one part alone, by its own names and those of the options; perhaps without one comparison star more."""
+    return differential_curve(
+        part.table, target=part.target or options.target,
+        leave_out=(*options.leave_out, *part.leave_out, *([without] if without else [])),
+        files_out=options.files_out | part.files_out, light=options.light,
+    )  # fmt: skip
 
 
 def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: list[Finding]) -> CurveResult:
@@ -337,17 +364,11 @@ def _folded(time: F64Array, magnitude: F64Array, fit: JointFit, notes: list[str]
     return timed
 
 
-def _effects(table: SeriesTable, curve: LightCurve, options: CurveOptions) -> dict[str, tuple[float, float]]:
+def _effects(part: CurvePart, curve: LightCurve, options: CurveOptions) -> dict[str, tuple[float, float]]:
     """Return what the target scatters by from point to point with and without each star that varies [mag]."""
     found = {}
     for name in curve.ensemble.suspects:
-        without = differential_curve(
-            table,
-            target=options.target,
-            leave_out=(*options.leave_out, name),
-            files_out=options.files_out,
-            light=options.light,
-        )
+        without = part_curve(part, options, name)
         if not isinstance(without, Failed):
             found[name] = point_to_point(curve.magnitude[curve.good]), point_to_point(without.magnitude[without.good])
     return found

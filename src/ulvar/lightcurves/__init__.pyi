@@ -6,6 +6,7 @@ from .curve import CURVE_COLUMNS as CURVE_COLUMNS
 from .curve import LightCurve as LightCurve
 from .curve import differential_curve as differential_curve
 from .curve import join_curves as join_curves
+from .curve import still_place as still_place
 from .curve import write_curve as write_curve
 from .eclipse import EclipseShape as EclipseShape
 from .eclipse import TemplateShape as TemplateShape

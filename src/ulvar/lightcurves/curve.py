@@ -26,6 +26,8 @@ CURVE_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
     ("ensemble_flux", "ADU", 3, "ensemble on the scale of the sum of the comparisons"),
     ("flags", "", None, "words joined by |"),
 )
+# Of curves that were joined.
+_SESSION = ("session", "", None, "night and filter")
 _UNUSABLE = int(StarFlag.LOST | StarFlag.EDGE)
 _DOUBTFUL = int(StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL | StarFlag.LEFT_OUT)
 COMPANIONS = ("airmass", "fwhm_px", "sky", "x", "y")
@@ -163,11 +165,11 @@ def differential_curve(
         relative_flux_error=np.abs(relative) * share, magnitude=magnitude,
         magnitude_error=2.5 / math.log(10) * share, ensemble_flux=ensemble.flux,
         flags=np.array([row.flags for row in rows], dtype=np.int64) | np.where(out, int(StarFlag.LEFT_OUT), 0),
-        companions=companions, ensemble=ensemble, coordinates=_place_of(rows),
+        companions=companions, ensemble=ensemble, coordinates=still_place(rows),
     )  # fmt: skip
 
 
-def _place_of(rows: Sequence[SeriesRow]) -> tuple[float, float] | None:
+def still_place(rows: Sequence[SeriesRow]) -> tuple[float, float] | None:
     """Return where a star stands on the sky; None where it is not known, or moves."""
     ra, dec = np.array([row.ra for row in rows]), np.array([row.dec for row in rows])
     there = np.isfinite(ra) & np.isfinite(dec)
@@ -215,7 +217,9 @@ def join_curves(curves: Sequence[tuple[str, LightCurve]]) -> LightCurve:
 
 
 def write_curve(path: Path, curve: LightCurve, *, replace: bool = False) -> None:
-    """Write a light curve with the columns of `CURVE_COLUMNS`, atomically, in the format that the name's ending says (see `write_table`).
+    """Write a light curve with the columns of `CURVE_COLUMNS`, and `session` where several were joined, atomically.
+
+    The name's ending says in which format (see `write_table`).
 
     Raises
     ------
@@ -226,5 +230,8 @@ def write_curve(path: Path, curve: LightCurve, *, replace: bool = False) -> None
     """
     cells: dict[str, list[object]] = {name: list(getattr(curve, name)) for name, *_ in CURVE_COLUMNS}
     cells["flags"] = [flag_words(int(flags)) for flags in curve.flags]
+    columns = CURVE_COLUMNS
+    if curve.sessions:
+        columns, cells["session"] = (*CURVE_COLUMNS, _SESSION), list(curve.sessions)
     about = {"target": curve.name, "jd_utc": "JD, UTC", "bjd_tdb": "BJD, TDB"}
-    write_table(path, CURVE_COLUMNS, cells, about=about, replace=replace)
+    write_table(path, columns, cells, about=about, replace=replace)
