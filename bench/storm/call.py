@@ -12,6 +12,7 @@ import resource
 import signal
 import sys
 import tempfile
+import threading
 import time
 import traceback
 from collections.abc import Callable, Sequence
@@ -176,6 +177,8 @@ def _run(
         # The command has ended; what is left is this harness.
         signal.signal(signal.SIGTERM, signal.SIG_IGN)
         signal.signal(signal.SIGINT, signal.SIG_IGN)
+        # An interpreter that ends waits for its threads, those too that were begun the moment before.
+        threading._shutdown()  # type: ignore[attr-defined]
         sys.stdout.flush()
         sys.stderr.flush()
     os._exit(code)

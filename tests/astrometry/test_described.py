@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import time
 from pathlib import Path
 from unittest import mock
 
@@ -155,6 +156,27 @@ class Interrupted(Command):
         self.assertEqual(len(list(other.glob("*.parquet"))), 2)
         import_stars(table, other)
         self.assertEqual({path.name: path.read_bytes() for path in other.iterdir()}, wanted)
+
+    def test_the_table_is_never_in_memory_as_a_whole(self) -> None:
+        given, written, ahead = 0, 0, []
+
+        def one_by_one():
+            nonlocal given
+            for place in range(30):
+                given += 1
+                ahead.append(given - written)
+                yield f"0-{place}", {"ra": np.arange(2.0), "dec": np.zeros(2)}
+
+        def slow(path, columns):
+            nonlocal written
+            time.sleep(0.002)
+            path.write_bytes(b"a tile")
+            written += 1
+
+        with mock.patch.object(tiles, "_write", slow):
+            self.assertEqual(tiles._write_all(self.folder, one_by_one()), 30)
+        self.assertLessEqual(max(ahead), 4)
+        self.assertEqual(len(list(self.folder.glob("*.parquet"))), 30)
 
 
 class Described(Command):

@@ -76,6 +76,42 @@ class Ended(Command):
                 for file in (self.folder / "t").iterdir():
                     file.unlink()
 
+    def test_ctrl_c_in_a_finalizer_is_not_lost(self) -> None:
+        words = """
+import os, signal, time
+signal.signal(signal.SIGINT, signal.default_int_handler)
+from ulvar.cli import main as entry
+
+class Kept:
+    def __del__(self):
+        os.kill(os.getpid(), signal.SIGINT)
+
+def work():
+    Kept()
+    time.sleep(20)
+
+entry.app = work
+entry.main()
+"""
+        done = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, timeout=60)
+        self.assertEqual((done.returncode, done.stderr), (130, ""))
+
+    def test_ctrl_c_while_a_lock_is_taken(self) -> None:
+        words = """
+from ulvar.cli import main as entry
+
+def work():
+    try:
+        raise KeyboardInterrupt
+    finally:
+        raise RuntimeError("release unlocked lock")
+
+entry.app = work
+entry.main()
+"""
+        done = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, timeout=60)
+        self.assertEqual((done.returncode, done.stderr), (130, ""))
+
     def test_killed(self) -> None:
         command, workers = self.begun()
         command.kill()

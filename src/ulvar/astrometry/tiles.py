@@ -6,8 +6,9 @@ import json
 import math
 import shutil
 import time
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
@@ -285,10 +286,16 @@ def _write_all(folder: Path, tiles: Iterable[tuple[str, Columns]]) -> int:
             _write(temporary, {key: values[once] for key, values in merged.items()})
 
     count = 0
-    # Packing and writing leave Python's lock alone.
+    # Packing and writing leave Python's lock alone. All at once would be the whole table in memory.
     with ThreadPoolExecutor(_WRITERS) as pool:
-        for _ in pool.map(write, tiles):
+        waiting: deque[Future[None]] = deque()
+        for tile in tiles:
             count += 1
+            waiting.append(pool.submit(write, tile))
+            if len(waiting) > _WRITERS:
+                waiting.popleft().result()
+        for one in waiting:
+            one.result()
     return count
 
 

@@ -8,7 +8,6 @@ import importlib.util
 import io
 import json
 import logging
-import os
 import signal
 import sys
 import warnings
@@ -153,24 +152,30 @@ def root(
         open_window(None)
 
 
+# How long after Ctrl+C was swallowed it comes again [s].
+_AGAIN_S = 0.005
+
+
 def _not_swallowed(told: Any) -> None:
     """Deliver Ctrl+C once more where it came in the middle of an object's finalizer, which would swallow it."""
     if told.exc_type is KeyboardInterrupt:
-        os.kill(os.getpid(), signal.SIGINT)
+        # A moment later: at once it would end this function, and be swallowed again.
+        signal.setitimer(signal.ITIMER_REAL, _AGAIN_S)
     else:
         sys.__unraisablehook__(told)
 
 
 def main() -> None:
     """Entry point. What the surroundings do not allow (a place, a worker) ends in a sentence, whatever the command."""
-    # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
-    signal.signal(signal.SIGTERM, signal.default_int_handler)
-    sys.unraisablehook = _not_swallowed
-    for stream in (sys.stdout, sys.stderr):
-        # Names of files may hold bytes that are no text.
-        if isinstance(stream, io.TextIOWrapper):
-            stream.reconfigure(errors="backslashreplace")
     try:
+        # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
+        signal.signal(signal.SIGTERM, signal.default_int_handler)
+        signal.signal(signal.SIGALRM, signal.default_int_handler)
+        sys.unraisablehook = _not_swallowed
+        for stream in (sys.stdout, sys.stderr):
+            # Names of files may hold bytes that are no text.
+            if isinstance(stream, io.TextIOWrapper):
+                stream.reconfigure(errors="backslashreplace")
         with warnings.catch_warnings():
             # What cannot be computed comes out as no value, and is told as such where it matters.
             warnings.simplefilter("ignore", RuntimeWarning)
@@ -182,6 +187,9 @@ def main() -> None:
         from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
 
         words = end_words(error)
+        if isinstance(error.__context__, KeyboardInterrupt):
+            # Python's own locks complain when it comes while one is being taken.
+            sys.exit(130)
         if not words:
             raise
         tell_end(words)
