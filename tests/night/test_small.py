@@ -55,7 +55,9 @@ class Kept(SixExposures):
             self.assertAlmostEqual(stack.values["snr_gain"], math.sqrt(w.sum() ** 2 / (w**2).sum()), places=9)
             if weights == "equal":
                 self.assertAlmostEqual(stack.values["snr_gain"], math.sqrt(6), places=9)
-        # Made within one second two are as new; each has a moment of its own here.
+        # Also those made within one second.
+        self.assertEqual([r.output for r in results_of(night, series.key)], made[::-1])
+        # By when they were made, whatever the order in which they were stored.
         for n, output in enumerate(made):
             result = night.products_of("result")[output]
             values = {**result.values, "made_utc": f"2027-02-12T0{(n + 1) % 3}:00:00"}

@@ -60,7 +60,7 @@ def remember_result(night: Night, series: Series, stack: Product, stamp: str) ->
     )
     chosen = night.settings.combine.model_dump(mode="json")
     values: dict[str, Any] = {
-        "name": name, "print": stamp, "made_utc": datetime.now(UTC).isoformat(timespec="seconds"),
+        "name": name, "print": stamp, "made_utc": datetime.now(UTC).isoformat(timespec="microseconds"),
         "settings": {key: chosen[key] for key in _TOLD},
         **{key: stack.values.get(key) for key in ("count", "noise_adu", "fwhm_px", "faintest_adu", "width", "height", "snr_gain")},
         # The same exposures and settings make the same pixels.
