@@ -10,6 +10,7 @@ from PySide6.QtGui import QFont, QPixmap
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
+from ulvar.desktop.dialogs.exchange import ExchangePanel
 from ulvar.desktop.dialogs.saving import exports_folder
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.work.background import Asker
@@ -73,6 +74,10 @@ class FigurePanel(Panel):
         self.report.clicked.connect(self._report)
         foot.addWidget(self.plain)
         foot.addStretch(1)
+        self.exchange = QPushButton("For an association…")
+        self.exchange.setToolTip("The points in the text form that observers' associations take")
+        self.exchange.clicked.connect(self._exchange)
+        foot.addWidget(self.exchange)
         foot.addWidget(self.report)
         self.body.addLayout(foot)
         self._asker = Asker("figure")
@@ -148,6 +153,14 @@ class FigurePanel(Panel):
             path,
             partial(write_report, path, self._result, self._facts(), table=table, style=self.style_now, replace=True),
         )
+
+    def _exchange(self) -> None:
+        series = self._model.chosen_series()
+        self.telling = ExchangePanel(
+            self, self._result.curve, self._settings, self._beside, series.filter if series else "", self._model.curves.series()
+        )  # fmt: skip
+        self.telling.setWindowModality(Qt.WindowModality.WindowModal)
+        self.telling.show()
 
     def _write(self, path: Path, write) -> None:  # type: ignore[no-untyped-def]
         try:

@@ -2,29 +2,22 @@
 
 from __future__ import annotations
 
-import math
 from pathlib import Path
 
-import numpy as np
-from PySide6.QtCore import QObject, Signal
-
+from ulvar.desktop.models.folding import Folding
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.work.background import Asker
-from ulvar.engine import Failed
 from ulvar.flows import CurveResult, Series
 from ulvar.frames import FrameError
-from ulvar.lightcurves import PeriodResult, find_period
 from ulvar.night.stations import Beside, curve_path, curves_beside, night_curve, series_path, series_table
 from ulvar.photometry import SeriesTable
 
 
-class Curves(QObject):
-    """Series and light curve of the night.
+class Curves(Folding):
+    """Series and light curve of the night; `changed` tells when one that was being made is there.
 
     Attributes
     ----------
-    changed : Signal
-        A light curve that was being made is there.
     coming : bool
         Whether one is being made.
     together : bool
@@ -33,8 +26,6 @@ class Curves(QObject):
         How far their medians are put apart [mag]; None: as far as they need.
     """
 
-    changed = Signal()
-
     def __init__(self, ground: Ground) -> None:
         super().__init__(ground)
         self._ground = ground
@@ -42,12 +33,6 @@ class Curves(QObject):
         self.apart_mag: float | None = None
         # How the curve is looked at: along which axis, as what, means over so many minutes.
         self.axis, self.in_flux, self.bin_min = "BJD_TDB", False, 0.0
-        # What it is folded with: period and moment of phase 0 [d].
-        self.fold: tuple[float, float] | None = None
-        self.found: PeriodResult | Failed | None = None
-        self.searching = False
-        self._searcher = Asker("period")
-        self._searcher.found.connect(self._searched)
         self._last_curve: CurveResult | None = None
         self._last_beside: tuple[Beside, ...] = ()
         self._asks_beside = False
@@ -62,7 +47,7 @@ class Curves(QObject):
     def forget(self) -> None:
         """Show no curve of another night or series."""
         self._last_curve, self._last_beside = None, ()
-        self.fold, self.found = None, None
+        self.unfold()
 
     def show_together(self, on: bool, apart_mag: float | None = None) -> None:
         """Show the curves of the field's other series too, their medians so far apart [mag]."""
@@ -100,61 +85,16 @@ class Curves(QObject):
     def close(self) -> None:
         """End the threads."""
         self._asker.close(wait=True)
-        self._searcher.close(wait=True)
+        super().close()
+
+    def _order(self) -> object:
+        return self._ground.order
 
     def look(self, **how: object) -> None:
         """Look at the curve in another way: `axis`, `in_flux`, `bin_min`, `fold`."""
         for name, value in how.items():
             setattr(self, name, value)
         self.changed.emit()
-
-    def search(self, shortest_d: float, longest_d: float, method: str) -> bool:
-        """Look for a period in another thread, in the points without trends; `changed` tells when it is there."""
-        result = self.curve()
-        if result is None or self.searching:
-            return False
-        good = result.curve.good
-        curve = result.curve
-        values = curve.magnitude[good]
-        if result.fit is not None:
-            values = values - result.fit.trend_mag
-        time, error = curve.time[good], curve.magnitude_error[good]
-        self.searching, self.found = True, None
-        self._searcher.ask(
-            self._ground.order,
-            lambda: find_period(time, values, error, shortest_d=shortest_d, longest_d=longest_d, method=method),
-        )
-        self.changed.emit()
-        return True
-
-    def _searched(self, order: object, found: object) -> None:
-        self.searching = False
-        if order != self._ground.order:
-            return
-        if isinstance(found, PeriodResult | Failed):
-            self.found = found
-        else:
-            self.found = Failed(str(found))
-        if isinstance(found, PeriodResult):
-            # Folded at once, the faintest point at the middle.
-            self.fold_with(found.period_d)
-        self.changed.emit()
-
-    def fold_with(self, period_d: float) -> None:
-        """Fold with a period, the faintest place of a model or of the points at phase 0."""
-        result = self.curve()
-        if result is None or not period_d > 0:
-            return
-        fit = result.fit
-        names = [
-            name for name in ("mid", "minimum") if fit is not None and math.isfinite(fit.values.get(name, math.nan))
-        ]
-        if fit is not None and names:
-            epoch = fit.values[names[0]]
-        else:
-            good = np.flatnonzero(result.curve.good)
-            epoch = float(result.curve.time[good[np.argmax(result.curve.magnitude[good])]]) if len(good) else 0.0
-        self.fold = (period_d, epoch)
 
     def series(self) -> SeriesTable | None:
         """The measured series."""

@@ -59,6 +59,13 @@ ACTIONS = (
         "file",
     ),
     ActionSpec(
+        "exchange",
+        "Light curve for an association…",
+        "",
+        "The text form that associations of variable-star and minor-planet observers take, after a check of what it requires",
+        "file",
+    ),
+    ActionSpec(
         "export table",
         "Save the table of exposures…",
         "Ctrl+E",
@@ -334,6 +341,13 @@ ACTIONS = (
         "Stars by coordinates…",
         "Ctrl+T",
         "Target, comparison and check stars by their places on the sky, or from a list",
+        "run",
+    ),
+    ActionSpec(
+        "nights",
+        "A target over nights…",
+        "",
+        "All nights of a folder that measured a star: joined, folded, minima timed, an ephemeris or a rotation fitted",
         "run",
     ),
     ActionSpec(

@@ -135,6 +135,7 @@ class Commands(QObject):
                 "auto": self._regions.sky.auto_levels, "find": self._find, "help": self._help,
                 "export picture": self._regions.exports.picture, "export result": self._regions.exports.result,
                 "chart": self._regions.exports.chart, "figure": self._regions.exports.figure,
+                "exchange": self._regions.exports.exchange, "nights": self._regions.exports.nights,
                 "curve together": self._together,
                 "mark body": lambda: self._point(self._model.pointing.begin_body),
                 "forget body": lambda: self._say(self._model.pointing.forget_body()),

@@ -11,8 +11,10 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 
 from ulvar.astrometry import CatalogueError, Wcs, load_catalogue
 from ulvar.desktop.boards.base import Board
+from ulvar.desktop.dialogs.exchange import ExchangePanel
 from ulvar.desktop.dialogs.figure import FigurePanel
 from ulvar.desktop.dialogs.saving import SavingPanel, exports_folder
+from ulvar.desktop.dialogs.target import TargetPanel
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.tables import TABLE_KINDS
 from ulvar.desktop.parts.plots import Plot
@@ -56,12 +58,21 @@ class Exports(QObject):
         self._parent, self._model, self._sky, self._boards, self._settings = parent, model, sky, boards, settings
         self.panel: SavingPanel | None = None
         self.drawing: FigurePanel | None = None
+        self.telling: ExchangePanel | None = None
+        self.over: TargetPanel | None = None
         self._asker = Asker("export")
         self._asker.found.connect(self._written)
 
     def close(self) -> None:
-        """Let what is being written be finished."""
+        """Let what is being written be finished, and end what is read."""
         self._asker.close(wait=True)
+        self._close_over()
+
+    def _close_over(self) -> None:
+        if self.over is not None:
+            self.over.reject()
+            self.over.deleteLater()
+            self.over = None
 
     def _beside(self) -> Path:
         return self._model.night.folder if self._model.night is not None else Path.home()
@@ -126,6 +137,27 @@ class Exports(QObject):
             return
         self.drawing = FigurePanel(self._parent, self._model, result, self._settings, self._beside())
         self.drawing.show()
+
+    def exchange(self) -> None:
+        """Open the text of the light curve for an association of observers."""
+        result, series = self._model.curves.curve(), self._model.chosen_series()
+        if result is None or series is None:
+            self._model.message.emit("There is no light curve yet.")
+            return
+        self.telling = ExchangePanel(
+            self._parent, result.curve, self._settings, self._beside(), series.filter, self._model.curves.series()
+        )
+        self.telling.show()
+
+    def nights(self) -> None:
+        """Open the target over nights: those beside the night that is open, or any folder."""
+        night, result = self._model.night, self._model.curves.curve()
+        folder = night.folder.parent if night is not None else None
+        self._close_over()
+        self.over = TargetPanel(
+            self._parent, self._boards["curve"].theme, self._settings, folder, result.curve.name if result else ""
+        )
+        self.over.show()
 
     def chart(self) -> None:
         """Ask for a place and draw a finder chart of the field of the exposure on screen."""

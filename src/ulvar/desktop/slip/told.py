@@ -8,6 +8,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout
 
+from ulvar.desktop.parts.fitwords import FIT_ROWS, told_value
 from ulvar.desktop.parts.widgets import decimals_for, hairline, label
 
 # The value that stands large, by model, and what it is called.
@@ -15,20 +16,6 @@ _FIRST = {
     "eclipse": ("mid", "Minimum"), "transit": ("mid", "Middle of the transit"), "sine": ("period_d", "Period"),
     "polynomial": ("minimum", "Faintest"),
 }  # fmt: skip
-# Further ones: words, unit, factor.
-_ROWS = {
-    "depth_mag": ("Depth", "mag", 1.0), "duration_d": ("Duration", "h", 24.0), "ingress_d": ("Ingress", "min", 1440.0),
-    "ratio": ("Ratio of radii", "", 1.0), "impact": ("Impact", "", 1.0), "u1": ("u1", "", 1.0), "u2": ("u2", "", 1.0),
-    "amplitude_mag": ("Full range", "mag", 1.0), "minimum": ("Faintest", "d", 1.0), "maximum": ("Brightest", "d", 1.0),
-    "range_mag": ("Range", "mag", 1.0),
-}  # fmt: skip
-
-
-def _told(value: float, error: float, unit: str) -> str:
-    if not (math.isfinite(error) and error > 0):
-        return f"{value:.4g} {unit}".strip()
-    places = decimals_for(error)
-    return f"{value:,.{places}f} ± {error:.{places}f} {unit}".strip().replace(",", "\u2009")
 
 
 def show_result(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel | None:
@@ -60,9 +47,9 @@ def show_result(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel | None:
         # Of a second way to time it the difference is told, with its own error.
         error = fit["kwee_van_woerden_error_d"] * 86400
         rows.append(("Kwee–van Woerden, from the fit", f"{off:+.0f} ± {error:.0f} s"))
-    for name, (words, unit, factor) in _ROWS.items():
+    for name, (words, unit, factor) in FIT_ROWS.items():
         if name in values and name != key:
-            rows.append((words, _told(factor * values[name], factor * errors[name], unit)))
+            rows.append((words, told_value(factor * values[name], factor * errors[name], unit)))
     rows.append(("Residual scatter", f"{1000 * fit['rms_mag']:.1f} mmag"))
     if fit["red_noise_factor"] > 1.005:
         rows.append(("Errors grow by red noise", f"{fit['red_noise_factor']:.1f} times"))
