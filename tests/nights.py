@@ -22,17 +22,27 @@ STAR = (115.5, 41.3)
 _NOISE = 0.003
 
 
+# Of the disc in front: its radius and impact in radii of the other, how far it moves [radii a day], and how much of the light it can take.
+_RADIUS, _IMPACT, _SPEED, _SHARE = 0.8, 0.45, 45.0, 0.6
+
+
 def dip(time: np.ndarray) -> np.ndarray:
-    """Return the dimming of the star [mag]."""
-    phase = (time - EPOCH + PERIOD / 2) % PERIOD - PERIOD / 2
-    return np.asarray(0.45 * np.exp(-0.5 * (phase / 0.018) ** 4))
+    """Return the dimming of the star [mag]: a disc passes before another of even light."""
+    phase = (np.asarray(time) - EPOCH + PERIOD / 2) % PERIOD - PERIOD / 2
+    away = np.hypot(_IMPACT, _SPEED * phase)
+    # Between first and last touch, and where neither lies within the other, two segments of circles overlap.
+    d = np.clip(away, 1 - _RADIUS + 1e-9, 1 + _RADIUS - 1e-9)
+    one = np.arccos((d**2 + 1 - _RADIUS**2) / (2 * d))
+    other = np.arccos((d**2 + _RADIUS**2 - 1) / (2 * d * _RADIUS))
+    lens = one - np.sin(2 * one) / 2 + _RADIUS**2 * (other - np.sin(2 * other) / 2)
+    return np.asarray(-2.5 * np.log10(1 - _SHARE * lens / math.pi))
 
 
 def rows_of(
     times: np.ndarray, level: float, seed: int, *, name: str = "T 12", dimming: Callable[[np.ndarray], np.ndarray] = dip, files: Sequence[str] = (),
     dec: float = STAR[1],
 ) -> list[SeriesRow]:  # fmt: skip
-    """Return the rows of a star and two comparison stars, with noise of 3 mmag."""
+    """Return the rows of a star, with noise of 3 mmag, and two comparison stars with hardly any."""
     rng = np.random.default_rng(seed)
     rows = []
     for k, jd in enumerate(times):
@@ -47,7 +57,7 @@ def rows_of(
             rows.append(
                 SeriesRow(
                     file=files[k] if k < len(files) else f"light-{k:03d}.fits", time_utc_mid=when, jd_utc=float(jd), bjd_tdb=float(jd), name=star,
-                    role=role, x=10.0, y=10.0, flux=float(flux * cloud), flux_error=120.0, sky=200.0, sky_error=0.1, peak=900.0, fwhm_px=3.0,
+                    role=role, x=10.0, y=10.0, flux=float(flux * cloud), flux_error=_NOISE * target if star == name else 9.0, sky=200.0, sky_error=0.1, peak=900.0, fwhm_px=3.0,
                     airmass=1.2, flags=0, ra=ra, dec=dec if star == name else 41.3,
                 )
             )  # fmt: skip
@@ -100,4 +110,20 @@ def eclipsing_nights(folder: Path) -> Path:
             )
 
         lay_night(place / "2027", name, filters, rows, f"2027-02-{11 + day}").close()
+    return place
+
+
+def follow_star(folder: Path) -> Path:
+    """Lay nine nights over forty days, two of them beside any minimum, three in two filters; returns their folder."""
+    place = folder / "nights"
+    for number, day in enumerate((0, 1, 4, 9, 10, 16, 23, 31, 40)):
+        middle = EPOCH + PERIOD * round((JD0 + day + 0.35 - EPOCH) / PERIOD)
+        begin = middle - 0.1 + 0.03 * math.sin(3 * number) if number % 4 != 3 else JD0 + day + 0.3
+
+        def rows(band: str, files: list[str], *, n=number, at=begin) -> list[SeriesRow]:
+            level = 0.05 * math.sin(n) + (0.6 if band == "B" else 0.0)
+            return rows_of(at + np.arange(90) * 0.2 / 90, level, 7 * n + ord(band), name="Tarnholt 12", files=files)
+
+        date = (datetime(2027, 2, 11, tzinfo=UTC) + timedelta(days=day)).date()
+        lay_night(place, f"tarnholt-{date}", ("B", "V") if number % 3 == 1 else ("V",), rows, str(date)).close()
     return place

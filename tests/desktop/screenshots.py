@@ -10,13 +10,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from PySide6.QtGui import QPixmap
+
     from ulvar.desktop.shell.window import MainWindow
 
 ROOT = Path(__file__).resolve().parent.parent.parent
 sys.path.insert(0, str(ROOT))
 
 # Pages of the Combine board that have a picture of their own.
-COMBINE_PAGES = ("rules", "stars", "field", "alignment", "result")
+COMBINE_PAGES = ("rules", "field", "alignment", "result")
 
 
 def calibrate_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
@@ -32,7 +34,7 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
     """Turn the Combine board to a page, with the picture and the tools that go with it."""
     window.command(f"page {page}")
     sky = window.sky
-    for key, on in (("stars", page in ("stars", "field")), ("closeup", page == "field"), ("swipe", False)):
+    for key, on in (("stars", page == "field"), ("closeup", page == "field"), ("swipe", False)):
         if sky.on(key) != on:
             sky.toggle(key)
     wait(0.8)
@@ -51,8 +53,6 @@ def combine_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
         window.model.stacks.point_at(300, 200)
         while window.model.stacks.history is None:
             wait(0.2)
-    if page == "stars":
-        window.model.looking.choose_star(None)
     wait(0.4)
 
 
@@ -89,6 +89,36 @@ def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
     while page == "candidates" and window.model.field.candidates() is None:
         wait(0.2)
     wait(0.5)
+
+
+def nights_panel(window: MainWindow, wait: Callable[[float], None]) -> QPixmap:
+    """Return the target over nights, of a star that was eclipsed on most of nine nights."""
+    from PySide6.QtCore import QSettings
+
+    from tests.nights import PERIOD, follow_star
+    from ulvar.desktop.dialogs.target import TargetPanel
+
+    with tempfile.TemporaryDirectory(prefix="ulvar-") as folder:
+        panel = TargetPanel(window, window.theme, QSettings(), follow_star(Path(folder)), "Tarnholt 12")
+        panel.resize(1280, 800)
+        panel.show()
+
+        def ready() -> None:
+            wait(0.2)
+            while panel.nights.busy or panel.nights.searching:
+                wait(0.1)
+            wait(0.2)
+
+        ready()
+        panel.turn_to("minima")
+        panel.nights.time("eclipse")
+        ready()
+        panel.shown.period.setValue(PERIOD)  # type: ignore[union-attr]
+        panel.shown.fit.click()  # type: ignore[union-attr]
+        ready()
+        picture = panel.grab()
+        panel.reject()
+    return picture
 
 
 def main() -> int:
@@ -176,6 +206,9 @@ def main() -> int:
         window.toast.hide()
         window.grab().save(str(out / f"{name}.png"))
         sys.stderr.write(f"{name}.png\n")
+    window.set_theme("dark")
+    nights_panel(window, wait).save(str(out / "nights.png"))
+    sys.stderr.write("nights.png\n")
     window.close()
     wait(0.2)
     return 0
