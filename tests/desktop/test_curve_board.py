@@ -193,6 +193,16 @@ class Light(CurveCase):
         more.activated.emit(more.currentIndex())
         self.ready()
         self.assertEqual(len(self.board._plots), count + 1)
+        # Transparency is that of the exposure that each point is of.
+        more = self.page.more
+        more.setCurrentIndex(more.findData("transparency"))
+        more.activated.emit(more.currentIndex())
+        self.ready()
+        strip = next(p for p in self.board._plots if p.y_label == "Transparency %")
+        scores, points = self.model.scores(), strip.series[0]
+        wanted = [100 * scores[key].values["transparency"] for key in points.keys]
+        np.testing.assert_allclose(points.y, wanted)
+        self.assertGreater(np.ptp(points.y), 0.1)
 
 
 class Pages(CurveCase):

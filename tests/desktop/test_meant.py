@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from tests.desktop.scored import ScoredCase
+from ulvar.desktop.dialogs.sites import known_sites, remember_site
 from ulvar.desktop.slip.cards import CardButton, FindingCard
 from ulvar.engine import JobContext
 from ulvar.inspection import Mend, notice
@@ -178,12 +179,16 @@ class Meant(ScoredCase):
     def test_facts_of_place_and_pointing_are_corrected(self) -> None:
         path = self.model.current
         before = self.model.facts(path)
+        # What other runs typed stays away.
+        self.window.settings.remove("sites")
+        self.addCleanup(self.window.settings.remove, "sites")
         self.window.command("facts")
         panel = self.window.chores.panel
+        self.assertIsNone(panel.fields["site"].completer())
         self.assertEqual(panel.fields["object"].text(), before.object)
         self.assertEqual(panel.fields["site"].text(), ", ".join(f"{v:.6g}" for v in before.site))
         for name, text in (
-            ("site", "48.1, -11.6, 520"),
+            ("site", "Hill: 48.1, -11.6, 520"),
             ("ra_deg", "07 42 10.5"),
             ("dec_deg", "-12 30 00"),
             ("object", "Elsewhere"),
@@ -198,6 +203,20 @@ class Meant(ScoredCase):
         self.assertEqual(self.model.series_of_exposure(path).field.name, "Elsewhere")
         self.model.undo.undo()
         self.assertEqual(self.model.facts(path), before)
+        # The site is offered by its name from now on; typed without one it keeps it.
+        remember_site(self.window.settings, "-30.5, 20, 1800")
+        remember_site(self.window.settings, "48.1, -11.6, 520")
+        self.assertEqual(known_sites(self.window.settings), ["Hill: 48.1, -11.6, 520", "-30.5, 20, 1800"])
+        self.window.command("facts")
+        field = self.window.chores.panel.fields["site"]
+        field.offer()
+        offered = field.completer()
+        self.assertEqual(offered.completionCount(), 2)
+        field.clear()
+        QTest.keyClicks(field, "hill")
+        self.assertEqual(offered.completionCount(), 1)
+        self.assertEqual(offered.currentCompletion(), "Hill: 48.1, -11.6, 520")
+        self.window.chores.panel.close()
 
     def test_long_names_never_widen_the_slip(self) -> None:
         name = "light_" + "0123456789" * 12 + "_V_0007.fits"

@@ -281,12 +281,28 @@ class UserFacts(unittest.TestCase):
         told = with_user_facts(facts_from_header({}, "x.fits"), {"start_utc": later, "mid_utc": "2027-02-11T14:00:07"})
         self.assertEqual(told.mid_utc, start + timedelta(seconds=7), "a middle that is given stays")
 
+    def test_a_clock_that_is_off_moves_the_header_s_times(self) -> None:
+        facts = facts_from_header({"DATE-OBS": "2027-02-11T12:00:00", "EXPTIME": 50.0}, "x.fits")
+        moved = with_user_facts(facts, {"clock_s": "-7200.5"})
+        self.assertEqual(moved.start_utc, datetime(2027, 2, 11, 9, 59, 59, 500000, tzinfo=UTC))
+        self.assertEqual(moved.mid_utc, datetime(2027, 2, 11, 10, 0, 24, 500000, tzinfo=UTC))
+        self.assertEqual((moved.clock_s, moved.origins["clock_s"]), (-7200.5, "user"))
+        # What is corrected again counts from the header, too; what is typed is not moved.
+        self.assertEqual(with_user_facts(moved, {"clock_s": "0"}).start_utc, facts.start_utc)
+        longer = with_user_facts(facts, {"exposure_s": "60", "clock_s": "1"})
+        self.assertEqual(longer.mid_utc, datetime(2027, 2, 11, 12, 0, 31, tzinfo=UTC))
+        typed = with_user_facts(facts, {"start_utc": "2027-02-11T14:00:00", "clock_s": "5"})
+        self.assertEqual(typed.start_utc, datetime(2027, 2, 11, 14, tzinfo=UTC))
+        self.assertEqual(with_user_facts(ExposureFacts("x"), {"clock_s": "5"}).start_utc, None)
+
     def test_wrong_ones_are_told(self) -> None:
         for name, text, message in (
             ("nope", "1", "unknown fact 'nope'"),
             ("gain", "abc", "gain=abc"),
             ("site", "1", "site=1"),
             ("binning", "0", "binning=0"),
+            ("clock_s", "nan", "clock_s=nan"),
+            ("row_us", "inf", "row_us=inf"),
             ("path", "x", "unknown fact"),
         ):
             with self.assertRaisesRegex(ValueError, message):

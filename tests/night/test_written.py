@@ -104,6 +104,52 @@ class Truth(SixExposures):
         pulls = [(float(p["relative_flux"]) - wanted) / float(p["relative_flux_error"]) for p in curve]
         self.assertLess(abs(float(np.mean(pulls))), 5 / math.sqrt(COUNT))
 
+    def test_a_clock_that_is_off_and_a_shutter_that_rolls(self) -> None:
+        night, context = self.night(), JobContext()
+        run_stack(night, context)
+        reference = int(Path(next(iter(night.products_of("score").values())).values["reference"]).stem[1:])
+        ox, oy = self.shift(reference)
+        low, high = int(np.argmin(self.y)), int(np.argmax(self.y))
+        stars = [("t", "target", low), ("u", "target", high), ("a", "comparison", 7), ("b", "comparison", 12)]
+        night.set_stars([ListedStar(n, r, x=self.x[k] + ox, y=self.y[k] + oy) for n, r, k in stars])
+        series = night.current_series()
+        self.assertEqual(run_measure(night, context).problem, "")
+        run_curve(night, context)
+        with curve_path(night, series).open(newline="") as handle:
+            before = sorted(float(p["relative_flux"]) for p in csv.DictReader(handle))
+        masters, raw = night.state("masters"), [Path(p).read_bytes() for p in self.paths]
+        settings = night.settings
+        settings.intake.clock_s, settings.intake.row_us = -3600.25, 900.0
+        night.set_settings(settings)
+        # One exposure is known to be off otherwise.
+        night.correct([self.paths[2]], "clock_s", "10")
+        self.assertEqual([night.state(s, series) for s in ("combine", "measure", "curve")], ["stale"] * 3)
+        self.assertEqual(night.state("masters"), masters)
+        self.assertEqual(run_measure(night, context).problem, "")
+        with series_path(night, series).open(newline="") as handle:
+            rows = list(csv.DictReader(handle))
+        self.assertEqual(len(rows), COUNT * len(stars))
+        for row in rows:
+            i = int(row["file"][1])
+            mid = START + timedelta(minutes=5 * i, seconds=EXPOSURE_S / 2 + (10.0 if i == 2 else -3600.25))
+            self.assertEqual(row["time_utc_mid"], f"{mid:%Y-%m-%dT%H:%M:%S.%f}", "the first row's")
+            told = 2440587.5 + (mid.timestamp() + 900e-6 * float(row["y"])) / 86400
+            self.assertAlmostEqual(float(row["jd_utc"]), told, delta=1e-8)
+        # Stars of one exposure stay together, whatever rows they lie on.
+        self.assertEqual(run_curve(night, context).problem, "")
+        with curve_path(night, series).open(newline="") as handle:
+            after = sorted(float(p["relative_flux"]) for p in csv.DictReader(handle))
+        self.assertEqual(after, before)
+        # Read from the last row on, the first is the latest.
+        settings.intake.row_us = -900.0
+        night.set_settings(settings)
+        self.assertEqual(run_measure(night, context).problem, "")
+        with series_path(night, series).open(newline="") as handle:
+            row = next(r for r in csv.DictReader(handle) if r["file"] == "L0.fits" and r["name"] == "t")
+        told = 2440587.5 + (START.timestamp() + EXPOSURE_S / 2 - 3600.25 + 900e-6 * (259 - float(row["y"]))) / 86400
+        self.assertAlmostEqual(float(row["jd_utc"]), told, delta=1e-8)
+        self.assertEqual([Path(p).read_bytes() for p in self.paths], raw)
+
     def test_masked_pixels_are_not_stacked(self) -> None:
         for i, path in enumerate(self.paths):
             data = read_plane(path)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import math
 import unittest
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
@@ -158,7 +158,7 @@ class Table(unittest.TestCase):
 
     def test_picking(self) -> None:
         rows = [
-            whole_row(name=name, role=role, file=f"{i}.fits", jd_utc=2.0 - i, flux=100.0 * k + i)
+            whole_row(name=name, role=role, file=f"{i}.fits", time_utc_mid=None, jd_utc=2.0 - i, flux=100.0 * k + i)
             for k, (name, role) in enumerate((("t", "target"), ("a", "comparison"), ("b", "comparison"), ("k", "check")))
             for i in range(2)
         ]  # fmt: skip
@@ -170,6 +170,18 @@ class Table(unittest.TestCase):
         exposures = [("0.fits", 2.0), ("1.fits", 1.0)]
         np.testing.assert_array_equal(table.column(["a", "k"], exposures, "flux"), [[100.0, 101.0], [300.0, math.nan]])
         self.assertEqual(table.column([], exposures, "flux").shape, (0, 2))
+
+    def test_an_exposure_is_one_whatever_rows_its_stars_lie_on(self) -> None:
+        later = MID + timedelta(days=1)
+        rows = [
+            whole_row(name=name, jd_utc=2461448.3 + day + late, time_utc_mid=when)
+            for name, late in (("t", 0.0), ("a", 1e-6))
+            for day, when in ((0, MID), (1, later))
+        ]
+        table = SeriesTable(rows)
+        # Two nights hold the same file name.
+        self.assertEqual(len({row.exposure for row in rows}), 2)
+        self.assertEqual([row.name for row in table.of_exposure(rows[0].exposure)], ["t", "a"])
 
 
 class OneExposure(unittest.TestCase):

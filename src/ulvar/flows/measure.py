@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 
 import numpy as np
 
@@ -244,9 +244,15 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
         return [replace(row, ra=float(ra[n % len(ra)]), dec=float(dec[n % len(ra)])) for n, row in enumerate(rows)]
     jd = float(jd_from_utc([when])[0])
     timed = []
+    first = when
     for number, row in enumerate(rows):
         # Rows of one radius follow those of another.
         k = number % len(ra)
+        if facts.row_us:
+            # Each row of a rolling shutter has an exposure of its own.
+            at_row = row.y if facts.row_us > 0 else row.y - (facts.height - 1)
+            when = first + timedelta(microseconds=at_row * facts.row_us)
+            jd = float(jd_from_utc([when])[0])
         a = ra[k] if math.isfinite(ra[k]) else facts.ra_deg if facts.ra_deg is not None else math.nan
         d = dec[k] if math.isfinite(dec[k]) else facts.dec_deg if facts.dec_deg is not None else math.nan
         bjd = airmass = math.nan

@@ -127,7 +127,7 @@ def stack_print(
     """Return the fingerprint of exposures and settings, by which a stack is known again."""
     return fingerprint(
         "stack",
-        [identity(f) for f in exposures],
+        [identity(f, timed=True) for f in exposures],
         vars(settings)
         | {name: vars(getattr(settings, name)) for name in ("rejection", "grid", "resampling")}
         | {name: None if (part := getattr(settings, name)) is None else vars(part) for name in ("plane", "body")},

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from enum import StrEnum
 from typing import Any
 
@@ -64,7 +65,11 @@ class ExposureFacts:
     start_utc : datetime or None
         Shutter opening, UTC.
     mid_utc : datetime or None
-        Middle of the exposure, UTC.
+        Middle of the exposure, UTC; with a rolling shutter that of the first row.
+    clock_s : float
+        What was added to the times of the header, by which the camera's clock or its driver is off [s].
+    row_us : float
+        From the beginning of one row to that of the next of a rolling shutter [us]; negative where the last row is read first.
     ra_deg, dec_deg : float or None
         Pointing [deg, ICRS].
     scale_arcsec_px : float or None
@@ -120,6 +125,8 @@ class ExposureFacts:
     bitpix: int = 0
     start_utc: datetime | None = None
     mid_utc: datetime | None = None
+    clock_s: float = 0.0
+    row_us: float = 0.0
     ra_deg: float | None = None
     dec_deg: float | None = None
     scale_arcsec_px: float | None = None
@@ -230,6 +237,8 @@ def _parse_fact(name: str, text: str) -> Any:
     if name in ("ra_deg", "dec_deg"):
         return parse_angle(text, hours=name == "ra_deg")
     number = float(text)
+    if name in ("clock_s", "row_us") and not math.isfinite(number):
+        raise ValueError("a number")
     if name in ("focal_length_mm", "pixel_size_um", "scale_arcsec_px", "aperture_mm") and not number > 0:
         raise ValueError("a number above 0")
     return number
@@ -249,6 +258,13 @@ def _middle(facts: ExposureFacts, changes: Mapping[str, Any]) -> datetime | None
     return start
 
 
+def with_clock(facts: ExposureFacts, clock_s: float) -> ExposureFacts:
+    """Return `facts` with times moved so that this in all was added to those of the header [s]."""
+    more = timedelta(seconds=clock_s - facts.clock_s)
+    moved = {name: when + more for name in ("start_utc", "mid_utc") if (when := getattr(facts, name)) is not None}
+    return replace(facts, clock_s=clock_s, origins={**facts.origins, "clock_s": "user"}, **moved)
+
+
 def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureFacts:
     """Return `facts` with the user's corrections, each marked with origin ``user``.
 
@@ -256,7 +272,8 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
     ----------
     facts : ExposureFacts
     given : mapping of str to str
-        Fact name to text; ``site`` takes ``LATITUDE,LONGITUDE,HEIGHT`` [deg, deg east, m].
+        Fact name to text; ``site`` takes ``LATITUDE,LONGITUDE,HEIGHT`` [deg, deg east, m]; ``clock_s`` moves the times of the
+        header, not those that are given.
 
     Raises
     ------
@@ -264,6 +281,7 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
         For an unknown name or a value that cannot be read; the message says which.
     """
     changes: dict[str, Any] = {}
+    clock: float | None = None
     for name, text in given.items():
         if name not in fact_names():
             raise ValueError(f"unknown fact '{name}'; known are {', '.join(fact_names())}")
@@ -274,10 +292,14 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
                     raise ValueError("LATITUDE,LONGITUDE,HEIGHT")
                 changes["site_latitude_deg"], changes["site_longitude_deg"] = parts[:2]
                 changes["site_height_m"] = parts[2] if len(parts) == 3 else 0.0
+            elif name == "clock_s":
+                clock = _parse_fact(name, text)
             else:
                 changes[name] = _parse_fact(name, text)
         except ValueError as error:
             raise ValueError(f"fact {name}={text} cannot be read: {error}") from None
+    if clock is not None:
+        facts = with_clock(facts, clock)
     if not changes:
         return facts
     if ("exposure_s" in changes or "start_utc" in changes) and "mid_utc" not in changes:

@@ -22,10 +22,19 @@ GIVEN = ("user",)
 KNOWN_OTHERWISE = ("user", "measured")
 
 
-def identity(facts: ExposureFacts, origins: Sequence[str] = KNOWN_OTHERWISE) -> list[Any]:
+# What the camera's clock and shutter make of times: no pixel hangs on them.
+_OF_TIMES = ("clock_s", "row_us")
+
+
+def identity(facts: ExposureFacts, origins: Sequence[str] = KNOWN_OTHERWISE, *, timed: bool = False) -> list[Any]:
     """Return what makes a file that file: its path, size and time, and the facts that came from elsewhere.
 
-    Gain and read noise that were measured count by default; what does not use them asks for `GIVEN` facts only.
+    Gain and read noise that were measured count by default; what does not use them asks for `GIVEN` facts only. Where a camera's clock
+    is told to be off counts where what is made is `timed`.
     """
-    given = {name: str(getattr(facts, name, "")) for name, origin in facts.origins.items() if origin in origins}
+    given = {
+        name: str(getattr(facts, name, ""))
+        for name, origin in facts.origins.items()
+        if origin in origins and (timed or name not in _OF_TIMES)
+    }
     return [facts.path, facts.size_bytes, facts.mtime_ns, given]

@@ -30,12 +30,14 @@ def stored_exposures(
     given: dict[str, dict[str, str]] = {}
     for path, name, value in store.rows("SELECT path, name, value FROM corrections"):
         given.setdefault(path, {})[name] = value
+    # What is told of the camera holds where nothing is told of the exposure itself.
+    of_all = {name: repr(value) for name in ("clock_s", "row_us") if (value := getattr(settings.intake, name))}
     exposures, failed = [], []
     for path, facts, reason in store.rows("SELECT path, facts, reason FROM exposures ORDER BY position"):
         if facts is None:
             failed.append(Failed(reason, path))
         else:
-            exposures.append(with_user_facts(facts_from_text(unsealed(facts)), given.get(path, {})))
+            exposures.append(with_user_facts(facts_from_text(unsealed(facts)), of_all | given.get(path, {})))
     exposures = assign_sessions(exposures, settings.intake.rules, raw)
     linear = settings.calibrate.linear_adu
     if linear is not None:

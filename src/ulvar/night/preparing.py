@@ -72,6 +72,14 @@ class IntakeSettings(Section):
     """Sessions and tags by path."""
 
     tags: list[TagSettings] = []
+    clock_s: float = told(
+        0.0, "Clock offset", "Added to the times of all headers: by as much the camera's clock, or its driver, is off", unit="s", decimals=3,
+        span=(-90000.0, 90000.0), fold=True,
+    )  # fmt: skip
+    row_us: float = told(
+        0.0, "Rolling shutter", "From the beginning of one row to that of the next; each star's time is that of its row", unit="µs",
+        decimals=3, span=(-10000.0, 10000.0), fold=True,
+    )  # fmt: skip
 
     @property
     def rules(self) -> list[TagRule]:

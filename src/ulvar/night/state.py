@@ -74,16 +74,19 @@ def input_stamp(night: Asked, station: str, series: Series | None = None) -> str
     """
     upto = STATIONS.index(station)
     settings = night.settings.model_dump(mode="json")
+    # These come into what is known of exposures.
+    sorting = {key: value for key, value in settings["intake"].items() if key not in ("clock_s", "row_us")}
+    timed = station in ("intake", "combine", "measure", "curve")
     # From calibrating on errors and noise hang on gain and read noise that were measured.
     origins = KNOWN_OTHERWISE if upto >= 2 else GIVEN
     exposures = night.exposures
     members = set(series.files) if series is not None else set()
     parts: list[Any] = [
-        settings["intake"], [_used_of(name, settings[name], station) for name in STATIONS[1 : upto + 1]]
+        sorting, [_used_of(name, settings[name], station) for name in STATIONS[1 : upto + 1]]
     ]  # fmt: skip
     lights = _lights(exposures)
     if station == "intake":
-        return fingerprint(*parts, [identity(f, origins) for f in exposures])
+        return fingerprint(*parts, [identity(f, origins, timed=timed) for f in exposures])
     paths = {f.path for f in lights}
     # What masters are made of counts for whatever is calibrated with them.
     calibration = [f for f in exposures if f.path not in paths]
@@ -94,7 +97,7 @@ def input_stamp(night: Asked, station: str, series: Series | None = None) -> str
         return fingerprint(*parts, sorted(map(repr, asked)))
     if station in SERIES_STATIONS:
         lights = [f for f in lights if f.path in members]
-    parts.append([identity(f, origins) for f in lights])
+    parts.append([identity(f, origins, timed=timed) for f in lights])
     if station in ("combine", "curve"):
         parts.append(sorted({f.path for f in lights} & out))
     if upto >= STATIONS.index("measure"):

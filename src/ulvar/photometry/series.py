@@ -22,7 +22,7 @@ from ulvar.stars import StarFlag, flag_words
 SERIES_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
     ("file", "", None, "name of the exposure"),
     ("time_utc_mid", "", None, "middle of the exposure, UTC"),
-    ("jd_utc", "d", 9, "the same as a Julian date"),
+    ("jd_utc", "d", 9, "the same as a Julian date; with a rolling shutter that of the star's own row"),
     ("bjd_tdb", "d", 9, "barycentric Julian date in TDB, with the star's own coordinates"),
     ("name", "", None, "star"),
     ("role", "", None, "target, comparison or check"),
@@ -63,6 +63,8 @@ SERIES_COLUMNS: tuple[tuple[str, str, int | None, str], ...] = (
 USELESS = int(StarFlag.LOST | StarFlag.EDGE | StarFlag.SATURATED | StarFlag.NONLINEAR | StarFlag.BAD_PIXEL)
 
 
+# Julian date of 1970-01-01.
+_UNIX_JD = 2440587.5
 # File and JD UTC of an exposure.
 Exposure = tuple[str, float]
 
@@ -105,7 +107,12 @@ class SeriesRow:
 
     @property
     def exposure(self) -> Exposure:
-        """What tells its exposure from others: tables of two nights put together may hold one file name twice."""
+        """What tells its exposure from others: tables of two nights put together may hold one file name twice.
+
+        Its moment is that of all its stars, also where each has one of its own by the row that it lies on.
+        """
+        if self.time_utc_mid is not None:
+            return self.file, self.time_utc_mid.timestamp() / 86400 + _UNIX_JD
         return self.file, self.jd_utc if math.isfinite(self.jd_utc) else 0.0
 
 

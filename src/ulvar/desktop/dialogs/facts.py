@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLineEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
+from ulvar.desktop.dialogs.sites import SiteField, remember_site, split_site
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.inputs import Choice
+from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
 from ulvar.frames import ExposureFacts, Role, with_user_facts
 
@@ -25,6 +28,8 @@ FIELDS = (
     ("camera", "Camera", "", "Frames of another camera never calibrate these"),
     ("session", "Session", "", "The observing night, from noon to noon, or what the folders say"),
     ("start_utc", "Start", "UTC", "When the shutter opened"),
+    ("clock_s", "Clock offset", "s", "Added to the times of the header: by as much the camera's clock, or its driver, is off"),
+    ("row_us", "Rolling shutter", "µs", "From the beginning of one row to that of the next; each star's time is that of its row"),
     ("count", "Frames combined", "", "Of a master: how many frames it was made of"),
     ("gain_e_per_adu", "Gain", "e⁻/ADU", "Electrons for each ADU; errors need it"),
     ("read_noise_e", "Read noise", "e⁻", "Of a single read; errors and weights need it"),
@@ -34,11 +39,13 @@ FIELDS = (
     ("focal_length_mm", "Focal length", "mm", "With the pixel size it gives the pixel scale"),
     ("pixel_size_um", "Pixel size", "µm", "As it was read: of binned pixels, all together"),
     ("scale_arcsec_px", "Pixel scale", "″/px", "A hint for the plate, and for seeing on the sky"),
-    ("site", "Site", "lat °, east °, m", "Latitude, longitude to the east, height, with commas between; airmass and barycentric times need it"),
+    ("site", "Site", "lat °, east °, m", "Latitude, longitude to the east, height, with commas between, after a name and a colon if you like; airmass and barycentric times need it"),
     ("telescope", "Telescope", "", "Exposures of several telescopes in one folder are told apart by it"),
 )  # fmt: skip
 # Facts stand in two columns: all of them fit on a small screen.
-_ROWS = 11
+_ROWS = 12
+# Width of what tells where a fact came from [px].
+_SOURCE = 104
 
 
 def shown(facts: ExposureFacts, name: str) -> str:
@@ -63,7 +70,7 @@ def _origin(facts: ExposureFacts, name: str) -> str:
 class FactsPanel(Panel):
     """Facts of one file or of a group, each with where it came from."""
 
-    def __init__(self, parent: QWidget, model: Model, members: Sequence[ExposureFacts]) -> None:
+    def __init__(self, parent: QWidget, model: Model, members: Sequence[ExposureFacts], theme: Theme) -> None:
         what = members[0].name if len(members) == 1 else f"{len(members)} exposures"
         super().__init__(
             parent, f"Facts of {what}",
@@ -71,8 +78,9 @@ class FactsPanel(Panel):
             "Save corrections",
         )  # fmt: skip
         self._model, self._members = model, list(members)
+        self._settings = QSettings("Ulvar", "Ulvar")
         grid = QGridLayout()
-        grid.setHorizontalSpacing(12)
+        grid.setHorizontalSpacing(9)
         grid.setVerticalSpacing(6)
         self.fields: dict[str, QLineEdit | QComboBox] = {}
         self._before: dict[str, str] = {}
@@ -93,18 +101,21 @@ class FactsPanel(Panel):
                     editor.addItem(role.plural, role.value)
                 editor.setCurrentIndex(max(0, editor.findData(value)))
             else:
-                editor = QLineEdit(value)
+                editor = SiteField(value, self._settings, theme) if name == "site" else QLineEdit(value)
                 editor.setPlaceholderText("" if same else "several")
             editor.setObjectName(f"fact.{name}")
             editor.setAccessibleName(f"{text}, {unit}" if unit else text)
             editor.setToolTip(f"{sentence}{f' ({unit})' if unit else ''}")
-            editor.setFixedWidth(182)
+            editor.setFixedWidth(184)
             self.fields[name] = editor
             self._before[name] = value
             grid.addWidget(editor, row, column + 1)
             grid.addWidget(label(unit, "unit"), row, column + 2)
             told = origins[0] if len(origins) == 1 else "several origins"
-            grid.addWidget(label("you" if told == "user" else told, "unit"), row, column + 3)
+            source = label("you" if told == "user" else told, "unit", wrap=True)
+            # Long ones would make the panel wider than small screens.
+            source.setFixedWidth(_SOURCE)
+            grid.addWidget(source, row, column + 3)
         grid.setColumnMinimumWidth(4, 20)
         grid.setColumnStretch(3, 1)
         grid.setColumnStretch(8, 1)
@@ -120,6 +131,9 @@ class FactsPanel(Panel):
     def apply(self) -> None:
         """Store what was changed, as one step of undo each."""
         changed = {n: self.value(n) for n in self.fields if self.value(n) != self._before[n]}
+        site = changed.get("site", "")
+        if site:
+            changed["site"] = split_site(site)[1]
         try:
             for name, text in changed.items():
                 if text:
@@ -127,6 +141,8 @@ class FactsPanel(Panel):
         except ValueError as error:
             self.tell(str(error))
             return
+        if site:
+            remember_site(self._settings, site)
         paths = [f.path for f in self._members]
         if len(changed) > 1:
             self._model.undo.beginMacro(f"Correct {len(changed)} facts")

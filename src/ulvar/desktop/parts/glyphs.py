@@ -352,7 +352,12 @@ def _draw_more(p: QPainter) -> None:
         p.drawEllipse(QPointF(x, 8), 1, 1)
 
 
+def _draw_down(p: QPainter) -> None:
+    p.drawPolyline([QPointF(4, 6), QPointF(8, 10), QPointF(12, 6)])
+
+
 _DRAW = {
+    "down": _draw_down,
     "colour": _draw_colour,
     "masks": _draw_masks, "regions": _draw_regions, "aligned": _draw_aligned, "deep": _draw_deep, "loupe": _draw_loupe,
     "closeup": _draw_closeup, "box": _draw_box, "north": _draw_north, "more": _draw_more,

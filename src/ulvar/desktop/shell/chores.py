@@ -73,7 +73,7 @@ class Chores:
         paths = self._model.brushed or ((self._model.current,) if self._model.current else ())
         members = [f for f in (self._model.facts(p) for p in paths) if f is not None]
         if members:
-            self.panel = FactsPanel(self._parent, self._model, members)
+            self.panel = FactsPanel(self._parent, self._model, members, self._theme())
             self.panel.show()
 
     def header(self) -> None:

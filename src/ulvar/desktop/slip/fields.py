@@ -65,6 +65,7 @@ FIELDS: dict[str, tuple[Field, ...]] = {
             "masters", "temperature_c",
             words=("Temperature within", "Exposures whose sensor temperature differs by more are another group"),
         ),
+        *_rows("intake", "clock_s", "row_us"),
     ),
     "masters": _rows(
         "masters", "exposure_s", "temperature_c", "age_d", "method", "low", "high", "exposure_fraction", "compare",

@@ -45,7 +45,13 @@ class Known:
             x, y = np.meshgrid(np.linspace(0, self.facts.width, 4), np.linspace(0, self.facts.height, 4))
             way = np.round(self.transform(x, y), 6).tolist()
         more = [self.calibrated] if self.calibrated else []
-        return [identity(self.facts), self.found, way, None if self.wcs is None else self.wcs.cards(), *more]
+        return [
+            identity(self.facts, timed=True),
+            self.found,
+            way,
+            None if self.wcs is None else self.wcs.cards(),
+            *more,
+        ]
 
 
 @dataclass(frozen=True)

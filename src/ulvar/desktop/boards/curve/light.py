@@ -25,7 +25,7 @@ from ulvar.flows import CurveResult
 from ulvar.lightcurves import JointFit, LightCurve
 
 _STRIPS = (
-    ("airmass", "Airmass"), ("fwhm_px", "FWHM px"), ("sky", "Sky ADU"), ("ensemble", "Comparisons mag"), ("x", "x px"), ("y", "y px"),
+    ("airmass", "Airmass"), ("fwhm_px", "FWHM px"), ("sky", "Sky ADU"), ("transparency", "Transparency %"), ("ensemble", "Comparisons mag"), ("x", "x px"), ("y", "y px"),
 )  # fmt: skip
 # Heights of the curve, of a strip and of the axis's words, at least [px].
 _MAIN, _STRIP, _AXIS = 130, 56, 28
@@ -272,14 +272,21 @@ class LightPage(QWidget):
             strip = self._add(self._strip("Residual mmag"), 2)
             strip.series = [Points(x, residual, 1000 * curve.magnitude_error, kinds, keys)]
             strip.curves = [(np.array(self._limits), np.zeros(2), "cur")]
-        shown = [(k, t) for k, t in _STRIPS if k in self.strips and np.isfinite(curve.companions[k]).any()]
+        companions = curve.companions | {"transparency": self._transparency(keys)}
+        shown = [(k, t) for k, t in _STRIPS if k in self.strips and np.isfinite(companions[k]).any()]
         for key, text in shown:
             strip = self._add(self._strip(text), 2)
-            strip.series = [Points(x, curve.companions[key], kinds=kinds, keys=keys)]
+            strip.series = [Points(x, companions[key], kinds=kinds, keys=keys)]
         for plot in self.plots:
             plot.x_label, plot.x_words = axis.label, axis.words
         self._fit_strips(9999)
         self._ranged(self._sight.get(axis.name))
+
+    def _transparency(self, keys: list[str]) -> np.ndarray:
+        """Return what part of the light came through at each exposure, of all its stars [%]."""
+        scores = self.model.scores()
+        found = [scores[key].values.get("transparency") if key in scores else None for key in keys]
+        return np.array([math.nan if value is None else 100 * float(value) for value in found])
 
     def _fit_strips(self, room: int) -> None:
         """Show as many strips as there is room for beside a curve that can be read; the last one carries the axis."""

@@ -326,7 +326,7 @@ class IntakeBoard(Board):
 
     def edit_facts(self, group: Group) -> None:
         """Open the facts of a group."""
-        self.panel = FactsPanel(self.window(), self.model, group.members)
+        self.panel = FactsPanel(self.window(), self.model, group.members, self.theme)
         self.panel.show()
 
     def set_role(self, group: Group, role: Role) -> None:
