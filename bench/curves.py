@@ -108,7 +108,7 @@ def _injected(count: int, seed: int) -> None:
             if "mid" in truth and fit.values["depth_mag"] > 12 * fit.rms_mag:
                 flat = fit.values["third_contact"] - fit.values["second_contact"]
                 timed = fold_about(
-                    time, magnitude - fit.trend_mag, fit.model_mag - fit.trend_mag, near=fit.values["mid"],
+                    time, magnitude - fit.trend_mag, fit.at, fit.noise_like(time, error, 100), near=fit.values["mid"],
                     duration_d=fit.values["duration_d"], flat_d=flat if math.isfinite(flat) else 0.0,
                 )  # fmt: skip
                 if not isinstance(timed, Failed):

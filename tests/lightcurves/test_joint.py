@@ -24,6 +24,7 @@ from ulvar.lightcurves import (
 )
 from ulvar.lightcurves._kernels_transit import transit_light
 from ulvar.lightcurves.posterior import autocorrelation_time, stretch_moves
+from ulvar.lightcurves.rednoise import noise_like
 from ulvar.lightcurves.shapes import quadratic_law, unquadratic_law
 
 START = 2461448.0
@@ -236,6 +237,21 @@ class CorrelatedNoise(unittest.TestCase):
         for k in range(2):
             ratio = np.median(np.array(told)[:, k]) / np.std(np.array(spreads)[:, k])
             self.assertTrue(0.6 < ratio < 1.6, (k, ratio))
+
+    def test_draws_are_like_the_noise(self) -> None:
+        rng = np.random.default_rng(8)
+        t = rng.permutation(np.cumsum(rng.uniform(0.001, 0.004, 60)))
+        sigma = np.where(np.arange(60) < 20, 0.006, 0.002)
+        drawn = noise_like(t, sigma, [(1.0, 2.0, 0.01, 1.5)], 20_000)
+        wanted = 1.5**2 * (np.diag(sigma**2) + 2.0 * 0.002**2 * np.exp(-np.abs(t[:, None] - t[None, :]) / 0.01))
+        # 20,000 draws know a covariance to 1 % of the variances.
+        scale = np.sqrt(np.outer(np.diag(wanted), np.diag(wanted)))
+        self.assertLess(np.abs((np.cov(drawn.T) - wanted) / scale).max(), 0.05)
+        # Of two kinds each comes as often as it is likely.
+        both = noise_like(t, sigma, [(0.3, 0.0, 0.01, 1.0), (0.6, 0.0, 0.01, 3.0)], 6000)
+        loud = (both / sigma).std(axis=1) > 2
+        self.assertAlmostEqual(float(loud.mean()), 2 / 3, delta=0.03)
+        np.testing.assert_array_equal(drawn[:5], noise_like(t, sigma, [(1.0, 2.0, 0.01, 1.5)], 20_000)[:5])
 
     def test_independent_noise_is_left_alone(self) -> None:
         rng = np.random.default_rng(12)

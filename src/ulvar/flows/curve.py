@@ -33,6 +33,8 @@ DETREND = {
 AUTO = "auto"
 # Shallower dips, over the scatter of points, fold onto their noise: then the time stays where it was looked for.
 _DEEP = 12.0
+# So often made-up noise tells how far it moves a minimum.
+_DRAWS = 100
 MODELS = ("none", "eclipse", "transit", "sine", "polynomial")
 
 
@@ -287,7 +289,7 @@ def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: li
         else:
             fit = made
             if "mid" in fit.values:
-                minimum = _folded(time, magnitude, fit, notes)
+                minimum = _folded(time, magnitude, error, fit, notes)
     residual = magnitude if fit is None else magnitude - fit.model_mag
     posterior = None
     if options.sample and fit is not None and len(fit.parameters):
@@ -348,14 +350,17 @@ def _terms(
     return chosen, tried
 
 
-def _folded(time: F64Array, magnitude: F64Array, fit: JointFit, notes: list[str]) -> Minimum | None:
+def _folded(time: F64Array, magnitude: F64Array, error: F64Array, fit: JointFit, notes: list[str]) -> Minimum | None:
     """Time a minimum by folding the detrended points onto themselves."""
     if fit.values["depth_mag"] < _DEEP * fit.rms_mag:
         notes.append("too shallow beside its scatter to be timed by folding")
         return None
+    if not fit.noise:
+        notes.append("too few points to be timed by folding")
+        return None
     flat = fit.values["third_contact"] - fit.values["second_contact"]
     timed = fold_about(
-        time, magnitude - fit.trend_mag, fit.model_mag - fit.trend_mag, near=fit.values["mid"],
+        time, magnitude - fit.trend_mag, fit.at, fit.noise_like(time, error, _DRAWS), near=fit.values["mid"],
         duration_d=fit.values["duration_d"], flat_d=flat if math.isfinite(flat) else 0.0,
     )  # fmt: skip
     if isinstance(timed, Failed):

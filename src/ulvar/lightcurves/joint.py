@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
-from ulvar.lightcurves.rednoise import Correlated, RedNoise, averaged, correlated_noise, lasts
+from ulvar.lightcurves.rednoise import Correlated, RedNoise, averaged, correlated_noise, lasts, noise_like
 from ulvar.lightcurves.shapes import Shape
 
 # A dip is none when it is shallower than this.
@@ -57,6 +57,8 @@ class JointFit:
         Name, offset and its error of each session beside the first [mag].
     covariance : float64 array
         Of parameters, coefficients, base and trends.
+    noise : tuple of (weight, share, length, scale)
+        What the noise may be, see `Correlated`; nothing where it was not looked for.
     """
 
     kind: str
@@ -76,6 +78,7 @@ class JointFit:
     shape: Shape
     sessions: tuple[tuple[str, float, float], ...] = ()
     covariance: F64Array = None  # type: ignore[assignment]
+    noise: tuple[tuple[float, float, float, float], ...] = ()
 
     def at(self, time: F64Array) -> F64Array:
         """Return the model without trends [mag]."""
@@ -83,6 +86,19 @@ class JointFit:
         light = self.shape.offset(t, self.parameters)
         columns = self.shape.columns(t, self.parameters)
         return np.asarray(self.base_mag + light + columns @ self.coefficients)
+
+    def noise_like(self, time: F64Array, error: F64Array, count: int) -> F64Array:
+        """Draw noise as that of the points may be, shape (count, n) [mag]; `time` and `error` are those that were fitted.
+
+        Raises
+        ------
+        ValueError
+            If noise was not looked for.
+        """
+        if not self.noise:
+            raise ValueError("noise was not looked for in this fit")
+        sigma = np.asarray(error, dtype=np.float64) if known_errors(error) else np.ones(len(time))
+        return noise_like(np.asarray(time, dtype=np.float64), sigma, self.noise, count)
 
 
 TIMES = ("mid", "maximum", "minimum", "first_contact", "second_contact", "third_contact", "fourth_contact")
@@ -252,7 +268,7 @@ def fit_jointly(
             values[name] += origin
     return JointFit(
         shape.kind, values, errors, float(rest[0]), told, float(np.std(residual)), chi2 if weighted else math.nan, bic, red,
-        model, np.asarray(trend), origin, p, c, shape, offsets, covariance,
+        model, np.asarray(trend), origin, p, c, shape, offsets, covariance, () if found is None else found.kinds,
     )  # fmt: skip
 
 

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from ulvar.engine import F64Array, Failed
+
+# Longer steps than this, in usual ones, are gaps.
+_GAP = 5.0
 
 
 @dataclass(frozen=True)
@@ -19,7 +23,10 @@ class Minimum:
     points: int
 
 
-def kwee_van_woerden(time: F64Array, magnitude: F64Array, *, near: float, half_width: float) -> Minimum | Failed:
+def kwee_van_woerden(
+    time: F64Array, magnitude: F64Array, *, near: float, half_width: float,
+    bridge: Callable[[F64Array], F64Array] | None = None,
+) -> Minimum | Failed:  # fmt: skip
     """Time a minimum by folding the light curve onto itself.
 
     Kwee & van Woerden 1956, BAN 12, 327: magnitudes at equal steps are reflected about three trial times half
@@ -35,6 +42,8 @@ def kwee_van_woerden(time: F64Array, magnitude: F64Array, *, near: float, half_w
         A first time [d].
     half_width : float
         Points within this of it take part [d].
+    bridge : callable, optional
+        Magnitudes by time, about as they are in gaps; else gaps are bridged by straight lines.
 
     Returns
     -------
@@ -45,6 +54,8 @@ def kwee_van_woerden(time: F64Array, magnitude: F64Array, *, near: float, half_w
     good = np.isfinite(t) & np.isfinite(m)
     t, m = t[good], m[good]
     centre = near
+    around = t[np.abs(t - near) <= 2 * half_width]
+    widest = _GAP * float(np.median(np.diff(around))) if len(around) > 2 else math.inf
     for _ in range(12):
         inside = np.abs(t - centre) <= half_width
         n = int(inside.sum())
@@ -52,10 +63,15 @@ def kwee_van_woerden(time: F64Array, magnitude: F64Array, *, near: float, half_w
             return Failed(f"only {n} points around the minimum, at least 7 are needed")
         step = 2 * half_width / (n | 1)
         half = (n | 1) // 2
-        grid = centre + step * np.arange(-half, half + 1)
+        grid: F64Array = centre + step * np.arange(-half, half + 1, dtype=np.float64)
         if grid[0] < t[0] - step or grid[-1] > t[-1] + step:
             return Failed("the light curve does not cover both sides of the minimum")
         values = np.interp(grid, t, m)
+        if bridge is not None:
+            # A straight line over a gap is no light.
+            after = np.clip(np.searchsorted(t, grid), 1, len(t) - 1)
+            gap = t[after] - t[after - 1] > widest
+            values[gap] = (bridge(grid) + np.interp(grid, t, m - bridge(t)))[gap]
         middle = half
         sums = []
         for shift in (-1, 0, 1):
@@ -85,23 +101,30 @@ def kwee_van_woerden(time: F64Array, magnitude: F64Array, *, near: float, half_w
     return Minimum(centre, error, n)
 
 
-# So often residuals are moved along to learn how far noise moves a minimum.
-_SHIFTS = 48
+# Where the folded sums are larger than noise makes them in this share of draws, the paper's error is taken.
+_ODD = 0.95
 # Half of the points that take part, over the duration: of a round minimum its inside, of a flat one both edges.
 _ROUND, _FLAT, _FLAT_SHARE = 0.36, 0.6, 0.35
+# Of fewer draws nothing can be said.
+_LEAST_DRAWS = 8
 
 
 def fold_about(
-    time: F64Array, magnitude: F64Array, model: F64Array, *, near: float, duration_d: float, flat_d: float = 0.0
-) -> Minimum | Failed:
+    time: F64Array, magnitude: F64Array, model: Callable[[F64Array], F64Array], noise: F64Array, *, near: float, duration_d: float,
+    flat_d: float = 0.0,
+) -> Minimum | Failed:  # fmt: skip
     """Time a minimum by folding, with an error that holds what the noise really does, correlated or not.
 
     Parameters
     ----------
     time : float64 array, shape (n,)
         [d]
-    magnitude, model : float64 array, shape (n,)
-        Without trends, and what a fit tells [mag].
+    magnitude : float64 array, shape (n,)
+        Without trends [mag].
+    model : callable
+        What a fit tells by time [mag]; it bridges gaps.
+    noise : float64 array, shape (draws, n)
+        Made-up noise like that of the points [mag], see `noise_like`.
     near, duration_d : float
         Middle and first to last contact of the fit [d].
     flat_d : float
@@ -113,20 +136,25 @@ def fold_about(
 
     Notes
     -----
-    The error is the scatter of the times of the model with the residuals moved along from point to point (as in Winn et al. 2008, ApJ 683,
-    1076, sect. 3), or the paper's own where that is larger.
+    The error is the scatter of the times of the model with made-up noise, or the paper's own where what the fold leaves is more than
+    noise leaves: then the minimum is not symmetric.
     """
     half = (_FLAT if flat_d > _FLAT_SHARE * duration_d else _ROUND) * duration_d
-    found = kwee_van_woerden(time, magnitude, near=near, half_width=half)
+    found = kwee_van_woerden(time, magnitude, near=near, half_width=half, bridge=model)
     if isinstance(found, Failed):
         return found
-    order = np.argsort(time)
-    t, clean, residual = time[order], model[order], (magnitude - model)[order]
-    n = len(t)
-    times = []
-    for shift in np.unique(np.linspace(1, n - 1, min(_SHIFTS, n - 1)).astype(int)):
-        again = kwee_van_woerden(t, clean + np.roll(residual, int(shift)), near=near, half_width=half)
-        if not isinstance(again, Failed):
-            times.append(again.time)
-    spread = float(np.std(times, ddof=1)) if len(times) > 8 else 0.0
-    return Minimum(found.time, max(found.error, spread), found.points)
+    clean = model(time)
+    made = [
+        again
+        for one in noise
+        if not isinstance(
+            again := kwee_van_woerden(time, clean + one, near=near, half_width=half, bridge=model), Failed
+        )
+    ]
+    if len(made) < _LEAST_DRAWS:
+        return found
+    times = np.array([one.time for one in made])
+    # What gaps do to the fold of the model itself is an error, too.
+    spread = math.hypot(float(np.std(times, ddof=1)), float(np.mean(times)) - near)
+    odd = found.error > float(np.quantile([one.error for one in made], _ODD))
+    return Minimum(found.time, max(found.error, spread) if odd else spread, found.points)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +16,8 @@ _LENGTHS = 8
 _SHORTEST_STEPS, _LONGEST_SHARE = 2.0, 0.25
 # Odds of none against any one share.
 _ODDS = 3.0
+# Covariances that are less likely than this play no part in draws.
+_LIKELY = 0.01
 # More points than this are taken together into bins.
 MOST = 500
 # Bins of the time-averaging plot hold from one point to this share of all.
@@ -60,6 +62,8 @@ class Correlated:
         Of what was fitted, mean over all covariances that were tried by their likelihood.
     whitening : float64 array, shape (n, n), or None
         Inverse of the Cholesky factor of the best covariance; None where points were taken together, or independent noise is likelier.
+    kinds : tuple of (weight, share, length, scale)
+        Covariances that are likely: how much so, variance over that of a point, length [d], by how much told errors are too small.
     growth : float
         Median ratio of the errors to those that independent noise would give.
     """
@@ -68,6 +72,7 @@ class Correlated:
     length_d: float
     covariance: F64Array
     whitening: F64Array | None
+    kinds: tuple[tuple[float, float, float, float], ...]
     growth: float = 1.0
 
 
@@ -115,7 +120,7 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
     span, step = float(np.ptp(t)), float(np.median(np.diff(np.sort(t))))
     shortest = max(_SHORTEST_STEPS * step, span / 300)
     lengths = np.geomspace(shortest, max(_LONGEST_SHARE * span, 1.5 * shortest), _LENGTHS)
-    tried: list[tuple[float, float, float, F64Array, F64Array]] = []
+    tried: list[tuple[float, float, float, F64Array, F64Array, float]] = []
     for length in lengths:
         kernel = unit * np.exp(-apart / length)
         for share in _SHARES:
@@ -140,7 +145,14 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
             )
             # Lengths share the weight of a share; that there is none is as likely as three steps of it.
             tried.append(
-                (log - (math.log(_LENGTHS * _ODDS) if share else 0.0), share, float(length), s2 * inverse, root)
+                (
+                    log - (math.log(_LENGTHS * _ODDS) if share else 0.0),
+                    share,
+                    float(length),
+                    s2 * inverse,
+                    root,
+                    math.sqrt(s2),
+                )
             )
     if not tried:
         return None
@@ -154,7 +166,51 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
     best = tried[int(np.argmax(logs))]
     growth = float(np.median(np.sqrt(np.diag(mean) / np.maximum(np.diag(tried[0][3]), 1e-300))))
     whitening = np.asarray(np.linalg.inv(best[4]), dtype=np.float64) if size == 1 and best[1] > 0 else None
-    return Correlated(best[1], best[2] if best[1] > 0 else math.nan, covariance, whitening, growth)
+    # Bins have a smaller variance than their points.
+    kinds = tuple((float(w), one[1] / size, one[2], one[5]) for w, one in zip(weight, tried) if w > _LIKELY)
+    return Correlated(best[1], best[2] if best[1] > 0 else math.nan, covariance, whitening, kinds, growth)
+
+
+def noise_like(
+    t: F64Array, sigma: F64Array, kinds: Sequence[tuple[float, float, float, float]], count: int
+) -> F64Array:
+    """Draw noise as `Correlated.kinds` tells it; equal arguments give equal draws.
+
+    Parameters
+    ----------
+    t, sigma : float64 array, shape (n,)
+        [d], [mag]
+    kinds : sequence of (weight, share, length, scale)
+        As in `Correlated`.
+    count : int
+
+    Returns
+    -------
+    float64 array, shape (count, n)
+        [mag]
+
+    Notes
+    -----
+    The correlated part is a first-order autoregression over the true steps of time, whose covariance is the exponential one exactly.
+    """
+    rng = np.random.default_rng(1)
+    order = np.argsort(t)
+    weights = np.array([kind[0] for kind in kinds])
+    chosen = rng.choice(len(kinds), count, p=weights / weights.sum())
+    share, length, scale = (np.array([kinds[k][i] for k in chosen]) for i in (1, 2, 3))
+    noise = rng.normal(0, 1, (count, len(t)))
+    made = noise * sigma[order]
+    held = np.zeros(count)
+    steps = np.diff(t[order], prepend=-math.inf)
+    deep = float(np.median(sigma)) * np.sqrt(share)
+    fresh = rng.normal(0, 1, (count, len(t)))
+    for k, step in enumerate(steps):
+        kept = np.exp(-step / length)
+        held = kept * held + np.sqrt(1 - kept**2) * fresh[:, k]
+        made[:, k] += deep * held
+    out = np.empty_like(made)
+    out[:, order] = made
+    return np.asarray(scale[:, None] * out)
 
 
 def averaged(time: F64Array, residual: F64Array, found: Correlated | None, lasts_d: float) -> RedNoise:
