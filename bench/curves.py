@@ -123,7 +123,7 @@ def _injected(count: int, seed: int) -> None:
             a = np.array(values)
             red = np.abs(a[1::2] if len(a) == count else a) < 1
             print(
-                f"  {what:20} {100 * np.mean(np.abs(a) < 1):4.0f} % within their error ({100 * red.mean():.0f} % with red noise), "
+                f"  {what:20} {len(a):4} curves, {100 * np.mean(np.abs(a) < 1):4.0f} % within their error ({100 * red.mean():.0f} % with red noise), "
                 f"{100 * np.mean(np.abs(a) < 2):.0f} % within two, median {np.median(a):+.2f} of it"
             )
 

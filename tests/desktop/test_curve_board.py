@@ -14,12 +14,14 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 from tests.desktop.test_together import TogetherCase
 from ulvar.desktop.boards.curve.axes import AXES
 from ulvar.desktop.boards.curve.light import LightPage
+from ulvar.desktop.boards.curve.model import ModelPage
 from ulvar.desktop.boards.curve.noise import NoisePage
 from ulvar.desktop.boards.curve.period import PeriodPage
 from ulvar.desktop.dialogs.figure import FigurePanel
 from ulvar.desktop.parts.plots import Points
 from ulvar.desktop.parts.zoomed import ZoomPlot, ruler_between
 from ulvar.engine import JobContext
+from ulvar.lightcurves import sample_posterior
 from ulvar.night.stations import run_curve, run_measure
 from ulvar.photometry import ListedStar
 
@@ -203,6 +205,82 @@ class Light(CurveCase):
         wanted = [100 * scores[key].values["transparency"] for key in points.keys]
         np.testing.assert_allclose(points.y, wanted)
         self.assertGreater(np.ptp(points.y), 0.1)
+
+
+class Posterior(CurveCase):
+    """Page Model: values with errors, draws beside them."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        # Enough to see that all is wired; whether draws are right is tested where they are made.
+        few = mock.patch.dict(sample_posterior.__kwdefaults__, {"most": 500})
+        few.start()
+        self.addCleanup(few.stop)
+        self.board.turn_to("model")
+
+    @property
+    def page(self) -> ModelPage:  # type: ignore[override]
+        assert isinstance(self.board.shown, ModelPage)
+        return self.board.shown
+
+    def cells(self, row: int) -> list[str]:
+        return [self.page.rows.data(self.page.rows.index(row, k)) for k in range(6)]
+
+    def drawn(self) -> None:
+        self.until(lambda: self.model.curves.sampling.drawing is None, 60, "the draws")
+        self.ready()
+
+    def test_draws_stand_beside_the_fit(self) -> None:
+        fit = self.model.curves.curve().fit
+        self.assertEqual(self.cells(0)[0], "Middle, BJD_TDB")
+        self.assertAlmostEqual(float(self.cells(1)[1]), fit.values["depth_mag"], delta=5e-4)
+        self.assertEqual(self.cells(0)[3:], ["", "", ""])
+        self.assertEqual(self.page.plot.series, [])
+        self.click(self.page.draw)
+        self.assertEqual(self.page.draw.text(), "Stop")
+        self.until(lambda: "%" in self.page.busy.text(), 30, "how far it is")
+        self.drawn()
+        found = self.model.curves.sampling.found(self.model.curves.curve())
+        self.assertIn("500 steps are", self.page.words.text())
+        middle, below, above = found.values["depth_mag"]
+        self.assertAlmostEqual(float(self.cells(1)[3]), middle, delta=5e-4)
+        self.assertAlmostEqual(float(self.cells(1)[4].replace("−", "")), below, delta=5e-4)
+        self.assertAlmostEqual(float(self.cells(1)[5].replace("+", "")), above, delta=5e-4)
+        self.page.table.selectRow(1)
+        self.quiet()
+        self.assertIn("depth less the fit's, mag", self.page.plot.x_label)
+        line = self.page.plot.series[0]
+        # The steps hold all draws; their middle is the posterior's less the fit's.
+        share = line.y[1:-1:2]
+        places = (line.x[:-2:2] + line.x[2::2]) / 2
+        self.assertAlmostEqual(float(share.sum()), 100.0, delta=1.0)
+        off = float((share * places).sum() / share.sum())
+        self.assertAlmostEqual(off, middle - fit.values["depth_mag"], delta=0.3 * fit.errors["depth_mag"])
+        # Other points have another posterior; theirs comes back with them.
+        lights = [f.path for f in self.model.lights()]
+        self.model.leave_out(lights[:1], "cloud")
+        self.ready()
+        self.assertEqual(self.cells(0)[3:], ["", "", ""])
+        self.window.command("undo")
+        self.ready()
+        self.assertNotEqual(self.cells(0)[3:], ["", "", ""])
+
+    def test_it_can_be_stopped(self) -> None:
+        self.click(self.page.draw)
+        self.until(lambda: "%" in self.page.busy.text(), 30, "how far it is")
+        self.click(self.page.draw)
+        self.drawn()
+        self.assertIn("it was stopped", self.page.words.text())
+        self.assertEqual((self.page.draw.text(), self.page.busy.text()), ("Draw from the posterior", ""))
+
+    def test_what_is_linear_needs_none(self) -> None:
+        self.assertTrue(self.model.change_settings("curve", {"model": "polynomial"}))
+        self.ready()
+        self.assertIn("linear", self.page.words.text())
+        self.assertFalse(self.page.draw.isEnabled())
+        self.assertTrue(self.model.change_settings("curve", {"model": "none"}))
+        self.ready()
+        self.assertIn("No model", self.board.shown.words.text())
 
 
 class Pages(CurveCase):

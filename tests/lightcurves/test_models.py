@@ -10,8 +10,9 @@ import numpy as np
 
 from tests.lightcurves.support import fit_eclipse
 from ulvar.engine import Failed
-from ulvar.lightcurves import _kernels, airmass_at, altitude_deg, find_period, kwee_van_woerden
-from ulvar.lightcurves.eclipse import TemplateShape, _common_area, eclipse_template
+from ulvar.lightcurves import EclipseShape, _kernels, airmass_at, altitude_deg, find_period, kwee_van_woerden
+from ulvar.lightcurves._kernels_transit import disc_hidden
+from ulvar.lightcurves.eclipse import TemplateShape, eclipse_template
 
 SITE = (61.2, 9.7, 640.0)
 
@@ -33,15 +34,48 @@ class Template(unittest.TestCase):
     """The eclipse template is a limb-darkened disc behind another."""
 
     def test_area_of_a_lens(self) -> None:
+        def common(distance: float, radius: float, other: float) -> float:
+            out = np.empty(1)
+            disc_hidden(np.array([distance]), np.array([radius]), np.ones(1), other, out)
+            return float(out[0])
+
         # Equal discs a radius apart: 2 pi / 3 - sqrt(3) / 2; inside: the smaller one; apart: nothing.
-        one = _common_area(np.array([1.0]), np.array([1.0]), 1.0)[0]
-        self.assertAlmostEqual(one, 2 * math.pi / 3 - math.sqrt(3) / 2, places=12)
-        self.assertAlmostEqual(_common_area(np.array([0.1]), np.array([1.0]), 0.5)[0], math.pi / 4, places=12)
-        self.assertEqual(_common_area(np.array([1.6]), np.array([1.0]), 0.5)[0], 0.0)
+        self.assertAlmostEqual(common(1.0, 1.0, 1.0), 2 * math.pi / 3 - math.sqrt(3) / 2, places=12)
+        self.assertAlmostEqual(common(0.1, 1.0, 0.5), math.pi / 4, places=12)
+        self.assertAlmostEqual(common(0.1, 0.5, 1.0), math.pi / 4, places=12)
+        self.assertEqual(common(1.6, 1.0, 0.5), 0.0)
+        self.assertTrue(math.isnan(common(math.nan, 1.0, 0.5)))
         step = np.linspace(-1, 1, 2001)
         x, y = np.meshgrid(step, step)
         cells = ((x**2 + y**2 < 1) & ((x - 0.9) ** 2 + y**2 < 0.36)).sum() * (step[1] - step[0]) ** 2
-        self.assertAlmostEqual(_common_area(np.array([0.9]), np.array([1.0]), 0.6)[0], cells, delta=2e-3)
+        self.assertAlmostEqual(common(0.9, 1.0, 0.6), cells, delta=2e-3)
+
+    def test_the_kernel_is_the_plain_sum(self) -> None:
+        radii, light = np.array([0.3, 0.7, 1.0]), np.array([0.2, 0.5, 1.3])
+        for other in (0.4, 1.0, 2.5):
+            away = np.linspace(0, 4, 400)
+            out = np.empty(400)
+            disc_hidden(away, radii, light, other, out)
+            d, a = np.maximum(away[None, :], 1e-12), radii[:, None]
+            alpha = np.arccos(np.clip((d * d + a * a - other**2) / (2 * d * a), -1, 1))
+            beta = np.arccos(np.clip((d * d + other**2 - a * a) / (2 * d * other), -1, 1))
+            lens = a * a * (alpha - np.sin(2 * alpha) / 2) + other**2 * (beta - np.sin(2 * beta) / 2)
+            inside = math.pi * np.minimum(a, other) ** 2
+            area = np.where(d >= a + other, 0.0, np.where(d <= np.abs(a - other), inside, lens))
+            np.testing.assert_allclose(out, light @ area, rtol=1e-9, atol=1e-12)
+
+    def test_draws_are_of_the_same_shape(self) -> None:
+        shape = EclipseShape()
+        p = np.array([0.01, math.log(0.08), math.log(0.8), 0.3, 0.6])
+        back, room = shape.drawn_from(shape.drawn_as(p))
+        np.testing.assert_allclose(back, p, rtol=1e-12)
+        # How much of the share a unit of the drawn term is.
+        q = shape.drawn_as(p)
+        q[4] += 1e-6
+        self.assertAlmostEqual(math.log((shape.drawn_from(q)[0][4] - p[4]) / 1e-6), room, places=5)
+        away = shape.drawn_as(p)
+        away[3] = 1.01
+        self.assertIsNone(shape.drawn_from(away))
 
     def test_template_is_the_light_of_a_disc(self) -> None:
         time = np.linspace(-0.12, 0.12, 25)

@@ -42,6 +42,7 @@ from .curve import CurvePart as CurvePart
 from .curve import CurveResult as CurveResult
 from .curve import make_curve as make_curve
 from .curve import part_curve as part_curve
+from .curve import posterior_of as posterior_of
 from .curve import shape_of as shape_of
 from .exchange import FORMS as FORMS
 from .exchange import ExchangeError as ExchangeError

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, Progress, StopToken, silent
 from ulvar.frames import robust_spread
 from ulvar.inspection import Finding, comparison_findings, notice
 from ulvar.lightcurves import (
@@ -291,11 +291,7 @@ def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: li
             if "mid" in fit.values:
                 minimum = _folded(time, magnitude, error, fit, notes)
     residual = magnitude if fit is None else magnitude - fit.model_mag
-    posterior = None
-    if options.sample and fit is not None and len(fit.parameters):
-        from ulvar.lightcurves import sample_posterior
-
-        posterior = sample_posterior(time, magnitude, error, fit, {term: companions[term] for term in wanted}, sessions)
+    posterior = posterior_of(curve, fit) if options.sample and fit is not None and len(fit.parameters) else None
     period = None
     if options.period is not None:
         from ulvar.lightcurves import find_period
@@ -327,6 +323,38 @@ def _companion(curve: LightCurve, good: np.ndarray, term: str) -> F64Array | Non
     name = DETREND[term]
     values = curve.time[good] if name == "time" else curve.companions[name][good]
     return values if len(values) and np.isfinite(values).all() and np.ptp(values) > 0 else None
+
+
+def posterior_of(
+    curve: LightCurve, fit: JointFit, *, stop: StopToken | None = None, progress: Progress = silent
+) -> Posterior:
+    """Draw the parameters of a light curve's fit from their posterior.
+
+    Parameters
+    ----------
+    curve : LightCurve
+    fit : JointFit
+        Of its good points; of a shape that has parameters.
+    stop : StopToken, optional
+        Ends it with `StopRequested`.
+    progress : Progress
+
+    Raises
+    ------
+    ValueError
+        If the shape has no parameters that are searched for: its errors are exact already.
+    """
+    from ulvar.lightcurves import sample_posterior
+
+    if not len(fit.parameters):
+        raise ValueError(f"of a {fit.kind} everything is linear: its errors are exact")
+    good = np.flatnonzero(curve.good)
+    trends = {t.name: values for t in fit.trends if (values := _companion(curve, good, t.name)) is not None}
+    sessions = [curve.sessions[k] for k in good] if curve.sessions else None
+    return sample_posterior(
+        curve.time[good], curve.magnitude[good], curve.magnitude_error[good], fit, trends, sessions, stop=stop,
+        progress=progress,
+    )  # fmt: skip
 
 
 def _terms(

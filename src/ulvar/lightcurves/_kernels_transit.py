@@ -1,4 +1,4 @@
-"""Light of a limb-darkened star behind a dark disc."""
+"""Light of a limb-darkened star behind a dark disc, and behind another star."""
 
 from __future__ import annotations
 
@@ -51,3 +51,34 @@ def transit_light(distance, ratio, u1, u2, out):
                 total += _WEIGHTS[k] * bright * 2.0 * r * arc * math.sin(angle)
             hidden += total * half * 0.5
         out[i] = 1.0 - hidden / whole
+
+
+@numba.njit(nogil=True, cache=True)
+def disc_hidden(distance, radii, light, other, out):
+    """Light of a pile of even discs of `radii` and brightnesses `light` behind a disc of radius `other` whose centre is `distance` away."""
+    reach = radii.max() + other
+    b2 = other * other
+    for i in range(distance.size):
+        d = distance[i]
+        out[i] = 0.0 if d == d else np.nan
+        if not d < reach:
+            continue
+        d = max(d, 1e-12)
+        total = 0.0
+        for k in range(radii.size):
+            a = radii[k]
+            if d >= a + other:
+                continue
+            if d <= abs(a - other):
+                smaller = min(a, other)
+                total += light[k] * math.pi * smaller * smaller
+                continue
+            a2 = a * a
+            cos_a = min(1.0, max(-1.0, (d * d + a2 - b2) / (2.0 * d * a)))
+            cos_b = min(1.0, max(-1.0, (d * d + b2 - a2) / (2.0 * d * other)))
+            # Segments on either side of the common chord.
+            total += light[k] * (
+                a2 * (math.acos(cos_a) - cos_a * math.sqrt(1.0 - cos_a * cos_a))
+                + b2 * (math.acos(cos_b) - cos_b * math.sqrt(1.0 - cos_b * cos_b))
+            )
+        out[i] = total

@@ -43,15 +43,6 @@ class TemplateShape:
     share: float
 
 
-def _common_area(d: F64Array, a: F64Array, b: float) -> F64Array:
-    """Area common to two discs of radii a and b at distance d."""
-    d = np.maximum(d, 1e-12)
-    alpha = np.arccos(np.clip((d * d + a * a - b * b) / (2 * d * a), -1, 1))
-    beta = np.arccos(np.clip((d * d + b * b - a * a) / (2 * d * b), -1, 1))
-    area = a * a * (alpha - np.sin(alpha) * np.cos(alpha)) + b * b * (beta - np.sin(beta) * np.cos(beta))
-    return np.where(d >= a + b, 0.0, np.where(d <= np.abs(a - b), math.pi * np.minimum(a, b) ** 2, area))
-
-
 def eclipse_template(time: F64Array, shape: TemplateShape) -> F64Array:
     """Dimming [mag] of an eclipse, 0 outside.
 
@@ -62,9 +53,21 @@ def eclipse_template(time: F64Array, shape: TemplateShape) -> F64Array:
     reach = 1 + shape.ratio
     low = shape.impact * reach
     speed = math.sqrt(max(reach**2 - low**2, 1e-12)) / shape.half_length
-    distance = np.hypot(low, speed * (np.asarray(time) - shape.mid))
-    hidden = _LIGHT @ _common_area(distance[None, :], _RADII[:, None], shape.ratio) / _WHOLE
-    return np.asarray(-2.5 * np.log10(np.maximum(1 - shape.share * hidden, 1e-6)))
+    from ulvar.lightcurves._kernels_transit import disc_hidden
+
+    distance = np.hypot(low, speed * (np.asarray(time, dtype=np.float64) - shape.mid))
+    hidden = np.empty(len(distance))
+    disc_hidden(distance, _RADII, _LIGHT, shape.ratio, hidden)
+    return np.asarray(-2.5 * np.log10(np.maximum(1 - shape.share / _WHOLE * hidden, 1e-6)))
+
+
+def _hidden_at_most(p: F64Array) -> float:
+    """Return the share of the eclipsed disc's light that is hidden at mid-eclipse; of `p` ratio and impact count."""
+    from ulvar.lightcurves._kernels_transit import disc_hidden
+
+    ratio, hidden = math.exp(float(p[2])), np.empty(1)
+    disc_hidden(np.array([float(p[3]) * (1 + ratio)]), _RADII, _LIGHT, ratio, hidden)
+    return float(hidden[0]) / _WHOLE
 
 
 @dataclass(frozen=True)
@@ -98,6 +101,23 @@ class EclipseShape:
     def rivals(self, p: F64Array) -> list[tuple[int, float]]:
         """Return impacts that are tried besides: points near mid-eclipse would tell them apart."""
         return [(3, impact) for impact in (0.05, 0.25, 0.45, 0.65)]
+
+    def drawn_as(self, p: F64Array) -> F64Array:
+        """Return the parameters with the logarithm of the light that is hidden at most in the place of the share."""
+        q = p.copy()
+        q[4] = math.log(max(p[4] * _hidden_at_most(p), 1e-300))
+        return q
+
+    def drawn_from(self, q: F64Array) -> tuple[F64Array, float] | None:
+        """Return the parameters; None where the discs do not meet."""
+        if not (-10 < q[2] < 10 and 0 <= q[3] <= 1 and q[4] < 0):
+            return None
+        hidden = _hidden_at_most(q)
+        if hidden <= 0:
+            return None
+        p = q.copy()
+        p[4] = math.exp(q[4]) / hidden
+        return p, math.log(p[4])
 
     def template(self, p: F64Array) -> TemplateShape:
         """Return the parameters under their names."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -123,12 +124,26 @@ class Problem:
             return self.root @ values
         return self.root * values if values.ndim == 1 else self.root[:, None] * values
 
+    @cached_property
+    def _same_design(self) -> tuple[F64Array, F64Array] | None:
+        """The columns over their errors, and what solves for them, where no parameter changes them."""
+        some = _some(self.shape, self.t)
+        if self.shape.columns(self.t[:1], some).shape[1]:
+            return None
+        design = self.whitened(self.design(some))
+        inverse = np.linalg.pinv(design, rcond=float(np.finfo(float).eps) * max(design.shape))
+        return design, np.asarray(inverse, dtype=np.float64)
+
     def solve(self, p: F64Array) -> tuple[F64Array, F64Array]:
         """Return the linear coefficients, and residuals over their errors."""
         left = self.whitened(self.y - self.shape.offset(self.t, p))
+        if self._same_design is not None:
+            design, inverse = self._same_design
+            solution = inverse @ left
+            return solution, left - design @ solution
         design = self.whitened(self.design(p))
-        solution, *_ = np.linalg.lstsq(design, left, rcond=None)
-        return np.asarray(solution), left - design @ solution
+        solution = np.asarray(np.linalg.lstsq(design, left, rcond=None)[0], dtype=np.float64)
+        return solution, left - design @ solution
 
     def residual(self, p: F64Array) -> F64Array:
         return self.solve(p)[1]

@@ -36,6 +36,14 @@ class Shape(Protocol):
         """Return (number of a parameter, value) at which it is held to see whether other shapes fit about as well."""
         ...
 
+    def drawn_as(self, p: F64Array) -> F64Array:
+        """Return `p` in terms that trade less against each other, for draws from a posterior."""
+        ...
+
+    def drawn_from(self, q: F64Array) -> tuple[F64Array, float] | None:
+        """Return `p` of such terms, and the logarithm of how much room of `p` a unit of theirs is; None where there is no such shape."""
+        ...
+
     def offset(self, t: F64Array, p: F64Array) -> F64Array:
         """Return the part that is not linear in anything, shape (n,) [mag]."""
         ...
@@ -49,8 +57,20 @@ class Shape(Protocol):
         ...
 
 
+class AsItIs:
+    """Parameters that are drawn as they are."""
+
+    def drawn_as(self, p: F64Array) -> F64Array:
+        """Return them."""
+        return p
+
+    def drawn_from(self, q: F64Array) -> tuple[F64Array, float] | None:
+        """Return them."""
+        return q, 0.0
+
+
 @dataclass(frozen=True)
-class NoShape:
+class NoShape(AsItIs):
     """A constant."""
 
     kind: str = "none"
@@ -124,7 +144,7 @@ def transit_dimming(
 
 
 @dataclass(frozen=True)
-class TransitShape:
+class TransitShape(AsItIs):
     """A transit: `p` holds middle, log of the duration, ratio of the radii, impact, and with a free law q1 and q2."""
 
     law: tuple[float, float] = (0.4, 0.25)
@@ -186,7 +206,7 @@ class TransitShape:
 
 
 @dataclass(frozen=True)
-class SineShape:
+class SineShape(AsItIs):
     """A sine with harmonics: `p` holds the log of the period; columns are cosine and sine of each harmonic."""
 
     harmonics: int = 1
@@ -245,7 +265,7 @@ class SineShape:
 
 
 @dataclass(frozen=True)
-class PolynomialShape:
+class PolynomialShape(AsItIs):
     """A polynomial of some degree; its columns are powers of the time from -1 to 1."""
 
     degree: int = 4

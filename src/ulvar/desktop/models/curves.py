@@ -6,6 +6,7 @@ from pathlib import Path
 
 from ulvar.desktop.models.folding import Folding
 from ulvar.desktop.models.ground import Ground
+from ulvar.desktop.models.sampling import Sampling
 from ulvar.desktop.work.background import Asker
 from ulvar.flows import CurveResult, Series
 from ulvar.frames import FrameError
@@ -22,6 +23,8 @@ class Curves(Folding):
         Whether one is being made.
     together : bool
         Whether the curves of the field's other series are shown as well.
+    sampling : Sampling
+        The posterior of the curve's model.
     apart_mag : float or None
         How far their medians are put apart [mag]; None: as far as they need.
     """
@@ -36,6 +39,7 @@ class Curves(Folding):
         self._last_curve: CurveResult | None = None
         self._last_beside: tuple[Beside, ...] = ()
         self._asks_beside = False
+        self.sampling = Sampling(self)
         self._asker = Asker("curve")
         self._asker.found.connect(self._arrived)
         ground.dropped.connect(self._call_off)
@@ -84,6 +88,7 @@ class Curves(Folding):
 
     def close(self) -> None:
         """End the threads."""
+        self.sampling.close()
         self._asker.close(wait=True)
         super().close()
 
@@ -138,6 +143,9 @@ class Curves(Folding):
             self.changed.emit()
             return
         self.coming = False
+        if self.sampling.drawing is not None and not self.sampling.is_of(result):
+            # Nobody would see it.
+            self.sampling.stop()
         self._ground.caches["curve"] = self._last_curve = result if isinstance(result, CurveResult) else None
         for key in [k for k in self._ground.caches if k.startswith(("metric target", "line range", "line dots"))]:
             del self._ground.caches[key]

@@ -14,7 +14,8 @@ FIT_ROWS = {
     "amplitude_mag": ("Full range", "mag", 1.0), "minimum": ("Faintest", "d", 1.0), "maximum": ("Brightest", "d", 1.0),
     "range_mag": ("Range", "mag", 1.0),
 }  # fmt: skip
-_FIRST = {"mid": ("Middle", "BJD_TDB", 1.0), "period_d": ("Period", "d", 1.0)}
+# All that is told, the most wanted first.
+ALL_ROWS = {"mid": ("Middle", "BJD_TDB", 1.0), "period_d": ("Period", "d", 1.0)} | FIT_ROWS
 
 
 def told_value(value: float, error: float, unit: str) -> str:
@@ -29,6 +30,6 @@ def fit_words(values: Mapping[str, float], errors: Mapping[str, float]) -> list[
     """Return (words, value with error) of what a model tells, the most wanted first."""
     return [
         (words, told_value(factor * values[name], factor * errors[name], unit))
-        for name, (words, unit, factor) in (_FIRST | FIT_ROWS).items()
+        for name, (words, unit, factor) in ALL_ROWS.items()
         if name in values and math.isfinite(values[name])
     ]

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from ulvar.desktop.boards.base import Board
 from ulvar.desktop.boards.curve.light import LightPage
+from ulvar.desktop.boards.curve.model import ModelPage
 from ulvar.desktop.boards.curve.noise import NoisePage
 from ulvar.desktop.boards.curve.period import PeriodPage
 from ulvar.desktop.parts.plots import Plot
@@ -14,6 +15,7 @@ from ulvar.engine import counted
 
 PAGES = (
     ("light", "Light curve", "The light, what its model leaves, and companions, on one axis"),
+    ("model", "Model", "What the model tells with its errors, and its posterior beside them"),
     ("period", "Period", "Periods that the points know, and the light folded with one"),
     (
         "noise",
@@ -21,12 +23,12 @@ PAGES = (
         "Scatter of means over time beside that of independent points, and which trends the points ask for",
     ),
 )
-Page = LightPage | PeriodPage | NoisePage
-_MAKERS: dict[str, type[Page]] = {"light": LightPage, "period": PeriodPage, "noise": NoisePage}
+Page = LightPage | ModelPage | PeriodPage | NoisePage
+_MAKERS: dict[str, type[Page]] = {"light": LightPage, "model": ModelPage, "period": PeriodPage, "noise": NoisePage}
 
 
 class CurveBoard(Board):
-    """Light curve, periods, noise."""
+    """Light curve, model, periods, noise."""
 
     width_hint = 656
     shows_curve = True
