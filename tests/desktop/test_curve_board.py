@@ -50,7 +50,11 @@ class CurveCase(TogetherCase):
         k = int(origin[-7:-5])
         self.model.matching.set_stars(
             [
-                ListedStar("T", "target", x=120.0, y=90.0 - 0.7 * k), ListedStar("a", "comparison", x=220.0, y=160.0 - 0.7 * k)
+                ListedStar("T", "target", x=120.0, y=90.0 - 0.7 * k), ListedStar("a", "comparison", x=220.0, y=160.0 - 0.7 * k),
+                *(
+                    ListedStar(name, role, x=float(self.x[n]), y=float(self.y[n]) - 0.7 * k)
+                    for n, name, role in zip(self.brightest(), ("b", "k"), ("comparison", "check"))
+                ),
             ], "Stars",
         )  # fmt: skip
         run_measure(self.model.night, JobContext())
@@ -69,6 +73,18 @@ class CurveCase(TogetherCase):
             "the page",
         )
         QApplication.processEvents()
+
+    def brightest(self) -> list[int]:
+        """Return two of the brightest stars besides, well inside and apart from the others."""
+        order = np.argsort(-self.flux)
+        found: list[int] = []
+        for n in order:
+            near = [np.hypot(self.x[n] - self.x[m], self.y[n] - self.y[m]) for m in (0, 1, *found)]
+            if n > 1 and 40 < self.x[n] < 260 and 40 < self.y[n] < 160 and min(near) > 25:
+                found.append(int(n))
+            if len(found) == 2:
+                break
+        return found
 
     @property
     def page(self) -> LightPage:
@@ -186,6 +202,50 @@ class Light(CurveCase):
         self.window.command("undo")
         self.ready()
         self.assertEqual(self.model.left_out(), {})
+
+    def test_further_stars_are_shifted_and_drawn_larger(self) -> None:
+        curves, table = self.model.curves, self.model.curves.series()
+
+        def drawn(name: str) -> Points:
+            return next(p for p in self.main.series if p.name.startswith(f"{name},"))
+
+        curve = curves.curve().curve
+        flux = np.array([row.flux for row in table.star("k")])
+        wanted = -2.5 * np.log10(flux / curve.ensemble_flux)
+        # A check star is there from the beginning, as far below as it needs.
+        check = drawn("k")
+        np.testing.assert_allclose(check.y - np.median(check.y), wanted - np.median(wanted), atol=1e-9)
+        self.assertGreater(np.median(check.y), np.nanmax(curve.magnitude))
+        row = self.page.stars
+        self.assertEqual(row.which.currentData(), "k")
+        self.type_into(row.shift, "0.25")
+        self.ready()
+        np.testing.assert_allclose(drawn("k").y, wanted + 0.25, atol=1e-9)
+        self.assertEqual(drawn("k").name, "k, shifted by +0.25 mag")
+        self.type_into(self.page.stars.times, "5")
+        self.ready()
+        np.testing.assert_allclose(drawn("k").y, np.median(wanted) + 5 * (wanted - np.median(wanted)) + 0.25, atol=1e-9)
+        self.assertIn("5 times as large", drawn("k").name)
+        # A comparison star is told beside the rest of the ensemble; it takes the fields over.
+        stars = self.page.stars.stars
+        stars.setCurrentIndex(stars.findData("b"))
+        stars.activated.emit(stars.currentIndex())
+        self.ready()
+        rest = np.array([one.flux for one in table.star("b")]) / np.array([one.flux for one in table.star("a")])
+        told = 10 ** (-0.4 * (drawn("b").y - np.median(drawn("b").y)))
+        np.testing.assert_allclose(told / (rest / np.median(rest)), 1.0, atol=1e-6)
+        self.assertEqual((self.page.stars.which.currentData(), self.page.stars.times.value()), ("b", 1.0))
+        stars = self.page.stars.stars
+        stars.setCurrentIndex(stars.findData("k"))
+        stars.activated.emit(stars.currentIndex())
+        self.ready()
+        self.assertFalse(any(p.name.startswith("k,") for p in self.main.series))
+
+    def type_into(self, field, text: str) -> None:  # type: ignore[no-untyped-def]
+        field.setFocus()
+        field.selectAll()
+        QTest.keyClicks(field, text)
+        QTest.keyClick(field, Qt.Key.Key_Return)
 
     def test_strips_are_chosen(self) -> None:
         self.addCleanup(setattr, LightPage, "strips", LightPage.strips)

@@ -22,7 +22,7 @@ def night() -> list[SeriesRow]:
     rng = np.random.default_rng(6)
     return [
         whole_row(
-            file=f"{e}.fits", jd_utc=2461448.0 + e / 400, name=name, role="target" if name == "T" else "comparison",
+            file=f"{e}.fits", time_utc_mid=None, jd_utc=2461448.0 + e / 400, name=name, role="target" if name == "T" else "comparison",
             x=x + 0.1 * e + 4 * math.sin(e * 1.7), y=y - 0.05 * e, flux=1e5 * (1 + 0.001 * rng.normal()), flux_error=100.0, flags=0,
             fwhm_px=3.0, radius_px=5.0, covered=0.0, peak=9000.0,
         )

@@ -188,7 +188,28 @@ class Measuring(FolderCase):
             x, y = truth(path)
             self.assertLess(math.hypot(row.x - x, row.y - y), 1.0, row.file)
         self.change("combine", body_marks=marks[:1])
+        self.assertEqual(self.night.state("measure", self.series), "stale")
         self.assertIn("two solved exposures", run_measure(self.night, JobContext()).problem)
+        # One place and its rate: by how much the truth moves, and towards where.
+        first, last = paths[1], paths[-2]
+        (x0, y0), (x1, y1) = truth(first), truth(last)
+        ra, dec = plates[first].sky(np.array([x0]), np.array([y0]))
+        ra1, dec1 = plates[last].sky(np.array([x1]), np.array([y1]))
+        east, north = (ra1 - ra)[0] * math.cos(math.radians(dec[0])), (dec1 - dec)[0]
+        hours = (facts[last].mid_utc - facts[first].mid_utc).total_seconds() / 3600
+        self.change(
+            "combine",
+            body_rate=3600 * math.hypot(east, north) / hours,
+            body_angle=math.degrees(math.atan2(east, north)),
+        )
+        self.measured()
+        self.assertEqual(self.night.state("measure", self.series), "done")
+        for row in series_table(self.night, self.series).star("body"):
+            path = next(p for p in every if Path(p).name == row.file)
+            if path in paths:
+                self.assertLess(math.hypot(row.x - truth(path)[0], row.y - truth(path)[1]), 1.5, row.file)
+        self.change("combine", body_rate=None)
+        self.assertEqual(self.night.state("measure", self.series), "stale")
         self.change("measure", bodies=False)
         self.measured()
         self.assertNotIn("body", series_table(self.night, self.series).names())

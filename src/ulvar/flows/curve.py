@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed, Progress, StopToken, silent
+from ulvar.engine import F64Array, Failed
+from ulvar.flows.curvefit import AUTO, DETREND, companion, folded, posterior_of, trend_terms
 from ulvar.frames import robust_spread
 from ulvar.inspection import Finding, comparison_findings, notice
 from ulvar.lightcurves import (
@@ -18,7 +19,6 @@ from ulvar.lightcurves import (
     Minimum,
     differential_curve,
     fit_jointly,
-    fold_about,
     join_curves,
 )
 from ulvar.photometry import SeriesTable
@@ -26,15 +26,6 @@ from ulvar.photometry import SeriesTable
 if TYPE_CHECKING:
     from ulvar.lightcurves import PeriodResult, Posterior, Shape, TrendChoice
 
-# Words of detrending terms, and the companions behind them.
-DETREND = {
-    "airmass": "airmass", "fwhm": "fwhm_px", "sky": "sky", "x": "x", "y": "y", "time": "time", "comparisons": "ensemble",
-}  # fmt: skip
-AUTO = "auto"
-# Shallower dips, over the scatter of points, fold onto their noise: then the time stays where it was looked for.
-_DEEP = 12.0
-# So often made-up noise tells how far it moves a minimum.
-_DRAWS = 100
 MODELS = ("none", "eclipse", "transit", "sine", "polynomial")
 
 
@@ -274,8 +265,10 @@ def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: li
     good = np.flatnonzero(curve.good)
     time, magnitude, error = curve.time[good], curve.magnitude[good], curve.magnitude_error[good]
     sessions = [curve.sessions[k] for k in good] if curve.sessions else None
-    companions = {term: values for term in DETREND if (values := _companion(curve, good, term)) is not None}
-    wanted, tried = _terms(time, magnitude, error, shape, options, companions, sessions, notes)
+    companions = {term: values for term in DETREND if (values := companion(curve, good, term)) is not None}
+    wanted, tried = trend_terms(
+        time, magnitude, error, shape, options.detrend, options.model, companions, sessions, notes
+    )
     fit: JointFit | None = None
     minimum = None
     if options.model != "none" or wanted or sessions is not None:
@@ -289,7 +282,7 @@ def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: li
         else:
             fit = made
             if "mid" in fit.values:
-                minimum = _folded(time, magnitude, error, fit, notes)
+                minimum = folded(time, magnitude, error, fit, notes)
     residual = magnitude if fit is None else magnitude - fit.model_mag
     posterior = posterior_of(curve, fit) if options.sample and fit is not None and len(fit.parameters) else None
     period = None
@@ -316,85 +309,6 @@ def _fitted(curve: LightCurve, shape: Shape, options: CurveOptions, findings: li
 
 
 _WORDS = {"eclipse": "eclipse", "transit": "transit", "sine": "sine", "polynomial": "polynomial"}
-
-
-def _companion(curve: LightCurve, good: np.ndarray, term: str) -> F64Array | None:
-    """Return a companion at the good points; None where it is not known or constant."""
-    name = DETREND[term]
-    values = curve.time[good] if name == "time" else curve.companions[name][good]
-    return values if len(values) and np.isfinite(values).all() and np.ptp(values) > 0 else None
-
-
-def posterior_of(
-    curve: LightCurve, fit: JointFit, *, stop: StopToken | None = None, progress: Progress = silent
-) -> Posterior:
-    """Draw the parameters of a light curve's fit from their posterior.
-
-    Parameters
-    ----------
-    curve : LightCurve
-    fit : JointFit
-        Of its good points; of a shape that has parameters.
-    stop : StopToken, optional
-        Ends it with `StopRequested`.
-    progress : Progress
-
-    Raises
-    ------
-    ValueError
-        If the shape has no parameters that are searched for: its errors are exact already.
-    """
-    from ulvar.lightcurves import sample_posterior
-
-    if not len(fit.parameters):
-        raise ValueError(f"of a {fit.kind} everything is linear: its errors are exact")
-    good = np.flatnonzero(curve.good)
-    trends = {t.name: values for t in fit.trends if (values := _companion(curve, good, t.name)) is not None}
-    sessions = [curve.sessions[k] for k in good] if curve.sessions else None
-    return sample_posterior(
-        curve.time[good], curve.magnitude[good], curve.magnitude_error[good], fit, trends, sessions, stop=stop,
-        progress=progress,
-    )  # fmt: skip
-
-
-def _terms(
-    time: F64Array, magnitude: F64Array, error: F64Array, shape: Shape, options: CurveOptions, companions: dict[str, F64Array],
-    sessions: Sequence[str] | None, notes: list[str],
-) -> tuple[tuple[str, ...], list[TrendChoice]]:  # fmt: skip
-    """Return the detrending terms, and what was tried where a criterion chooses them."""
-    if AUTO not in options.detrend:
-        missing = [term for term in options.detrend if term not in companions]
-        notes += [f"no detrending by {term}: it is unknown or constant" for term in missing]
-        return tuple(term for term in options.detrend if term in companions), []
-    from ulvar.lightcurves import choose_trends
-
-    # A polynomial in time is a trend in time already.
-    offered = {t: v for t, v in companions.items() if not (t == "time" and options.model in ("polynomial", "sine"))}
-    found = choose_trends(time, magnitude, error, shape, offered, sessions)
-    if isinstance(found, Failed):
-        return (), []
-    chosen, tried = found
-    notes.append(f"detrended by {', '.join(chosen)}" if chosen else "no trend is asked for by the points")
-    return chosen, tried
-
-
-def _folded(time: F64Array, magnitude: F64Array, error: F64Array, fit: JointFit, notes: list[str]) -> Minimum | None:
-    """Time a minimum by folding the detrended points onto themselves."""
-    if fit.values["depth_mag"] < _DEEP * fit.rms_mag:
-        notes.append("too shallow beside its scatter to be timed by folding")
-        return None
-    if not fit.noise:
-        notes.append("too few points to be timed by folding")
-        return None
-    flat = fit.values["third_contact"] - fit.values["second_contact"]
-    timed = fold_about(
-        time, magnitude - fit.trend_mag, fit.at, fit.noise_like(time, error, _DRAWS), near=fit.values["mid"],
-        duration_d=fit.values["duration_d"], flat_d=flat if math.isfinite(flat) else 0.0,
-    )  # fmt: skip
-    if isinstance(timed, Failed):
-        notes.append(f"Kwee-van Woerden: {timed.reason}")
-        return None
-    return timed
 
 
 def _effects(part: CurvePart, curve: LightCurve, options: CurveOptions) -> dict[str, tuple[float, float]]:

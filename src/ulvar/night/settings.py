@@ -158,7 +158,7 @@ class MeasureSettings(Section):
 
     bodies: bool = told(
         False, "Moving bodies, too",
-        "Those of the table at Plate, and the one marked at Combine, are measured along with the stars; exposures must be solved",
+        "Those of the table at Plate, and the one that is marked in exposures, are measured along with the stars; exposures must be solved",
     )  # fmt: skip
 
     @model_validator(mode="after")

@@ -104,6 +104,9 @@ def input_stamp(night: Asked, station: str, series: Series | None = None) -> str
         parts.append([vars(star) for star in night.stars(series)])
         if settings["measure"]["bodies"]:
             parts.append(settings["plate"]["bodies"])
+            way = {name: settings["combine"][name] for name in ("body_marks", "body_rate", "body_angle")}
+            # Nights from before marks were looked at stay as they are.
+            parts += [way] if way["body_marks"] else []
     return fingerprint(*parts)
 
 

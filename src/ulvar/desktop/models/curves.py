@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 from ulvar.desktop.models.folding import Folding
@@ -12,6 +13,17 @@ from ulvar.flows import CurveResult, Series
 from ulvar.frames import FrameError
 from ulvar.night.stations import Beside, curve_path, curves_beside, night_curve, series_path, series_table
 from ulvar.photometry import SeriesTable
+
+# So many check stars are shown before anybody chooses.
+_CHECKS = 2
+
+
+@dataclass(frozen=True)
+class ShownStar:
+    """How a further star is drawn: shifted [mag], None for as far as it needs; its deviations from its median so many times as large."""
+
+    shift_mag: float | None = None
+    times: float = 1.0
 
 
 class Curves(Folding):
@@ -36,6 +48,7 @@ class Curves(Folding):
         self.apart_mag: float | None = None
         # How the curve is looked at: along which axis, as what, means over so many minutes.
         self.axis, self.in_flux, self.bin_min = "BJD_TDB", False, 0.0
+        self._stars: dict[str, ShownStar] | None = None
         self._last_curve: CurveResult | None = None
         self._last_beside: tuple[Beside, ...] = ()
         self._asks_beside = False
@@ -50,12 +63,25 @@ class Curves(Folding):
 
     def forget(self) -> None:
         """Show no curve of another night or series."""
-        self._last_curve, self._last_beside = None, ()
+        self._last_curve, self._last_beside, self._stars = None, (), None
         self.unfold()
 
     def show_together(self, on: bool, apart_mag: float | None = None) -> None:
         """Show the curves of the field's other series too, their medians so far apart [mag]."""
         self.together, self.apart_mag = on, apart_mag
+        self.changed.emit()
+
+    def stars(self) -> dict[str, ShownStar]:
+        """Further stars under the curve, and how: two check stars until others are chosen."""
+        if self._stars is not None:
+            return self._stars
+        table = self.series()
+        return {} if table is None else dict.fromkeys(table.names("check")[:_CHECKS], ShownStar())
+
+    def show_star(self, name: str, how: ShownStar | None) -> None:
+        """Show a star under the curve so, or no longer."""
+        shown = self.stars()
+        self._stars = {n: h for n, h in shown.items() if n != name} if how is None else shown | {name: how}
         self.changed.emit()
 
     def others(self) -> list[Series]:

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QVBoxLayo
 def matches(query: str, text: str) -> int | None:
     """Return how well a text answers a query (lower is better), or None.
 
-    Every word of the query must occur; words at the start of a word count more.
+    Every word of the query must occur; words at the start of a word count more, those that the text begins with most.
     """
     low = text.lower()
     total = 0
@@ -23,7 +23,7 @@ def matches(query: str, text: str) -> int | None:
         place = starts[0] if starts else low.find(word)
         if place < 0:
             return None
-        total += (0 if starts else 10) + place // 8
+        total += (0 if starts else 10) + (place + 7) // 8
     return total
 
 

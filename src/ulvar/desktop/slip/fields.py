@@ -90,6 +90,11 @@ FIELDS: dict[str, tuple[Field, ...]] = {
         *_rows(
             "measure", "in_fwhm", "several", "centre", "bodies", "inner_px", "outer_px", "sky", "elliptical", "profile",
         ),
+        Field(
+            "combine", "body_rate",
+            words=("The body moves by", "Speed on the sky of the body that is marked in one exposure; marks in two or more tell it themselves"),
+        ),
+        Field("combine", "body_angle"),
     ),
     "curve": (
         Field("curve", "model"),

@@ -121,7 +121,7 @@ def run_measure(night: Night, context: JobContext, series: Series | None = None)
 
 
 def _bodies(night: Night, series: Series) -> list[ListedStar]:
-    """Return the moving bodies of the table at Plate, and the one that is marked at Combine.
+    """Return the moving bodies of the table at Plate, and the one that is marked in exposures, in one with its rate.
 
     Raises
     ------
@@ -136,8 +136,11 @@ def _bodies(night: Night, series: Series) -> list[ListedStar]:
         for m in night.settings.combine.body_marks
         if m.file in facts and m.file in plates
     ]
+    combine = night.settings.combine
     if marks:
-        body = marked_body("body", marks, members)
+        # Marks tell more than a rate that was looked up.
+        rate = (combine.body_rate, combine.body_angle) if combine.body_rate is not None and len(marks) == 1 else None
+        body = marked_body("body", marks, members, rate=rate)
         if isinstance(body, Failed):
             raise StarListError(body.reason)
         found.append(body)

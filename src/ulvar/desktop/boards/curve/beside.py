@@ -1,13 +1,14 @@
-"""What stands beside the target in the plot of a light curve: other series of its field, and check stars."""
+"""What stands beside the target in the plot of a light curve: other series of its field, and further stars."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from ulvar.desktop.parts.glyphs import SHAPES
+from ulvar.desktop.models.curves import ShownStar
+from ulvar.desktop.parts.glyphs import SHAPES, role_token
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import filter_color
 from ulvar.lightcurves import LightCurve
@@ -37,22 +38,38 @@ def add_others(plot: Plot, beside: Sequence[Beside], times: Sequence[np.ndarray]
         )  # fmt: skip
 
 
-def add_check_stars(plot: Plot, series: SeriesTable | None, curve: LightCurve, x: np.ndarray) -> None:
-    """Draw up to two check stars under a curve, shifted by what their names say."""
+def relative_magnitudes(name: str, series: SeriesTable, curve: LightCurve) -> np.ndarray:
+    """Return a star's magnitudes at the points of a curve: less the ensemble, a comparison star's less the others of it."""
+    names = curve.ensemble.names
+    if name in names and curve.ensemble.curves.shape[1] == len(curve):
+        values = curve.ensemble.curves[names.index(name)]
+    else:
+        own = {row.file: row.flux for row in series.star(name)}
+        values = np.array([own.get(f, math.nan) for f in curve.files]) / curve.ensemble_flux
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.asarray(-2.5 * np.log10(values))
+
+
+def add_stars(
+    plot: Plot, series: SeriesTable | None, curve: LightCurve, x: np.ndarray, stars: Mapping[str, ShownStar]
+) -> None:  # fmt: skip
+    """Draw further stars under a curve, each larger and shifted by what its name says."""
     if series is None:
         return
     base = float(np.nanmax(curve.magnitude))
-    for number, name in enumerate(series.names("check")[:2], 1):
-        own = {row.file: row.flux for row in series.star(name)}
-        values = np.array([own.get(f, math.nan) for f in curve.files]) / curve.ensemble_flux
-        with np.errstate(divide="ignore", invalid="ignore"):
-            magnitude = -2.5 * np.log10(values)
-        shift = base + 0.06 * number - float(np.nanmedian(magnitude))
+    roles = {name: role for role in ("target", "comparison", "check") for name in series.names(role)}
+    for number, (name, how) in enumerate(stars.items(), 1):
+        if name not in roles or name == curve.name:
+            continue
+        magnitude = relative_magnitudes(name, series, curve)
+        middle = float(np.nanmedian(magnitude))
+        shift = base + 0.06 * number - middle if how.shift_mag is None else how.shift_mag
+        larger = "" if how.times == 1.0 else f", {how.times:g} times as large"
         plot.series.append(
             Points(
                 x,
-                magnitude + shift,
-                token="check_star",
-                name=f"{name}, shifted by {shift:+.2f} mag".replace("-", "−"),
+                middle + how.times * (magnitude - middle) + shift,
+                token=role_token(roles[name]),
+                name=f"{name}, shifted by {shift:+.2f} mag{larger}".replace("-", "−"),
             )
         )

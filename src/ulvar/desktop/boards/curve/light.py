@@ -12,7 +12,8 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QHBoxLayout, QLineEdit, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.boards.curve.axes import AXES, Axis, axis_of, binned, to_flux
-from ulvar.desktop.boards.curve.beside import add_check_stars, add_others
+from ulvar.desktop.boards.curve.beside import add_others, add_stars
+from ulvar.desktop.boards.curve.stars import StarsRow
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.glyphs import SHAPES
 from ulvar.desktop.parts.inputs import Choice, Number
@@ -115,6 +116,10 @@ class LightPage(QWidget):
         row.addWidget(self.nights)
         self._column.addLayout(row)
         self._add_others()
+        self.stars = StarsRow(curves, self.result.curve)
+        # In flux, and beside other filters, there is no place for them.
+        self.stars.setVisible(not curves.in_flux and not curves.together)
+        self._column.addWidget(self.stars)
         self.told = label("", "value", wrap=True)
         self.told.setVisible(False)
         self._column.addWidget(self.told)
@@ -264,7 +269,7 @@ class LightPage(QWidget):
             main.series[0].name = own.filter or own.title
             add_others(main, beside, times[1:], curves.apart_mag)
         elif not curves.in_flux:
-            add_check_stars(main, self.model.curves.series(), result.curve, x)
+            add_stars(main, curves.series(), result.curve, x, curves.stars())
         if fit is not None:
             self._model_curve(main, fit, axis)
             residual = np.full(len(curve), math.nan)
