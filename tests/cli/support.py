@@ -11,7 +11,7 @@ from unittest import mock
 
 import numpy as np
 
-from tests.support import FolderCase
+from tests.support import FolderCase, WarmPools
 from ulvar.cli.main import main
 from ulvar.simulation import Psf, star_field
 
@@ -24,6 +24,7 @@ class Command(FolderCase):
         out, err = io.StringIO(), io.StringIO()
         with (
             mock.patch.object(sys, "argv", ["ulvar", *map(str, words)]),
+            mock.patch("ulvar.cli.common.PoolKeeper", WarmPools.of),
             contextlib.redirect_stdout(out),
             contextlib.redirect_stderr(err),
         ):

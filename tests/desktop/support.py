@@ -20,12 +20,16 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from shiboken6 import isValid
 
+from tests.support import WarmPools
 from ulvar.desktop.app import make_application
 from ulvar.desktop.shell.window import MainWindow
 
 
 class WindowCase(unittest.TestCase):
     """A test with a window of its own, closed with everything it started."""
+
+    # Whether each window starts workers of its own, as it does in use.
+    own_pools = False
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -44,6 +48,10 @@ class WindowCase(unittest.TestCase):
         hook.start()
         self.addCleanup(lambda: self.assertEqual(self.wrong, [], "an exception in a slot"))
         self.addCleanup(hook.stop)
+        if not self.own_pools:
+            warm = mock.patch("ulvar.desktop.models.jobs.PoolKeeper", WarmPools.of)
+            warm.start()
+            self.addCleanup(warm.stop)
         before = set(threading.enumerate())
         self.addCleanup(self._nothing_lives, before)
         self.window = MainWindow("dark")
@@ -67,7 +75,9 @@ class WindowCase(unittest.TestCase):
 
         def living() -> list[object]:
             timers = [o for o in gc.get_objects() if type(o) is QTimer and isValid(o) and o.isActive()]
-            return [*(set(threading.enumerate()) - before), *multiprocessing.active_children(), *timers]
+            warm = WarmPools.all_of_it()
+            threads = {t for t in threading.enumerate() if t not in before and t not in warm}
+            return [*threads, *(p for p in multiprocessing.active_children() if p not in warm), *timers]
 
         end = time.monotonic() + 10.0
         while left := living():

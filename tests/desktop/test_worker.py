@@ -16,6 +16,8 @@ from ulvar.night import Night
 class Trouble(WindowCase):
     """Window and data survive."""
 
+    own_pools = True
+
     def setUp(self) -> None:
         super().setUp()
         demo = small_demo()
