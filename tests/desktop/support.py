@@ -52,6 +52,7 @@ class WindowCase(unittest.TestCase):
             warm = mock.patch("ulvar.desktop.models.jobs.PoolKeeper", WarmPools.of)
             warm.start()
             self.addCleanup(warm.stop)
+        self._no_loose_widgets()
         before = set(threading.enumerate())
         self.addCleanup(self._nothing_lives, before)
         self.window = MainWindow("dark")
@@ -60,6 +61,19 @@ class WindowCase(unittest.TestCase):
         self.window.show()
         self.addCleanup(self._close)
         QApplication.processEvents()
+
+    def _no_loose_widgets(self) -> None:
+        """A part that is shown before it has a place is a window of its own for a moment, and takes the keyboard."""
+        real = QWidget.setVisible
+
+        def seen(widget: QWidget, on: bool) -> None:
+            if on and widget.parentWidget() is None and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window:
+                self.wrong.append(f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place")
+            real(widget, on)
+
+        watch = mock.patch.object(QWidget, "setVisible", seen)
+        watch.start()
+        self.addCleanup(watch.stop)
 
     def _close(self) -> None:
         # Whatever still runs is stopped without a question.

@@ -50,9 +50,10 @@ class Panel(QDialog):
         self.action.clicked.connect(self.apply)
         self.action.setToolTip(f"{action} (Enter)")
         self.action.setDefault(True)
-        self.action.setVisible(bool(action))
         row.addWidget(self.action)
         column.addLayout(row)
+        # Shown before it has a place it would be a window of its own for a moment.
+        self.action.setVisible(bool(action))
 
     def apply(self) -> None:
         """Do what the filled button says."""

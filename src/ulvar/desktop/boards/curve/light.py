@@ -117,9 +117,9 @@ class LightPage(QWidget):
         self._column.addLayout(row)
         self._add_others()
         self.stars = StarsRow(curves, self.result.curve)
-        # In flux, and beside other filters, there is no place for them.
-        self.stars.setVisible(not curves.in_flux and not curves.together)
         self._column.addWidget(self.stars)
+        # In flux, and beside other filters, there is no place for them.
+        self.stars.setVisible(bool(self.stars.names) and not curves.in_flux and not curves.together)
         self.told = label("", "value", wrap=True)
         self.told.setVisible(False)
         self._column.addWidget(self.told)

@@ -23,7 +23,7 @@ class StarsRow(QWidget):
         super().__init__()
         self._curves = curves
         table, shown = curves.series(), curves.stars()
-        names = [name for name in (table.names() if table is not None else []) if name != curve.name]
+        self.names = names = [name for name in (table.names() if table is not None else []) if name != curve.name]
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(6)
@@ -75,7 +75,6 @@ class StarsRow(QWidget):
             for widget in (self.which, label("shifted by"), self.shift, label("drawn"), self.times):
                 row.addWidget(widget)
         row.addStretch(1)
-        self.setVisible(bool(names))
 
     def _number(self, field: Number, low: float, high: float, step: float, suffix: str, tip: str, name: str) -> None:
         field.setLocale(QLocale.c())
