@@ -67,8 +67,14 @@ class WindowCase(unittest.TestCase):
         real = QWidget.setVisible
 
         def seen(widget: QWidget, on: bool) -> None:
-            if on and widget.parentWidget() is None and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window:
-                self.wrong.append(f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place")
+            if (
+                on
+                and widget.parentWidget() is None
+                and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window
+            ):
+                self.wrong.append(
+                    f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place"
+                )
             real(widget, on)
 
         watch = mock.patch.object(QWidget, "setVisible", seen)
