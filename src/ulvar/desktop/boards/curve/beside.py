@@ -38,6 +38,10 @@ def add_others(plot: Plot, beside: Sequence[Beside], times: Sequence[np.ndarray]
         )  # fmt: skip
 
 
+# Stars under a curve stand so far below what is above them [mag].
+_APART = 0.04
+
+
 def relative_magnitudes(name: str, series: SeriesTable, curve: LightCurve) -> np.ndarray:
     """Return a star's magnitudes at the points of a curve: less the ensemble, a comparison star's less the others of it."""
     names = curve.ensemble.names
@@ -56,19 +60,27 @@ def add_stars(
     """Draw further stars under a curve, each larger and shifted by what its name says."""
     if series is None:
         return
-    base = float(np.nanmax(curve.magnitude))
+    # The lowest place that is taken so far.
+    lowest = float(np.nanmax(curve.magnitude))
     roles = {name: role for role in ("target", "comparison", "check") for name in series.names(role)}
-    for number, (name, how) in enumerate(stars.items(), 1):
+    for name, how in stars.items():
         if name not in roles or name == curve.name:
             continue
         magnitude = relative_magnitudes(name, series, curve)
+        if not np.isfinite(magnitude).any():
+            continue
         middle = float(np.nanmedian(magnitude))
-        shift = base + 0.06 * number - middle if how.shift_mag is None else how.shift_mag
+        off = how.times * (magnitude - middle)
+        up, down = (float(v) for v in np.nanpercentile(off, (2, 98)))
+        shift = how.shift_mag
+        if shift is None:
+            shift = lowest + _APART - up - middle
+            lowest += _APART - up + down
         larger = "" if how.times == 1.0 else f", {how.times:g} times as large"
         plot.series.append(
             Points(
                 x,
-                middle + how.times * (magnitude - middle) + shift,
+                middle + off + shift,
                 token=role_token(roles[name]),
                 name=f"{name}, shifted by {shift:+.2f} mag{larger}".replace("-", "−"),
             )
