@@ -25,7 +25,7 @@ from ulvar.lightcurves import (
 from ulvar.lightcurves._kernels_transit import transit_light
 from ulvar.lightcurves.posterior import autocorrelation_time, walk_moves
 from ulvar.lightcurves.rednoise import noise_like
-from ulvar.lightcurves.shapes import quadratic_law, unquadratic_law
+from ulvar.lightcurves.shapes import AsItIs, quadratic_law, unquadratic_law
 
 START = 2461448.0
 
@@ -274,6 +274,36 @@ class CorrelatedNoise(unittest.TestCase):
         self.assertAlmostEqual(float(np.sqrt(found.covariance[0, 0])) / (1e-3 / 50), 1.0, delta=0.3)
 
 
+class _Idle(AsItIs):
+    """A parameter that does nothing, drawn by its logarithm."""
+
+    kind = "idle"
+
+    def starts(self, t, magnitude):  # type: ignore[no-untyped-def]
+        return [np.array([5.0])]
+
+    def bounds(self, t):  # type: ignore[no-untyped-def]
+        return np.array([0.1]), np.array([10.0])
+
+    def rivals(self, p):  # type: ignore[no-untyped-def]
+        return []
+
+    def offset(self, t, p):  # type: ignore[no-untyped-def]
+        return np.zeros(len(t))
+
+    def columns(self, t, p):  # type: ignore[no-untyped-def]
+        return np.empty((len(t), 0))
+
+    def values(self, t, p, c):  # type: ignore[no-untyped-def]
+        return {"idle": float(p[0])}
+
+    def drawn_as(self, p):  # type: ignore[no-untyped-def]
+        return np.log(p)
+
+    def drawn_from(self, q):  # type: ignore[no-untyped-def]
+        return np.exp(q), float(q[0])
+
+
 class Posteriors(unittest.TestCase):
     """Walkers in a density that is known."""
 
@@ -290,6 +320,19 @@ class Posteriors(unittest.TestCase):
         found = np.cov(draws.T)
         np.testing.assert_allclose(found / covariance, 1.0, atol=5 * math.sqrt(2 * tau / len(draws)))
         self.assertLess(abs(draws[:, 1].mean()), 5 * 10 * math.sqrt(tau / len(draws)))
+
+    def test_what_nothing_tells_is_even_however_it_is_drawn(self) -> None:
+        rng = np.random.default_rng(21)
+        time = START + np.linspace(0, 1, 40)
+        magnitude, error = rng.normal(10, 0.01, 40), np.full(40, 0.01)
+        fit = made(fit_jointly(time, magnitude, error, _Idle()))
+        found = sample_posterior(time, magnitude, error, fit, {}, most=4000)
+        middle, below, above = found.values["idle"]
+        # Evenly from 0.1 to 10; even in its logarithm the median would be 1.
+        self.assertAlmostEqual(middle, 5.05, delta=0.6)
+        self.assertAlmostEqual(below, 0.341 * 9.9, delta=0.6)
+        self.assertAlmostEqual(above, 0.341 * 9.9, delta=0.6)
+        self.assertLess(max(found.draws["idle"]), 10.0 + 1e-9)
 
     def test_chain_times(self) -> None:
         rng = np.random.default_rng(3)
