@@ -14,6 +14,7 @@ from ulvar.frames import write_fits
 from ulvar.night import Night
 from ulvar.night.stations import results_of, run_intake, run_stack
 from ulvar.night.stations.masters import preparation_of
+from ulvar.night.stations.results import remember_result
 
 
 class Kept(SixExposures):
@@ -57,6 +58,11 @@ class Kept(SixExposures):
                 self.assertAlmostEqual(stack.values["snr_gain"], math.sqrt(6), places=9)
         # Also those made within one second.
         self.assertEqual([r.output for r in results_of(night, series.key)], made[::-1])
+        known = night.products_of("result")
+        for first, second in ((made[0], made[1]), (made[1], made[0])):
+            for output in (first, second):
+                remember_result(night, series, known[output], known[output].values["print"])
+            self.assertEqual([r.output for r in results_of(night, series.key)][:2], [second, first])
         # By when they were made, whatever the order in which they were stored.
         for n, output in enumerate(made):
             result = night.products_of("result")[output]
