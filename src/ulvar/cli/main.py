@@ -184,12 +184,12 @@ def main() -> None:
         # Before the command has begun nobody else catches it.
         sys.exit(130)
     except (OSError, RuntimeError) as error:
-        from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
-
-        words = end_words(error)
         if isinstance(error.__context__, KeyboardInterrupt):
             # Python's own locks complain when it comes while one is being taken.
             sys.exit(130)
+        from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
+
+        words = end_words(error)
         if not words:
             raise
         tell_end(words)

@@ -11,7 +11,6 @@ from typing import Annotated, Any
 import numpy as np
 import typer
 
-from ulvar.astrometry import CatalogueError, read_rows
 from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, low_high, with_error
 from ulvar.cli.targets import parts_of
 from ulvar.engine import Failed, OutputExists
@@ -21,6 +20,7 @@ from ulvar.flows import (
     ExchangeFacts,
     exchange_text,
     make_curve,
+    read_columns,
     read_geometry,
     rotation_points,
     write_exchange,
@@ -42,33 +42,6 @@ class Form(StrEnum):
     MINOR_PLANET = "minor-planet"
 
 
-def _columns(path: Path, wanted: tuple[str, ...], perhaps: tuple[str, ...] = ()) -> dict[str, np.ndarray]:
-    """Return numbers of a table by the names of its columns; ends with what is wrong."""
-    try:
-        names, rows = read_rows(path)
-        table = list(rows)
-    except CatalogueError as error:
-        fail_usage(str(error))
-    missing = [name for name in wanted if name not in names]
-    if missing:
-        fail_usage(f"{path}: it lacks {', '.join(missing)}; it has {', '.join(names)}")
-    if not table:
-        fail_usage(f"{path}: it has no row")
-    found = {}
-    for name in (*wanted, *perhaps):
-        values = []
-        for number, row in enumerate(table, 2):
-            text = (row.get(name) or "").strip()
-            try:
-                values.append(float(text) if text else math.nan)
-            except ValueError:
-                fail_usage(f"{path}, line {number}: '{text}' is no {name}")
-        found[name] = np.array(values)
-    if not all(np.isfinite(found[name]).all() for name in wanted):
-        fail_usage(f"{path}: a row has no {' or '.join(wanted)}")
-    return found
-
-
 def ephemeris(
     minima: Annotated[Path, typer.Argument(metavar="TABLE", help="Times of minima: columns time and error, in d; errors may be missing.")],
     period: Annotated[float, typer.Option(metavar="D", help="A period that is good enough to count cycles, in d.")],
@@ -88,7 +61,10 @@ def ephemeris(
         fail_usage(f"{figure} exists; it is kept (see --replace)")
     if not period > 0:
         fail_usage("--period is above 0")
-    told = _columns(minima, ("time",), ("error",))
+    try:
+        told = read_columns(minima, ("time",), ("error",))
+    except ValueError as error:
+        fail_usage(str(error))
     found = fit_ephemeris(told["time"], told["error"], period=period, epoch=epoch, halves=halves, quadratic=quadratic)
     if isinstance(found, Failed):
         finish({"error": found.reason}, as_json=json, done=0, failed=1, lines=[found.reason])

@@ -87,17 +87,14 @@ def nights(
                 "sessions": [
                     {
                         "session": one.part.name, "night": str(one.folder), "series": one.series, "date": one.date, "filter": one.filter,
-                        "name": one.part.target, "points": len(one.part.table.star(one.part.target or "")),
+                        "name": one.part.target, "points": one.points,
                     }
                     for one in parts
                 ],
             }
         )  # fmt: skip
         lines.append(f"{star.name}: {counted(star.nights, 'night')}")
-        lines += [
-            f"  {one.part.name}: {counted(len(one.part.table.star(one.part.target or '')), 'point')} in {one.folder.name}"
-            for one in parts
-        ]
+        lines += [f"  {one.part.name}: {counted(one.points, 'point')} in {one.folder.name}" for one in parts]
     lines += [f"{failed.file}: {failed.reason}" for failed in read.failed]
     finish(
         {"nights": len(there), "targets": bodies, "unread": [vars(one) for one in read.failed]},

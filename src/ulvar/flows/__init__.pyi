@@ -30,6 +30,7 @@ from .chart import around as around
 from .chart import write_chart as write_chart
 from .colour import ColourResult as ColourResult
 from .colour import make_colour as make_colour
+from .columns import read_columns as read_columns
 from .common import KEPT as KEPT
 from .common import NO_MATCH as NO_MATCH
 from .common import SOLVED_BEFORE as SOLVED_BEFORE
@@ -151,7 +152,6 @@ from .report import REPORT_ENDINGS as REPORT_ENDINGS
 from .report import ReportFacts as ReportFacts
 from .report import write_report as write_report
 from .rotating import read_geometry as read_geometry
-from .rotating import rotation_of as rotation_of
 from .rotating import rotation_points as rotation_points
 from .running import Progressed as Progressed
 from .running import RunningStack as RunningStack

@@ -1,4 +1,4 @@
-"""Rotation of a minor planet over sessions: their points on one scale of time and light, and the period in them."""
+"""Rotation of a minor planet over sessions: their points on one scale of time and light."""
 
 from __future__ import annotations
 
@@ -7,10 +7,10 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.astrometry import CatalogueError, read_rows
 from ulvar.engine import F64Array, Failed
+from ulvar.flows.columns import read_columns
 from ulvar.flows.curve import CurveOptions, CurvePart, part_curve
-from ulvar.lightcurves import Geometry, Rotation, find_rotation, reduced
+from ulvar.lightcurves import Geometry, reduced
 
 _GEOMETRY = ("jd", "sun_au", "earth_au", "phase_deg")
 
@@ -23,19 +23,8 @@ def read_geometry(path: Path) -> Geometry:
     ValueError
         If it cannot be read, or lacks a column or a number; the message names the file.
     """
-    try:
-        names, rows = read_rows(path)
-        table = list(rows)
-    except CatalogueError as error:
-        raise ValueError(str(error)) from None
-    missing = [name for name in _GEOMETRY if name not in names]
-    if missing:
-        raise ValueError(f"{path}: it lacks {', '.join(missing)}; it has {', '.join(names)}")
-    try:
-        jd, sun, earth, phase = (np.array([float(row[name] or "") for row in table]) for name in _GEOMETRY)
-    except ValueError as error:
-        raise ValueError(f"{path}: {error}") from None
-    return Geometry(jd, sun, earth, phase)
+    told = read_columns(path, _GEOMETRY)
+    return Geometry(*(told[name] for name in _GEOMETRY))
 
 
 def rotation_points(
@@ -76,21 +65,3 @@ def rotation_points(
             return brought
         time, magnitude = brought
     return time, magnitude, error, sessions
-
-
-def rotation_of(
-    parts: Sequence[CurvePart], options: CurveOptions, *, shortest_h: float, longest_h: float, order: int | None = None,
-    geometry: Geometry | None = None, slope: float = 0.15,
-) -> Rotation | Failed:  # fmt: skip
-    """Find the rotation period in several sessions (see `ulvar.lightcurves.find_rotation`).
-
-    Raises
-    ------
-    ValueError
-        If the range is not 0 < shortest < longest.
-    """
-    points = rotation_points(parts, options, geometry, slope)
-    if isinstance(points, Failed):
-        return points
-    time, magnitude, error, sessions = points
-    return find_rotation(time, magnitude, error, sessions, shortest_h=shortest_h, longest_h=longest_h, order=order)

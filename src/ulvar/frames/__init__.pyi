@@ -34,6 +34,7 @@ from .frame import mark as mark
 from .grouping import Group as Group
 from .grouping import Tolerances as Tolerances
 from .grouping import group_exposures as group_exposures
+from .identity import CLOCK_FACTS as CLOCK_FACTS
 from .identity import GIVEN as GIVEN
 from .identity import KNOWN_OTHERWISE as KNOWN_OTHERWISE
 from .identity import fingerprint as fingerprint

@@ -258,7 +258,7 @@ def _middle(facts: ExposureFacts, changes: Mapping[str, Any]) -> datetime | None
     return start
 
 
-def with_clock(facts: ExposureFacts, clock_s: float) -> ExposureFacts:
+def _with_clock(facts: ExposureFacts, clock_s: float) -> ExposureFacts:
     """Return `facts` with times moved so that this in all was added to those of the header [s]."""
     more = timedelta(seconds=clock_s - facts.clock_s)
     moved = {name: when + more for name in ("start_utc", "mid_utc") if (when := getattr(facts, name)) is not None}
@@ -299,7 +299,7 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
         except ValueError as error:
             raise ValueError(f"fact {name}={text} cannot be read: {error}") from None
     if clock is not None:
-        facts = with_clock(facts, clock)
+        facts = _with_clock(facts, clock)
     if not changes:
         return facts
     if ("exposure_s" in changes or "start_utc" in changes) and "mid_utc" not in changes:

@@ -23,7 +23,7 @@ KNOWN_OTHERWISE = ("user", "measured")
 
 
 # What the camera's clock and shutter make of times: no pixel hangs on them.
-_OF_TIMES = ("clock_s", "row_us")
+CLOCK_FACTS = ("clock_s", "row_us")
 
 
 def identity(facts: ExposureFacts, origins: Sequence[str] = KNOWN_OTHERWISE, *, timed: bool = False) -> list[Any]:
@@ -35,6 +35,6 @@ def identity(facts: ExposureFacts, origins: Sequence[str] = KNOWN_OTHERWISE, *, 
     given = {
         name: str(getattr(facts, name, ""))
         for name, origin in facts.origins.items()
-        if origin in origins and (timed or name not in _OF_TIMES)
+        if origin in origins and (timed or name not in CLOCK_FACTS)
     }
     return [facts.path, facts.size_bytes, facts.mtime_ns, given]

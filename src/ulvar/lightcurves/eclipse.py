@@ -50,11 +50,11 @@ def eclipse_template(time: F64Array, shape: TemplateShape) -> F64Array:
     weights are Gauss-Legendre nodes in mu; shape and depth are otherwise free, so the template follows
     partial, total and annular minima.
     """
+    from ulvar.lightcurves._kernels_transit import disc_hidden
+
     reach = 1 + shape.ratio
     low = shape.impact * reach
     speed = math.sqrt(max(reach**2 - low**2, 1e-12)) / shape.half_length
-    from ulvar.lightcurves._kernels_transit import disc_hidden
-
     distance = np.hypot(low, speed * (np.asarray(time, dtype=np.float64) - shape.mid))
     hidden = np.empty(len(distance))
     disc_hidden(distance, _RADII, _LIGHT, shape.ratio, hidden)

@@ -10,6 +10,7 @@ from typing import Any
 from ulvar.engine import Failed
 from ulvar.flows import CameraNumbers
 from ulvar.frames import (
+    CLOCK_FACTS,
     ExposureFacts,
     Role,
     assign_sessions,
@@ -31,7 +32,7 @@ def stored_exposures(
     for path, name, value in store.rows("SELECT path, name, value FROM corrections"):
         given.setdefault(path, {})[name] = value
     # What is told of the camera holds where nothing is told of the exposure itself.
-    of_all = {name: repr(value) for name in ("clock_s", "row_us") if (value := getattr(settings.intake, name))}
+    of_all = {name: repr(value) for name in CLOCK_FACTS if (value := getattr(settings.intake, name))}
     exposures, failed = [], []
     for path, facts, reason in store.rows("SELECT path, facts, reason FROM exposures ORDER BY position"):
         if facts is None:

@@ -51,6 +51,11 @@ class TargetPart:
     date: str
     filter: str
 
+    @property
+    def points(self) -> int:
+        """How many rows the star has."""
+        return len(self.part.table.star(self.part.target or ""))
+
 
 @dataclass(frozen=True)
 class MeasuredTarget:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Protocol
 
 from ulvar.flows import Series
-from ulvar.frames import GIVEN, KNOWN_OTHERWISE, ExposureFacts, Role, fingerprint, identity
+from ulvar.frames import CLOCK_FACTS, GIVEN, KNOWN_OTHERWISE, ExposureFacts, Role, fingerprint, identity
 from ulvar.night.settings import NightSettings
 from ulvar.photometry import ListedStar
 
@@ -75,7 +75,7 @@ def input_stamp(night: Asked, station: str, series: Series | None = None) -> str
     upto = STATIONS.index(station)
     settings = night.settings.model_dump(mode="json")
     # These come into what is known of exposures.
-    sorting = {key: value for key, value in settings["intake"].items() if key not in ("clock_s", "row_us")}
+    sorting = {key: value for key, value in settings["intake"].items() if key not in CLOCK_FACTS}
     timed = station in ("intake", "combine", "measure", "curve")
     # From calibrating on errors and noise hang on gain and read noise that were measured.
     origins = KNOWN_OTHERWISE if upto >= 2 else GIVEN

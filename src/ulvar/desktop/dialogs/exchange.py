@@ -7,10 +7,10 @@ from pathlib import Path
 
 from PySide6.QtCore import QSettings
 from PySide6.QtGui import QFont
-from PySide6.QtWidgets import QFileDialog, QFormLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
+from PySide6.QtWidgets import QFormLayout, QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
-from ulvar.desktop.dialogs.saving import exports_folder
+from ulvar.desktop.dialogs.saving import ask_place
 from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import label
 from ulvar.engine import reason_words
@@ -155,12 +155,9 @@ class ExchangePanel(Panel):
         """Ask for a place and write the text."""
         form = str(self.form.currentData())
         stem = "-".join(self.fields["target"].text().split()) or "target"
-        start = exports_folder(self._settings, self._beside) / f"{stem}-{form}.txt"
-        name, _ = QFileDialog.getSaveFileName(self, "Save the text", str(start), "Text (*.txt)")
-        if not name:
+        path = ask_place(self, self._settings, self._beside, "Save the text", f"{stem}-{form}.txt", "Text (*.txt)")
+        if path is None:
             return
-        path = Path(name) if Path(name).suffix else Path(f"{name}.txt")
-        self._settings.setValue("exports", str(path.parent))
         self._settings.setValue("exchange/form", form)
         for key, _, _, _, stays in _FIELDS:
             if stays:

@@ -7,11 +7,11 @@ from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QFont, QPixmap
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QWidget
 
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.dialogs.exchange import ExchangePanel
-from ulvar.desktop.dialogs.saving import exports_folder
+from ulvar.desktop.dialogs.saving import ask_place
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.work.background import Asker
 from ulvar.engine import reason_words
@@ -124,15 +124,7 @@ class FigurePanel(Panel):
         self.preview.setPixmap(picture)
 
     def _ask_place(self, words: str, name: str, kinds: str) -> Path | None:
-        start = exports_folder(self._settings, self._beside) / name
-        chosen, kind = QFileDialog.getSaveFileName(self, words, str(start), kinds)
-        if not chosen:
-            return None
-        path = Path(chosen)
-        if not path.suffix:
-            path = Path(chosen + kind.partition("*")[2].rstrip(")"))
-        self._settings.setValue("exports", str(path.parent))
-        return path
+        return ask_place(self, self._settings, self._beside, words, name, kinds)
 
     def _stem(self) -> str:
         series = self._model.chosen_series()

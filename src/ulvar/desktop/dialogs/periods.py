@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from PySide6.QtCore import QLocale, Qt
+from PySide6.QtCore import QLocale
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.folding import Folding
@@ -60,10 +60,7 @@ class PeriodView(QWidget):
         row.addWidget(label("and"))
         row.addWidget(self.longest)
         self.method = Choice()
-        for key, words, tip in _METHODS:
-            self.method.addItem(words, key)
-            self.method.setItemData(self.method.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
-        self.method.setCurrentIndex(self.method.findData(curves.method))
+        self.method.fill_with(_METHODS, curves.method)
         self.method.setToolTip("How a period is looked for")
         self.method.setAccessibleName("Method")
         row.addWidget(self.method)

@@ -25,6 +25,21 @@ def exports_folder(settings: QSettings, beside: Path) -> Path:
     return last if last.is_absolute() and last.is_dir() else beside
 
 
+def ask_place(
+    parent: QWidget, settings: QSettings, beside: Path, words: str, name: str, kinds: str
+) -> Path | None:  # fmt: skip
+    """Ask where something is saved, and remember the folder; a name without an ending takes that of the chosen kind. None: nowhere."""
+    start = exports_folder(settings, beside) / name
+    chosen, kind = QFileDialog.getSaveFileName(parent, words, str(start), kinds)
+    if not chosen:
+        return None
+    path = Path(chosen)
+    if not path.suffix:
+        path = Path(chosen + kind.partition("*")[2].rstrip(")"))
+    settings.setValue("exports", str(path.parent))
+    return path
+
+
 class SavingPanel(Panel):
     """What, how large, with marks and caption or without; then the file.
 

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QToolButton
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.dialogs.exchange import ExchangePanel
 from ulvar.desktop.dialogs.periods import PeriodView
-from ulvar.desktop.dialogs.saving import exports_folder
+from ulvar.desktop.dialogs.saving import ask_place
 from ulvar.desktop.dialogs.target_light import TargetLight
 from ulvar.desktop.dialogs.target_minima import TargetMinima
 from ulvar.desktop.dialogs.target_rotation import TargetRotation
@@ -222,7 +222,7 @@ class TargetPanel(Panel):
             rows.append(
                 (
                     name,
-                    str(points or len(one.part.table.star(one.part.target or ""))),
+                    str(points or one.points),
                     number(levels.get(name), 3),
                     number(scatter, 1),
                 )
@@ -273,16 +273,7 @@ class TargetPanel(Panel):
     # ---- files
 
     def _ask_place(self, words: str, name: str, kinds: str) -> Path | None:
-        folder = self.nights.folder or Path.home()
-        start = exports_folder(self._settings, folder) / name
-        chosen, kind = QFileDialog.getSaveFileName(self, words, str(start), kinds)
-        if not chosen:
-            return None
-        path = Path(chosen)
-        if not path.suffix:
-            path = Path(chosen + kind.partition("*")[2].rstrip(")"))
-        self._settings.setValue("exports", str(path.parent))
-        return path
+        return ask_place(self, self._settings, self.nights.folder or Path.home(), words, name, kinds)
 
     def _write(self, path: Path | None, write: Callable[[Path], object]) -> None:
         if path is None:

@@ -38,18 +38,12 @@ class TargetLight(QWidget):
         column.setContentsMargins(0, 0, 0, 0)
         row = QHBoxLayout()
         self.axis = Choice()
-        for key, words, tip in _AXES:
-            self.axis.addItem(words, key)
-            self.axis.setItemData(self.axis.count() - 1, tip, 3)
-        self.axis.setCurrentIndex(max(0, self.axis.findData(TargetLight.axis_name)))
+        self.axis.fill_with(_AXES, TargetLight.axis_name)
         self.axis.setToolTip("What runs along the axis")
         self.axis.setAccessibleName("Axis")
         self.axis.activated.connect(self._set_axis)
         self.model = Choice()
-        for key, words, tip in _MODELS:
-            self.model.addItem(words, key)
-            self.model.setItemData(self.model.count() - 1, tip, 3)
-        self.model.setCurrentIndex(max(0, self.model.findData(nights.model)))
+        self.model.fill_with(_MODELS, nights.model)
         self.model.setToolTip("What is fitted to all nights at once")
         self.model.setAccessibleName("Model")
         self.model.activated.connect(self._set_model)
@@ -115,6 +109,7 @@ class TargetLight(QWidget):
         value = curve.magnitude.copy()
         levels = {one: off for one, off, _ in fit.sessions} if fit is not None and self._nights.levelled else {}
         value -= np.array([levels.get(one, 0.0) for one in sessions])
+        day = float(np.floor(time.min()))
         if name == "phase" and fold is not None:
             x = (time - fold[1]) / fold[0] % 1
             self.plot.x_label = f"phase of {fold[0]:.8g} d"
@@ -123,7 +118,6 @@ class TargetLight(QWidget):
             x = 24 * (time - np.array([middle[one] for one in sessions]))
             self.plot.x_label = "hours from the middle of each night"
         else:
-            day = float(np.floor(time.min()))
             x = time - day
             scale = "BJD_TDB" if np.isfinite(curve.bjd_tdb).all() else "JD_UTC"
             self.plot.x_label = f"{scale} − {day:,.0f} d".replace(",", "\u2009")
@@ -151,9 +145,7 @@ class TargetLight(QWidget):
         self.plot.curves = []
         if fit is not None and result.modelled and name != "hours":
             fine = np.linspace(low, high, 1500)
-            at = (
-                fold[1] + fold[0] * fine if name == "phase" and fold is not None else fine + float(np.floor(time.min()))
-            )
+            at = fold[1] + fold[0] * fine if name == "phase" and fold is not None else fine + day
             if name == "phase" or high - low < 3:
                 self.plot.curves = [(fine, fit.at(at), "cur")]
         self.plot.update()

@@ -18,11 +18,10 @@ from ulvar.flows import (
     NightMinimum,
     make_curve,
     read_geometry,
-    rotation_of,
     rotation_points,
     time_minima,
 )
-from ulvar.lightcurves import Ephemeris, Rotation, fit_ephemeris
+from ulvar.lightcurves import Ephemeris, Rotation, find_rotation, fit_ephemeris
 from ulvar.night.nights import MeasuredTarget, NightsRead, TargetPart, nights_in, read_nights
 
 
@@ -68,14 +67,13 @@ def _turned(
 ) -> Turned | Failed:
     told = [one.part for one in parts]
     geometry = read_geometry(Path(table)) if table else None
-    found = rotation_of(
-        told, CurveOptions(), shortest_h=low, longest_h=high, order=order, geometry=geometry, slope=slope
-    )
     points = rotation_points(told, CurveOptions(), geometry, slope)
+    if isinstance(points, Failed):
+        return points
+    time, magnitude, error, sessions = points
+    found = find_rotation(time, magnitude, error, sessions, shortest_h=low, longest_h=high, order=order)
     if isinstance(found, Failed):
         return found
-    assert not isinstance(points, Failed)
-    time, magnitude, error, sessions = points
     level = float(np.mean(magnitude - found.at(time) - np.array([found.offsets[one] for one in sessions])))
     apart = np.array([found.offsets[one] for one in sessions]) + level
     return Turned(found, time, magnitude - apart, error, sessions)
@@ -123,6 +121,8 @@ class TargetNights(Folding):
         self._result: CurveResult | Failed | None = None
         self._stop = StopToken()
         self._number = 0
+        # Where the answer goes that is waited for.
+        self._into = ""
         self._asker = Asker("nights")
         self._asker.found.connect(self._answered)
 
@@ -145,7 +145,7 @@ class TargetNights(Folding):
         self._wanted = wanted
         self.away.clear()
         self._forget()
-        self._ask("Nights are being read", partial(_read, folder, self._stop))
+        self._ask("Nights are being read", "read", partial(_read, folder, self._stop))
 
     def choose(self, star: MeasuredTarget | None) -> None:
         """Look at another star."""
@@ -169,9 +169,9 @@ class TargetNights(Folding):
 
     # ---- what is worked out
 
-    def _ask(self, words: str, work) -> None:  # type: ignore[no-untyped-def]
+    def _ask(self, words: str, into: str, work) -> None:  # type: ignore[no-untyped-def]
         self._number += 1
-        self.busy = words
+        self.busy, self._into = words, into
         self._asker.ask(self._number, work)
         self.changed.emit()
 
@@ -186,12 +186,12 @@ class TargetNights(Folding):
         options = CurveOptions(self.model, harmonics=self.terms, degree=self.terms)
         if self.model == "sine" and self.fold is not None:
             options = replace(options, period_d=self.fold[0])
-        self._ask("The curves are being joined", partial(_joined, self.taken(), options))
+        self._ask("The curves are being joined", "_result", partial(_joined, self.taken(), options))
 
     def time(self, model: str) -> None:
         """Time the minimum of each part by itself."""
         self.minima = self.ephemeris = None
-        self._ask("Minima are being timed", partial(_timed, self.taken(), CurveOptions(model)))
+        self._ask("Minima are being timed", "minima", partial(_timed, self.taken(), CurveOptions(model)))
 
     def tell_ephemeris(self, period_d: float, *, halves: bool, quadratic: bool) -> None:
         """Fit an ephemeris to the timed minima."""
@@ -204,37 +204,24 @@ class TargetNights(Folding):
         """Look for a rotation period."""
         self.turned = None
         self._ask(
-            "A rotation period is being looked for", partial(_turned, self.taken(), low_h, high_h, order, table, slope)
+            "A rotation period is being looked for",
+            "turned",
+            partial(_turned, self.taken(), low_h, high_h, order, table, slope),
         )
 
     def _answered(self, order: object, answer: object) -> None:
         if order != self._number:
             return
-        words, self.busy = self.busy, ""
+        self.busy = ""
         if isinstance(answer, str):
             answer = Failed(answer.partition(": ")[2] or answer)
+        setattr(self, self._into, answer)
         if isinstance(answer, NightsRead):
-            self.read = answer
             self.stars = answer.targets()
             wanted = answer.star(self._wanted) if self._wanted else None
             near = next((one for one in self.stars if wanted is not None and one.name == wanted.name), None)
             self.choose(near or (self.stars[0] if self.stars else None))
             return
-        if isinstance(answer, CurveResult):
-            self._result = answer
-        elif isinstance(answer, Timed):
-            self.minima = answer
-        elif isinstance(answer, Turned):
-            self.turned = answer
-        elif isinstance(answer, Failed):
-            if words.startswith("Nights"):
-                self.read = answer
-            elif words.startswith("Minima"):
-                self.minima = answer
-            elif words.startswith("A rotation"):
-                self.turned = answer
-            else:
-                self._result = answer
         self.changed.emit()
 
     def curve(self) -> CurveResult | None:

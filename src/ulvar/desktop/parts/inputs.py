@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QSlider, QWidget
@@ -26,6 +28,13 @@ class Choice(_Meant, QComboBox):
         super().__init__()
         # By default the wheel alone would give it the keyboard.
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+
+    def fill_with(self, entries: Iterable[tuple[str, str, str]], chosen: str) -> None:
+        """Add (key, words, tip) each, and stand on the chosen key, or on the first."""
+        for key, words, tip in entries:
+            self.addItem(words, key)
+            self.setItemData(self.count() - 1, tip, Qt.ItemDataRole.ToolTipRole)
+        self.setCurrentIndex(max(0, self.findData(chosen)))
 
 
 class Number(_Meant, QDoubleSpinBox):
