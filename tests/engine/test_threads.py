@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+import time
 import unittest
 from unittest import mock
 
@@ -14,14 +16,31 @@ from ulvar.engine import in_parts
 class Parts(unittest.TestCase):
     """Every item once, in order, whatever the number of threads."""
 
-    @given(st.integers(0, 500), st.integers(1, 9), st.integers(1, 80))
-    def test_cover(self, size: int, threads: int, smallest: int) -> None:
+    @given(st.integers(0, 500), st.integers(1, 9), st.integers(1, 80), st.integers(1, 5))
+    def test_cover(self, size: int, threads: int, smallest: int, each: int) -> None:
         with mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda: threads):
-            parts = in_parts(lambda a, b: list(range(a, b)), size, smallest=smallest)
+            parts = in_parts(lambda a, b: list(range(a, b)), size, smallest=smallest, each=each)
         self.assertEqual([i for part in parts for i in part], list(range(size)))
-        self.assertLessEqual(len(parts), threads)
+        self.assertLessEqual(len(parts), 1 if threads == 1 else threads * each)
         if len(parts) > 1:
             self.assertGreaterEqual(min(len(p) for p in parts), smallest)
+
+    def test_several_parts_for_each_thread(self) -> None:
+        at_once, most, lock = 0, 0, threading.Lock()
+
+        def work(a: int, b: int) -> int:
+            nonlocal at_once, most
+            with lock:
+                at_once += 1
+                most = max(most, at_once)
+            time.sleep(0.002)
+            with lock:
+                at_once -= 1
+            return b - a
+
+        with mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda: 3):
+            self.assertEqual(in_parts(work, 60, smallest=5, each=4), [5] * 12)
+        self.assertLessEqual(most, 3)
 
     def test_errors_come_through(self) -> None:
         def work(a: int, b: int) -> None:

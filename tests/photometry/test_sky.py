@@ -133,7 +133,7 @@ class Clipped(unittest.TestCase):
             if len(kept) == len(left) or len(kept) < 8:
                 break
             left = kept
-        median, mean, deviation, count, _, _ = clipped_sky(given_values.copy(), n)
+        median, mean, deviation, count = clipped_sky(given_values.copy(), n)
         if spread < 1e-6:
             self.assertAlmostEqual(median, middle)
             return

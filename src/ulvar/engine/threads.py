@@ -11,10 +11,10 @@ import cv2
 Result = TypeVar("Result")
 
 
-def in_parts(work: Callable[[int, int], Result], size: int, *, smallest: int = 1) -> list[Result]:
+def in_parts(work: Callable[[int, int], Result], size: int, *, smallest: int = 1, each: int = 1) -> list[Result]:
     """Return the results of ``work(start, end)`` over consecutive parts of ``range(size)``, in order.
 
-    There are as many parts as OpenCV may use threads: one in worker processes, which fill the cores with
+    There are as many parts as OpenCV may use threads, or `each` times as many: one in worker processes, which fill the cores with
     exposures, and all cores elsewhere. The work must let go of the interpreter's lock to gain by it.
 
     Parameters
@@ -25,6 +25,8 @@ def in_parts(work: Callable[[int, int], Result], size: int, *, smallest: int = 1
         Items in all; with none, nothing is called.
     smallest : int
         No part is smaller than this, but for the only one.
+    each : int
+        Parts for each thread; with several, cores of unlike speed end together.
 
     Examples
     --------
@@ -33,9 +35,10 @@ def in_parts(work: Callable[[int, int], Result], size: int, *, smallest: int = 1
     """
     if size <= 0:
         return []
-    count = max(1, min(cv2.getNumThreads(), size // max(1, smallest)))
+    threads = cv2.getNumThreads()
+    count = 1 if threads == 1 else max(1, min(threads * each, size // max(1, smallest)))
     edges = [size * k // count for k in range(count + 1)]
     if count == 1:
         return [work(0, size)]
-    with ThreadPoolExecutor(count) as pool:
+    with ThreadPoolExecutor(min(count, threads)) as pool:
         return list(pool.map(work, edges[:-1], edges[1:]))

@@ -8,7 +8,8 @@ import numba
 import numpy as np
 
 from ulvar.frames import CLIPPED_TO_SIGMA
-from ulvar.photometry._kernels_overlap import ellipse_overlap, pixel_overlap
+from ulvar.photometry._kernels_memory import ask_for
+from ulvar.photometry._kernels_overlap import across, aside, ellipse_overlap, pixel_overlap, rim_overlap
 from ulvar.photometry._kernels_sky import PLANE, SHARES, clipped_sky, plane_sky
 
 # Of `aperture_sums`.
@@ -79,7 +80,8 @@ def _near_a_star(x, y, near, start, end):
 def _annulus(
     data, mask, hidden, cx, cy, inner, outer, x0, x1, y0, y1, near, start, end, values, xs, ys
 ):  # fmt: skip
-    """Fill values and offsets of the annulus's good pixels; returns how many, and how many lay under other stars."""
+    """Fill values of the annulus's good pixels and, where there is room for them, offsets; returns how many, and how many lay under other
+    stars."""
     in2, out2 = inner * inner, outer * outer
     n = covered = 0
     for y in range(y0, y1):
@@ -88,22 +90,24 @@ def _annulus(
         if across < 0.0:
             continue
         half = math.sqrt(across)
-        hole = math.sqrt(in2 - dy * dy) if in2 > dy * dy else -1.0
         first, last = max(x0, int(math.ceil(cx - half))), min(x1, int(math.floor(cx + half)) + 1)
-        x = first
-        while x < last:
-            dx = x - cx
-            if hole > 0.0 and -hole < dx < hole:
-                x = max(x + 1, int(math.ceil(cx + hole)))
-                continue
-            value = data[y, x]
-            if value == value and (mask.size == 0 or (mask[y, x] & hidden) == 0):
-                if end > start and _near_a_star(x, y, near, start, end):
-                    covered += 1
-                else:
-                    values[n], xs[n], ys[n] = value, dx, dy
-                    n += 1
-            x += 1
+        # Left of the hole, and right of it.
+        gap, rest = last, last
+        if in2 > dy * dy:
+            hole = math.sqrt(in2 - dy * dy)
+            gap, rest = min(last, int(math.floor(cx - hole)) + 1), max(first, int(math.ceil(cx + hole)))
+            rest = max(gap, rest)
+        for part in range(2):
+            for x in range(first if part == 0 else rest, gap if part == 0 else last):
+                value = data[y, x]
+                if value == value and (mask.size == 0 or (mask[y, x] & hidden) == 0):
+                    if end > start and _near_a_star(x, y, near, start, end):
+                        covered += 1
+                    else:
+                        values[n] = value
+                        if n < xs.size:
+                            xs[n], ys[n] = x - cx, dy
+                        n += 1
     return n, covered
 
 
@@ -127,7 +131,15 @@ def aperture_sums(
         if outer[k] > most:
             most = outer[k]
     size = int(2 * most + 3) ** 2
-    sky, sky_x, sky_y = np.empty(size, dtype=np.float32), np.empty(size), np.empty(size)
+    # Where the pixels lie tells a plane only.
+    sky, places = np.empty(size, dtype=np.float32), size if method == PLANE else 0
+    sky_x, sky_y = np.empty(places), np.empty(places)
+    most = 0.0
+    for k in range(xs.size):
+        most = max(most, radii[k])
+    # Of the edges of columns and rows.
+    edges = int(2 * most + 6)
+    under_x, chords, under_y = np.empty(edges), np.empty(edges), np.empty(edges)
     stretch = 1.0 / math.sqrt(shape[0])
     for k in range(xs.size):
         cx, cy, r = xs[k], ys[k], radii[k]
@@ -150,10 +162,25 @@ def aperture_sums(
         if x1 <= x0 or y1 <= y0:
             out[k, 7] = 4.0
             continue
+        reach = outer[k]
+        a0, a1 = max(0, int(math.floor(cx - reach))), min(width, int(math.ceil(cx + reach)) + 1)
+        b0, b1 = max(0, int(math.floor(cy - reach))), min(height, int(math.ceil(cy + reach)) + 1)
+        if k + 1 < xs.size and xs[k + 1] == xs[k + 1] and ys[k + 1] == ys[k + 1]:
+            nx, ny, nr = xs[k + 1], ys[k + 1], outer[k + 1]
+            n0, n1 = max(0, int(nx - nr)), min(width, int(nx + nr) + 2)
+            m0, m1 = max(0, int(ny - nr)), min(height, int(ny + nr) + 2)
+            ask_for(data, n0, n1, m0, m1)
+            if mask.size > 0:
+                ask_for(mask, n0, n1, m0, m1)
         bad = 0
         total = weights = squares = lost = second = third = 0.0
         peak = -np.inf
         sure2 = (r + 0.8) ** 2 if shape[0] == 1.0 else (r * stretch + 0.8) ** 2
+        if shape[0] == 1.0:
+            for x in range(x0, x1 + 1):
+                under_x[x - x0] = aside(abs(x - 0.5 - cx), r)
+            for y in range(y0, y1 + 1):
+                chords[y - y0], under_y[y - y0] = across(abs(y - 0.5 - cy), r)
         for y in range(y0, y1):
             dy = y - cy
             first, last, whole = x0, x1, -1.0
@@ -171,7 +198,14 @@ def aperture_sums(
                 if abs(dx) <= whole:
                     w = 1.0
                 else:
-                    w = _overlap(dx, dy, r, shape)
+                    if shape[0] == 1.0:
+                        i, j = x - x0, y - y0
+                        w = rim_overlap(
+                            dx - 0.5, under_x[i], dx + 0.5, under_x[i + 1],
+                            dy - 0.5, chords[j], under_y[j], dy + 0.5, chords[j + 1], under_y[j + 1], r,
+                        )  # fmt: skip
+                    else:
+                        w = _overlap(dx, dy, r, shape)
                     if w <= 0.0:
                         continue
                 value = data[y, x]
@@ -192,9 +226,6 @@ def aperture_sums(
                     third += w * w * np.float64(value) * value
                     if value > peak:
                         peak = value
-        reach = outer[k]
-        a0, a1 = max(0, int(math.floor(cx - reach))), min(width, int(math.ceil(cx + reach)) + 1)
-        b0, b1 = max(0, int(math.floor(cy - reach))), min(height, int(math.ceil(cy + reach)) + 1)
         n, covered = _annulus(
             data, mask, hidden, cx, cy, inner[k], outer[k], a0, a1, b0, b1, near, starts[k], starts[k + 1], sky, sky_x, sky_y
         )  # fmt: skip
@@ -237,7 +268,7 @@ def aperture_sums(
                     out[k, 4], out[k, 5], out[k, 6] = level, deviation * CLIPPED_TO_SIGMA, count
                     out[k, 13] = share / count
             else:
-                median, mean, deviation, count, _, _ = clipped_sky(sky, n)
+                median, mean, deviation, count = clipped_sky(sky, n)
                 level = median
                 if method == 1:
                     level = mean

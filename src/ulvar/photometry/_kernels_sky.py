@@ -26,31 +26,45 @@ def _sort_few(values, n):
 
 
 @numba.njit(nogil=True, cache=True)
-def _drawers(values, n, drawer, counts, some):
-    """Lay values into 256 drawers of rising value, fine about their middle; comparing them one by one would take ten times as long."""
-    step = max(1, n // 32)
-    m = min(32, n)
+def _drawers(values, n, drawer, starts, some):
+    """Lay values into 256 drawers of rising value, fine about their middle; comparing them one by one would take ten times as long.
+
+    Drawer d holds the ranks from ``starts[d]`` to before ``starts[d + 1]``.
+    """
+    step = max(1, n // 16)
+    m = min(16, n)
     for i in range(m):
         some[i] = values[i * step]
     _sort_few(some, m)
     low, high = some[m // 8], some[m - 1 - m // 8]
     low, high = low - (high - low), high + (high - low)
     scale = np.float32(256.0) / (high - low) if high > low else np.float32(0.0)
-    counts[:] = 0
+    starts[:] = 0
     for i in range(n):
         place = (values[i] - low) * scale
         drawer[i] = np.int32(min(max(place, np.float32(0.0)), np.float32(255.0)))
     for i in range(n):
-        counts[drawer[i]] += 1
+        starts[np.int64(drawer[i]) + 1] += 1
+    for d in range(256):
+        starts[d + 1] += starts[d]
 
 
 @numba.njit(nogil=True, cache=True)
-def _of_rank(values, n, drawer, counts, some, rank):
-    """Value of a rank, and the one before it."""
-    before, d = 0, 0
-    while before + counts[d] <= rank:
-        before += counts[d]
-        d += 1
+def _drawer_of(starts, rank):
+    """The drawer that holds a rank."""
+    first, last = 0, 255
+    while first < last:
+        middle = (first + last + 1) // 2
+        if starts[middle] <= rank:
+            first = middle
+        else:
+            last = middle - 1
+    return first
+
+
+@numba.njit(nogil=True, cache=True)
+def _open(values, n, drawer, d, some):
+    """Put what a drawer holds in order."""
     m = 0
     for i in range(n):
         if drawer[i] == d:
@@ -60,19 +74,18 @@ def _of_rank(values, n, drawer, counts, some, rank):
         some[:m].sort()
     else:
         _sort_few(some, m)
-    value = np.float64(some[rank - before])
-    if rank > before:
-        return value, np.float64(some[rank - before - 1])
-    if before == 0:
-        return value, value
-    d -= 1
-    while counts[d] == 0:
+
+
+@numba.njit(nogil=True, cache=True)
+def _greatest(values, n, drawer, starts, d):
+    """Greatest value of a drawer, or of the next one under it that holds any."""
+    while starts[d] == starts[d + 1]:
         d -= 1
-    last = -np.inf
+    greatest = -np.inf
     for i in range(n):
-        if drawer[i] == d and values[i] > last:
-            last = np.float64(values[i])
-    return value, last
+        if drawer[i] == d and values[i] > greatest:
+            greatest = np.float64(values[i])
+    return greatest
 
 
 @numba.njit(nogil=True, cache=True, fastmath={"reassoc", "contract"})
@@ -102,20 +115,28 @@ def _counts(values, n, low, high):
 def clipped_sky(values, n):
     """Clip the first `n` of `values` at three deviations about their median until nothing more goes.
 
-    Returns median, mean, standard deviation, how many are left, and the lowest and highest value that was let in.
+    Returns median, mean, standard deviation, and how many are left.
     """
-    drawer, counts, some = (
+    drawer, starts, some = (
         np.empty(n, dtype=np.uint8),
-        np.empty(256, dtype=np.int64),
-        np.empty(max(n, 32), dtype=np.float32),
+        np.empty(257, dtype=np.int64),
+        np.empty(max(n, 16), dtype=np.float32),
     )
-    _drawers(values, n, drawer, counts, some)
+    _drawers(values, n, drawer, starts, some)
     low, high = -np.inf, np.inf
-    below, count = 0, n
+    below, count, opened = 0, n, -1
     median = mean = deviation = 0.0
     for _ in range(20):
-        median, before = _of_rank(values, n, drawer, counts, some, below + count // 2)
+        rank = below + count // 2
+        d = _drawer_of(starts, rank)
+        # Few values go at a time: the middle moves within a drawer.
+        if d != opened:
+            _open(values, n, drawer, d, some)
+            opened = d
+        place = rank - starts[d]
+        median = np.float64(some[place])
         if count % 2 == 0:
+            before = np.float64(some[place - 1]) if place > 0 else _greatest(values, n, drawer, starts, d - 1)
             median = 0.5 * (median + before)
         total, squares = _moments(values, n, low, high, median)
         mean = median + total / count
@@ -125,7 +146,7 @@ def clipped_sky(values, n):
         if left == count or left < 8:
             break
         low, high, below, count = new_low, new_high, under, left
-    return median, mean, deviation, count, low, high
+    return median, mean, deviation, count
 
 
 @numba.njit(nogil=True, cache=True)
@@ -136,7 +157,7 @@ def plane_sky(values, xs, ys, n):
     that of one value, times their number. NaN where the places tell no plane.
     """
     keep = np.ones(n, dtype=np.bool_)
-    median, _, deviation, count, _, _ = clipped_sky(values, n)
+    median, _, deviation, count = clipped_sky(values, n)
     # Stars are far over any slope of the sky across an annulus.
     for i in range(n):
         keep[i] = abs(values[i] - median) <= 6.0 * deviation

@@ -219,7 +219,7 @@ def measure_apertures(
             SKY_METHODS.index(sky), out[part],
         )  # fmt: skip
 
-    in_parts(sums, n, smallest=_LEAST_PART)
+    in_parts(sums, n, smallest=_LEAST_PART, each=5)
     out[order] = out.copy()
     return judged_sums(
         out, radius_px, gain_e_per_adu=gain_e_per_adu, noise_correlation=noise_correlation, read_noise_e=read_noise_e,
