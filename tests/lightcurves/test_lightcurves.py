@@ -6,9 +6,11 @@ import math
 import unittest
 from datetime import UTC, datetime, timedelta
 
+import erfa
 import numpy as np
 
 from tests.lightcurves.support import fit_eclipse
+from ulvar.astrometry import two_part
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
     EclipseShape,
@@ -52,6 +54,29 @@ class Times(unittest.TestCase):
         off = (barycentric_jd(moments, 115.53, 41.3, SITE) - barycentric_jd(moments, 115.53, 41.3, None))[0] * 86400
         # The Earth's radius is 21.26 ms of light; the geocentric zenith differs from the site's by 0.2 degrees.
         self.assertAlmostEqual(off * 1000, 21.2 * up, delta=0.3)
+
+    def test_altitude_by_plain_geometry_and_refraction(self) -> None:
+        moments = [datetime(2027, 2, 11, 12, tzinfo=UTC) + timedelta(minutes=20 * i) for i in range(72)]
+        for ra, dec in ((115.53, 41.3), (250.0, -5.0), (20.0, 12.0)):
+            apparent = altitude_deg(moments, ra, dec, SITE)
+            day, fraction = two_part(moments)
+            turned = erfa.c2t06a(*erfa.taitt(*erfa.utctai(day, fraction)), day, fraction, 0.0, 0.0) @ erfa.s2c(
+                math.radians(ra), math.radians(dec)
+            )
+            zenith = erfa.s2c(math.radians(SITE[1]), math.radians(SITE[0]))
+            true = np.degrees(np.arcsin(turned @ zenith))
+            # Saemundsson 1986, Sky and Telescope 72, 70, at 5 degrees Celsius and the pressure of 640 m.
+            bent = 1.02 / 60 / np.tan(np.radians(true + 10.3 / (true + 5.11))) * (939.3 / 1010) * (283 / 278)
+            up = true > 8
+            self.assertGreater(up.sum(), 15)
+            # Aberration is up to 0.0057 degrees.
+            self.assertLess(np.abs(apparent - true - bent)[up].max(), 0.008)
+        # Several stars at one moment, and each at its own, as each alone.
+        ra, dec = np.array([115.53, 250.0, 20.0]), np.array([41.3, -5.0, 12.0])
+        alone = [altitude_deg(moments[k : k + 1], ra[k], dec[k], SITE)[0] for k in range(3)]
+        np.testing.assert_allclose(altitude_deg(moments[:3], ra, dec, SITE), alone, atol=1e-12)
+        np.testing.assert_allclose(altitude_deg(moments[:1], ra, dec, SITE)[0], alone[0], atol=1e-12)
+        self.assertEqual(altitude_deg(moments[:1], ra, dec, SITE).shape, (3,))
 
     def test_airmass(self) -> None:
         moments = [datetime(2027, 2, 11, 12, tzinfo=UTC) + timedelta(minutes=20 * i) for i in range(72)]

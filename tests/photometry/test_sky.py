@@ -274,6 +274,10 @@ class Beside(unittest.TestCase):
         # The wings of one a hundred times as bright reach so far.
         wings = detections([60.3, 72.0], [60, 60], [8000, 8e5])
         self.assertTrue(blended(x[:1], y[:1], flux[:1], wings, radius_px=3.0, fwhm_px=3.0)[0])
+        # Each lends less than twice what harms, both together more.
+        for far, harm in (([68.6], False), ([68.6, 51.4], True)):
+            lends = detections([60.3, *far], [60.0] * (1 + len(far)), [8000.0] + [2.2e4] * len(far))
+            self.assertEqual(blended(x[:1], y[:1], flux[:1], lends, radius_px=3.0, fwhm_px=3.0)[0], harm)
         self.assertFalse(blended(np.array([np.nan]), y[:1], flux[:1], near, radius_px=3.0, fwhm_px=3.0)[0])
 
 

@@ -226,14 +226,17 @@ def star_places(
 
 def _refined(x: F64Array, y: F64Array, detected: StarTable, fwhm: float) -> tuple[F64Array, F64Array, np.ndarray]:
     """Move each position to the detection beside it; where there is none the star is lost and stays put."""
-    new_x, new_y = x.copy(), y.copy()
-    lost = np.ones(len(x), dtype=bool)
-    if len(detected):
-        for k in range(len(x)):
-            distance = np.hypot(detected.x - x[k], detected.y - y[k])
-            nearest = int(np.argmin(np.nan_to_num(distance, nan=np.inf)))
-            if distance[nearest] < max(1.0 * fwhm, 2.0):
-                new_x[k], new_y[k], lost[k] = detected.x[nearest], detected.y[nearest], False
+    from scipy.spatial import cKDTree
+
+    new_x, new_y, lost = x.copy(), y.copy(), np.ones(len(x), dtype=bool)
+    there = np.flatnonzero(np.isfinite(x) & np.isfinite(y))
+    if len(detected) and len(there):
+        tree = cKDTree(np.column_stack([detected.x, detected.y]))
+        distance, nearest = tree.query(np.column_stack([x[there], y[there]]))
+        # Nothing is nearer than a width that is not known.
+        beside = distance < max(fwhm, 2.0)
+        found = there[beside]
+        new_x[found], new_y[found], lost[found] = detected.x[nearest[beside]], detected.y[nearest[beside]], False
     return new_x, new_y, lost
 
 
@@ -242,37 +245,41 @@ def _timed(rows: Sequence[SeriesRow], facts: ExposureFacts, ra: F64Array, dec: F
     when: datetime | None = facts.mid_utc
     if when is None:
         return [replace(row, ra=float(ra[n % len(ra)]), dec=float(dec[n % len(ra)])) for n, row in enumerate(rows)]
-    jd = float(jd_from_utc([when])[0])
+    n = len(ra)
+    # Each row of a rolling shutter has an exposure of its own.
+    from_row = 0 if facts.row_us >= 0 else facts.height - 1
+    moments = (
+        [when + timedelta(microseconds=(row.y - from_row) * facts.row_us) for row in rows[:n]]
+        if facts.row_us
+        else [when]
+    )
+    jd = np.broadcast_to(jd_from_utc(moments), n)
+    a = np.where(np.isfinite(ra), ra, math.nan if facts.ra_deg is None else facts.ra_deg)
+    d = np.where(np.isfinite(dec), dec, math.nan if facts.dec_deg is None else facts.dec_deg)
+    known = np.flatnonzero(np.isfinite(a) & np.isfinite(d))
+    of_known = [moments[k] for k in known] if facts.row_us else moments
+    bjd, airmass, share = np.full(n, math.nan), np.full(n, math.nan), np.full(n, math.nan)
+    if len(known):
+        bjd[known] = barycentric_jd(of_known, a[known], d[known], facts.site)
+    if facts.site is not None:
+        if len(known):
+            airmass[known] = airmass_at(of_known, a[known], d[known], facts.site)
+        if facts.aperture_mm and facts.exposure_s:
+            share = np.array(
+                [scintillation(x, facts.exposure_s, facts.aperture_mm, facts.site[2]) for x in airmass.tolist()]
+            )
     timed = []
-    first = when
     for number, row in enumerate(rows):
         # Rows of one radius follow those of another.
-        k = number % len(ra)
-        if facts.row_us:
-            # Each row of a rolling shutter has an exposure of its own.
-            at_row = row.y if facts.row_us > 0 else row.y - (facts.height - 1)
-            when = first + timedelta(microseconds=at_row * facts.row_us)
-            jd = float(jd_from_utc([when])[0])
-        a = ra[k] if math.isfinite(ra[k]) else facts.ra_deg if facts.ra_deg is not None else math.nan
-        d = dec[k] if math.isfinite(dec[k]) else facts.dec_deg if facts.dec_deg is not None else math.nan
-        bjd = airmass = math.nan
-        if math.isfinite(a) and math.isfinite(d):
-            bjd = float(barycentric_jd([when], a, d, facts.site)[0])
-            if facts.site is not None:
-                airmass = float(airmass_at([when], a, d, facts.site)[0])
-        share = math.nan
-        if facts.site is not None and facts.aperture_mm and facts.exposure_s:
-            share = scintillation(airmass, facts.exposure_s, facts.aperture_mm, facts.site[2])
-        air = abs(row.flux) * share
-        error = math.hypot(row.flux_error, air) if math.isfinite(air) else row.flux_error
-        fitted = abs(row.profile_flux) * share
-        fitted_error = math.hypot(row.profile_error, fitted) if math.isfinite(fitted) else row.profile_error
+        k = number % n
+        air, fitted = abs(row.flux) * share[k], abs(row.profile_flux) * share[k]
         timed.append(
             replace(
-                row, jd_utc=jd, bjd_tdb=bjd, airmass=airmass, flux_error=error, noise_scintillation=air,
-                profile_error=fitted_error,
-                ra=float(ra[k]),
-                dec=float(dec[k]),
+                row, jd_utc=float(jd[k]), bjd_tdb=float(bjd[k]), airmass=float(airmass[k]),
+                flux_error=math.hypot(row.flux_error, air) if math.isfinite(air) else row.flux_error,
+                noise_scintillation=float(air),
+                profile_error=math.hypot(row.profile_error, fitted) if math.isfinite(fitted) else row.profile_error,
+                ra=float(ra[k]), dec=float(dec[k]),
             )
         )  # fmt: skip
     return timed

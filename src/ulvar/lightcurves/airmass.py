@@ -15,15 +15,15 @@ from ulvar.engine import F64Array
 
 
 def altitude_deg(
-    moments: Sequence[datetime], ra_deg: float, dec_deg: float, site: tuple[float, float, float]
+    moments: Sequence[datetime], ra_deg: float | F64Array, dec_deg: float | F64Array, site: tuple[float, float, float]
 ) -> F64Array:
-    """Return apparent altitude [deg], refraction included, shape (n,).
+    """Return apparent altitude [deg], refraction included, shape (n,): of one place at n moments, of n places at one, or of each at its own.
 
     Parameters
     ----------
     moments : sequence of datetime
         UTC.
-    ra_deg, dec_deg : float
+    ra_deg, dec_deg : float or float64 array, shape (n,)
         [deg, ICRS].
     site : (latitude deg, longitude east deg, height m)
     """
@@ -31,17 +31,30 @@ def altitude_deg(
     pressure = 1013.25 * math.exp(-site[2] / 8430.0)
     with warnings.catch_warnings():
         warnings.simplefilter("ignore", erfa.ErfaWarning)
-        _, zenith, *_ = erfa.atco13(
-            math.radians(ra_deg), math.radians(dec_deg), 0.0, 0.0, 0.0, 0.0, day, fraction, 0.0,
-            math.radians(site[1]), math.radians(site[0]), site[2], 0.0, 0.0, pressure, 5.0, 0.6, 0.55,
-        )  # fmt: skip
+        # Earth's place and turn are worked out once for each moment, however many stars are looked at.
+        at, _ = erfa.apco13(
+            day,
+            fraction,
+            0.0,
+            math.radians(site[1]),
+            math.radians(site[0]),
+            site[2],
+            0.0,
+            0.0,
+            pressure,
+            5.0,
+            0.6,
+            0.55,
+        )
+        apparent = erfa.atciq(np.radians(ra_deg), np.radians(dec_deg), 0.0, 0.0, 0.0, 0.0, at)
+        _, zenith, *_ = erfa.atioq(*apparent, at)
     return np.asarray(90.0 - np.degrees(zenith))
 
 
 def airmass_at(
-    moments: Sequence[datetime], ra_deg: float, dec_deg: float, site: tuple[float, float, float]
+    moments: Sequence[datetime], ra_deg: float | F64Array, dec_deg: float | F64Array, site: tuple[float, float, float]
 ) -> F64Array:
-    """Return airmass, shape (n,); NaN below the horizon.
+    """Return airmass, shape (n,); NaN below the horizon (see `altitude_deg`).
 
     Pickering 2002, DIO 12, 3: ``X = 1 / sin(h + 244 / (165 + 47 h^1.1))`` with h the apparent altitude [deg].
     """

@@ -30,7 +30,7 @@ def barycentric_jd(
     dec_deg: float | F64Array,
     site: tuple[float, float, float] | None,
 ) -> F64Array:
-    """Return BJD_TDB [d] of observation times, shape (n,).
+    """Return BJD_TDB [d] of observation times, shape (n,): of one star at n times, of n at one, or of each at its own.
 
     Parameters
     ----------

@@ -132,8 +132,8 @@ def aperture_sums(
             most = outer[k]
     size = int(2 * most + 3) ** 2
     # Where the pixels lie tells a plane only.
-    sky, places = np.empty(size, dtype=np.float32), size if method == PLANE else 0
-    sky_x, sky_y = np.empty(places), np.empty(places)
+    sky, room = np.empty(size, dtype=np.float32), size if method == PLANE else 0
+    sky_x, sky_y = np.empty(room), np.empty(room)
     most = 0.0
     for k in range(xs.size):
         most = max(most, radii[k])

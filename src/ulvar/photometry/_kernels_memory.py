@@ -24,8 +24,7 @@ def _prefetch(typing: Any, address: Any) -> Any:
     return numba.void(numba.types.intp), generate
 
 
-@numba.njit(nogil=True, cache=True)
-def ask_for(plane, x0, x1, y0, y1):
+def _ask_for(plane, x0, x1, y0, y1):
     """Ask for the pixels of rows `y0` to `y1` and columns `x0` to `x1`, the ends not included."""
     size = plane.itemsize
     for y in range(y0, y1):
@@ -35,7 +34,8 @@ def ask_for(plane, x0, x1, y0, y1):
         _prefetch(row + size * (x1 - 1))
 
 
-if numba.config.DISABLE_JIT:
+def _ask_for_nothing(plane, x0, x1, y0, y1):
+    """Stand in where nothing is compiled."""
 
-    def ask_for(plane, x0, x1, y0, y1):
-        """Nothing to gain where nothing is compiled."""
+
+ask_for = _ask_for_nothing if numba.config.DISABLE_JIT else numba.njit(nogil=True, cache=True)(_ask_for)

@@ -16,6 +16,9 @@ from ulvar.photometry.options import ApertureOptions
 from ulvar.photometry.series import SeriesRow
 from ulvar.stars import StarFlag, StarTable
 
+# Rows that tell the noise: of a few hundred thousand pixels it is known to a per mille.
+_NOISE_ROWS = 60
+
 
 def measure_exposure(
     frame: Frame,
@@ -64,7 +67,7 @@ def measure_exposure(
     data = frame.above_pedestal()
     neighbours, shape = None, CIRCLE
     if detected is not None and len(detected):
-        band = max(1, data.shape[0] // 200)
+        band = max(1, data.shape[0] // _NOISE_ROWS)
         neighbours = Neighbours.of(detected, fwhm_px, difference_noise(data[::band]))
         if options.elliptical:
             shape = shape_of(detected)

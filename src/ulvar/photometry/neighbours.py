@@ -122,17 +122,15 @@ def blended(
     width = fwhm_px if known else 3.0
     nearest, inside = _own_px(fwhm_px) if own else 0.0, radius_px + 0.5 * (width if known else 0.0)
     tree = cKDTree(np.column_stack([stars.x, stars.y]))
-    for k, near in zip(
-        there, tree.query_ball_point(np.column_stack([x[there], y[there]]), radius_px + _WIDEST * width)
-    ):
-        away = np.hypot(stars.x[near] - x[k], stars.y[near] - y[k])
-        other = away >= nearest
-        lent = np.maximum(stars.flux[near], 0.0) * np.where(away < inside, 1.0, _wing_share(away, radius_px, width))
-        least = max(float(np.nan_to_num(flux[k])), 0.0)
-        result[k] = bool(
-            (lent[other & (away < inside)] > _HARMLESS * least).any() or lent[other].sum() > 2 * _HARMLESS * least
-        )
-    return result
+    near = tree.query_ball_point(np.column_stack([x[there], y[there]]), radius_px + _WIDEST * width)
+    counts = np.array([len(one) for one in near])
+    which, owner = np.concatenate([np.asarray(one, dtype=np.int64) for one in near]), np.repeat(there, counts)
+    away = np.hypot(stars.x[which] - x[owner], stars.y[which] - y[owner])
+    lent = np.maximum(stars.flux[which], 0.0) * np.where(away < inside, 1.0, _wing_share(away, radius_px, width))
+    lent[away < nearest] = 0.0
+    least = _HARMLESS * np.maximum(np.nan_to_num(flux), 0.0)
+    one_does = np.bincount(owner[(away < inside) & (lent > least[owner])], minlength=len(x)) > 0
+    return np.asarray(one_does | (np.bincount(owner, weights=lent, minlength=len(x)) > 2 * least))
 
 
 def _own_px(fwhm_px: float) -> float:
