@@ -3,6 +3,9 @@
 Each line of standard input is JSON, ``{"names": [...], "seconds": S, "output": PATH or null}``; each is answered by
 ``{"code": C, "cpu": S}``, `code` None for what took longer than `seconds`. With a path the tests' output goes there, all of
 it; without one to nowhere, and the first failure ends the run.
+
+With ``--workers`` the process that Ulvar's workers are forked from is started once for all tests, instead of by each module that has
+work for one: not for code that changes between runs, since it holds some of Ulvar.
 """
 
 from __future__ import annotations
@@ -17,6 +20,7 @@ import sys
 import time
 import unittest
 from collections.abc import Sequence
+from multiprocessing import forkserver
 from pathlib import Path
 
 # pydantic loads its parts as they are asked for, which after PySide6 ends in a circle: they come first.
@@ -25,14 +29,24 @@ _LIBRARIES = (
     "numpy", "numba", "scipy.ndimage", "scipy.optimize", "scipy.spatial", "scipy.stats", "cv2", "fitsio", "tifffile", "typer",
     "rich.console", "pyarrow.parquet", "hypothesis", "PySide6.QtWidgets", "PySide6.QtTest", "PySide6.QtSvg",
 )  # fmt: skip
+# What workers import at the latest with their first item.
+_OF_ULVAR = (
+    "ulvar.frames.readers",
+    "ulvar.flows.measure",
+    "ulvar.flows.starfind",
+    "ulvar.flows.calibrate",
+    "ulvar.flows.stack",
+    "ulvar.stars._kernels",
+)
 
 
 class Runner:
     """The other side: starts the process and asks it."""
 
-    def __init__(self, folder: Path, environment: dict[str, str]) -> None:
+    def __init__(self, folder: Path, environment: dict[str, str], *, workers: bool = False) -> None:
+        asked = ["--workers"] if workers else []
         self._process = subprocess.Popen(
-            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tests/forked.py"],
+            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tests/forked.py", *asked],
             cwd=folder, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
         )  # fmt: skip
 
@@ -64,6 +78,9 @@ def _child(names: list[str], output: str | None) -> None:
     told = os.open(output or os.devnull, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o644)
     for stream in (1, 2):
         os.dup2(told, stream)
+    if "--workers" in sys.argv:
+        # It runs; that it is not this process's child is no sign of its end.
+        forkserver._forkserver.ensure_running = lambda: None  # type: ignore[attr-defined]
     code = 1
     try:
         unittest.main(module=None, argv=["unittest", "-f" if output is None else "-v", *names])
@@ -99,6 +116,9 @@ def main() -> None:
     for name in _LIBRARIES:
         with contextlib.suppress(ImportError):
             importlib.import_module(name)
+    if "--workers" in sys.argv:
+        forkserver.set_forkserver_preload([*(name for name in _LIBRARIES if "Qt" not in name), *_OF_ULVAR])
+        forkserver.ensure_running()
     for line in sys.stdin:
         asked = json.loads(line)
         code, cpu = _run(asked["names"], asked["seconds"], asked["output"])

@@ -89,7 +89,7 @@ def main() -> int:
     passed = failed = skipped = 0
     workers = max(1, len(os.sched_getaffinity(0)))
     runners: SimpleQueue[Runner] = SimpleQueue()
-    made = [Runner(ROOT, environment(ROOT)) for _ in range(workers)]
+    made = [Runner(ROOT, environment(ROOT), workers=True) for _ in range(workers)]
     for runner in made:
         runners.put(runner)
     try:

@@ -41,6 +41,7 @@ class CurveCommand(Command):
             for star, role, flux, error in (
                 ("T", "target", light[k], 45.0),
                 ("a", "comparison", 9e4 * (1 + rng.normal(0, 4e-4)), 40.0),
+                ("k", "check", 3e4 + k % 7, 30.0),
             ):
                 rows.append(
                     SeriesRow(
@@ -120,6 +121,33 @@ class CurveCommand(Command):
         self.assertEqual(code, 0)
         self.assertIn("posterior: period", text)
         self.assertIn("phase dispersion", text)
+
+    def test_further_stars_stand_under_the_curve_in_figures(self) -> None:
+        table, figure, report = self.table("one.csv", 0, 0.0), self.folder / "f.svg", self.folder / "r.html"
+        words = (
+            "curve",
+            table,
+            "--out",
+            self.folder / "c.csv",
+            "--beneath",
+            "k",
+            "--figure",
+            figure,
+            "--report",
+            report,
+        )
+        self.assertEqual(self.ulvar(*words)[0], 0)
+        for path in (figure, report):
+            self.assertRegex(path.read_text(), r"k, shifted by .* mag")
+        for beneath, said in (
+            ("k,nobody", "there is no star 'nobody'; there are T, a, k"), ("k", "of one table"),
+            ("a", "'a' cannot be drawn: there is no other comparison star"),
+        ):  # fmt: skip
+            more = ("--with", self.table("two.csv", 1, 0.0)) if beneath == "k" else ()
+            code, _, error = self.ulvar("curve", table, *more, "--out", self.folder / "d.csv", "--beneath", beneath)
+            self.assertEqual(code, 2)
+            self.assertIn(said, " ".join(error.split()))
+            self.assertFalse((self.folder / "d.csv").exists())
 
     def test_what_is_wrong_is_told(self) -> None:
         table = self.table("one.csv", 0, 0.0, depth=False)

@@ -432,6 +432,11 @@ class Figures(CurveCase):
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(figure), "")):
             self.click(panel.action)
         self.assertIn("target − comparisons, mag", figure.read_text())
+        # What stands under the curve in the plot stands there in figure and report, too.
+        under = [series.name for series in self.main.series if "shifted" in series.name]
+        self.assertEqual(len(under), 1)
+        self.assertIn(under[0], figure.read_text())
+        self.assertIn(under[0], report.read_text())
 
 
 class Rulers(CurveCase):

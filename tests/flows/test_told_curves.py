@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
@@ -16,14 +17,18 @@ from ulvar.flows import (
     ExchangeFacts,
     FigureStyle,
     ReportFacts,
+    ShownStar,
     exchange_text,
     figure_bytes,
+    further_stars,
     make_curve,
+    other_series,
     write_differences,
     write_exchange,
     write_figure,
     write_report,
 )
+from ulvar.flows.beneath import relative_magnitudes
 from ulvar.inspection import notice
 from ulvar.lightcurves import Ephemeris, fit_ephemeris, transit_dimming
 from ulvar.photometry import SeriesRow, SeriesTable
@@ -58,6 +63,72 @@ def result(model: str = "transit", comparisons: int = 2) -> CurveResult:
     return made
 
 
+class Under(FolderCase):
+    """Further stars and filters under a curve: where they stand, and that figures show them there."""
+
+    def test_stars_stand_clear_of_what_is_above_them(self) -> None:
+        table, made = series(), result()
+        curve = made.curve
+        plain = relative_magnitudes("k", table, curve)
+        # A check star is told by the same comparisons as the target.
+        light = np.array([row.flux for row in table.star("k")]) / sum(
+            np.array([row.flux for row in table.star(name)]) for name in ("c0", "c1")
+        )
+        self.assertLess(np.nanstd(plain + 2.5 * np.log10(light)), 2e-4)
+        found = further_stars(
+            table, curve, {"k": ShownStar(), "c0": ShownStar(times=3.0), "nobody": ShownStar(), curve.name: ShownStar()}
+        )
+        self.assertEqual([one.name for one in found], ["k", "c0"])
+        top = np.nanmax(curve.magnitude)
+        for one in found:
+            low, high = np.nanpercentile(one.magnitude, (2, 98))
+            self.assertAlmostEqual(low - top, 0.04, places=9)
+            top = high
+        of_others = relative_magnitudes("c0", table, curve)
+        self.assertAlmostEqual(np.nanstd(found[1].magnitude), 3 * np.nanstd(of_others), places=9)
+        self.assertIn("3 times as large", found[1].told)
+        shift = np.nanmedian(found[0].magnitude) - np.nanmedian(plain)
+        self.assertEqual(found[0].told, f"k, shifted by {shift:+.2f} mag".replace("-", "−"))
+        (asked,) = further_stars(table, curve, {"k": ShownStar(shift_mag=-0.25)})
+        np.testing.assert_allclose(asked.magnitude, plain - 0.25)
+        self.assertIn("shifted by −0.25 mag", asked.told)
+
+    def test_filters_stand_as_far_apart_as_they_need_or_as_is_asked(self) -> None:
+        curve = result().curve
+        other = replace(curve, magnitude=curve.magnitude + 3.0)
+        reach = np.ptp(np.nanpercentile(curve.magnitude, (2, 98)))
+        for apart, step in ((None, 1.2 * reach), (0.5, 0.5)):
+            found = other_series(curve.magnitude, [("B", other), ("R", other)], apart)
+            for k, one in enumerate(found, 1):
+                np.testing.assert_allclose(one.magnitude, curve.magnitude + k * step, atol=1e-9)
+                self.assertIn(f"{'BR'[k - 1]}, shifted by {k * step - 3:+.2f} mag".replace("-", "−"), one.told)
+
+    def test_figures_show_them(self) -> None:
+        table, made = series(), result()
+        under = further_stars(table, made.curve, {"k": ShownStar(), "c1": ShownStar(times=2.0)})
+        style = FigureStyle(others=("#123456", "#654321"), residuals=False)
+        svg = figure_bytes(made, style, "svg", beneath=under).decode()
+        for one, colour in zip(under, ("#123456", "#654321")):
+            self.assertIn(one.told, svg)
+            self.assertGreater(svg.count(colour), len(made.curve) - 5)
+        self.assertNotIn("shifted", figure_bytes(made, replace(style, beneath=False), "svg", beneath=under).decode())
+        from matplotlib.axes import Axes
+
+        for axis, x in (
+            ("hours", 24 * (made.curve.time - made.curve.time.min())),
+            ("phase", (made.curve.time - JD) / 0.15 % 1),
+        ):
+            with mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn:
+                figure_bytes(made, replace(style, axis=axis, period_d=0.15, epoch=JD), "png", beneath=under)
+            # The curve first, then what stands under it.
+            good = made.curve.good
+            np.testing.assert_allclose(drawn.call_args_list[1].args[1], x[good])
+            np.testing.assert_allclose(drawn.call_args_list[1].args[2], under[0].magnitude[good])
+        for text, words in (("others = ['nocolour']", "others is no colour"), ("others = []", "there is none")):
+            with self.assertRaisesRegex(ValueError, words):
+                FigureStyle.from_toml(text)
+
+
 class Figures(FolderCase):
     def test_each_format_and_the_same_twice(self) -> None:
         made = result()
@@ -68,7 +139,14 @@ class Figures(FolderCase):
             with self.assertRaises(OutputExists):
                 write_figure(path, made)
         svg = (self.folder / "f.svg").read_text()
-        for words in ("BJD (TDB) − 2461448, d", "target − comparisons, mag", "left, mmag", "depth", "ratio of radii"):
+        for words in (
+            "BJD (TDB) − 2461448, d",
+            "target − comparisons, mag",
+            "left,",
+            "mmag",
+            "depth",
+            "ratio of radii",
+        ):
             self.assertIn(words, svg)
         self.assertIn("T, &lt;b&gt;", svg)
         again = figure_bytes(made, FigureStyle(), "pdf")
@@ -80,7 +158,7 @@ class Figures(FolderCase):
         style = FigureStyle(companions=("airmass", "sky"), axis="hours", title='a "title"', bin_min=10.0)
         self.assertEqual(FigureStyle.from_toml(style.as_toml()), style)
         svg = figure_bytes(result("none"), style, "svg").decode()
-        for words in ("hours after the first exposure", "airmass", "sky, ADU"):
+        for words in ("hours after the first exposure", "airmass", "sky,", "ADU"):
             self.assertIn(words, svg)
         phased = figure_bytes(
             result(), FigureStyle(axis="phase", period_d=0.15, epoch=JD + 0.1, grid=True), "svg"

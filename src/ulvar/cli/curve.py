@@ -37,6 +37,8 @@ from ulvar.flows import (
     CurveResult,
     FigureStyle,
     ReportFacts,
+    ShownStar,
+    further_stars,
     make_curve,
     write_figure,
     write_report,
@@ -94,6 +96,7 @@ def curve(
     leave_out: Annotated[str, typer.Option(metavar="a,b", help="Comparison stars not to use.")] = "",
     light: Annotated[Light, option("curve", "light")] = Light(default("curve", "light")),
     figure: Annotated[Path | None, typer.Option(metavar="FILE", help="Draw it for print: .pdf, .svg, .png.")] = None,
+    beneath: Annotated[str, typer.Option(metavar="a,b", help="Further stars of the table, drawn under the curve in figures.")] = "",
     style: Annotated[Path | None, typer.Option(metavar="FILE.toml", help="How figures look; written where it is not there.")] = None,
     report: Annotated[Path | None, typer.Option(metavar="FILE", help="A page with figure, numbers, stars and findings: .html, .pdf.")] = None,
     series: SeriesName = None,
@@ -117,6 +120,7 @@ def curve(
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")
     terms = tuple(t.strip() for t in detrend.split(",") if t.strip())
+    under = [t.strip() for t in beneath.split(",") if t.strip()]
     u1, u2 = limb_law(law)
     options = CurveOptions(
         model.value, terms, low_high(period, "--period") if period else None, target,
@@ -126,7 +130,10 @@ def curve(
     bodies, lines, findings, failed = [], [], [], 0
     for name, path in tables.items():
         try:
-            result = make_curve(_joined(path, beside, target, filter_), options)
+            measured = _joined(path, beside, target, filter_)
+            if under:
+                _check_stars(under, path, measured)
+            result = make_curve(measured, options)
         except (ValueError, StarListError) as error:
             fail_usage(str(error))
         if isinstance(result, Failed):
@@ -135,16 +142,26 @@ def curve(
             lines.append(f"{path}: {result.reason}" if several else result.reason)
             failed += 1
             continue
+        stars = further_stars(read_series(path), result.curve, dict.fromkeys(under, ShownStar())) if under else []
+        for one in under:
+            if one not in (result.curve.name, *(star.name for star in stars)):
+                fail_usage(f"{path}: '{one}' cannot be drawn: there is no other comparison star to compare it with")
         write_curve(outputs[name], result.curve, replace=replace)
         if figure is not None:
-            write_figure(output_of(figure, name, several), result, looks, replace=replace)
+            write_figure(output_of(figure, name, several), result, looks, beneath=stars, replace=replace)
         if report is not None:
             facts = ReportFacts(
                 f"{result.curve.name}: light curve", [("Measured series", str(path))], recipe=" ".join(["ulvar", *sys.argv[1:]]),
                 findings=result.findings,
             )  # fmt: skip
             write_report(
-                output_of(report, name, several), result, facts, table=read_series(path), style=looks, replace=replace
+                output_of(report, name, several),
+                result,
+                facts,
+                table=read_series(path),
+                style=looks,
+                beneath=stars,
+                replace=replace,
             )
         body = result.as_json()
         bodies.append({"output": str(outputs[name]), **body, "series": name})
@@ -170,6 +187,15 @@ def _style(path: Path | None) -> FigureStyle:
         return FigureStyle.from_toml(path.read_text(encoding="utf-8"))
     except (OSError, ValueError) as error:
         fail_usage(f"{path}: {error}")
+
+
+def _check_stars(names: list[str], path: Path, measured: SeriesTable | list[CurvePart]) -> None:
+    """Refuse stars that cannot be drawn."""
+    if not isinstance(measured, SeriesTable):
+        fail_usage("--beneath draws stars of one table, and several are joined here")
+    for name in names:
+        if name not in measured.names():
+            fail_usage(f"{path}: there is no star '{name}'; there are {', '.join(measured.names())}")
 
 
 def _check_pages(figure: Path | None, report: Path | None) -> None:

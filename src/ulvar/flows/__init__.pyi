@@ -6,6 +6,10 @@ from .align import Aligned as Aligned
 from .align import align_by_sky as align_by_sky
 from .align import align_pointed as align_pointed
 from .arriving import Arrivals as Arrivals
+from .beneath import Beneath as Beneath
+from .beneath import ShownStar as ShownStar
+from .beneath import further_stars as further_stars
+from .beneath import other_series as other_series
 from .bodies import doubts_of as doubts_of
 from .bodies import marked_body as marked_body
 from .bodies import named_body as named_body

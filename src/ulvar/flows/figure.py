@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import math
 import tomllib
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, fields
 from pathlib import Path
 from typing import Any
@@ -12,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import atomic_path
+from ulvar.flows.beneath import Beneath
 from ulvar.flows.curve import CurveResult
 from ulvar.lightcurves import Ephemeris
 
@@ -32,6 +34,10 @@ class FigureStyle:
     text_pt, title_pt : float
     points, model, bins : str
         Colours, as names or #rrggbb.
+    others : tuple of str
+        Colours of what stands under the curve, one after the other.
+    beneath : bool
+        Whether further stars and the curves of other filters stand under it.
     point_size, line_width : float
         In points (1/72 inch).
     axis : str
@@ -61,6 +67,8 @@ class FigureStyle:
     points: str = "#20262b"
     model: str = "#c2571a"
     bins: str = "#1f6fb2"
+    others: tuple[str, ...] = ("#2c8a57", "#8a4fa3", "#b0731a", "#4a6a8a")
+    beneath: bool = True
     point_size: float = 3.0
     line_width: float = 1.2
     axis: str = "BJD_TDB"
@@ -141,9 +149,12 @@ class FigureStyle:
                 raise ValueError(f"the style's {name} is {value:g}; it is from {low:g} to {high:g}")
         from matplotlib.colors import is_color_like
 
-        for name in ("points", "model", "bins"):
-            if not is_color_like(getattr(self, name)):
-                raise ValueError(f"the style's {name} is no colour: '{getattr(self, name)}'")
+        colours = [(name, getattr(self, name)) for name in ("points", "model", "bins")]
+        for name, colour in [*colours, *(("others", one) for one in self.others)]:
+            if not is_color_like(colour):
+                raise ValueError(f"the style's {name} is no colour: '{colour}'")
+        if self.beneath and not self.others:
+            raise ValueError("the style's others are no colours: there is none")
         for name in self.companions:
             if name not in _COMPANIONS:
                 raise ValueError(f"the style's companions are of {', '.join(_COMPANIONS)}, not '{name}'")
@@ -153,10 +164,18 @@ _COMPANIONS = {
     "airmass": "airmass", "fwhm_px": "FWHM, px", "sky": "sky, ADU", "x": "x, px", "y": "y, px", "ensemble": "comparisons, mag",
 }  # fmt: skip
 _CM = 1 / 2.54
+# In a narrower figure a line holds one number of the model.
+_NARROW_CM = 14.0
+# In a lower one the words along the axis take two lines.
+_LOW_CM = 10.0
+# Of points under the curve.
+_SIGNS = ("s", "^", "D", "v")
 
 
-def write_figure(path: Path, result: CurveResult, style: FigureStyle | None = None, *, replace: bool = False) -> None:
-    """Draw a light curve with its model, residuals and companions, atomically: .pdf, .svg or .png.
+def write_figure(
+    path: Path, result: CurveResult, style: FigureStyle | None = None, *, beneath: Sequence[Beneath] = (), replace: bool = False
+) -> None:  # fmt: skip
+    """Draw a light curve with its model, residuals and companions, and what stands beneath it, atomically: .pdf, .svg or .png.
 
     Raises
     ------
@@ -168,12 +187,14 @@ def write_figure(path: Path, result: CurveResult, style: FigureStyle | None = No
     ending = path.suffix.lower()
     if ending not in FIGURE_ENDINGS:
         raise ValueError(f"{path}: figures are written as {', '.join(FIGURE_ENDINGS)}")
-    drawn = figure_bytes(result, style or FigureStyle(), ending[1:])
+    drawn = figure_bytes(result, style or FigureStyle(), ending[1:], beneath=beneath)
     with atomic_path(path, replace=replace) as temporary:
         temporary.write_bytes(drawn)
 
 
-def figure_bytes(result: CurveResult, style: FigureStyle, kind: str, *, dots_per_inch: int | None = None) -> bytes:
+def figure_bytes(
+    result: CurveResult, style: FigureStyle, kind: str, *, beneath: Sequence[Beneath] = (), dots_per_inch: int | None = None
+) -> bytes:  # fmt: skip
     """Return a figure as a file's contents: ``pdf``, ``svg`` or ``png``."""
     style.check()
     from matplotlib import rc_context
@@ -187,7 +208,7 @@ def figure_bytes(result: CurveResult, style: FigureStyle, kind: str, *, dots_per
     with rc_context(settings):
         figure = Figure(figsize=(style.width_cm * _CM, style.height_cm * _CM), layout="constrained")
         FigureCanvasAgg(figure)
-        _draw(figure, result, style)
+        _draw(figure, result, style, beneath if style.beneath else ())
         held = io.BytesIO()
         # Without a date, equal figures are equal files.
         none = {"pdf": {"CreationDate": None}, "svg": {"Date": None}, "png": {}}[kind]
@@ -195,14 +216,15 @@ def figure_bytes(result: CurveResult, style: FigureStyle, kind: str, *, dots_per
     return held.getvalue()
 
 
-def _draw(figure: Any, result: CurveResult, style: FigureStyle) -> None:
+def _draw(figure: Any, result: CurveResult, style: FigureStyle, beneath: Sequence[Beneath]) -> None:
     curve, fit = result.curve, result.fit
     good = curve.good
     strips = [name for name in style.companions if np.isfinite(curve.companions[name]).any()]
     left = style.residuals and fit is not None
     heights = [5.0, *([1.6] if left else []), *[1.3] * len(strips)]
     axes = np.atleast_1d(figure.subplots(len(heights), 1, sharex=True, height_ratios=heights))
-    x, label, back = _along(result, style)
+    along, label, back = _along(result, style)
+    x = along(curve)
     main = axes[0]
     offset = np.zeros(len(curve))
     if fit is not None:
@@ -212,6 +234,22 @@ def _draw(figure: Any, result: CurveResult, style: FigureStyle) -> None:
     bars = curve.magnitude_error if style.errors and np.isfinite(curve.magnitude_error[good]).any() else None
     dots = {"fmt": "o", "color": style.points, "markersize": style.point_size, "elinewidth": 0.5 * style.line_width}
     main.errorbar(x[good], value[good], None if bars is None else bars[good], zorder=2, **dots)
+    for k, one in enumerate(beneath):
+        own = one.curve.good & np.isfinite(one.magnitude)
+        error = one.magnitude_error if style.errors else None
+        colour = style.others[k % len(style.others)]
+        main.errorbar(
+            along(one.curve)[own], one.magnitude[own], None if error is None else error[own], label=one.told, zorder=1,
+            **{**dots, "fmt": _SIGNS[k % len(_SIGNS)], "color": colour},
+        )  # fmt: skip
+    if beneath:
+        # Outside, where no point lies.
+        figure.legend(
+            loc="outside lower center",
+            ncols=1 if style.width_cm < _NARROW_CM else min(3, len(beneath)),
+            frameon=False,
+            fontsize=0.9 * style.text_pt,
+        )
     if style.bin_min > 0:
         bx, by, be = _bins(x[good], value[good], style.bin_min / 1440 / _unit(style))
         main.errorbar(bx, by, be, fmt="s", color=style.bins, markersize=1.6 * style.point_size, zorder=4)
@@ -219,24 +257,25 @@ def _draw(figure: Any, result: CurveResult, style: FigureStyle) -> None:
         fine = np.linspace(0.0, 1.0, 800) if style.axis == "phase" else np.linspace(x[good].min(), x[good].max(), 800)
         main.plot(fine, fit.at(back(fine)), color=style.model, linewidth=style.line_width, zorder=3)
     main.invert_yaxis()
-    main.set_ylabel("target − comparisons, mag")
+    main.set_ylabel("target − comparisons, mag" if style.height_cm > _LOW_CM else "target −\ncomparisons, mag")
+    numbers = _numbers(result) if style.numbers and fit is not None and result.modelled else []
     if style.title:
-        main.set_title(style.title.replace("{name}", curve.name))
-    if style.numbers and fit is not None and result.modelled:
-        main.text(
-            0.015, 0.03, "\n".join(_numbers(result)), transform=main.transAxes, va="bottom", ha="left", fontsize=0.9 * style.text_pt,
-            bbox={"facecolor": "white", "alpha": 0.8, "edgecolor": "none", "pad": 2},
-        )  # fmt: skip
+        figure.suptitle(style.title.replace("{name}", curve.name), fontsize=style.title_pt)
+    if numbers:
+        # Over the frame: within it there is no place that never has points.
+        each = 1 if style.width_cm < _NARROW_CM else 2
+        lines = ["    ".join(numbers[k : k + each]) for k in range(0, len(numbers), each)]
+        main.set_title("\n".join(lines), loc="right", fontsize=0.9 * style.text_pt)
     place = 1
     if left and fit is not None:
         residual = 1000 * (curve.magnitude[good] - fit.model_mag)
         axes[place].errorbar(x[good], residual, None if bars is None else 1000 * bars[good], **dots)
         axes[place].axhline(0, color=style.model, linewidth=0.7 * style.line_width)
-        axes[place].set_ylabel("left, mmag")
+        axes[place].set_ylabel("left,\nmmag")
         place += 1
     for name in strips:
         axes[place].plot(x, curve.companions[name], "o", color=style.points, markersize=0.8 * style.point_size)
-        axes[place].set_ylabel(_COMPANIONS[name])
+        axes[place].set_ylabel(_COMPANIONS[name].replace(", ", ",\n"))
         place += 1
     for one in axes:
         one.tick_params(direction="in", top=True, right=True)
@@ -250,25 +289,25 @@ def _unit(style: FigureStyle) -> float:
 
 
 def _along(result: CurveResult, style: FigureStyle):  # type: ignore[no-untyped-def]
-    """Return places along the axis, its name, and the way back to the times that models are in."""
+    """Return how curves get their places along the axis, its name, and the way back to the times that models are in."""
     curve = result.curve
     time = curve.time
     if style.axis == "phase":
         return (
-            (time - style.epoch) / style.period_d % 1,
+            lambda one: (one.time - style.epoch) / style.period_d % 1,
             f"phase of {style.period_d:g} d",
             lambda p: style.epoch + style.period_d * p,
         )
     if style.axis == "hours":
         begin = float(np.nanmin(time))
-        return 24 * (time - begin), "hours after the first exposure", lambda p: p / 24 + begin
+        return lambda one: 24 * (one.time - begin), "hours after the first exposure", lambda p: p / 24 + begin
     if style.axis == "JD_UTC":
         off = float(np.nanmedian(time - curve.jd_utc))
         day = math.floor(float(np.nanmin(curve.jd_utc)))
-        return curve.jd_utc - day, f"JD (UTC) − {day}, d", lambda p: p + day + off
+        return lambda one: one.jd_utc - day, f"JD (UTC) − {day}, d", lambda p: p + day + off
     day = math.floor(float(np.nanmin(time)))
     name = "BJD (TDB)" if np.isfinite(curve.bjd_tdb).all() else "JD (UTC)"
-    return time - day, f"{name} − {day}, d", lambda p: p + day
+    return lambda one: one.time - day, f"{name} − {day}, d", lambda p: p + day
 
 
 def _bins(x: np.ndarray, y: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:

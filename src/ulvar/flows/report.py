@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from ulvar.engine import atomic_path
+from ulvar.flows.beneath import Beneath
 from ulvar.flows.curve import CurveResult
 from ulvar.flows.figure import FigureStyle, figure_bytes
 from ulvar.inspection import Finding
@@ -175,7 +176,7 @@ def _apertures(table: SeriesTable) -> _Section:
 
 def write_report(
     path: Path, result: CurveResult, facts: ReportFacts, *, table: SeriesTable | None = None, style: FigureStyle | None = None,
-    replace: bool = False,
+    beneath: Sequence[Beneath] = (), replace: bool = False,
 ) -> None:  # fmt: skip
     """Write a report, atomically: ``.html`` with everything in one file, or ``.pdf``.
 
@@ -191,13 +192,15 @@ def write_report(
         raise ValueError(f"{path}: reports are written as {', '.join(REPORT_ENDINGS)}")
     sections = _sections(result, table, facts)
     drawn = style or FigureStyle()
-    content = _html(result, facts, sections, drawn) if ending == ".html" else _pdf(result, facts, sections, drawn)
+    content = (_html if ending == ".html" else _pdf)(result, facts, sections, drawn, beneath)
     with atomic_path(path, replace=replace) as temporary:
         temporary.write_bytes(content)
 
 
-def _html(result: CurveResult, facts: ReportFacts, sections: Sequence[_Section], style: FigureStyle) -> bytes:
-    figure = figure_bytes(result, style, "svg").decode("utf-8")
+def _html(
+    result: CurveResult, facts: ReportFacts, sections: Sequence[_Section], style: FigureStyle, beneath: Sequence[Beneath]
+) -> bytes:  # fmt: skip
+    figure = figure_bytes(result, style, "svg", beneath=beneath).decode("utf-8")
     # Only the drawing itself belongs into a page.
     figure = figure[figure.index("<svg") :]
     parts = [
@@ -228,7 +231,9 @@ def _html(result: CurveResult, facts: ReportFacts, sections: Sequence[_Section],
 _PAGE, _MARGIN, _LINES, _WIDE = (8.27, 11.69), 0.09, 62, 108
 
 
-def _pdf(result: CurveResult, facts: ReportFacts, sections: Sequence[_Section], style: FigureStyle) -> bytes:
+def _pdf(
+    result: CurveResult, facts: ReportFacts, sections: Sequence[_Section], style: FigureStyle, beneath: Sequence[Beneath]
+) -> bytes:  # fmt: skip
     import matplotlib.image as image
     from matplotlib import rc_context
     from matplotlib.backends.backend_pdf import PdfPages
@@ -240,7 +245,7 @@ def _pdf(result: CurveResult, facts: ReportFacts, sections: Sequence[_Section], 
         PdfPages(held, metadata={"CreationDate": None, "Title": facts.title}) as pages,
     ):
         shown = replace(style, width_cm=17.5, height_cm=min(max(style.height_cm, 9.0), 15.0))
-        picture = image.imread(io.BytesIO(figure_bytes(result, shown, "png", dots_per_inch=220)))
+        picture = image.imread(io.BytesIO(figure_bytes(result, shown, "png", beneath=beneath, dots_per_inch=220)))
         lines = _text_lines(sections, facts.recipe)
         first = Figure(figsize=_PAGE)
         first.text(_MARGIN, 1 - 0.06, facts.title, fontsize=15, weight="bold", va="top")

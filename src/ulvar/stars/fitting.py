@@ -246,12 +246,14 @@ def gather_psf(
 def _misfit(fit: ProfileFit, x: F64Array, y: F64Array, flux: F64Array) -> F64Array:
     """What is left of each star near its middle as a share of its light, less what noise leaves."""
     reach = max(2, round(0.8 * fit.psf.fwhm_px))
-    result = np.empty(len(x))
-    for k, (cx, cy, total) in enumerate(zip(np.rint(x).astype(int), np.rint(y).astype(int), flux)):
-        part = np.s_[max(0, cy - reach) : cy + reach + 1, max(0, cx - reach) : cx + reach + 1]
-        left = np.nan_to_num(fit.left[part].astype(np.float64))
-        result[k] = (left**2 - fit.noise[part] ** 2).sum() / total**2
-    return result
+    height, width = fit.left.shape
+    steps = np.arange(-reach, reach + 1)
+    rows = np.rint(y).astype(int)[:, None, None] + steps[:, None]
+    columns = np.rint(x).astype(int)[:, None, None] + steps
+    inside = (rows >= 0) & (rows < height) & (columns >= 0) & (columns < width)
+    place = np.clip(rows, 0, height - 1), np.clip(columns, 0, width - 1)
+    left = np.nan_to_num(fit.left[place].astype(np.float64))
+    return np.asarray(((left**2 - fit.noise[place] ** 2) * inside).sum(axis=(1, 2)) / flux**2)
 
 
 def _smooth_change(total: F64Array, weight: F64Array, table: F64Array, doubt: float) -> F64Array:

@@ -164,18 +164,31 @@ def profile_width(table: F64Array, start_px: float) -> tuple[float, bool]:
     value = table[core] / table.max()
     cx, cy = dx[core], dy[core]
 
-    def model(p: F64Array) -> F64Array:
+    def parts(p: F64Array) -> tuple[float, float, float, float, float, F64Array, F64Array]:
         # Logarithms keep widths and beta positive.
         a, b, beta = math.exp(p[1]), math.exp(p[2]), 1 + math.exp(p[4])
         c, s = math.cos(p[3]), math.sin(p[3])
-        r2 = ((c * (cx - p[5]) + s * (cy - p[6])) / a) ** 2 + ((c * (cy - p[6]) - s * (cx - p[5])) / b) ** 2
-        return np.asarray(p[0] * (1 + r2) ** -beta)
+        return a, b, beta, c, s, (c * (cx - p[5]) + s * (cy - p[6])) / a, (c * (cy - p[6]) - s * (cx - p[5])) / b
+
+    def off(p: F64Array) -> F64Array:
+        *_, beta, _, _, u, v = parts(p)
+        return np.asarray(p[0] * (1 + u * u + v * v) ** -beta - value)
+
+    def slopes(p: F64Array) -> F64Array:
+        a, b, beta, c, s, u, v = parts(p)
+        base = 1 + u * u + v * v
+        shape = base**-beta
+        by_square = -p[0] * beta * shape / base
+        return np.column_stack([
+            shape, by_square * -2 * u * u, by_square * -2 * v * v, by_square * 2 * u * v * (b / a - a / b),
+            -p[0] * shape * np.log(base) * (beta - 1), by_square * 2 * (v * s / b - u * c / a), by_square * -2 * (u * s / a + v * c / b),
+        ])  # fmt: skip
 
     xx, yy, xy = (float((np.maximum(value, 0) * m).sum()) for m in (cx * cx, cy * cy, cx * cy))
     angle = 0.5 * math.atan2(2 * xy, xx - yy)
     first = np.array([1.0, math.log(start_px * 1.02), math.log(start_px * 0.98), angle, math.log(2.5), 0.0, 0.0])
     try:
-        fit = least_squares(lambda p: model(p) - value, first, loss="soft_l1", f_scale=0.02, max_nfev=60)
+        fit = least_squares(off, first, slopes, loss="soft_l1", f_scale=0.02, max_nfev=60, ftol=1e-6, xtol=1e-5)
     except ValueError:
         return math.nan, False
     beta = 1 + math.exp(fit.x[4])

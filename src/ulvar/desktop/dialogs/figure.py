@@ -46,6 +46,7 @@ class FigurePanel(Panel):
         )
         self.setMinimumSize(980, 600)
         self._model, self._result, self._settings, self._beside = model, result, settings, beside
+        self._beneath = model.curves.beneath(result.curve)
         self.style_now = FigureStyle()
         row = QHBoxLayout()
         self.lines = QPlainTextEdit()
@@ -105,7 +106,10 @@ class FigurePanel(Panel):
         self._settings.setValue(_KEY, self.lines.toPlainText())
         self._order += 1
         self._asker.ask(
-            self._order, partial(figure_bytes, self._result, self.style_now, "png", dots_per_inch=_PREVIEW_DPI)
+            self._order,
+            partial(
+                figure_bytes, self._result, self.style_now, "png", beneath=self._beneath, dots_per_inch=_PREVIEW_DPI
+            ),
         )
 
     def _drawn(self, order: object, drawn: object) -> None:
@@ -134,7 +138,9 @@ class FigurePanel(Panel):
         """Save the figure."""
         path = self._ask_place("Save the figure", f"{self._stem()}-figure.pdf", "PDF (*.pdf);;SVG (*.svg);;PNG (*.png)")
         if path is not None:
-            self._write(path, partial(write_figure, path, self._result, self.style_now, replace=True))
+            self._write(
+                path, partial(write_figure, path, self._result, self.style_now, beneath=self._beneath, replace=True)
+            )
 
     def _report(self) -> None:
         path = self._ask_place("Save a report", f"{self._stem()}-report.html", "Page (*.html);;PDF (*.pdf)")
@@ -143,7 +149,16 @@ class FigurePanel(Panel):
         table: SeriesTable | None = self._model.curves.series()
         self._write(
             path,
-            partial(write_report, path, self._result, self._facts(), table=table, style=self.style_now, replace=True),
+            partial(
+                write_report,
+                path,
+                self._result,
+                self._facts(),
+                table=table,
+                style=self.style_now,
+                beneath=self._beneath,
+                replace=True,
+            ),
         )
 
     def _exchange(self) -> None:

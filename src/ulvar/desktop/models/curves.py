@@ -2,28 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 
 from ulvar.desktop.models.folding import Folding
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.sampling import Sampling
 from ulvar.desktop.work.background import Asker
-from ulvar.flows import CurveResult, Series
+from ulvar.flows import Beneath, CurveResult, Series, ShownStar, further_stars, other_series
 from ulvar.frames import FrameError
+from ulvar.lightcurves import LightCurve
 from ulvar.night.stations import Beside, curve_path, curves_beside, night_curve, series_path, series_table
 from ulvar.photometry import SeriesTable
 
 # So many check stars are shown before anybody chooses.
 _CHECKS = 2
-
-
-@dataclass(frozen=True)
-class ShownStar:
-    """How a further star is drawn: shifted [mag], None for as far as it needs; its deviations from its median so many times as large."""
-
-    shift_mag: float | None = None
-    times: float = 1.0
 
 
 class Curves(Folding):
@@ -111,6 +103,16 @@ class Curves(Folding):
                 self._asks_beside = True
                 self._asker.ask(self._ground.order, lambda: curves_beside(night, others))
         return self._ground.caches.get("curves beside", self._last_beside)
+
+    def beneath(self, curve: LightCurve) -> list[Beneath]:
+        """What stands under the curve: other series of the field, or else further stars; in flux there is no place for them."""
+        beside, table = self.beside(), self.series()
+        if self.in_flux:
+            return []
+        if beside:
+            others = [(other.series.filter or other.series.title, other.curve) for other in beside]
+            return other_series(curve.magnitude, others, self.apart_mag)
+        return [] if table is None else further_stars(table, curve, self.stars())
 
     def close(self) -> None:
         """End the threads."""

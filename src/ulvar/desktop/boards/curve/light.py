@@ -230,7 +230,7 @@ class LightPage(QWidget):
     def _fill(self) -> None:
         result, curves = self.result, self.model.curves
         curve, fit = result.curve, result.fit if result.modelled else None
-        beside = curves.beside()
+        beside, beneath = curves.beside(), curves.beneath(curve)
         axis = axis_of(curve, curves.axis, curves.fold, [other.curve for other in beside])
         self._add_controls(axis)
         self._axis = axis
@@ -267,9 +267,9 @@ class LightPage(QWidget):
             assert own is not None
             main.series[0].color, main.series[0].shape = filter_color(self.theme, own.filter), SHAPES[0]
             main.series[0].name = own.filter or own.title
-            add_others(main, beside, times[1:], curves.apart_mag)
-        elif not curves.in_flux:
-            add_stars(main, curves.series(), result.curve, x, curves.stars())
+            add_others(main, beneath, beside, times[1:])
+        elif beneath and (table := curves.series()) is not None:
+            add_stars(main, beneath, table, x)
         if fit is not None:
             self._model_curve(main, fit, axis)
             residual = np.full(len(curve), math.nan)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from PySide6.QtCore import QLocale
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from ulvar.desktop.models.curves import Curves, ShownStar
+from ulvar.desktop.models.curves import Curves
 from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.widgets import label
+from ulvar.flows import ShownStar
 from ulvar.lightcurves import LightCurve
 
 # Below the lowest shift stands "as needed".
