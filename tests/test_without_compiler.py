@@ -12,7 +12,11 @@ from tests.support import ROOT
 KERNELS = (
     "tests.stars.test_kernels",
     "tests.combine.test_bounds",
-    "tests.registration.test_plain",
+    "tests.registration.test_plain.TapByTap",
+    "tests.registration.test_plain.Kernels",
+    "tests.registration.test_plain.Limits",
+    "tests.registration.test_plain.TwoPasses.test_holes",
+    "tests.registration.test_plain.TwoPasses.test_small_rotations",
     "tests.registration.test_lookup",
     "tests.photometry.test_photometry.Overlap",
     "tests.photometry.test_series.AgainstNumpy",

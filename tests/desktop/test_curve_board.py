@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+import shutil
+from pathlib import Path
 from unittest import mock
 
 import numpy as np
@@ -11,7 +13,9 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
-from tests.desktop.test_together import TogetherCase
+from tests.desktop.support import WindowCase
+from tests.desktop.test_together import field_stars, write_exposure
+from tests.support import made_once
 from ulvar.desktop.boards.curve.axes import AXES
 from ulvar.desktop.boards.curve.light import LightPage
 from ulvar.desktop.boards.curve.model import ModelPage
@@ -22,45 +26,55 @@ from ulvar.desktop.parts.plots import Points
 from ulvar.desktop.parts.zoomed import ZoomPlot, ruler_between
 from ulvar.engine import JobContext
 from ulvar.lightcurves import sample_posterior
-from ulvar.night.stations import run_curve, run_measure
+from ulvar.night import Night
+from ulvar.night.stations import run_curve, run_intake, run_measure, run_score
 from ulvar.photometry import ListedStar
 
 COUNT = 24
 
 
-class CurveCase(TogetherCase):
-    """A night of a star with a dip, measured."""
+def _draw(folder: Path) -> None:
+    """Write exposures of a star with a dip."""
+    x, y, steady = field_stars()
+    x[0], y[0], x[1], y[1] = 120.0, 90.0, 220.0, 160.0
+    steady[:2] = 30000.0, 50000.0
+    for k in range(COUNT):
+        flux = steady.copy()
+        flux[0] *= 1 - 0.3 * math.exp(-0.5 * ((k - 11.5) / 2.5) ** 2)
+        write_exposure(folder / f"P0-{k:02d}.fits", x, y, flux, 0, k)
+
+
+def _measure(folder: Path) -> None:
+    """Measure them, with the project beside."""
+    night, context = Night.create(folder / "night", [made_once("curve frames", _draw)]), JobContext()
+    run_intake(night, context)
+    run_score(night, context)
+    products = night.products_of("score")
+    k = int(next(raw for raw, p in products.items() if p.output == p.values["reference"])[-7:-5])
+    x, y, flux = field_stars()
+    named = [("T", "target", 120.0, 90.0), ("a", "comparison", 220.0, 160.0)]
+    found: list[tuple[float, float]] = [(120.0, 90.0), (220.0, 160.0)]
+    for n in np.argsort(-flux)[:]:
+        near = [np.hypot(x[n] - at_x, y[n] - at_y) for at_x, at_y in found]
+        if n > 1 and 40 < x[n] < 260 and 40 < y[n] < 160 and min(near) > 25 and len(named) < 4:
+            name, role = ("b", "comparison") if len(named) == 2 else ("k", "check")
+            named.append((name, role, float(x[n]), float(y[n])))
+            found.append((float(x[n]), float(y[n])))
+    night.set_stars([ListedStar(name, role, x=at_x, y=at_y - 0.7 * k) for name, role, at_x, at_y in named])
+    run_measure(night, context)
+    run_curve(night, context)
+    night.close()
+
+
+class CurveCase(WindowCase):
+    """A night of a star with a dip, measured once for all tests; each opens a copy."""
 
     def setUp(self) -> None:
         super().setUp()
-        self.x[0], self.y[0], self.x[1], self.y[1] = 120.0, 90.0, 220.0, 160.0
-        self.flux[:2] = 30000.0, 50000.0
-        steady = self.flux.copy()
-        for k in range(COUNT):
-            self.flux = steady.copy()
-            self.flux[0] *= 1 - 0.3 * math.exp(-0.5 * ((k - 11.5) / 2.5) ** 2)
-            self.write(f"P0-{k:02d}.fits", 0, k)
-        self.open()
-        self.window.command("run score")
+        shutil.copytree(made_once("curve", _measure) / "night", self.folder / "night")
+        self.model, self.sky = self.window.model, self.window.sky
+        self.model.open(self.folder / "night")
         self.idle()
-        reference = self.model.lights()[0].path
-        self.model.set_current(reference)
-        way = self.model.night.products_of("score")
-        origin = next(raw for raw, p in way.items() if p.output == p.values["reference"])
-        k = int(origin[-7:-5])
-        self.model.matching.set_stars(
-            [
-                ListedStar("T", "target", x=120.0, y=90.0 - 0.7 * k), ListedStar("a", "comparison", x=220.0, y=160.0 - 0.7 * k),
-                *(
-                    ListedStar(name, role, x=float(self.x[n]), y=float(self.y[n]) - 0.7 * k)
-                    for n, name, role in zip(self.brightest(), ("b", "k"), ("comparison", "check"))
-                ),
-            ], "Stars",
-        )  # fmt: skip
-        run_measure(self.model.night, JobContext())
-        run_curve(self.model.night, JobContext())
-        self.model.drop()
-        self.model.results_changed.emit()
         self.model.set_station("curve")
         self.board = self.window.board_of["curve"]
         self.until(lambda: self.board.shown is not None and self.board._plots, 60, "the curve")
@@ -73,18 +87,6 @@ class CurveCase(TogetherCase):
             "the page",
         )
         QApplication.processEvents()
-
-    def brightest(self) -> list[int]:
-        """Return two of the brightest stars besides, well inside and apart from the others."""
-        order = np.argsort(-self.flux)
-        found: list[int] = []
-        for n in order:
-            near = [np.hypot(self.x[n] - self.x[m], self.y[n] - self.y[m]) for m in (0, 1, *found)]
-            if n > 1 and 40 < self.x[n] < 260 and 40 < self.y[n] < 160 and min(near) > 25:
-                found.append(int(n))
-            if len(found) == 2:
-                break
-        return found
 
     @property
     def page(self) -> LightPage:

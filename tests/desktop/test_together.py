@@ -17,29 +17,38 @@ WIDTH, HEIGHT, STEP, SKY, NOISE = 380, 280, 230, 150.0, 4.0
 START = datetime(2027, 2, 11, 20, 0, tzinfo=UTC)
 
 
+def field_stars() -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Return x, y [px] and flux [ADU] of the stars of two fields beside each other."""
+    rng = np.random.default_rng(17)
+    x, y = rng.uniform(-20, WIDTH + STEP + 20, 130), rng.uniform(-20, HEIGHT + 20, 130)
+    return x, y, 10 ** rng.uniform(3.4, 4.7, 130)
+
+
+def write_exposure(path: Path, x: np.ndarray, y: np.ndarray, flux: np.ndarray, field: int, k: int) -> None:
+    """Write an exposure of a field."""
+    image = np.full((HEIGHT, WIDTH), SKY)
+    add_stars(image, x - STEP * field, y - 0.7 * k, flux, Psf(1.3))
+    image += np.random.default_rng(10 * field + k).normal(0, NOISE, image.shape)
+    when = START + timedelta(minutes=30 * field + 4 * k)
+    cards = {
+        "IMAGETYP": "light", "EXPTIME": 60.0, "GAIN": 1.0, "FILTER": "V", "OBJECT": f"Part {field + 1}",
+        "RA": 120.0 + 0.5 * field, "DEC": 20.0, "DATE-OBS": f"{when:%Y-%m-%dT%H:%M:%S}",
+    }  # fmt: skip
+    write_fits(path, image.astype(np.float32), cards=cards)
+
+
 class TogetherCase(WindowCase):
     def setUp(self) -> None:
         super().setUp()
-        rng = np.random.default_rng(17)
-        self.x, self.y = rng.uniform(-20, WIDTH + STEP + 20, 130), rng.uniform(-20, HEIGHT + 20, 130)
-        self.flux = 10 ** rng.uniform(3.4, 4.7, 130)
+        self.x, self.y, self.flux = field_stars()
         self.raw = self.folder / "raw"
         self.raw.mkdir()
         self.model, self.sky = self.window.model, self.window.sky
 
     def write(self, name: str, field: int, k: int, *, moved: float = 0.0) -> Path:
         """Write an exposure of a field; fields lie beside each other."""
-        image = np.full((HEIGHT, WIDTH), SKY)
-        add_stars(image, self.x - STEP * field + moved, self.y - 0.7 * k, self.flux, Psf(1.3))
-        image += np.random.default_rng(10 * field + k).normal(0, NOISE, image.shape)
-        when = START + timedelta(minutes=30 * field + 4 * k)
-        cards = {
-            "IMAGETYP": "light", "EXPTIME": 60.0, "GAIN": 1.0, "FILTER": "V", "OBJECT": f"Part {field + 1}",
-            "RA": 120.0 + 0.5 * field, "DEC": 20.0, "DATE-OBS": f"{when:%Y-%m-%dT%H:%M:%S}",
-        }  # fmt: skip
-        path = self.raw / name
-        write_fits(path, image.astype(np.float32), cards=cards)
-        return path
+        write_exposure(self.raw / name, self.x + moved, self.y, self.flux, field, k)
+        return self.raw / name
 
     def open(self) -> None:
         self.model.open(self.raw)

@@ -15,7 +15,7 @@ from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.background import Background, estimate_background
 from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, matched_gaussian, ring_mean
 from ulvar.stars.fitting import ProfileFit, gather_psf
-from ulvar.stars.psf import MeasuredPsf, profile_width
+from ulvar.stars.psf import MeasuredPsf, narrowed, profile_width
 from ulvar.stars.trails import Trail
 
 # Searches at most; only very crowded fields need more than five.
@@ -293,7 +293,8 @@ def _gather_again(fit: ProfileFit) -> None:
         load[k] = (fit.flux[others] * np.exp(-(distance**2))).sum() / fit.flux[clean[k]]
     order = clean[np.argsort(load, kind="stable")[: stars_for_profile(fit.snr[clean])]]
     picture, noise, bad, x, y, flux = fit.lone_stamps(order)
-    fit.exchange(gather_psf(fit.psf, picture, noise, bad, x, y, flux, gain=fit.gain, noise_adu=fit.noise_adu, rounds=2))
+    again = gather_psf(fit.psf, picture, noise, bad, x, y, flux, gain=fit.gain, noise_adu=fit.noise_adu, rounds=2)
+    fit.exchange(narrowed(again))
 
 
 def _background_again(scene: Scene, fit: ProfileFit, starless: bool) -> None:
