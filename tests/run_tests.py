@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import os
 import re
+import shutil
 import sys
 import tempfile
 import time
@@ -89,7 +90,9 @@ def main() -> int:
     passed = failed = skipped = 0
     workers = max(1, len(os.sched_getaffinity(0)))
     runners: SimpleQueue[Runner] = SimpleQueue()
-    made = [Runner(ROOT, environment(ROOT), workers=True) for _ in range(workers)]
+    # What processes that were ended leave behind goes with it.
+    place = tempfile.mkdtemp(prefix="ulvar-tests-")
+    made = [Runner(ROOT, environment(ROOT) | {"TMPDIR": place}, workers=True) for _ in range(workers)]
     for runner in made:
         runners.put(runner)
     try:
@@ -105,6 +108,7 @@ def main() -> int:
     finally:
         for runner in made:
             runner.close()
+        shutil.rmtree(place, ignore_errors=True)
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
     return 1 if failed or not passed else 0
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 from scipy import ndimage
@@ -12,6 +13,15 @@ from scipy.optimize import least_squares
 from ulvar.engine import F32Array, F64Array, I64Array
 from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.bright import SIGMA_TO_FWHM
+
+
+@lru_cache(maxsize=16)
+def _radii(size: int) -> F64Array:
+    """Return the distance of a table's points from its middle [px], shape (size, size); not to be written to."""
+    offsets = (np.arange(size) - (size - 1) // 2) / 2
+    radii = np.hypot(offsets[:, None], offsets[None, :])
+    radii.flags.writeable = False
+    return np.asarray(radii)
 
 
 @dataclass(frozen=True)
@@ -50,12 +60,11 @@ class MeasuredPsf:
         noise_adu : float
             Of the sky, per pixel.
         """
-        middle = (self.table.shape[0] - 1) // 2
-        offsets = np.arange(self.table.shape[0]) - middle
-        distance = np.hypot(offsets[:, None], offsets[None, :]) / 2
-        most = np.array([self.table[distance >= r].max(initial=0.0) for r in range(self.radius_px + 1)])
-        # Never growing outwards, so that a search by bisection holds.
-        most = np.maximum(np.maximum.accumulate(most[::-1])[::-1], 1e-12)
+        rings = np.floor(_radii(self.table.shape[0])).astype(np.int64)
+        most = np.zeros(int(rings.max()) + 1)
+        np.maximum.at(most, rings.ravel(), self.table.ravel())
+        # The greatest value from each radius on: never growing outwards, so that a search by bisection holds.
+        most = np.maximum(np.maximum.accumulate(most[::-1])[::-1], 1e-12)[: self.radius_px + 1]
         wanted = noise_adu / 3 / np.maximum(flux, 1e-9)
         inside = np.searchsorted(-most, -wanted, side="right")
         return np.clip(inside + 1, math.ceil(self.fwhm_px), self.radius_px).astype(np.int64)
@@ -150,11 +159,11 @@ def half_width(table: F64Array) -> tuple[float, bool]:
 
     Quick, and good to a few per cent; NaN when the profile does not fall to half.
     """
-    middle = (table.shape[0] - 1) // 2
-    offsets = (np.arange(table.shape[0]) - middle) / 2
-    radius = np.hypot(offsets[:, None], offsets[None, :])
-    steps = np.arange(0, middle // 2 + 1)
-    mean = np.array([table[np.abs(radius - r) < 0.5].mean() for r in steps])
+    radius = _radii(table.shape[0])
+    rings = np.rint(radius).astype(np.int64)
+    # Within half a pixel of a whole radius; what lies between two belongs to neither.
+    near = (np.abs(radius - rings) < 0.5) & (rings <= (table.shape[0] - 1) // 4)
+    mean = np.bincount(rings[near], weights=table[near]) / np.bincount(rings[near])
     crest = int(np.argmax(mean))
     ring = crest >= 2 and bool(mean[0] < 0.85 * mean[crest])
     below = np.flatnonzero(mean[crest:] < mean[crest] / 2)

@@ -286,11 +286,12 @@ def _gather_again(fit: ProfileFit) -> None:
             fit.exchange(replace(fit.psf, fwhm_px=width, ring=ring))
         return
     places = np.column_stack([fit.x, fit.y])
-    load = np.zeros(len(clean))
-    for k, members in enumerate(cKDTree(places).query_ball_point(places[clean], 2.5 * fit.psf.fwhm_px)):
-        others = np.array([m for m in members if m != clean[k]], dtype=int)
-        distance = np.hypot(*(places[others] - places[clean[k]]).T) / fit.psf.fwhm_px
-        load[k] = (fit.flux[others] * np.exp(-(distance**2))).sum() / fit.flux[clean[k]]
+    members = cKDTree(places).query_ball_point(places[clean], 2.5 * fit.psf.fwhm_px)
+    others = np.concatenate([np.asarray(one, dtype=np.int64) for one in members])
+    whose = np.repeat(np.arange(len(clean)), [len(one) for one in members])
+    distance = np.hypot(*(places[others] - places[clean[whose]]).T) / fit.psf.fwhm_px
+    lent = np.where(others == clean[whose], 0.0, fit.flux[others] * np.exp(-(distance**2)))
+    load = np.bincount(whose, weights=lent, minlength=len(clean)) / fit.flux[clean]
     order = clean[np.argsort(load, kind="stable")[: stars_for_profile(fit.snr[clean])]]
     picture, noise, bad, x, y, flux = fit.lone_stamps(order)
     again = gather_psf(fit.psf, picture, noise, bad, x, y, flux, gain=fit.gain, noise_adu=fit.noise_adu, rounds=2)
