@@ -85,6 +85,7 @@ class Under(FolderCase):
             self.assertAlmostEqual(low - top, 0.04, places=9)
             top = high
         of_others = relative_magnitudes("c0", table, curve)
+        np.testing.assert_allclose(relative_magnitudes("c1", table, curve), -of_others, atol=1e-9)
         self.assertAlmostEqual(np.nanstd(found[1].magnitude), 3 * np.nanstd(of_others), places=9)
         self.assertIn("3 times as large", found[1].told)
         shift = np.nanmedian(found[0].magnitude) - np.nanmedian(plain)
@@ -112,6 +113,40 @@ class Under(FolderCase):
             self.assertIn(one.told, svg)
             self.assertGreater(svg.count(colour), len(made.curve) - 5)
         self.assertNotIn("shifted", figure_bytes(made, replace(style, beneath=False), "svg", beneath=under).decode())
+
+    def test_no_words_lie_on_points_or_on_others(self) -> None:
+        """Numbers of the model, names and legend stand outside of the frames, in narrow figures, too."""
+        from matplotlib.figure import Figure
+
+        made = result()
+        under = further_stars(series(), made.curve, {"k": ShownStar(), "c1": ShownStar(times=2.0)})
+        kept: list[Figure] = []
+        for width in (8.8, 18.0):
+            with mock.patch.object(
+                Figure, "savefig", autospec=True, side_effect=lambda figure, *_, **__: kept.append(figure)
+            ):
+                figure_bytes(made, FigureStyle(width_cm=width), "png", beneath=under)
+            figure = kept.pop()
+            figure.canvas.draw()
+            frames = [axes.get_window_extent() for axes in figure.axes]
+            self.assertIn("ratio of radii", figure.axes[0].get_title(loc="right"))
+            texts = [
+                figure.axes[0]._right_title,
+                figure._suptitle,
+                figure.legends[0],
+                *(axes.yaxis.label for axes in figure.axes),
+            ]
+            boxes = [text.get_window_extent() for text in texts]
+            for k, box in enumerate(boxes):
+                self.assertFalse(any(box.overlaps(frame) for frame in frames), (width, texts[k]))
+                self.assertFalse(any(box.overlaps(other) for other in boxes[k + 1 :]), (width, texts[k]))
+                self.assertGreaterEqual(box.x0, 0)
+                self.assertLessEqual(box.x1, figure.bbox.x1)
+
+    def test_their_places_along_each_axis(self) -> None:
+        table, made = series(), result()
+        under = further_stars(table, made.curve, {"k": ShownStar(), "c1": ShownStar(times=2.0)})
+        style = FigureStyle(others=("#123456", "#654321"), residuals=False)
         from matplotlib.axes import Axes
 
         for axis, x in (
