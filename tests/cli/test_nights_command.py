@@ -50,7 +50,9 @@ class NightsCommand(Command):
         # The star is 0.6 mag redder, and each night's comparison stars make it 0.1 mag fainter.
         self.assertAlmostEqual(levels["2027-02-16 B"] - levels["2027-02-16 V"], 0.6, delta=0.02)
         self.assertAlmostEqual(body["fit"]["values"]["period_d"], PERIOD, delta=0.001)
-        code, body = self.json("curve", self.place, "--out", self.folder / "v.csv", "--filter", "v")
+        report = self.folder / "r.html"
+        code, body = self.json("curve", self.place, "--out", self.folder / "v.csv", "--filter", "v", "--report", report)
+        self.assertIn("T 12: light curve", report.read_text())
         self.assertEqual((code, body["points"]), (0, 270))
         code, _, err = self.ulvar("curve", self.place, "--out", self.folder / "r.csv", "--filter", "R")
         self.assertEqual(code, 2)

@@ -54,7 +54,7 @@ def _measure(folder: Path) -> None:
     x, y, flux = field_stars()
     named = [("T", "target", 120.0, 90.0), ("a", "comparison", 220.0, 160.0)]
     found: list[tuple[float, float]] = [(120.0, 90.0), (220.0, 160.0)]
-    for n in np.argsort(-flux)[:]:
+    for n in np.argsort(-flux):
         near = [np.hypot(x[n] - at_x, y[n] - at_y) for at_x, at_y in found]
         if n > 1 and 40 < x[n] < 260 and 40 < y[n] < 160 and min(near) > 25 and len(named) < 4:
             name, role = ("b", "comparison") if len(named) == 2 else ("k", "check")

@@ -272,6 +272,11 @@ def told(outcomes: Sequence[Outcome]) -> list[str]:
     return [f"{Path(o.file).name}: {o.reason}" for o in outcomes if not o.ok]
 
 
+def names_in(text: str) -> tuple[str, ...]:
+    """Return the names of a list ``a,b``."""
+    return tuple(name.strip() for name in text.split(",") if name.strip())
+
+
 def low_high(text: str, option: str) -> tuple[float, float]:
     """Return LOW,HIGH of an option; ends with what is wrong about it."""
     try:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import glob
 import math
 import sys
+from collections.abc import Sequence
 from enum import StrEnum
 from pathlib import Path
 from typing import Annotated
@@ -21,6 +22,7 @@ from ulvar.cli.common import (
     finish,
     limb_law,
     low_high,
+    names_in,
     option,
     output_of,
     with_error,
@@ -119,12 +121,11 @@ def curve(
     for output in [*outputs.values(), *(one for many in pages.values() for one in many)]:
         if output.exists() and not replace:
             fail_usage(f"{output} exists; it is kept (see --replace)")
-    terms = tuple(t.strip() for t in detrend.split(",") if t.strip())
-    under = [t.strip() for t in beneath.split(",") if t.strip()]
+    terms, under = names_in(detrend), names_in(beneath)
     u1, u2 = limb_law(law)
     options = CurveOptions(
         model.value, terms, low_high(period, "--period") if period else None, target,
-        tuple(t.strip() for t in leave_out.split(",") if t.strip()), light=light.value, method=method.value,
+        names_in(leave_out), light=light.value, method=method.value,
         harmonics=harmonics, degree=degree, period_d=around, law=(u1, u2), free_law=free_law, sample=sample,
     )  # fmt: skip
     bodies, lines, findings, failed = [], [], [], 0
@@ -142,10 +143,11 @@ def curve(
             lines.append(f"{path}: {result.reason}" if several else result.reason)
             failed += 1
             continue
-        stars = further_stars(read_series(path), result.curve, dict.fromkeys(under, ShownStar())) if under else []
-        for one in under:
-            if one not in (result.curve.name, *(star.name for star in stars)):
-                fail_usage(f"{path}: '{one}' cannot be drawn: there is no other comparison star to compare it with")
+        one = measured if isinstance(measured, SeriesTable) else None
+        stars = further_stars(one, result.curve, dict.fromkeys(under, ShownStar())) if one is not None else []
+        for wanted in under:
+            if wanted not in (result.curve.name, *(star.name for star in stars)):
+                fail_usage(f"{path}: '{wanted}' cannot be drawn: there is no other comparison star to compare it with")
         write_curve(outputs[name], result.curve, replace=replace)
         if figure is not None:
             write_figure(output_of(figure, name, several), result, looks, beneath=stars, replace=replace)
@@ -154,14 +156,10 @@ def curve(
                 f"{result.curve.name}: light curve", [("Measured series", str(path))], recipe=" ".join(["ulvar", *sys.argv[1:]]),
                 findings=result.findings,
             )  # fmt: skip
+            # It tells of the stars of one table: the first of several, and of none where nights are joined by their folder.
+            own = one if one is not None or path.is_dir() else read_series(path)
             write_report(
-                output_of(report, name, several),
-                result,
-                facts,
-                table=read_series(path),
-                style=looks,
-                beneath=stars,
-                replace=replace,
+                output_of(report, name, several), result, facts, table=own, style=looks, beneath=stars, replace=replace
             )
         body = result.as_json()
         bodies.append({"output": str(outputs[name]), **body, "series": name})
@@ -189,7 +187,7 @@ def _style(path: Path | None) -> FigureStyle:
         fail_usage(f"{path}: {error}")
 
 
-def _check_stars(names: list[str], path: Path, measured: SeriesTable | list[CurvePart]) -> None:
+def _check_stars(names: Sequence[str], path: Path, measured: SeriesTable | list[CurvePart]) -> None:
     """Refuse stars that cannot be drawn."""
     if not isinstance(measured, SeriesTable):
         fail_usage("--beneath draws stars of one table, and several are joined here")

@@ -22,6 +22,7 @@ from ulvar.cli.common import (
     failed_outcomes,
     finish,
     lights_of,
+    names_in,
     output_of,
     plain,
     read_exposures,
@@ -300,7 +301,7 @@ def magnitudes(
             found = one if isinstance(one, Failed) else (one, {}, "of the star")
         else:
             assert catalogue is not None
-            out_of_it = [name.strip() for name in leave_out.split(",") if name.strip()]
+            out_of_it = names_in(leave_out)
             found = standard_of(series, catalogue, "", band=band, leave_out=out_of_it)
     except (StarListError, CatalogueError, ValueError) as error:
         fail_usage(str(error))

@@ -11,7 +11,7 @@ from typing import Annotated, Any
 import numpy as np
 import typer
 
-from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, low_high, with_error
+from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, low_high, names_in, with_error
 from ulvar.cli.targets import parts_of
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
@@ -172,9 +172,7 @@ def exchange(
     ra, _, dec = at.partition(",")
     try:
         series = read_series(table)
-        made = make_curve(
-            series, CurveOptions(target=target, leave_out=tuple(t.strip() for t in leave_out.split(",") if t.strip()))
-        )
+        made = make_curve(series, CurveOptions(target=target, leave_out=names_in(leave_out)))
         if isinstance(made, Failed):
             fail_usage(f"{table}: {made.reason}")
         magnitudes = {}

@@ -9,7 +9,7 @@ from typing import Annotated
 
 import typer
 
-from ulvar.cli.common import Json, Replace, check_table, errors, fail_usage, finish, limb_law, with_error
+from ulvar.cli.common import Json, Replace, check_table, errors, fail_usage, finish, limb_law, names_in, with_error
 from ulvar.engine import OutputExists, counted
 from ulvar.flows import CurveOptions, CurvePart, time_minima, write_minima
 from ulvar.photometry import StarListError, read_series
@@ -117,7 +117,7 @@ def minima(
     check_table(out, replace)
     parts = parts_of(tables, target, filter_)
     limb = limb_law(law)
-    terms = tuple(t.strip() for t in detrend.split(",") if t.strip())
+    terms = names_in(detrend)
     try:
         found, missing = time_minima(parts, CurveOptions(model, terms, target=target, law=limb))
         if out is not None and found:

@@ -3,6 +3,7 @@ from .arrays import F32Array as F32Array
 from .arrays import F64Array as F64Array
 from .arrays import I64Array as I64Array
 from .arrays import MaskArray as MaskArray
+from .arrays import laid_end_to_end as laid_end_to_end
 from .arrays import places_in_groups as places_in_groups
 from .atomic import DiskFull as DiskFull
 from .atomic import OutputExists as OutputExists

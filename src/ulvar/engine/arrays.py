@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import chain
+
 import numpy as np
 import numpy.typing as npt
 
@@ -10,6 +13,18 @@ F64Array = npt.NDArray[np.float64]
 I64Array = npt.NDArray[np.int64]
 MaskArray = npt.NDArray[np.uint16]
 BoolArray = npt.NDArray[np.bool_]
+
+
+def laid_end_to_end(lists: Sequence[Sequence[int]]) -> tuple[I64Array, I64Array]:
+    """Return of lists of indices, such as neighbours of places, which list each index stands in, and the indices.
+
+    Examples
+    --------
+    >>> [v.tolist() for v in laid_end_to_end([[4, 2], [], [7]])]
+    [[0, 0, 2], [4, 2, 7]]
+    """
+    owner = np.repeat(np.arange(len(lists)), [len(one) for one in lists])
+    return owner, np.fromiter(chain.from_iterable(lists), dtype=np.int64, count=len(owner))
 
 
 def places_in_groups(group: np.ndarray) -> I64Array:

@@ -80,8 +80,10 @@ def _near_a_star(x, y, near, start, end):
 def _annulus(
     data, mask, hidden, cx, cy, inner, outer, x0, x1, y0, y1, near, start, end, values, xs, ys
 ):  # fmt: skip
-    """Fill values of the annulus's good pixels and, where there is room for them, offsets; returns how many, and how many lay under other
-    stars."""
+    """Fill values of the annulus's good pixels and, where there is room for them, offsets.
+
+    Returns how many, and how many lay under other stars.
+    """
     in2, out2 = inner * inner, outer * outer
     n = covered = 0
     for y in range(y0, y1):
@@ -126,19 +128,15 @@ def aperture_sums(
     """
     height, width = data.shape
     hidden = bad_bits | full_bits
-    most = 0.0
+    most = widest = 0.0
     for k in range(xs.size):
-        if outer[k] > most:
-            most = outer[k]
+        most, widest = max(most, outer[k]), max(widest, radii[k])
     size = int(2 * most + 3) ** 2
     # Where the pixels lie tells a plane only.
     sky, room = np.empty(size, dtype=np.float32), size if method == PLANE else 0
     sky_x, sky_y = np.empty(room), np.empty(room)
-    most = 0.0
-    for k in range(xs.size):
-        most = max(most, radii[k])
     # Of the edges of columns and rows.
-    edges = int(2 * most + 6)
+    edges = int(2 * widest + 6)
     under_x, chords, under_y = np.empty(edges), np.empty(edges), np.empty(edges)
     stretch = 1.0 / math.sqrt(shape[0])
     for k in range(xs.size):

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import BoolArray, F64Array, I64Array
+from ulvar.engine import BoolArray, F64Array, I64Array, laid_end_to_end
 from ulvar.stars import StarTable
 
 # Wings of a star fall like those of a Moffat profile of this exponent.
@@ -78,17 +78,13 @@ class Neighbours:
         from scipy.spatial import cKDTree
 
         starts = np.zeros(len(x) + 1, dtype=np.int64)
-        there = np.isfinite(x) & np.isfinite(y)
-        if not len(self.x) or not there.any():
+        there = np.flatnonzero(np.isfinite(x) & np.isfinite(y))
+        if not len(self.x) or not len(there):
             return starts, np.empty((0, 3))
         tree = cKDTree(np.column_stack([self.x, self.y]))
         places = np.column_stack([x[there], y[there]])
-        found = tree.query_ball_point(places, outer_px + float(self.reach_px.max()))
-        counts = np.array([len(f) for f in found])
-        which = (
-            np.concatenate([np.asarray(f, dtype=np.int64) for f in found]) if counts.sum() else np.empty(0, np.int64)
-        )
-        owner = np.repeat(np.flatnonzero(there), counts)
+        owner, which = laid_end_to_end(tree.query_ball_point(places, outer_px + float(self.reach_px.max())))
+        owner = there[owner]
         away = np.hypot(self.x[which] - x[owner], self.y[which] - y[owner])
         kept = (away > self.own_px) & (away < outer_px + self.reach_px[which])
         which, owner = which[kept], owner[kept]
@@ -122,9 +118,9 @@ def blended(
     width = fwhm_px if known else 3.0
     nearest, inside = _own_px(fwhm_px) if own else 0.0, radius_px + 0.5 * (width if known else 0.0)
     tree = cKDTree(np.column_stack([stars.x, stars.y]))
-    near = tree.query_ball_point(np.column_stack([x[there], y[there]]), radius_px + _WIDEST * width)
-    counts = np.array([len(one) for one in near])
-    which, owner = np.concatenate([np.asarray(one, dtype=np.int64) for one in near]), np.repeat(there, counts)
+    places = np.column_stack([x[there], y[there]])
+    owner, which = laid_end_to_end(tree.query_ball_point(places, radius_px + _WIDEST * width))
+    owner = there[owner]
     away = np.hypot(stars.x[which] - x[owner], stars.y[which] - y[owner])
     lent = np.maximum(stars.flux[which], 0.0) * np.where(away < inside, 1.0, _wing_share(away, radius_px, width))
     lent[away < nearest] = 0.0

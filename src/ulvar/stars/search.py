@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ulvar.engine import BoolArray, F32Array, F64Array
+from ulvar.engine import BoolArray, F32Array, F64Array, laid_end_to_end
 from ulvar.frames import robust_spread
 from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.background import Background, estimate_background
@@ -286,9 +286,7 @@ def _gather_again(fit: ProfileFit) -> None:
             fit.exchange(replace(fit.psf, fwhm_px=width, ring=ring))
         return
     places = np.column_stack([fit.x, fit.y])
-    members = cKDTree(places).query_ball_point(places[clean], 2.5 * fit.psf.fwhm_px)
-    others = np.concatenate([np.asarray(one, dtype=np.int64) for one in members])
-    whose = np.repeat(np.arange(len(clean)), [len(one) for one in members])
+    whose, others = laid_end_to_end(cKDTree(places).query_ball_point(places[clean], 2.5 * fit.psf.fwhm_px))
     distance = np.hypot(*(places[others] - places[clean[whose]]).T) / fit.psf.fwhm_px
     lent = np.where(others == clean[whose], 0.0, fit.flux[others] * np.exp(-(distance**2)))
     load = np.bincount(whose, weights=lent, minlength=len(clean)) / fit.flux[clean]

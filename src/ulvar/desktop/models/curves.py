@@ -106,9 +106,9 @@ class Curves(Folding):
 
     def beneath(self, curve: LightCurve) -> list[Beneath]:
         """What stands under the curve: other series of the field, or else further stars; in flux there is no place for them."""
-        beside, table = self.beside(), self.series()
         if self.in_flux:
             return []
+        beside, table = self.beside(), self.series()
         if beside:
             others = [(other.series.filter or other.series.title, other.curve) for other in beside]
             return other_series(curve.magnitude, others, self.apart_mag)
