@@ -4,13 +4,14 @@ Each line of standard input is JSON, ``{"names": [...], "seconds": S, "output": 
 ``{"code": C, "cpu": S}``, `code` None for what took longer than `seconds`. With a path the tests' output goes there, all of
 it; without one to nowhere, and the first failure ends the run.
 
-With ``--workers`` the process that Ulvar's workers are forked from is started once for all tests, instead of by each module that has
-work for one: not for code that changes between runs, since it holds some of Ulvar.
+With ``--workers`` Ulvar itself is loaded, too, and the process that its workers are forked from is started once for all tests, instead
+of by each module that has work for one: not for code that changes between runs.
 """
 
 from __future__ import annotations
 
 import contextlib
+import gc
 import importlib
 import json
 import os
@@ -37,6 +38,15 @@ _OF_ULVAR = (
     "ulvar.flows.calibrate",
     "ulvar.flows.stack",
     "ulvar.stars._kernels",
+)
+# What most tests import.
+_THE_REST = (
+    "ulvar.night.stations",
+    "ulvar.simulation",
+    "ulvar.cli.main",
+    "ulvar.desktop.shell.window",
+    "scipy.signal",
+    "matplotlib.figure",
 )
 
 
@@ -119,6 +129,12 @@ def main() -> None:
     if "--workers" in sys.argv:
         forkserver.set_forkserver_preload([*(name for name in _LIBRARIES if "Qt" not in name), *_OF_ULVAR])
         forkserver.ensure_running()
+        for name in (*_OF_ULVAR, *_THE_REST):
+            # What cannot be imported is told by the tests that do so.
+            with contextlib.suppress(Exception):
+                importlib.import_module(name)
+    # What is there now stays: nobody looks through it again.
+    gc.freeze()
     for line in sys.stdin:
         asked = json.loads(line)
         code, cpu = _run(asked["names"], asked["seconds"], asked["output"])

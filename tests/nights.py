@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import shutil
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -10,9 +11,10 @@ from pathlib import Path
 import fitsio
 import numpy as np
 
+from tests.support import made_once, small_demo
 from ulvar.engine import JobContext
 from ulvar.night import Night, Product
-from ulvar.night.stations import run_intake, series_path
+from ulvar.night.stations import run_intake, run_plate, run_score, series_path
 from ulvar.photometry import SeriesRow, write_series
 
 # Day 0 is 2027-02-11, noon.
@@ -127,3 +129,30 @@ def follow_star(folder: Path) -> Path:
         date = (datetime(2027, 2, 11, tzinfo=UTC) + timedelta(days=day)).date()
         lay_night(place, f"tarnholt-{date}", ("B", "V") if number % 3 == 1 else ("V",), rows, str(date)).close()
     return place
+
+
+def _score(folder: Path) -> None:
+    night = Night.create(folder / "night", [small_demo() / "raw" / "lights" / "V"])
+    run_intake(night, JobContext())
+    run_score(night, JobContext())
+    night.close()
+
+
+def _solve(folder: Path) -> None:
+    shutil.copytree(scored_night(), folder / "night")
+    night = Night.for_path(folder / "night")
+    settings = night.settings
+    settings.plate.catalogue = str(small_demo() / "catalogue.csv")
+    night.set_settings(settings)
+    run_plate(night, JobContext())
+    night.close()
+
+
+def scored_night() -> Path:
+    """Return the folder of a night of the small demo's 36 raw V lights, aligned and judged, made once for all: to be copied."""
+    return made_once("scored", _score) / "night"
+
+
+def solved_night() -> Path:
+    """Return that of the scored night with its plates solved."""
+    return made_once("solved", _solve) / "night"

@@ -13,11 +13,11 @@ from ulvar.photometry import read_series, scintillation
 from ulvar.simulation import Psf, star_field
 
 GAIN = 1.5
-COUNT = 24
+COUNT = 18
 
 
 class Night(Command):
-    """Twenty-four exposures of sixty stars, shifted, of changing seeing, one star of them varying."""
+    """Eighteen exposures of sixty stars, shifted, of changing seeing, one star of them varying."""
 
     more: ClassVar[dict[str, float]] = {}
 

@@ -6,17 +6,7 @@ import shutil
 from pathlib import Path
 
 from tests.desktop.support import WindowCase
-from tests.support import made_once, small_demo
-from ulvar.engine import JobContext
-from ulvar.night import Night
-from ulvar.night.stations import run_intake, run_score
-
-
-def _make(folder: Path) -> None:
-    night = Night.create(folder / "night", [small_demo() / "raw" / "lights" / "V"])
-    run_intake(night, JobContext())
-    run_score(night, JobContext())
-    night.close()
+from tests.nights import scored_night
 
 
 class ScoredCase(WindowCase):
@@ -28,7 +18,7 @@ class ScoredCase(WindowCase):
     def setUpClass(cls) -> None:
         """Score the night once."""
         super().setUpClass()
-        ScoredCase.made = made_once("scored", _make) / "night"
+        ScoredCase.made = scored_night()
 
     def setUp(self) -> None:
         """Open a copy at Combine."""

@@ -1,26 +1,9 @@
-"""The small scored night with its plates solved, made once for all, and a window with a copy of it at Plate."""
+"""A window with a copy of the small scored night whose plates are solved, at Plate."""
 
 from __future__ import annotations
 
-import shutil
-from pathlib import Path
-
 from tests.desktop.scored import ScoredCase
-from tests.desktop.scored import _make as _make_scored
-from tests.support import made_once, small_demo
-from ulvar.engine import JobContext
-from ulvar.night import Night
-from ulvar.night.stations import run_plate
-
-
-def _make(folder: Path) -> None:
-    shutil.copytree(made_once("scored", _make_scored) / "night", folder / "night")
-    night = Night.for_path(folder / "night")
-    settings = night.settings
-    settings.plate.catalogue = str(small_demo() / "catalogue.csv")
-    night.set_settings(settings)
-    run_plate(night, JobContext())
-    night.close()
+from tests.nights import solved_night
 
 
 class SolvedCase(ScoredCase):
@@ -30,7 +13,7 @@ class SolvedCase(ScoredCase):
     def setUpClass(cls) -> None:
         """Solve the night once."""
         super().setUpClass()
-        ScoredCase.made = made_once("solved", _make) / "night"
+        ScoredCase.made = solved_night()
 
     def setUp(self) -> None:
         """Open a copy at Plate."""

@@ -13,7 +13,7 @@ import numpy as np
 
 from tests.cli.support import Command
 from tests.registration.test_registration import affine
-from tests.support import FolderCase
+from tests.support import FolderCase, remember_stars
 from ulvar.astrometry import Wcs, offset_position, wcs_from_header
 from ulvar.cli.places import given_body
 from ulvar.engine import JobContext
@@ -54,6 +54,7 @@ def middle(k: int) -> datetime:
 class BodyCase(FolderCase):
     def field(self, *, solved: bool = False, timeless: int = -1) -> list[ExposureFacts]:
         """Write exposures of stars and a body among them."""
+        remember_stars(self)
         rng = np.random.default_rng(4)
         x, y = rng.uniform(-20, WIDTH + 20, 70), rng.uniform(-20, HEIGHT + 20, 70)
         flux = 10 ** rng.uniform(3.3, 4.8, 70)

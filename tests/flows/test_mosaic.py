@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.cli.support import Command
+from tests.support import remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, StackResult, stack_exposures
 from ulvar.frames import ExposureFacts, read_plane, robust_spread, scan_file, write_fits
@@ -115,6 +116,7 @@ class Pointings(Command):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         self.rng = np.random.default_rng(8)
         self.cameras = looking(self.rng, COLUMNS, ROWS, (HEIGHT, WIDTH), FOCAL)
         self.stars = directions(self.rng, 1500, (1.7 * WIDTH / FOCAL, 1.45 * HEIGHT / FOCAL))

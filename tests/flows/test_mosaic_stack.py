@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.mosaics import CELL, SENSITIVITY, colour_frame
-from tests.support import FolderCase
+from tests.support import FolderCase, remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes, write_planes
@@ -36,6 +36,7 @@ class Planes(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         self.rng = np.random.default_rng(77)
         self.stars = 120
         self.x, self.y = self.rng.uniform(25, 575, self.stars), self.rng.uniform(25, 375, self.stars)

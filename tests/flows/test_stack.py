@@ -13,6 +13,7 @@ import numpy as np
 
 from tests.registration.test_registration import affine
 from tests.stars.fields import draw_trail
+from tests.support import remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.combine import Method, Rejection
 from ulvar.engine import JobContext
@@ -95,6 +96,7 @@ class Made(unittest.TestCase):
         held = tempfile.TemporaryDirectory()
         self.addCleanup(held.cleanup)
         self.folder = Path(held.name)
+        remember_stars(self)
 
     def stack(self, exposures: list[ExposureFacts], **options: object) -> StackResult:
         reference = exposures[0].path

@@ -112,10 +112,10 @@ class Fits(unittest.TestCase):
 
     def test_errors_are_the_scatter_with_independent_and_with_correlated_noise(self) -> None:
         for red in (0.0, 0.6):
-            fits = list(self.transits(16, red))
+            fits = list(self.transits(11, red))
             for name in ("mid", "depth_mag", "duration_d"):
                 pulls = np.array([pull[name] for _, pull in fits])
-                # The scatter of 16 draws is known to 18 %.
+                # The scatter of 11 draws is known to 22 %.
                 self.assertLess(pulls.std(), 1.7, (red, name))
                 self.assertGreater(pulls.std(), 0.4, (red, name))
                 self.assertLess(abs(np.median(pulls)), 0.8, (red, name))
@@ -196,7 +196,7 @@ class Trends(unittest.TestCase):
         rng = np.random.default_rng(9)
         n, taken = 120, []
         time = START + np.linspace(0, 0.2, n)
-        for _ in range(12):
+        for _ in range(8):
             companions = {
                 "airmass": 1 + 9 * (time - START - 0.1) ** 2,
                 "fwhm": rng.normal(3, 0.3, n),
@@ -212,7 +212,7 @@ class Trends(unittest.TestCase):
             self.assertEqual([one.gain for one in tried if one.names == ()], [0.0])
         self.assertTrue(all("fwhm" in names for names in taken))
         # By chance the criterion takes one of two more in some 4 % each.
-        self.assertLess(sum(len(names) > 1 for names in taken), 5)
+        self.assertLess(sum(len(names) > 1 for names in taken), 4)
 
 
 class CorrelatedNoise(unittest.TestCase):
@@ -220,15 +220,15 @@ class CorrelatedNoise(unittest.TestCase):
 
     def test_share_and_length_are_found(self) -> None:
         rng = np.random.default_rng(10)
-        t = np.linspace(0, 1, 300)
-        covariance = 1e-6 * (np.eye(300) + 0.8 * np.exp(-np.abs(t[:, None] - t) / 0.05))
+        t = np.linspace(0, 1, 200)
+        covariance = 1e-6 * (np.eye(200) + 0.8 * np.exp(-np.abs(t[:, None] - t) / 0.05))
         root = np.linalg.cholesky(covariance)
-        slopes = np.column_stack([np.ones(300), t - 0.5])
+        slopes = np.column_stack([np.ones(200), t - 0.5])
         shares, spreads, told = [], [], []
         for _ in range(20):
-            noise = root @ rng.normal(0, 1, 300)
+            noise = root @ rng.normal(0, 1, 200)
             fitted, *_ = np.linalg.lstsq(slopes, noise, rcond=None)
-            found = correlated_noise(t, noise - slopes @ fitted, slopes, np.full(300, 1e-3))
+            found = correlated_noise(t, noise - slopes @ fitted, slopes, np.full(200, 1e-3))
             assert found is not None
             shares.append(found.share)
             spreads.append(fitted)

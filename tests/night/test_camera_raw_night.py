@@ -10,7 +10,7 @@ import tifffile
 
 from tests.made_files import write_dng
 from tests.mosaics import colour_frame
-from tests.support import FolderCase, stamps
+from tests.support import FolderCase, remember_stars, stamps
 from ulvar.astrometry import wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import wcs_of
@@ -28,6 +28,7 @@ class NightOfOtherFiles(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(77)
         grid = np.array([(x, y) for x in range(50, 460, 60) for y in range(50, 360, 60)], dtype=float)
         self.x, self.y = (grid + rng.uniform(-8, 8, grid.shape)).T

@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.cli.support import Command
-from tests.support import stamps
+from tests.support import remember_stars, stamps
 from ulvar.engine import JobContext
 from ulvar.frames import FrameError, read_frame, read_plane, write_fits
 from ulvar.frames.verifying import damage, digest_of, has_checksum
@@ -85,6 +85,7 @@ class Sums(Command):
 class Looked(Command):
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(4)
         x, y, flux = rng.uniform(20, 280, 40), rng.uniform(20, 180, 40), 10 ** rng.uniform(4, 5, 40)
         for i in range(3):

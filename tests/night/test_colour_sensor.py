@@ -8,6 +8,7 @@ import numpy as np
 
 from tests.cli.support import Command
 from tests.mosaics import CELL, colour_frame, write_mosaic
+from tests.support import remember_stars
 from ulvar.engine import JobContext
 from ulvar.frames import Address, read_plane, scan_file
 from ulvar.night import Night
@@ -18,6 +19,7 @@ from ulvar.stacking import Colours
 class ColourSensor(Command):
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         self.raw = self.folder / "raw"
         self.raw.mkdir()
         for k in range(3):

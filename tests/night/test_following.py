@@ -6,7 +6,7 @@ import shutil
 from unittest import mock
 
 from tests.cli.support import Command
-from tests.support import FolderCase, small_demo
+from tests.support import FolderCase, remember_stars, small_demo
 from ulvar.engine import JobContext
 from ulvar.flows import measure, starfind
 from ulvar.night import Night, StationResult
@@ -19,6 +19,7 @@ class Following(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         self.demo = small_demo()
         self.files = sorted((self.demo / "raw" / "lights" / "V").glob("*.fits"))[:7]
         self.raw = self.folder / "raw"

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import replace
+from pathlib import Path
 
 import numpy as np
 
-from tests.support import FolderCase, files_under, small_demo
+from tests.support import FolderCase, files_under, made_once, small_demo
 from ulvar.combine import Method
 from ulvar.engine import JobContext
 from ulvar.flows import StackedExposure, pixel_history
@@ -29,34 +31,48 @@ from ulvar.stacking import STACK_REJECTION
 LIGHTS = 5
 
 
-class OnTheWay(FolderCase):
-    def setUp(self) -> None:
-        super().setUp()
-        raw = small_demo() / "raw"
-        lights = sorted((raw / "lights" / "V").iterdir())[:LIGHTS]
-        darks = sorted((raw / "darks").glob("Dark-240*"))[:5]
-        self.inputs = [raw / "bias", raw / "flats" / "V", raw / "dark flats" / "V", *darks, *lights]
+def _inputs() -> list[Path]:
+    raw = small_demo() / "raw"
+    lights = sorted((raw / "lights" / "V").iterdir())[:LIGHTS]
+    darks = sorted((raw / "darks").glob("Dark-240*"))[:5]
+    return [raw / "bias", raw / "flats" / "V", raw / "dark flats" / "V", *darks, *lights]
 
-    def night(self, name: str, *, copies: bool) -> Night:
-        """Return a night that is scored, stacked, solved and measured."""
-        night = Night.create(self.folder / name, self.inputs)
-        self.addCleanup(night.close)
-        context = JobContext()
+
+def _measure(folder: Path) -> None:
+    """Make two nights that are scored, stacked, solved and measured: one that calibrates into copies, one on the way."""
+    for name in ("copies", "none"):
+        night = Night.create(folder / name, _inputs())
         settings = night.settings
         settings.plate.catalogue = str(small_demo() / "catalogue.csv")
         night.set_settings(settings)
-        run_intake(night, context)
-        self.assertEqual(run_masters(night, context).problem, "")
-        if copies:
-            self.assertEqual(run_calibrate(night, context).done, LIGHTS)
-        for run in (run_score, run_stack, run_plate):
-            self.assertEqual(run(night, context).problem, "", run.__name__)
+        runs = [
+            run_intake,
+            run_masters,
+            *([run_calibrate] if name == "copies" else []),
+            run_score,
+            run_stack,
+            run_plate,
+        ]
+        for run in runs:
+            if problem := run(night, JobContext()).problem:
+                raise AssertionError(problem)
         night.set_stars(read_star_list(small_demo() / "stars.csv"), night.current_series())
-        self.assertEqual(run_measure(night, context).problem, "")
+        if problem := run_measure(night, JobContext()).problem:
+            raise AssertionError(problem)
+        night.close()
+
+
+class OnTheWay(FolderCase):
+    def night(self, name: str) -> Night:
+        """Return a copy of one of the nights."""
+        shutil.copytree(made_once("on the way", _measure) / name, self.folder / name)
+        night = Night.for_path(self.folder / name)
+        self.addCleanup(night.close)
         return night
 
     def test_equal_to_the_last_bit_and_nothing_written_between(self) -> None:
-        there, here = self.night("copies", copies=True), self.night("none", copies=False)
+        there, here = self.night("copies"), self.night("none")
+        self.assertEqual(len(there.products_of("calibrated")), LIGHTS)
         self.assertFalse([f for f in files_under(self.folder / "none") if "calibrated" in f])
         series = here.current_series()
         stacks = [n.products_of("stack", series.key)[series.key] for n in (there, here)]
@@ -75,7 +91,7 @@ class OnTheWay(FolderCase):
         np.testing.assert_equal(rows[0], rows[1])
 
     def test_a_pixels_history_and_a_master_made_anew(self) -> None:
-        night = self.night("none", copies=False)
+        night = self.night("none")
         series = night.current_series()
         ready = working_of(night, series)
         self.assertEqual((len(ready.calibrations), ready.refused), (LIGHTS, ()))
@@ -103,7 +119,7 @@ class OnTheWay(FolderCase):
 
     def test_lights_without_a_safe_master_are_named(self) -> None:
         night = Night.create(
-            self.folder / "some", [*self.inputs, *sorted((small_demo() / "raw" / "lights" / "B").iterdir())[:2]]
+            self.folder / "some", [*_inputs(), *sorted((small_demo() / "raw" / "lights" / "B").iterdir())[:2]]
         )
         self.addCleanup(night.close)
         context = JobContext()

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tests.support import FolderCase
+from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import CurveOptions, find_all, make_curve, make_reference, measure_series, read_stars, write_stars
 from ulvar.frames import scan_file
@@ -24,6 +24,7 @@ class TwoNightsOfOneName(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(3)
         grid = np.array([(x, y) for x in range(40, 300, 45) for y in range(40, 220, 45)], dtype=float)
         self.x, self.y = (grid + rng.uniform(-6, 6, grid.shape)).T

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.interleaved import BANDS, FIELDS, GAIN, HEIGHT, PER_SERIES, WIDTH, interleaved
-from tests.support import FolderCase
+from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import Series
 from ulvar.frames import header_of
@@ -31,6 +31,7 @@ from ulvar.photometry import ListedStar
 class TwoFieldsThreeFilters(FolderCase):
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         self.skies = interleaved(self)
         self.night = Night.create(self.folder / "night", [self.folder / "raw"])
         self.addCleanup(self.night.close)

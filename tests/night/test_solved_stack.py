@@ -9,7 +9,7 @@ from unittest import mock
 
 import numpy as np
 
-from tests.support import FolderCase, small_demo
+from tests.support import FolderCase, remember_stars, small_demo
 from ulvar.astrometry import Wcs, separation_deg, wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import carried_solution, read_wcs_file, solve_files
@@ -26,6 +26,7 @@ class SolvedStack(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         demo = small_demo()
         lights = sorted((demo / "raw" / "lights" / "V").glob("*.fits"))[:24:10]
         self.night = Night.create(self.folder / "night", lights)

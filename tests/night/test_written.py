@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from tests.support import FolderCase
+from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures
 from ulvar.frames import MaskBit, header_of, read_plane, scan_file, write_fits
@@ -27,6 +27,7 @@ class SixExposures(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(23)
         grid = np.array([(x, y) for x in range(40, 330, 48) for y in range(40, 220, 45)], dtype=float)
         self.x, self.y = (grid + rng.uniform(-7, 7, grid.shape)).T

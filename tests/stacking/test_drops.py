@@ -10,7 +10,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.support import FolderCase
+from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes
 from ulvar.frames import ExposureFacts, header_of, read_plane, scan_file, write_fits
@@ -141,6 +141,7 @@ class Series(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(3)
         self.x, self.y = rng.uniform(12, WIDTH - 12, 45), rng.uniform(12, HEIGHT - 12, 45)
         self.flux = 10 ** rng.uniform(3.6, 4.6, 45)

@@ -125,16 +125,19 @@ def _pixel_light(offset: np.ndarray, sigma: float) -> tuple[np.ndarray, np.ndarr
 
 
 def completeness(
-    field: Field, x: np.ndarray, y: np.ndarray, *, over_snr: float = 7.0, within_px: float = 1.5, joint: bool = False
+    field: Field,
+    x: np.ndarray,
+    y: np.ndarray,
+    *,
+    over_snr: float = 7.0,
+    within_px: float = 1.5,
+    snr: np.ndarray | None = None,
 ) -> float:
-    """Return the share of true stars over a signal-to-noise ratio that have a detection close by.
-
-    With `joint` it is the ratio among their neighbours, see `joint_snr`.
-    """
+    """Return the share of true stars over a signal-to-noise ratio, unless told that of stars alone, that have a detection close by."""
     if not len(x):
         return 0.0
     distance, _ = cKDTree(np.column_stack([x, y])).query(np.column_stack([field.x, field.y]))
-    snr = joint_snr(field) if joint else field.snr
+    snr = field.snr if snr is None else snr
     return float((distance[snr > over_snr] < within_px).mean())
 
 

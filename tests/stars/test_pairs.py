@@ -64,13 +64,13 @@ class Truth(unittest.TestCase):
         np.testing.assert_array_less(np.abs(spread - 0.95), 0.1 + 3.5 / math.sqrt(2 * n))
 
     def test_in_a_field(self) -> None:
-        self.assert_honest(self.deviations(gain=GAIN, field=True, count=36))
+        self.assert_honest(self.deviations(gain=GAIN, field=True, count=24))
 
     def test_alone(self) -> None:
-        self.assert_honest(self.deviations(gain=GAIN, field=False, count=60))
+        self.assert_honest(self.deviations(gain=GAIN, field=False, count=36))
 
     def test_of_an_unknown_gain(self) -> None:
-        self.assert_honest(self.deviations(gain=None, field=False, count=40))
+        self.assert_honest(self.deviations(gain=None, field=False, count=24))
 
     def test_a_profile_that_is_none_of_a_moffat_is_in_the_errors(self) -> None:
         """Bright pairs that overlap, alone: their noise is nothing, what the profile misplaces is all."""

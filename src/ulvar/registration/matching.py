@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -85,12 +86,20 @@ class _Triangles:
         return cls(ratios[good], longest, corner.mean(axis=1), left)
 
 
+# Of one list of stars with so many neighbours: a reference is compared with every exposure, a mosaic's each with each.
+@lru_cache(maxsize=64)
+def _triangles(raw: bytes, neighbours: int) -> tuple[_Triangles, Lookup | None]:
+    """Return the triangles of stars whose places are given as bytes, and the ratios of their sides to look in."""
+    found = _Triangles.of(np.frombuffer(raw).reshape(-1, 2), neighbours)
+    return found, Lookup.of(found.ratios, _ALIKE) if len(found.ratios) else None
+
+
 def _hypotheses(source: F64Array, target: F64Array, neighbours: int, options: MatchOptions) -> F64Array:
     """Return candidate affine matrices (n, 2, 3), the most voted first."""
-    ours, theirs = _Triangles.of(source, neighbours), _Triangles.of(target, neighbours)
-    if len(ours.ratios) == 0 or len(theirs.ratios) == 0:
+    (ours, _), (theirs, lookup) = (_triangles(p.tobytes(), neighbours) for p in (source, target))
+    if len(ours.ratios) == 0 or lookup is None:
         return np.empty((0, 2, 3))
-    s, t = Lookup.of(theirs.ratios, _ALIKE).within(ours.ratios, _ALIKE)
+    s, t = lookup.within(ours.ratios, _ALIKE)
     # A side is a few percent off where the stars of a triangle are close to each other.
     scale = np.abs(theirs.longest)[t] / np.abs(ours.longest)[s]
     fine = (scale >= 0.95 * options.scale_low) & (scale <= 1.05 * options.scale_high)
@@ -109,14 +118,20 @@ def _hypotheses(source: F64Array, target: F64Array, neighbours: int, options: Ma
         [image.real / cell, image.imag / cell, np.log(scale) / 0.03, np.angle(factor) / 0.05, 4.0 * mirrored], axis=1
     )
     votes, group = _votes(place)
-    order = np.argsort(-votes, kind="stable")
-    # A few hypotheses of each cell are enough.
-    _, first, counts = np.unique(group[order], return_index=True, return_counts=True)
-    ranked = np.argsort(first)[:150]
-    members = np.argsort(group[order], kind="stable")
-    starts = np.cumsum(counts) - counts
-    nth = np.arange(3)
-    picked = order[members[(starts[ranked, None] + nth)[nth < counts[ranked, None]]]]
+    # Whole numbers of 16 bits are sorted without comparing them.
+    order = np.argsort(-np.minimum(votes, np.iinfo(np.int16).max).astype(np.int16), kind="stable")
+    # A few hypotheses of each of the cells with the most votes are enough: where each cell stands first in that order ...
+    first = np.full(int(group.max()) + 1, len(order))
+    first[group[order[::-1]]] = np.arange(len(order))[::-1]
+    best = np.argsort(first)[: min(150, int((first < len(order)).sum()))]
+    rank = np.full(len(first), -1)
+    rank[best] = np.arange(len(best))
+    # ... and who is in those, cell by cell.
+    some = order[rank[group[order]] >= 0]
+    some = some[np.argsort(rank[group[some]], kind="stable")]
+    counts = np.bincount(rank[group[some]])
+    starts, nth = np.cumsum(counts) - counts, np.arange(3)
+    picked = some[(starts[:, None] + nth)[nth < counts[:, None]]]
     a, b, sign = factor[picked].real, factor[picked].imag, np.where(mirrored[picked], -1.0, 1.0)
     linear = np.stack([a, -sign * b, b, sign * a], axis=1).reshape(-1, 2, 2)
     ours_at, theirs_at = (
@@ -259,11 +274,14 @@ def verify(
     refined, count = fitted(matrix, test, *stars.cells, reaches, LEAST_STARS, FEW)
     if not count:
         return 0.0, None
-    scale = math.sqrt(abs(float(np.linalg.det(refined[:, :2]))))
-    if not options.scale_low * 0.98 <= scale <= options.scale_high * 1.02:
+    (a, b), (c, d) = refined[:, :2].tolist()
+    volume = abs(a * d - b * c)
+    if not options.scale_low * 0.98 <= math.sqrt(volume) <= options.scale_high * 1.02:
         return 0.0, None
-    u, v = np.linalg.svd(refined[:, :2])[1]
-    if u / max(v, 1e-12) > 1.06:
+    # The two singular values: their product is the volume, the sum of their squares that of the elements.
+    both = math.sqrt(a * a + b * b + c * c + d * d + 2 * volume)
+    apart = math.hypot(a - d, b + c) * math.hypot(a + d, b - c) / both
+    if both + apart > 1.06 * (both - apart):
         return 0.0, None
     mapped = test @ refined[:, :2].T + refined[:, 2]
     low, high = target.min(axis=0), target.max(axis=0)

@@ -27,6 +27,11 @@ _ROWS = 64
 _LARGER, _WIDEST = 1.1, 8.0
 
 
+# Maps bend slowly: whether nodes are close enough is seen by so many cells an axis.
+_CELLS = 24
+_CELL = (0.0, 1.0, 0.5, 0.0, 0.0), (0.0, 0.0, 0.0, 1.0, 0.5)
+
+
 @lru_cache(maxsize=8)
 def _table(kernel: str, stretch: float) -> F32Array:
     from ulvar.registration._kernels import kernel_table
@@ -46,22 +51,26 @@ def nodes_of(length: int, step: int) -> F64Array:
     return step * np.arange(-(-length // step) + 1, dtype=np.float64)
 
 
+def _spread(nodes: F64Array) -> F64Array:
+    """Return at most `_CELLS` of the nodes, the first and the last among them."""
+    return nodes if len(nodes) <= _CELLS else nodes[np.linspace(0, len(nodes) - 1, _CELLS).round().astype(int)]
+
+
 def step_for(back: PixelMap, shape: tuple[int, int]) -> int:
     """Return how far apart nodes may lie for places between them to follow the map."""
     step = _STEP
     while step > _LEAST_STEP and not isinstance(back, Transform):
-        x, y = np.meshgrid(nodes_of(shape[1], step), nodes_of(shape[0], step))
-        ends = back(x, y)
-        beside, above = back(x[:, :-1] + step / 2, y[:, :-1]), back(x[:-1], y[:-1] + step / 2)
-        bend = [np.abs((v[:, :-1] + v[:, 1:]) / 2 - m) for v, m in zip(ends, beside)]
-        bend += [np.abs((v[:-1] + v[1:]) / 2 - m) for v, m in zip(ends, above)]
+        x, y = np.meshgrid(_spread(nodes_of(shape[1], step)[:-1]), _spread(nodes_of(shape[0], step)[:-1]))
+        # Of each cell the corner, two neighbours, and the middles of the edges to them.
+        x, y = x + step * np.array(_CELL[0])[:, None, None], y + step * np.array(_CELL[1])[:, None, None]
+        area = back.area(x, y)
+        worst = [
+            np.nanmax(np.abs((v[0] + v[right]) / 2 - v[middle]), initial=0.0)
+            for v in back(x, y) for right, middle in ((1, 2), (3, 4))
+        ]  # fmt: skip
         # Light goes with the area, which is linear between nodes, too.
-        area, middle = back.area(x, y), back.area(x[:, :-1] + step / 2, y[:, :-1])
-        light = np.abs((area[:, :-1] + area[:, 1:]) / 2 / middle - 1)
-        if (
-            max(float(np.nanmax(b, initial=0.0)) for b in bend) <= _BENT_PX
-            and np.nanmax(light, initial=0.0) <= _BENT_LIGHT
-        ):
+        light = [np.nanmax(np.abs((area[0] + area[k]) / 2 / area[k + 1] - 1), initial=0.0) for k in (1, 3)]
+        if max(worst) <= _BENT_PX and max(light) <= _BENT_LIGHT:
             break
         step //= 2
     return step

@@ -70,8 +70,7 @@ class PixelMap(ABC):
 
     def slopes(self, x: F64Array, y: F64Array) -> F64Array:
         """Return how the target's pixels change with the source's at positions, shape (2, 2, ...)."""
-        right, left = self(x + 0.5, y), self(x - 0.5, y)
-        above, below = self(x, y + 0.5), self(x, y - 0.5)
+        right, left, above, below = zip(*self(np.stack([x + 0.5, x - 0.5, x, x]), np.stack([y, y, y + 0.5, y - 0.5])))
         return np.array([[right[k] - left[k], above[k] - below[k]] for k in range(2)])
 
     def linear_at(self, x: float, y: float) -> F64Array:
