@@ -104,12 +104,8 @@ def eclipsing_nights(folder: Path) -> Path:
 
         def rows(band: str, files: list[str], *, n=number, at=begin, called=called) -> list[SeriesRow]:
             return rows_of(
-                at + np.arange(90) * 0.2 / 90,
-                0.1 * n + (0.6 if band == "B" else 0.0),
-                7 * n + len(band),
-                name=called,
-                files=files,
-            )
+                at + np.arange(90) * 0.2 / 90, 0.1 * n + (0.6 if band == "B" else 0.0), 7 * n + len(band), name=called, files=files,
+            )  # fmt: skip
 
         lay_night(place / "2027", name, filters, rows, f"2027-02-{11 + day}").close()
     return place

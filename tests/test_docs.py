@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import unittest
 
-from tests.make_docs import DOCS, ROOT, pages
+from tools.make_docs import DOCS, ROOT, pages
 
 
 class Docs(unittest.TestCase):

@@ -18,6 +18,11 @@ class Files(unittest.TestCase):
                 self.assertLessEqual(text.count("\n"), LONGEST)
                 self.assertTrue(ast.get_docstring(ast.parse(text)))
 
+    def test_tests_are_25_to_30_percent_of_the_lines(self) -> None:
+        """Fewer would miss too much; more would be more to read and to wait for than they find."""
 
-if __name__ == "__main__":
-    unittest.main()
+        def lines(folder: str) -> int:
+            return sum(path.read_text(encoding="utf-8").count("\n") for path in (ROOT / folder).rglob("*.py"))
+
+        share = lines("tests") / sum(map(lines, ("src", "tests", "tools", "bench")))
+        self.assertTrue(0.25 <= share <= 0.30, f"{share:.1%}")

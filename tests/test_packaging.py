@@ -6,7 +6,6 @@ import configparser
 import importlib.util
 import subprocess
 import sys
-import unittest
 import zipfile
 from pathlib import Path
 from types import ModuleType
@@ -125,14 +124,7 @@ class Packages(FolderCase):
 
     def test_words(self) -> None:
         done = subprocess.run(
-            [sys.executable, ROOT / "packaging" / "packaging.py", "nothing"],
-            capture_output=True,
-            text=True,
-            check=False,
-        )
+            [sys.executable, ROOT / "packaging" / "packaging.py", "nothing"], capture_output=True, text=True, check=False,
+        )  # fmt: skip
         self.assertEqual(done.returncode, 2)
         self.assertIn("install", done.stderr)
-
-
-if __name__ == "__main__":
-    unittest.main()

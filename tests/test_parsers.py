@@ -274,7 +274,3 @@ class Recipes(Files):
         path.write_text(text)
         self.assertEqual(read_recipe(path)[1], night.settings)
         self.assertIn("settings", tomllib.loads(text))
-
-
-if __name__ == "__main__":
-    unittest.main()

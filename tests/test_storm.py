@@ -40,7 +40,3 @@ class Short(unittest.TestCase):
         # Small file systems are mounted by root only; sizes are limited in their stead.
         for kind in ("limits", "failed", "pulled out", "slow") + (("small disks",) if os.geteuid() == 0 else ()):
             self.assertRegex(said, rf"[1-9]\d* ?[a-z ]*{kind}")
-
-
-if __name__ == "__main__":
-    unittest.main()

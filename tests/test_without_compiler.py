@@ -10,20 +10,14 @@ import unittest
 from tests.support import ROOT
 
 KERNELS = (
-    "tests.stars.test_kernels",
-    "tests.combine.test_bounds",
-    "tests.registration.test_plain.TapByTap",
-    "tests.registration.test_plain.Kernels",
-    "tests.registration.test_plain.TwoPasses.test_holes",
-    "tests.registration.test_plain.TwoPasses.test_small_rotations",
-    "tests.registration.test_lookup",
-    "tests.photometry.test_photometry.Overlap",
-    "tests.photometry.test_series.AgainstNumpy",
+    "tests.stars.test_kernels", "tests.combine.test_bounds", "tests.registration.test_plain.TapByTap",
+    "tests.registration.test_plain.Kernels", "tests.registration.test_plain.TwoPasses.test_holes",
+    "tests.registration.test_plain.TwoPasses.test_small_rotations", "tests.registration.test_lookup",
+    "tests.photometry.test_photometry.Overlap", "tests.photometry.test_series.AgainstNumpy",
     "tests.lightcurves.test_models.Periodogram.test_against_least_squares",
-    "tests.calibration.test_steps.CosmicRays.test_edges_kernel_against_numpy",
-    "tests.calibration.test_steps.Darks",
+    "tests.calibration.test_steps.CosmicRays.test_edges_kernel_against_numpy", "tests.calibration.test_steps.Darks",
     "tests.calibration.test_steps.Defective",
-)
+)  # fmt: skip
 
 
 class Uncompiled(unittest.TestCase):
@@ -36,7 +30,3 @@ class Uncompiled(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertGreater(int(done.stderr.rpartition("Ran ")[2].split()[0]), 50)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -90,13 +90,8 @@ class Coordinates(FolderCase):
         assert again is not None
         np.testing.assert_allclose(again.sky(10.0, 700.0), wcs.sky(10.0, 700.0), atol=1e-12)
         base = {
-            "CTYPE1": "RA---TAN",
-            "CTYPE2": "DEC--TAN",
-            "CRVAL1": 10.0,
-            "CRVAL2": 20.0,
-            "CRPIX1": 5.0,
-            "CRPIX2": 6.0,
-        }
+            "CTYPE1": "RA---TAN", "CTYPE2": "DEC--TAN", "CRVAL1": 10.0, "CRVAL2": 20.0, "CRPIX1": 5.0, "CRPIX2": 6.0,
+        }  # fmt: skip
         rotated = wcs_from_header({**base, "CDELT1": -1e-3, "CDELT2": 1e-3, "CROTA2": 30.0})
         pc = wcs_from_header(
             {

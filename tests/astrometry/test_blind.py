@@ -76,12 +76,8 @@ class WholeSkyCase(FolderCase):
 
     def solved(self, x: np.ndarray, y: np.ndarray, shape: tuple[int, int], **hints: object) -> PlateSolution | Failed:
         told = {
-            "ra": None,
-            "dec": None,
-            "radius_deg": 1.0,
-            "scale_low": ANY_SCALE[0],
-            "scale_high": ANY_SCALE[1],
-        } | hints
+            "ra": None, "dec": None, "radius_deg": 1.0, "scale_low": ANY_SCALE[0], "scale_high": ANY_SCALE[1],
+        } | hints  # fmt: skip
         return solve_plate(x, y, np.full(len(x), 40.0), shape, self.sky, SolveHints(**told))  # type: ignore[arg-type]
 
 

@@ -187,17 +187,11 @@ class Described(Command):
         write_tiles(
             [
                 StarCatalogue(
-                    rng.uniform(0, 360, count),
-                    dec,
-                    none + 2016.0,
-                    none + 1.5,
-                    none,
-                    rng.uniform(5, 15, count),
-                    {"V": none + 9},
+                    rng.uniform(0, 360, count), dec, none + 2016.0, none + 1.5, none, rng.uniform(5, 15, count), {"V": none + 9},
                 )
             ],
             folder,
-        )
+        )  # fmt: skip
 
     def test_what_it_is(self) -> None:
         north = self.folder / "sets" / "north"

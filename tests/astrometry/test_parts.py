@@ -126,7 +126,3 @@ class Weights(unittest.TestCase):
         np.testing.assert_allclose(
             _weights(np.array([60.0, 1e9, 1.0, 0.2])), [1800.0, 3600.0, 3600 / 3601, 3600 / 3601]
         )
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -107,15 +107,8 @@ class Polynomials(unittest.TestCase):
 
     def test_a_header_with_polynomials(self) -> None:
         terms = {
-            "PV1_0": 1e-5,
-            "PV1_1": 1.002,
-            "PV1_4": 3e-3,
-            "PV1_7": -2e-3,
-            "PV2_1": 0.999,
-            "PV2_2": 4e-4,
-            "PV2_5": -2e-3,
-            "PV2_11": 1e-3,
-        }
+            "PV1_0": 1e-5, "PV1_1": 1.002, "PV1_4": 3e-3, "PV1_7": -2e-3, "PV2_1": 0.999, "PV2_2": 4e-4, "PV2_5": -2e-3, "PV2_11": 1e-3,
+        }  # fmt: skip
         wcs = wcs_from_header(header("TPV", 120.0, 35.0, **terms))
         plain = wcs_from_header(header("TAN", 120.0, 35.0))
         assert wcs is not None and plain is not None

@@ -124,17 +124,8 @@ class Services(Command):
     def test_a_cone_and_a_question_become_a_catalogue(self) -> None:
         out = self.folder / "c"
         code, told = self.json(
-            "catalogue",
-            "fetch",
-            "--service",
-            f"{self.service.url}/cone?set=a",
-            "--at",
-            "104,35",
-            "--radius",
-            "2",
-            "--out",
-            out,
-        )
+            "catalogue", "fetch", "--service", f"{self.service.url}/cone?set=a", "--at", "104,35", "--radius", "2", "--out", out,
+        )  # fmt: skip
         inside = separation_deg(self.service.ra, self.service.dec, 104.0, 35.0) <= 2
         self.assertEqual((code, told["stars"], told["incomplete"]), (0, int(inside.sum()), False))
         path, asked, how = self.service.asked[-1]
@@ -164,17 +155,8 @@ class Services(Command):
         self.service.answer = few
         out = self.folder / "c"
         words = (
-            "catalogue",
-            "fetch",
-            "--service",
-            f"{self.service.url}/cone",
-            "--at",
-            "105,35",
-            "--radius",
-            "3",
-            "--out",
-            out,
-        )
+            "catalogue", "fetch", "--service", f"{self.service.url}/cone", "--at", "105,35", "--radius", "3", "--out", out,
+        )  # fmt: skip
         code, told = self.json(*words)
         inside = separation_deg(self.service.ra, self.service.dec, 105.0, 35.0) <= 3
         self.assertEqual((code, told["incomplete"]), (0, False), told)
@@ -256,16 +238,8 @@ class Services(Command):
         self.assertEqual(self.service.asked[-1][2], "DELETE")
         phases = iter(["COMPLETED"])
         code, told = self.json(
-            "catalogue",
-            "fetch",
-            "--service",
-            f"{self.service.url}/tap",
-            "--query",
-            adql,
-            "--async",
-            "--out",
-            self.folder / "c",
-        )
+            "catalogue", "fetch", "--service", f"{self.service.url}/tap", "--query", adql, "--async", "--out", self.folder / "c",
+        )  # fmt: skip
         self.assertEqual((code, told["stars"]), (0, 900))
 
     def test_a_busy_service_is_asked_again(self) -> None:
@@ -386,17 +360,8 @@ class Services(Command):
         self.service.answer = lambda handler: send(handler, self.service.rows({})[:5000] + b"<oops")
         out = self.folder / "c"
         code, told = self.json(
-            "catalogue",
-            "fetch",
-            "--service",
-            f"{self.service.url}/cone",
-            "--at",
-            "104,35",
-            "--radius",
-            "2",
-            "--out",
-            out,
-        )
+            "catalogue", "fetch", "--service", f"{self.service.url}/cone", "--at", "104,35", "--radius", "2", "--out", out,
+        )  # fmt: skip
         self.assertEqual((code, told["stars"]), (3, 0))
         self.assertIn(self.service.url, told["reason"])
         self.assertFalse(list(out.glob("*.parquet")))

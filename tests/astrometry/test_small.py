@@ -85,7 +85,3 @@ class Corners(unittest.TestCase):
                         # Clockwise, after the mirroring.
                         up = -dx * math.sin(angle) + dy * math.cos(angle), dx * math.cos(angle) + dy * math.sin(angle)
                         self.assertLess(abs(math.degrees(math.atan2(up[1], up[0]))), 0.5)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -45,14 +45,10 @@ class Made(FolderCase):
             result.append(
                 scan_file(
                     self.write(
-                        f"{kind}-{i}.fits",
-                        pixels,
-                        IMAGETYP=kind,
-                        EXPTIME=state.exposure_s,
-                        CCD_TEMP=state.temperature_c,
+                        f"{kind}-{i}.fits", pixels, IMAGETYP=kind, EXPTIME=state.exposure_s, CCD_TEMP=state.temperature_c,
                     )
                 )
-            )
+            )  # fmt: skip
         return result
 
     def master(self, *arguments, **options) -> Master:

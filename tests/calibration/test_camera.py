@@ -257,12 +257,9 @@ class ByHand(unittest.TestCase):
         self.assertAlmostEqual(dark.minutes, 20 * 245 / 60)
         self.assertEqual(shots[Role.DARK_FLAT, ""].exposure_s, 20.0)
         everything = [
-            flat,
-            bias,
-            self.candidate(Role.DARK),
-            self.candidate(Role.DARK_FLAT, exposure_s=2.0),
+            flat, bias, self.candidate(Role.DARK), self.candidate(Role.DARK_FLAT, exposure_s=2.0),
             self.candidate(Role.FLAT, filter="B", exposure_s=2.0),
-        ]
+        ]  # fmt: skip
         fitting = [(g, match_lights(g.typical, everything)) for g in groups]
         self.assertEqual(shooting_list(fitting), [])
         old = [

@@ -127,14 +127,10 @@ class Masters(FolderCase):
             found.append(
                 scan_file(
                     self.write(
-                        f"d/{light:g}-{i}.fits",
-                        pixels,
-                        IMAGETYP="dark" if not light else "flat",
-                        EXPTIME=state.exposure_s,
-                        **cards,
+                        f"d/{light:g}-{i}.fits", pixels, IMAGETYP="dark" if not light else "flat", EXPTIME=state.exposure_s, **cards,
                     )
                 )
-            )
+            )  # fmt: skip
         return found
 
     def test_a_leaking_dark_is_left_out_with_its_reason(self) -> None:

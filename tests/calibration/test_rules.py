@@ -116,7 +116,3 @@ class Numbers(FolderCase):
             made = build_master(Role.BIAS, exposures, preparation=Preparation(**{name: parse_region("[1:50,1:30]")}))
             assert isinstance(made, Failed)
             self.assertIn("the region [1:50,1:30] lies outside its 40 x 30 px", made.reason)
-
-
-if __name__ == "__main__":
-    unittest.main()

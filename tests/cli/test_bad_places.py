@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import unittest
 from pathlib import Path
 from unittest import mock
 
@@ -97,7 +96,3 @@ class HeadersThatClimb(Command):
         made = files_under(self.folder) - before
         self.assertGreaterEqual(len(made), 6)
         self.assertEqual({str(Path(f).parent) for f in made}, {"deep/out", "deep/out/m", "deep/lib"})
-
-
-if __name__ == "__main__":
-    unittest.main()

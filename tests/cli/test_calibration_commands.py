@@ -43,16 +43,9 @@ class Steps(Command):
         before = stamps(raw)
         out = self.folder / "m"
         code, body = self.json(
-            "masters",
-            raw / "darks",
-            raw / "flats" / "V",
-            raw / "dark flats" / "V",
-            raw / "bias",
-            "--out",
-            out,
-            "--trim",
+            "masters", raw / "darks", raw / "flats" / "V", raw / "dark flats" / "V", raw / "bias", "--out", out, "--trim",
             "[11:500,1:360]",
-        )
+        )  # fmt: skip
         self.assertEqual(code, 0)
         self.assertEqual({m["kind"] for m in body["masters"]}, {"bias", "dark", "dark_flat", "flat"})
         lights = sorted((raw / "lights" / "V").glob("*.fits"))[:3]

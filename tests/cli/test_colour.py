@@ -62,7 +62,3 @@ class Command(unittest.TestCase):
         self.assertEqual(code, 3)
         self.assertIn("red.fits", json.loads(out)["channels"][0]["file"])
         self.assertTrue(json.loads(out)["channels"][0]["reason"])
-
-
-if __name__ == "__main__":
-    unittest.main()

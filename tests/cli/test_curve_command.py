@@ -29,14 +29,8 @@ class CurveCommand(Command):
         )
         for k, jd in enumerate(time):
             own = {
-                "x": 10.0,
-                "y": 10.0,
-                "sky": 200.0,
-                "sky_error": 0.1,
-                "peak": 900.0,
-                "flags": 0,
-                "airmass": 1.1 + 0.1 * k / 110,
-            }
+                "x": 10.0, "y": 10.0, "sky": 200.0, "sky_error": 0.1, "peak": 900.0, "flags": 0, "airmass": 1.1 + 0.1 * k / 110,
+            }  # fmt: skip
             when = START + timedelta(days=float(jd - JD))
             for star, role, flux, error in (
                 ("T", "target", light[k], 45.0),
@@ -75,19 +69,8 @@ class CurveCommand(Command):
     def test_nights_are_joined_each_with_its_level(self) -> None:
         one, two = self.table("one.csv", 0, 0.0), self.table("two.csv", 1, 0.3)
         code, body = self.json(
-            "curve",
-            one,
-            "--with",
-            two,
-            "--out",
-            self.folder / "c.csv",
-            "--model",
-            "sine",
-            "--around",
-            "2.0",
-            "--harmonics",
-            "5",
-        )
+            "curve", one, "--with", two, "--out", self.folder / "c.csv", "--model", "sine", "--around", "2.0", "--harmonics", "5",
+        )  # fmt: skip
         self.assertEqual((code, body["points"]), (0, 220))
         session = body["fit"]["sessions"]
         self.assertEqual([s["name"] for s in session], ["two"])
@@ -103,21 +86,9 @@ class CurveCommand(Command):
         self.assertEqual(code, 0)
         self.assertAlmostEqual(body["fit"]["values"]["minimum"], JD + 0.09, delta=0.006)
         code, text, _ = self.ulvar(
-            "curve",
-            table,
-            "--out",
-            out,
-            "--replace",
-            "--model",
-            "sine",
-            "--harmonics",
-            "1",
-            "--sample",
-            "--period",
-            "0.02,0.2",
-            "--method",
-            "phase",
-        )
+            "curve", table, "--out", out, "--replace", "--model", "sine", "--harmonics", "1", "--sample", "--period", "0.02,0.2",
+            "--method", "phase",
+        )  # fmt: skip
         self.assertEqual(code, 0)
         self.assertIn("posterior: period", text)
         self.assertIn("phase dispersion", text)
@@ -125,17 +96,8 @@ class CurveCommand(Command):
     def test_further_stars_stand_under_the_curve_in_figures(self) -> None:
         table, figure, report = self.table("one.csv", 0, 0.0), self.folder / "f.svg", self.folder / "r.html"
         words = (
-            "curve",
-            table,
-            "--out",
-            self.folder / "c.csv",
-            "--beneath",
-            "k",
-            "--figure",
-            figure,
-            "--report",
-            report,
-        )
+            "curve", table, "--out", self.folder / "c.csv", "--beneath", "k", "--figure", figure, "--report", report,
+        )  # fmt: skip
         self.assertEqual(self.ulvar(*words)[0], 0)
         for path in (figure, report):
             self.assertRegex(path.read_text(), r"k, shifted by .* mag")

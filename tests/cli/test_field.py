@@ -170,17 +170,8 @@ class Measured(Night):
         alone = self.folder / "alone.csv"
         inner, outer = table.rows[0].inner_px, table.rows[0].outer_px
         self.json(
-            "measure",
-            self.n,
-            "--stars",
-            stars,
-            "--out",
-            alone,
-            "--aperture",
-            "1.2fwhm",
-            "--annulus",
-            f"{inner},{outer}",
-        )
+            "measure", self.n, "--stars", stars, "--out", alone, "--aperture", "1.2fwhm", "--annulus", f"{inner},{outer}",
+        )  # fmt: skip
         first = read_series(alone).rows[0]
         self.assertAlmostEqual(first.flux, table.rows[0].flux, places=2)
 
@@ -195,24 +186,13 @@ class Measured(Night):
             self.assertAlmostEqual(row.noise_source, math.sqrt(row.flux / GAIN), delta=0.01)
         for k in range(2):
             self.write(
-                f"flat/p{k}.fits",
-                self.frames[k],
-                IMAGETYP="light",
-                EXPTIME=5.0,
-                EGAIN=GAIN,
-                DATE_OBS=f"2027-02-11T20:{k:02d}:00",
+                f"flat/p{k}.fits", self.frames[k], IMAGETYP="light", EXPTIME=5.0, EGAIN=GAIN, DATE_OBS=f"2027-02-11T20:{k:02d}:00",
                 FLATNOIS=0.02,
-            )
+            )  # fmt: skip
         self.json(
-            "measure",
-            self.folder / "flat",
-            "--stars",
-            self.stars(("T", "target", 20)),
-            "--out",
-            self.folder / "f.csv",
-            "--aperture",
+            "measure", self.folder / "flat", "--stars", self.stars(("T", "target", 20)), "--out", self.folder / "f.csv", "--aperture",
             "6",
-        )
+        )  # fmt: skip
         row = read_series(self.folder / "f.csv").rows[0]
         y, x = np.mgrid[: self.frames[0].shape[0], : self.frames[0].shape[1]]
         light = (self.frames[0] - row.sky)[np.hypot(x - row.x, y - row.y) < 6]
@@ -221,13 +201,8 @@ class Measured(Night):
         bare = self.folder / "bare"
         for k in range(2):
             self.write(
-                f"bare/p{k}.fits",
-                self.frames[k],
-                IMAGETYP="light",
-                EXPTIME=5.0,
-                EGAIN=GAIN,
-                DATE_OBS=f"2027-02-11T20:{k:02d}:00",
-            )
+                f"bare/p{k}.fits", self.frames[k], IMAGETYP="light", EXPTIME=5.0, EGAIN=GAIN, DATE_OBS=f"2027-02-11T20:{k:02d}:00",
+            )  # fmt: skip
         self.json("measure", bare, "--stars", self.stars(("T", "target", 20)), "--out", self.folder / "b.csv")
         row = read_series(self.folder / "b.csv").rows[0]
         self.assertTrue(math.isnan(row.noise_scintillation) and math.isnan(row.noise_read))

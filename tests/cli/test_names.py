@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import csv
 import os
-import unittest
 
 from tests.cli.support import Command
 from tests.support import files_under
@@ -13,13 +12,8 @@ from ulvar.frames.names import distinct_stems
 from ulvar.night import Night, run_station
 
 NAMES = (
-    b"\xff\xfe light.fits",
-    b"new\nline.fits",
-    b"a'b\"c%s{0}[bold].fits",
-    b"-dash.fits",
-    b"n" * 250 + b".fits",
-    "µ°é.fits".encode(),
-)
+    b"\xff\xfe light.fits", b"new\nline.fits", b"a'b\"c%s{0}[bold].fits", b"-dash.fits", b"n" * 250 + b".fits", "µ°é.fits".encode(),
+)  # fmt: skip
 
 
 class Odd(Command):
@@ -92,7 +86,3 @@ class Odd(Command):
         self.assertLessEqual(len(distinct_stems([wide])[wide].encode()), 200)
         odd = os.fsdecode(b"/a/\xff.fits")
         self.assertEqual(distinct_stems([odd])[odd], "\\xff")
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -5,7 +5,6 @@ from __future__ import annotations
 import dataclasses
 import shutil
 import tempfile
-import unittest
 from pathlib import Path
 from typing import ClassVar
 
@@ -145,7 +144,3 @@ class OnePass(Command):
             1
         ]
         self.assertIn(f"{Path(passed['file']).name}: ", out)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -92,19 +92,8 @@ class ManyNights(Command):
         table = self.folder / "s.csv"
         write_series(table, series().rows)
         code, text, _ = self.ulvar(
-            "exchange",
-            table,
-            "--form",
-            "variable-star",
-            "--observer",
-            "ABC",
-            "--name",
-            "T",
-            "--filter",
-            "V",
-            "--check",
-            "k",
-        )
+            "exchange", table, "--form", "variable-star", "--observer", "ABC", "--name", "T", "--filter", "V", "--check", "k",
+        )  # fmt: skip
         self.assertEqual(code, 0)
         self.assertTrue(text.startswith("#TYPE=EXTENDED\n#OBSCODE=ABC\n"))
         out = self.folder / "x.txt"

@@ -6,7 +6,6 @@ import signal
 import subprocess
 import sys
 import time
-import unittest
 from pathlib import Path
 
 from tests.cli.support import Command
@@ -117,7 +116,3 @@ entry.main()
         command.kill()
         command.communicate(timeout=60)
         self.assertTrue(self.gone(workers))
-
-
-if __name__ == "__main__":
-    unittest.main()

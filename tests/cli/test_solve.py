@@ -139,14 +139,11 @@ class Solving(Command):
             [
                 pixel_aspect(h)
                 for h in (
-                    {},
-                    {"XPIXSZ": 4.0, "YPIXSZ": 6.0},
-                    {"XBINNING": 0, "YBINNING": 1},
-                    {"XPIXSZ": "?", "YPIXSZ": 1},
+                    {}, {"XPIXSZ": 4.0, "YPIXSZ": 6.0}, {"XBINNING": 0, "YBINNING": 1}, {"XPIXSZ": "?", "YPIXSZ": 1},
                 )
             ],
             [1.0, 1.5, 1.0, 1.0],
-        )
+        )  # fmt: skip
 
     def test_stars_are_wanted_out_to_the_corners_of_a_wide_field(self) -> None:
         wide = ExposureFacts("w.fits", width=6000, height=4000, ra_deg=80.0, dec_deg=-10.0, scale_arcsec_px=20.0)

@@ -111,7 +111,3 @@ class Faces(unittest.TestCase):
             for name in names:
                 with self.subTest(f"{room.__name__}.{name}"):
                     self.assertIsNotNone(getattr(room, name))
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -58,12 +58,8 @@ class NearStars(unittest.TestCase):
         stack = self.stack.copy()
         x, y = (int(round(v)) for v in self.places[2])
         hits = {
-            (3, y, x + 1): 9e3,
-            (11, y + 2, x - 2): 6e3,
-            (22, 20, 200): 300.0,
-            (23, 0, 50): 400.0,
-            (24, HEIGHT - 1, 90): 400.0,
-        }
+            (3, y, x + 1): 9e3, (11, y + 2, x - 2): 6e3, (22, 20, 200): 300.0, (23, 0, 50): 400.0, (24, HEIGHT - 1, 90): 400.0,
+        }  # fmt: skip
         for at, adu in hits.items():
             stack[at] += adu
         hit, clean = self.combined(0.5, stack), self.combined(0.5)
@@ -141,7 +137,3 @@ class Parts(unittest.TestCase):
             keep, low, high = taken_back(values, np.array([1]), np.array([1]), np.array([slack], np.float32))
             self.assertEqual(list(np.flatnonzero(keep)), sorted([1, 2, 3, *wanted]))
             self.assertEqual([*np.flatnonzero(low), *np.flatnonzero(high)], wanted)
-
-
-if __name__ == "__main__":
-    unittest.main()

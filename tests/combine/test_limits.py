@@ -65,7 +65,3 @@ class Given(unittest.TestCase):
                     noise[2, :, 20] = 60
                     done = combine_stack(noise, rejection=suited(Rejection(method, None, None), frames))
                     self.assertEqual(int(done.kept[:, 20].max()), frames - 1)
-
-
-if __name__ == "__main__":
-    unittest.main()

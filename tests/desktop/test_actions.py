@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import time
-import unittest
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Any
@@ -223,7 +222,3 @@ class Effects(ScoredCase):
         self.window.command("toggle fit")
         self.assertTrue(canvas.fitted)
         self.assertNotEqual(canvas.sight.scale, 1.0)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -162,9 +162,3 @@ class AllTheWay(SeriesWindow):
         self.click(plot, at.x(), at.y())
         self.assertEqual(model.facts(model.current).filter, "V")
         self.assertEqual(model.chosen_series().key, "East-Field-B")
-
-
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()

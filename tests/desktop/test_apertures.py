@@ -78,12 +78,6 @@ class Apertures(ScoredCase):
         self.assertNotEqual(self.sky.canvas.grab().toImage(), with_words)
 
 
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()
-
-
 class Drawn(ScoredCase):
     """Rings are taken hold of on the picture."""
 

@@ -263,7 +263,3 @@ class InTheWindow(WindowCase):
         self.assertFalse(self.window.sky.header.toggles["colour"].isVisible())
         self.window.command("toggle colour")
         self.assertIn("grey", self.window.toast.text())
-
-
-if __name__ == "__main__":
-    unittest.main()

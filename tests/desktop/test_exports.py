@@ -195,9 +195,3 @@ class Exports(ScoredCase):
         with self.ask("gone.csv"):
             self.key(Qt.Key.Key_S, CTRL)
         self.until(lambda: any("gone.csv" in m for m in self.messages), 20)
-
-
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()

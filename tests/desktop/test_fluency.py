@@ -506,7 +506,3 @@ class Rows(unittest.TestCase):
         for beyond in (1000, -1):
             with self.assertRaises(IndexError):
                 rows[beyond]
-
-
-if __name__ == "__main__":
-    unittest.main()

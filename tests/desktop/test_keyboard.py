@@ -321,9 +321,3 @@ class Lists(ScoredCase):
         self.assertTrue(said.startswith("Added 3 stars."))
         add_stars(self.model, [ListedStar("a", "comparison", 7.0, 8.0)])
         self.assertEqual([(s.role, s.ra) for s in self.model.night.stars() if s.name == "a"], [("comparison", 7.0)])
-
-
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()

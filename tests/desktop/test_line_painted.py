@@ -287,9 +287,3 @@ class Sky(ScoredCase):
         self.assertGreater(slope, 10)
         self.assertLess(np.abs(rows - (slope * values + offset)).max(), 4)
         self.assertLess(slope + offset, self.plot.top() + LANE + 8)
-
-
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()

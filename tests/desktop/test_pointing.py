@@ -124,14 +124,8 @@ class MovingBody(PointingCase):
 
     def _light(self, path: str, at: tuple[float, float]) -> tuple[float, float]:
         one = measure_apertures(
-            read_plane(path),
-            np.array([at[0]]),
-            np.array([at[1]]),
-            radius_px=3.0,
-            inner_px=8.0,
-            gain_e_per_adu=1e9,
-            outer_px=16.0,
-        )
+            read_plane(path), np.array([at[0]]), np.array([at[1]]), radius_px=3.0, inner_px=8.0, gain_e_per_adu=1e9, outer_px=16.0,
+        )  # fmt: skip
         # Of so large a gain the sky's noise alone is left.
         return float(one.flux[0]), float(one.flux_error[0])
 

@@ -180,7 +180,3 @@ class Larger(unittest.TestCase):
             place.write_text("[General]\ntext%20percent=150\n")
             self.assertEqual(self.ratio(folder), 1.5)
             self.assertEqual(self.ratio(folder, QT_SCALE_FACTOR="2"), 3.0, "on top of the system's own")
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -19,7 +19,3 @@ class Names(unittest.TestCase):
             stars.append(ListedStar(name, role, x=1.0, y=1.0))
         many = [ListedStar(letter, "comparison", x=1.0, y=1.0) for letter in "abcdefghijklmnopqrstuvwxyz"]
         self.assertEqual(_next_name(many, "comparison", ""), "c26")
-
-
-if __name__ == "__main__":
-    unittest.main()

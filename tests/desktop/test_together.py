@@ -100,13 +100,8 @@ class Mosaics(TogetherCase):
         for k in (left, right):
             x, y = np.meshgrid(np.arange(-16.0, 17.0), np.arange(-16.0, 17.0))
             one = measure_apertures(
-                np.nan_to_num(data, nan=SKY),
-                (self.x[k] + x).ravel(),
-                (self.y[k] + y).ravel(),
-                radius_px=3.0,
-                inner_px=5.0,
-                outer_px=9.0,
-            )
+                np.nan_to_num(data, nan=SKY), (self.x[k] + x).ravel(), (self.y[k] + y).ravel(), radius_px=3.0, inner_px=5.0, outer_px=9.0,
+            )  # fmt: skip
             best = int(np.argmax(one.flux))
             found[k] = (self.x[k] + x).ravel()[best], (self.y[k] + y).ravel()[best], one.flux[best]
         apart = [found[right][axis] - found[left][axis] for axis in (0, 1)]

@@ -197,7 +197,3 @@ class Contrast(unittest.TestCase):
             for name in ("B", "V", "R", "G", "", "Ha"):
                 with self.subTest(theme=theme.name, filter=name):
                     self.assertGreaterEqual(contrast(filter_color(theme, name), plot), 3.0)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import subprocess
 import sys
-import unittest
 
 from tests.desktop.support import WindowCase
 from ulvar.desktop.work import warming
@@ -38,7 +37,3 @@ class Told(WindowCase):
         self.until(lambda: self.window.toast.text() == warming.BEGUN)
         warmer.stop()
         self.assertIsNotNone(self.process.poll())
-
-
-if __name__ == "__main__":
-    unittest.main()

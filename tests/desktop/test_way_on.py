@@ -149,9 +149,3 @@ class WayOn(WindowCase):
                 )
                 self.click(button)
         self.assertEqual(asked, list(STATIONS))
-
-
-if __name__ == "__main__":
-    import unittest
-
-    unittest.main()

@@ -199,7 +199,3 @@ class Layers(unittest.TestCase):
         widget.resize(41, 30)
         paint(widget, ("b",))
         self.assertEqual(calls, [("a",), ("b",), ("b",)])
-
-
-if __name__ == "__main__":
-    unittest.main()

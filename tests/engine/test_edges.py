@@ -260,7 +260,3 @@ class Memory(unittest.TestCase):
 
     def test_counts_in_words(self) -> None:
         self.assertEqual([counted(n, "file") for n in (0, 1, 2)], ["0 files", "1 file", "2 files"])
-
-
-if __name__ == "__main__":
-    unittest.main()

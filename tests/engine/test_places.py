@@ -6,7 +6,6 @@ import errno
 import io
 import os
 import pickle
-import unittest
 from pathlib import Path
 from unittest import mock
 
@@ -121,7 +120,3 @@ class Named(FolderCase):
             error = with_place(OSError("status 1"), self.folder / "a")
             self.assertEqual(error.errno, errno.EIO)
             self.assertEqual(place_words(OSError(errno.ENOSPC, "", "a/b")), "a/b: its disk is full")
-
-
-if __name__ == "__main__":
-    unittest.main()

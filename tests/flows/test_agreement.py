@@ -186,10 +186,6 @@ class Agreed(unittest.TestCase):
         self.assertEqual((len(made.aligned), made.failed, told_apart(made)), (1, [], []))
 
 
-if __name__ == "__main__":
-    unittest.main()
-
-
 class Helped(unittest.TestCase):
     """Exposures whose few stars drown are brought in by stars that were pointed out, in whichever exposure that is aligned."""
 

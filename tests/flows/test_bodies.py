@@ -254,19 +254,8 @@ class BodyCommand(Command, Moving):
         ra, dec = self.sky[5]
         listed.write_text(f"name,role,ra,dec\nT,target,{ra % 360:.7f},{dec:.7f}\n")
         code, body = self.json(
-            "measure",
-            *self.paths,
-            "--stars",
-            listed,
-            "--bodies",
-            self.table(),
-            "--out",
-            out,
-            "--aperture",
-            "6",
-            "--annulus",
-            "9,13",
-        )
+            "measure", *self.paths, "--stars", listed, "--bodies", self.table(), "--out", out, "--aperture", "6", "--annulus", "9,13",
+        )  # fmt: skip
         self.assertEqual((code, body["rows"]), (0, 2 * COUNT), body)
         rows = [row for row in read_series(out).rows if row.name == "Mover"]
         self.assertEqual(len(rows), COUNT)

@@ -27,11 +27,8 @@ class Paper(FolderCase):
         for ra, dec in ((0.001, 20.0), (180.0, -75.0)):
             east, north = offset_position(ra, dec, 0.2, 0.0), offset_position(ra, dec, 0.0, 0.3)
             chart = Chart(
-                ra,
-                dec,
-                1.0,
-                catalogue([(ra, dec), east, north, offset_position(ra, dec, 0.9, 0)], [8.0, 9.0, 10.0, 5.0]),
-            )
+                ra, dec, 1.0, catalogue([(ra, dec), east, north, offset_position(ra, dec, 0.9, 0)], [8.0, 9.0, 10.0, 5.0]),
+            )  # fmt: skip
             axes = draw_chart(chart).axes[0]
             (discs,) = [c for c in axes.collections if len(c.get_offsets()) == 3]
             places = axes.transData.transform(discs.get_offsets())

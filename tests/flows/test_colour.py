@@ -251,7 +251,3 @@ class Parts(unittest.TestCase):
         ):
             with self.assertRaises(ValueError):
                 ColourOptions(**wrong)  # type: ignore[arg-type]
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -191,16 +191,11 @@ class White(FieldOfStars):
         measured = np.array(
             [
                 measure_apertures(
-                    np.ascontiguousarray(plane),
-                    self.x[sunny],
-                    self.y[sunny],
-                    radius_px=7.0,
-                    inner_px=10.0,
-                    outer_px=15.0,
+                    np.ascontiguousarray(plane), self.x[sunny], self.y[sunny], radius_px=7.0, inner_px=10.0, outer_px=15.0,
                 ).flux
                 for plane in cube
             ]
-        )
+        )  # fmt: skip
         for k, name in ((0, "red"), (2, "blue")):
             ratio = measured[k] / measured[1] / np.exp(CHANNELS[name][1] * (self.index[sunny] - SUN))
             self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.01)
@@ -210,15 +205,8 @@ class White(FieldOfStars):
         self.assertLess(red, 0.9 / CHANNELS["red"][0])
         # Another white.
         code, bluer = self.json(
-            "colour",
-            *given,
-            "--out",
-            self.folder / "b.fits",
-            "--balance=catalogue",
-            "--catalogue",
-            table,
-            "--white=0.3",
-        )
+            "colour", *given, "--out", self.folder / "b.fits", "--balance=catalogue", "--catalogue", table, "--white=0.3",
+        )  # fmt: skip
         reds = [{c["channel"]: c["factor"] for c in one["channels"]}["red"] for one in (bluer, told)]
         self.assertAlmostEqual(reds[0] / reds[1], math.exp(-CHANNELS["red"][1] * (0.3 - SUN)), delta=0.03)
         # What is missing is told.

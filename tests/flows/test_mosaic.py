@@ -238,12 +238,8 @@ class Pointings(Command):
         rng = np.random.default_rng(99)
         image = np.full((HEIGHT, WIDTH), SKY)
         add_stars(
-            image,
-            rng.uniform(0, WIDTH, 60),
-            rng.uniform(0, HEIGHT, 60),
-            10 ** rng.uniform(3.4, 4.8, 60),
-            Psf.with_fwhm(3.0),
-        )
+            image, rng.uniform(0, WIDTH, 60), rng.uniform(0, HEIGHT, 60), 10 ** rng.uniform(3.4, 4.8, 60), Psf.with_fwhm(3.0),
+        )  # fmt: skip
         cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "FILTER": "V", "OBJECT": "Elsewhere"}
         write_fits(
             self.folder / "raw" / "z.fits", (image + rng.normal(0, NOISE, image.shape)).astype(np.float32), cards=cards
@@ -260,7 +256,3 @@ class Pointings(Command):
             )
             self.assertEqual(code, 2)
             self.assertIn(reason, err)
-
-
-if __name__ == "__main__":
-    unittest.main()

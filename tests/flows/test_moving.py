@@ -48,13 +48,8 @@ class Crossings(FolderCase):
                 flux_e=np.r_[flux, LIGHT], psf=Psf.with_fwhm(2.8), sky_e=200, read_noise_e=5,
             )  # fmt: skip
             path = self.write(
-                f"m{k:02d}.fits",
-                image,
-                IMAGETYP="light",
-                EXPTIME=30.0,
-                EGAIN=1.0,
-                DATE_OBS=when.strftime("%Y-%m-%dT%H:%M:%S"),
-            )
+                f"m{k:02d}.fits", image, IMAGETYP="light", EXPTIME=30.0, EGAIN=1.0, DATE_OBS=when.strftime("%Y-%m-%dT%H:%M:%S"),
+            )  # fmt: skip
             paths.append(path)
             self.solutions[path] = wcs
             self.near.append(float(np.hypot(x0 - body[0], y0 - body[1])[:2].min()))

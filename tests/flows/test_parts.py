@@ -50,12 +50,8 @@ class Plans(unittest.TestCase):
 
     def test_groups_of_one_filter(self) -> None:
         settings: list[dict[str, object]] = [
-            {"gain": 100.0},
-            {"gain": 0.0},
-            {},
-            {"gain": 0.0, "binning": 2},
-            {"binning": 2},
-        ]
+            {"gain": 100.0}, {"gain": 0.0}, {}, {"gain": 0.0, "binning": 2}, {"binning": 2},
+        ]  # fmt: skip
         flats = [
             ExposureFacts(
                 f"{n}-{k}", role=Role.FLAT, filter="V", camera="C", exposure_s=1.0 + k, saturation_adu=65535.0, **one
@@ -111,7 +107,3 @@ class Hidden(unittest.TestCase):
         self.assertEqual(int(np.isnan(warped).sum()), len(gone))
         other = WarpTask(task.facts, Transform.identity(), (5, 11), str(folder / "t.f32"), True)
         self.assertIn("12 x 5", getattr(warp_item(other), "reason", ""))
-
-
-if __name__ == "__main__":
-    unittest.main()

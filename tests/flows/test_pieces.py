@@ -139,15 +139,10 @@ class Overlaps(unittest.TestCase):
         # 300 x 400 pixels of 3.6 arcsec: half a degree across the corners; rows of 0.4 degrees at 60 degrees of declination.
         made = [
             scored(
-                str(k),
-                width=300,
-                height=400,
-                scale_arcsec_px=3.6,
-                ra_deg=10 + 0.8 * (k % 8),
-                dec_deg=60.0 + 2 * (k // 8),
+                str(k), width=300, height=400, scale_arcsec_px=3.6, ra_deg=10 + 0.8 * (k % 8), dec_deg=60.0 + 2 * (k // 8),
             )
             for k in range(40)
-        ]
+        ]  # fmt: skip
         expected = {(k, k + 1) for k in range(40) if k % 8 != 7}
         self.assertEqual(self.pairs(made), expected)
         # One of a wide field reaches further.
@@ -237,7 +232,3 @@ class Refusals(FolderCase):
         self.assertEqual((result.needs.memory_bytes, result.needs.disk_bytes), (60_000 * 36, 960_000))
         larger = stack_needs(Frame2D(300, 200, 0, 0), 120_000, 2, drops=True)
         self.assertEqual(larger.memory_bytes, 60_000 * 96)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -122,12 +122,8 @@ class Fields(unittest.TestCase):
 
     def test_keys_are_file_names_and_no_two_alike(self) -> None:
         exposures = [
-            light(0, object="a/b"),
-            light(1, object="b:a"),
-            light(2, filter="H α"),
-            light(3, filter="H β"),
-            light(4, filter=""),
-        ]
+            light(0, object="a/b"), light(1, object="b:a"), light(2, filter="H α"), light(3, filter="H β"), light(4, filter=""),
+        ]  # fmt: skip
         keys = [one.key for one in find_series(exposures)]
         self.assertEqual(len({k.casefold() for k in keys}), 5)
         self.assertTrue(
@@ -161,7 +157,3 @@ class Words(unittest.TestCase):
         for word in ("x", " "):
             with self.assertRaisesRegex(ValueError, "there are A-V, A-R"):
                 picked(series, word)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -603,7 +603,3 @@ class Bent(Made):
             self.assertLess(np.sqrt((wrong[:, inside[0] & inside[1]] ** 2).mean()), 0.06, one.transform.kind)
         self.assertEqual(result.aligned[4].transform.kind, "cubic")
         self.assertEqual(dataclasses.replace(exposures[0]).path, result.reference)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -131,11 +131,8 @@ class Under(FolderCase):
             frames = [axes.get_window_extent() for axes in figure.axes]
             self.assertIn("ratio of radii", figure.axes[0].get_title(loc="right"))
             texts = [
-                figure.axes[0]._right_title,
-                figure._suptitle,
-                figure.legends[0],
-                *(axes.yaxis.label for axes in figure.axes),
-            ]
+                figure.axes[0]._right_title, figure._suptitle, figure.legends[0], *(axes.yaxis.label for axes in figure.axes),
+            ]  # fmt: skip
             boxes = [text.get_window_extent() for text in texts]
             for k, box in enumerate(boxes):
                 self.assertFalse(any(box.overlaps(frame) for frame in frames), (width, texts[k]))

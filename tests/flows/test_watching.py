@@ -7,7 +7,6 @@ import os
 import signal
 import threading
 import time
-import unittest
 from pathlib import Path
 
 import cv2
@@ -44,12 +43,8 @@ class Sky:
         path = self.folder / (name or f"light-{k}.fits")
         path.parent.mkdir(parents=True, exist_ok=True)
         told = {
-            "IMAGETYP": "light",
-            "EXPTIME": 20.0,
-            "FILTER": "V",
-            "EGAIN": 1.5,
-            "DATE-OBS": f"2027-05-02T22:{k:02d}:00",
-        } | cards
+            "IMAGETYP": "light", "EXPTIME": 20.0, "FILTER": "V", "EGAIN": 1.5, "DATE-OBS": f"2027-05-02T22:{k:02d}:00",
+        } | cards  # fmt: skip
         write_fits(path, self.data(k) if data is None else data, cards=told, replace=True)
         return path
 
@@ -341,7 +336,3 @@ class Watching(Command):
         code, out, _ = self.ulvar("watch", self.raw, "--out", self.out, "--idle", "0.5", "--every", "0.1")
         self.assertEqual(code, 1)
         self.assertRegex(out, "half.fits: cannot be used; .*cut short")
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -88,12 +88,8 @@ class FilmTest(unittest.TestCase):
     def test_a_cube_with_a_time_axis(self) -> None:
         path = self.folder / "cube.fits"
         header = {
-            "DATE-OBS": "2026-03-14T21:05:12.000",
-            "EXPTIME": 0.04,
-            "CTYPE3": "TIME",
-            "CDELT3": 40.0,
-            "CUNIT3": "ms",
-        }
+            "DATE-OBS": "2026-03-14T21:05:12.000", "EXPTIME": 0.04, "CTYPE3": "TIME", "CDELT3": 40.0, "CUNIT3": "ms",
+        }  # fmt: skip
         fitsio.write(path, np.round(self.frames).astype(np.uint16), header=header)
         film = open_film([str(path)])
         self.assertEqual((film.kind, film.count, film.exposure_s, film.stamp), ("FITS cube", 30, 0.04, "start"))

@@ -176,14 +176,9 @@ class Writing(FolderCase):
         mask[2, 3] = MaskBit.HOT
         out = self.folder / "out" / "ä.fits"
         write_fits(
-            out,
-            data,
-            like=source,
-            cards=[("EGAIN", 1.5, ""), ("OBJECT", None, "")],
-            history=["step one", "on Gråsö.fits"],
-            mask=mask,
+            out, data, like=source, cards=[("EGAIN", 1.5, ""), ("OBJECT", None, "")], history=["step one", "on Gråsö.fits"], mask=mask,
             drop=("SATURATE",),
-        )
+        )  # fmt: skip
         frame = read_frame(str(out))
         np.testing.assert_array_equal(frame.data, data)
         assert frame.mask is not None

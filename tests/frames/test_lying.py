@@ -268,24 +268,10 @@ class Gate(unittest.TestCase):
 _LETTERS = st.binary(min_size=0, max_size=70)
 _NAMES = st.sampled_from(
     [
-        "BITPIX",
-        "NAXIS",
-        "NAXIS1",
-        "NAXIS2",
-        "NAXIS3",
-        "BZERO",
-        "BSCALE",
-        "BLANK",
-        "EXPTIME",
-        "DATE-OBS",
-        "FILTER",
-        "GAIN",
-        "EXTEND",
-        "PCOUNT",
-        "GCOUNT",
-        "END",
+        "BITPIX", "NAXIS", "NAXIS1", "NAXIS2", "NAXIS3", "BZERO", "BSCALE", "BLANK", "EXPTIME", "DATE-OBS", "FILTER", "GAIN", "EXTEND",
+        "PCOUNT", "GCOUNT", "END",
     ]
-)
+)  # fmt: skip
 
 
 class AnyCards(unittest.TestCase):
@@ -325,7 +311,3 @@ class AnyCards(unittest.TestCase):
         self.assertEqual((units[0].data_bytes, units[0].end), (size, len(first)))
         self.assertEqual([u.data_bytes for u in units[1:]], [21] * more)
         self.assertEqual(units[-1].end, len(data))
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -97,16 +97,11 @@ class Scales(unittest.TestCase):
     def test_sources(self) -> None:
         turned = {"CD1_1": 3e-4, "CD1_2": 4e-4, "CD2_1": -4e-4, "CD2_2": 3e-4}
         cases: list[tuple[dict[str, object], float | None]] = [
-            ({"PIXSCALE": -1.5, **turned}, 1.5),
-            (turned, 5e-4 * 3600),
-            ({"CD1_1": 3e-4, "CD1_2": 4e-4}, None),
-            ({"CD2_2": 3e-4}, None),
+            ({"PIXSCALE": -1.5, **turned}, 1.5), (turned, 5e-4 * 3600), ({"CD1_1": 3e-4, "CD1_2": 4e-4}, None), ({"CD2_2": 3e-4}, None),
             ({"CD1_1": 3e-4, "FOCALLEN": 800.0, "XPIXSZ": 4.0}, 206.264806 * 4.0 / 800.0),
-            ({"CDELT2": -4e-4, "CTYPE1": "RA---TAN"}, 1.44),
-            ({"CDELT2": -4e-4}, None),
-            ({"FOCALLEN": 800.0, "PIXSIZE1": 5.0}, 206.264806 * 5.0 / 800.0),
-            ({"FOCALLEN": 800.0}, None),
-        ]
+            ({"CDELT2": -4e-4, "CTYPE1": "RA---TAN"}, 1.44), ({"CDELT2": -4e-4}, None),
+            ({"FOCALLEN": 800.0, "PIXSIZE1": 5.0}, 206.264806 * 5.0 / 800.0), ({"FOCALLEN": 800.0}, None),
+        ]  # fmt: skip
         for header, scale in cases:
             with self.subTest(header=header):
                 told = facts_from_header(header, "x.fits").scale_arcsec_px
@@ -181,7 +176,3 @@ class Pauses(unittest.TestCase):
         self.assertEqual(folder_parts("/n/a/b/L1.fits", []), ["n", "a", "b"])
         self.assertEqual(folder_parts("/n/a/b/L1.fits", ["/n"]), ["a", "b"])
         self.assertEqual(folder_parts("/n/a/b/L1.fits", ["/n", "/n/a", "/m"]), ["b"])
-
-
-if __name__ == "__main__":
-    unittest.main()

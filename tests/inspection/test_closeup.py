@@ -58,14 +58,8 @@ class CloseUp(unittest.TestCase):
         """Wings of a bright star are no sky: it is measured where they have ended, on every side alike."""
         rng = np.random.default_rng(3)
         image = star_field(
-            rng,
-            width=160,
-            height=120,
-            x=np.array([60.0]),
-            y=np.array([70.0]),
-            flux_e=np.array([3e6]),
-            psf=Psf.with_fwhm(5.0),
-        )
+            rng, width=160, height=120, x=np.array([60.0]), y=np.array([70.0]), flux_e=np.array([3e6]), psf=Psf.with_fwhm(5.0),
+        )  # fmt: skip
         # Beyond the ring the sky is another: it must not count.
         rows, columns = np.mgrid[:120, :160]
         image[np.hypot(columns - 60, rows - 70) > 45] += 400.0

@@ -130,15 +130,9 @@ class Depth(unittest.TestCase):
         exposures, looks = self.looks(4, 4095)
         mine = [
             ExposureFacts(
-                "f0",
-                Role.LIGHT,
-                camera="Kvist",
-                gain=100.0,
-                bitpix=16,
-                saturation_adu=60000.0,
-                origins={"saturation_adu": "user"},
+                "f0", Role.LIGHT, camera="Kvist", gain=100.0, bitpix=16, saturation_adu=60000.0, origins={"saturation_adu": "user"},
             )
-        ]
+        ]  # fmt: skip
         self.assertEqual(with_ceilings(mine, find_ceilings(exposures, looks))[0].saturation_adu, 60000.0)
 
     def test_mixed_depths_are_told(self) -> None:
@@ -167,13 +161,8 @@ class Roles(unittest.TestCase):
         clean += [(Role.FLAT, self.look(31000, 0, 150), {"exposure_s": 2.0}) for _ in range(6)]
         for i, (role, look, changes) in enumerate([*clean, *entries]):
             base = {
-                "exposure_s": 60.0,
-                "gain": 100.0,
-                "width": 10,
-                "height": 10,
-                "camera": "Kvist",
-                "saturation_adu": 65535.0,
-            }
+                "exposure_s": 60.0, "gain": 100.0, "width": 10, "height": 10, "camera": "Kvist", "saturation_adu": 65535.0,
+            }  # fmt: skip
             exposures.append(ExposureFacts(f"{role.value}{i}", role, **{**base, **changes}))  # type: ignore[arg-type]
             looks[exposures[-1].path] = look
         self.paths = [f.path for f in exposures[len(clean) :]]

@@ -107,20 +107,14 @@ class Nights(unittest.TestCase):
 
     def test_dusk_is_told_from_dawn(self) -> None:
         night = planted(
-            clean_night(3),
-            range(10),
-            sky_adu=lambda v, k: v * (4 - 0.3 * k),
-            sun_altitude_deg=lambda v, k: -10 - 0.6 * k,
-        )
+            clean_night(3), range(10), sky_adu=lambda v, k: v * (4 - 0.3 * k), sun_altitude_deg=lambda v, k: -10 - 0.6 * k,
+        )  # fmt: skip
         found = next(f for f in series_findings(night) if f.code == "dawn")
         self.assertTrue(found.title.startswith("Dusk"))
         self.assertIn("until ", found.title + found.text)
         late = planted(
-            clean_night(3),
-            range(185, COUNT),
-            sky_adu=lambda v, k: v * (1 + 0.3 * k),
-            sun_altitude_deg=lambda v, k: -15 + 0.6 * k,
-        )
+            clean_night(3), range(185, COUNT), sky_adu=lambda v, k: v * (1 + 0.3 * k), sun_altitude_deg=lambda v, k: -15 + 0.6 * k,
+        )  # fmt: skip
         found = next(f for f in series_findings(late) if f.code == "dawn")
         self.assertTrue(found.title.startswith("Dawn"))
         self.assertIn("from ", found.title + found.text)

@@ -91,7 +91,3 @@ class Levels(unittest.TestCase):
         self.assertLess(abs(look.low_adu - 400), 120)
         self.assertLess(abs(look.high_adu - 39_600), 120)
         self.assertEqual((look.maximum_adu, look.at_maximum, look.pixels, look.finite), (39_999.0, 1, 40_000, 1.0))
-
-
-if __name__ == "__main__":
-    unittest.main()

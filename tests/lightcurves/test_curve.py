@@ -22,12 +22,8 @@ POGSON = 2.5 / math.log(10)
 def row(name: str, role: str, i: int, flux: float, error: float, flags: int = 0, **more: float) -> SeriesRow:
     """Return a row of exposure `i`; every field has a value of its own."""
     values = {
-        "x": 100.0 + i,
-        "y": 50.0 - i,
-        "sky": 300.0 + i,
-        "airmass": 1.2 + 0.01 * i,
-        "fwhm_px": 3.0 + 0.1 * i,
-    } | more
+        "x": 100.0 + i, "y": 50.0 - i, "sky": 300.0 + i, "airmass": 1.2 + 0.01 * i, "fwhm_px": 3.0 + 0.1 * i,
+    } | more  # fmt: skip
     return SeriesRow(
         file=f"e{i}.fits", time_utc_mid=START + timedelta(minutes=i), jd_utc=2461448.3 + i / 1440, bjd_tdb=2461448.305 + i / 1440,
         name=name, role=role, flux=flux, flux_error=error, sky_error=0.1, peak=5000.0 + i, flags=flags, **values,

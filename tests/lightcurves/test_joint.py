@@ -94,11 +94,8 @@ class Fits(unittest.TestCase):
             n = 110
             time = START + np.sort(rng.uniform(0, 0.22, n))
             mid, duration, ratio, impact = (
-                START + rng.uniform(0.09, 0.13),
-                rng.uniform(0.09, 0.12),
-                rng.uniform(0.1, 0.14),
-                rng.uniform(0, 0.5),
-            )
+                START + rng.uniform(0.09, 0.13), rng.uniform(0.09, 0.12), rng.uniform(0.1, 0.14), rng.uniform(0, 0.5),
+            )  # fmt: skip
             airmass = 1 + 2 * (time - START)
             slow = np.convolve(rng.normal(0, 1, n + 60), kernel)[60 : 60 + n]
             noise = rng.normal(0, 0.002, n) + red * 0.002 * slow / slow.std()

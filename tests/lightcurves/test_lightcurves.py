@@ -139,13 +139,8 @@ class Eclipses(unittest.TestCase):
             assert not isinstance(fit, Failed)
             half = 0.36 * fit.values["duration_d"]
             found = fold_about(
-                time,
-                magnitude,
-                fit.at,
-                fit.noise_like(time, error, 40),
-                near=fit.values["mid"],
-                duration_d=fit.values["duration_d"],
-            )
+                time, magnitude, fit.at, fit.noise_like(time, error, 40), near=fit.values["mid"], duration_d=fit.values["duration_d"],
+            )  # fmt: skip
             assert not isinstance(found, Failed)
             side = 1 if late else -1
             pulls.append(side * (found.time - binary.mid_bjd_tdb) / found.error)

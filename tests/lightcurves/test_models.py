@@ -310,7 +310,3 @@ class Shapes(unittest.TestCase):
         assert not isinstance(fit, Failed)
         np.testing.assert_allclose(fit.fit.at(time), fit.model_mag, atol=1e-6)
         self.assertAlmostEqual(fit.fourth_contact - fit.first_contact, fit.duration_d, places=8)
-
-
-if __name__ == "__main__":
-    unittest.main()

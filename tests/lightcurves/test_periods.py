@@ -126,12 +126,8 @@ class Prewhitening(unittest.TestCase):
         one = 0.03 * np.sin(2 * math.pi * (time - 2461448) / 0.081 + 1.0)
         two = 0.012 * np.sin(2 * math.pi * (time - 2461448) / 0.0613 + 2.0)
         found = prewhiten(
-            time,
-            11 + one + two + rng.normal(0, 0.006, len(time)),
-            np.full(len(time), 0.006),
-            shortest_d=0.04,
-            longest_d=0.5,
-        )
+            time, 11 + one + two + rng.normal(0, 0.006, len(time)), np.full(len(time), 0.006), shortest_d=0.04, longest_d=0.5,
+        )  # fmt: skip
         assert not isinstance(found, Failed)
         self.assertEqual(len(found.components), 2)
         for component, period, amplitude, phase in zip(found.components, (0.081, 0.0613), (0.03, 0.012), (1.0, 2.0)):

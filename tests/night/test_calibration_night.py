@@ -390,43 +390,18 @@ class Changes(MadeNight):
         (raw / "lights" / "cut.fits").write_bytes(whole[: len(whole) // 2])
         (raw / "darks" / "text.fits").write_text("no image")
         self.write(
-            "raw/darks/size.fits",
-            np.full((30, 40), 300, np.uint16),
-            IMAGETYP="Dark",
-            EXPTIME=60.0,
-            GAIN=100,
-            OFFSET=30,
-            INSTRUME="Kvist 6M",
-            CCD_TEMP=-15.0,
-            DATE_OBS="2027-02-11T21:00:00",
-        )
+            "raw/darks/size.fits", np.full((30, 40), 300, np.uint16), IMAGETYP="Dark", EXPTIME=60.0, GAIN=100, OFFSET=30,
+            INSTRUME="Kvist 6M", CCD_TEMP=-15.0, DATE_OBS="2027-02-11T21:00:00",
+        )  # fmt: skip
         self.file("darks/Dødpiksler 1", "Dark", 0.0, 60.0)
         self.write(
-            "raw/lights/nan.fits",
-            np.full((HEIGHT, WIDTH), np.nan, np.float32),
-            IMAGETYP="Light",
-            EXPTIME=60.0,
-            FILTER="V",
-            GAIN=100,
-            OFFSET=30,
-            INSTRUME="Kvist 6M",
-            CCD_TEMP=-15.0,
-            DATE_OBS="2027-02-11T21:00:00",
-            EGAIN=1.3,
-            RDNOISE=6.2,
-        )
+            "raw/lights/nan.fits", np.full((HEIGHT, WIDTH), np.nan, np.float32), IMAGETYP="Light", EXPTIME=60.0, FILTER="V", GAIN=100,
+            OFFSET=30, INSTRUME="Kvist 6M", CCD_TEMP=-15.0, DATE_OBS="2027-02-11T21:00:00", EGAIN=1.3, RDNOISE=6.2,
+        )  # fmt: skip
         self.write(
-            "raw/flats/even.fits",
-            np.full((HEIGHT, WIDTH), 30000, np.uint16),
-            IMAGETYP="Flat",
-            EXPTIME=2.0,
-            FILTER="V",
-            GAIN=100,
-            OFFSET=30,
-            INSTRUME="Kvist 6M",
-            CCD_TEMP=-15.0,
-            DATE_OBS="2027-02-11T21:00:00",
-        )
+            "raw/flats/even.fits", np.full((HEIGHT, WIDTH), 30000, np.uint16), IMAGETYP="Flat", EXPTIME=2.0, FILTER="V", GAIN=100,
+            OFFSET=30, INSTRUME="Kvist 6M", CCD_TEMP=-15.0, DATE_OBS="2027-02-11T21:00:00",
+        )  # fmt: skip
         night = self.night()
         RUNNERS["intake"](night, JobContext())
         entries = [(f.code, Path(p).name) for f in night.findings() for p in f.files]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import unittest
 from pathlib import Path
 
 import numpy as np
@@ -91,21 +90,12 @@ class Looked(Command):
         for i in range(3):
             sky = star_field(rng, width=300, height=200, x=x, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0)) + 300
             cards = {
-                "IMAGETYP": "Light",
-                "EXPTIME": 30.0,
-                "FILTER": "V",
-                "OBJECT": "T",
-                "GAIN": 1,
-                "DATE_OBS": f"2027-02-11T20:0{i}:00",
-            }
+                "IMAGETYP": "Light", "EXPTIME": 30.0, "FILTER": "V", "OBJECT": "T", "GAIN": 1, "DATE_OBS": f"2027-02-11T20:0{i}:00",
+            }  # fmt: skip
             self.write(f"raw/l{i}.fits", sky.astype(np.uint16), **cards)
             self.write(
-                f"raw/d{i}.fits",
-                rng.normal(300, 5, (200, 300)).astype(np.uint16),
-                IMAGETYP="Dark",
-                EXPTIME=30.0,
-                GAIN=1,
-            )
+                f"raw/d{i}.fits", rng.normal(300, 5, (200, 300)).astype(np.uint16), IMAGETYP="Dark", EXPTIME=30.0, GAIN=1,
+            )  # fmt: skip
         self.night = Night.for_path(self.folder / "raw")
         settings = self.night.settings
         settings.calibrate.partial = True
@@ -267,7 +257,3 @@ class Looked(Command):
         found = check_night(night, JobContext())
         self.assertEqual([c.kind for c in found].count("raw"), 6)
         self.assertEqual({c.station for c in found}, {"intake", "masters", "calibrate", "combine"})
-
-
-if __name__ == "__main__":
-    unittest.main()

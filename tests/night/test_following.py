@@ -110,17 +110,8 @@ class FollowCommand(Command):
         for path in sorted((demo / "raw" / "lights" / "V").glob("*.fits"))[:3]:
             shutil.copy(path, raw)
         arguments = (
-            "follow",
-            raw,
-            "--stars",
-            demo / "stars.csv",
-            "--catalogue",
-            demo / "catalogue.csv",
-            "--idle",
-            "0.05",
-            "--every",
-            "0.02",
-        )
+            "follow", raw, "--stars", demo / "stars.csv", "--catalogue", demo / "catalogue.csv", "--idle", "0.05", "--every", "0.02",
+        )  # fmt: skip
         code, out, _ = self.ulvar(*arguments)
         self.assertEqual(code, 0, out)
         self.assertEqual(sum(" mag" in line and "±" in line for line in out.splitlines()), 3)

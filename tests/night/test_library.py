@@ -27,14 +27,8 @@ class Shelf(FolderCase):
     def made(self, name: str = "master.fits", kind: Role = Role.DARK, **facts: object) -> ExposureFacts:
         source = self.write("in.fits", np.ones((12, 16), np.uint16), DATE_OBS="2027-02-11T20:00:00")
         base = {
-            "exposure_s": 60.0,
-            "gain": 100.0,
-            "offset": 30.0,
-            "temperature_c": -15.0,
-            "width": 16,
-            "height": 12,
-            "camera": "Kvist 6M",
-        }
+            "exposure_s": 60.0, "gain": 100.0, "offset": 30.0, "temperature_c": -15.0, "width": 16, "height": 12, "camera": "Kvist 6M",
+        }  # fmt: skip
         told = ExposureFacts(source, kind, **{**base, **facts})  # type: ignore[arg-type]
         data = self.rng.normal(300, 1, (12, 16)).astype(np.float32)
         write_master(

@@ -33,14 +33,9 @@ class Project(FolderCase):
         for i in range(5):
             image = star_field(rng, width=300, height=200, x=x + i, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0)) + 300
             self.write(
-                f"raw/light-{i}.fits",
-                image.astype(np.uint16),
-                IMAGETYP="Light",
-                EXPTIME=30.0,
-                FILTER="V",
-                DATE_OBS=f"2027-02-11T20:0{i}:00",
-                EGAIN=1.0,
-            )
+                f"raw/light-{i}.fits", image.astype(np.uint16), IMAGETYP="Light", EXPTIME=30.0, FILTER="V",
+                DATE_OBS=f"2027-02-11T20:0{i}:00", EGAIN=1.0,
+            )  # fmt: skip
         for i in range(4):
             self.write(
                 f"raw/dark-{i}.fits", rng.normal(300, 5, (200, 300)).astype(np.uint16), IMAGETYP="Dark", EXPTIME=30.0
@@ -203,15 +198,8 @@ class Project(FolderCase):
         for facts in self.night.exposures:
             self.assertEqual(facts_from_text(facts_to_text(facts)), facts)
         finding = Finding(
-            Severity.CHECK,
-            "cloud",
-            "t",
-            "x",
-            ("a",),
-            {"series": [1.0, 2.0]},
-            Mend("Leave out 1", "leave_out", ("a",)),
-            "combine",
-        )
+            Severity.CHECK, "cloud", "t", "x", ("a",), {"series": [1.0, 2.0]}, Mend("Leave out 1", "leave_out", ("a",)), "combine",
+        )  # fmt: skip
         self.assertEqual(finding_from_text(finding_to_text(finding)), finding)
 
 

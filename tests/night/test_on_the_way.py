@@ -46,13 +46,8 @@ def _measure(folder: Path) -> None:
         settings.plate.catalogue = str(small_demo() / "catalogue.csv")
         night.set_settings(settings)
         runs = [
-            run_intake,
-            run_masters,
-            *([run_calibrate] if name == "copies" else []),
-            run_score,
-            run_stack,
-            run_plate,
-        ]
+            run_intake, run_masters, *([run_calibrate] if name == "copies" else []), run_score, run_stack, run_plate,
+        ]  # fmt: skip
         for run in runs:
             if problem := run(night, JobContext()).problem:
                 raise AssertionError(problem)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import shutil
 import sqlite3
-import unittest
 from contextlib import closing
 from pathlib import Path
 from unittest import mock
@@ -170,7 +169,3 @@ class Damaged(FolderCase):
             for path in self.place.glob("night.sqlite.damaged*"):
                 path.unlink()
             self.looked_over().close()
-
-
-if __name__ == "__main__":
-    unittest.main()

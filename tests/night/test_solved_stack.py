@@ -137,14 +137,8 @@ class SolvedStack(FolderCase):
 class Carried(unittest.TestCase):
     def test_along_ways_straight_and_bent(self) -> None:
         known = Wcs(
-            80.0,
-            -40.0,
-            300.0,
-            200.0,
-            np.array([[-3e-4, 5e-5], [5e-5, 3e-4]]),
-            {(3, 0): 2e-8, (1, 2): 2e-8},
-            {(0, 2): 1e-6},
-        )
+            80.0, -40.0, 300.0, 200.0, np.array([[-3e-4, 5e-5], [5e-5, 3e-4]]), {(3, 0): 2e-8, (1, 2): 2e-8}, {(0, 2): 1e-6},
+        )  # fmt: skip
         straight = Transform(np.array([[0.0, -1.0, 590.0], [1.0, 0.0, 12.0]]))
         for way in (straight, Transform(np.array([[1.0, 0.0, 4.0], [0.0, 1.0, -7.5]]))):
             wcs = carried_solution(known, way, (400, 600))
@@ -158,7 +152,3 @@ class Carried(unittest.TestCase):
                 self.assertLess(float(off), 0.005)
         plain = Wcs(known.ra0, known.dec0, known.x0, known.y0, known.cd)
         self.assertEqual(carried_solution(plain, straight, (400, 600)).sip_a, {})
-
-
-if __name__ == "__main__":
-    unittest.main()

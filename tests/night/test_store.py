@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 import time
-import unittest
 
 from tests.support import FolderCase
 from ulvar.night.store import NightError, Store
@@ -82,7 +81,3 @@ class Closing(FolderCase):
             store.close()
             thread.join(10)
             self.assertEqual((wrong, thread.is_alive()), ([], False))
-
-
-if __name__ == "__main__":
-    unittest.main()

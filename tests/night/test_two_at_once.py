@@ -6,7 +6,6 @@ import subprocess
 import sys
 import threading
 import time
-import unittest
 
 import numpy as np
 
@@ -47,11 +46,8 @@ class Two(FolderCase):
     def other(self) -> subprocess.Popen:
         """Start a process that holds the night until it is sent a line."""
         process = subprocess.Popen(
-            [sys.executable, "-c", _HOLDS, str(self.night.folder)],
-            stdin=subprocess.PIPE,
-            stdout=subprocess.PIPE,
-            text=True,
-        )
+            [sys.executable, "-c", _HOLDS, str(self.night.folder)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+        )  # fmt: skip
         self.addCleanup(process.communicate)
         self.addCleanup(process.kill)
         assert process.stdout is not None
@@ -127,7 +123,3 @@ class Two(FolderCase):
         self.assertEqual((len(night.exposures), len(night.products_of("master"))), (4, 1))
         self.assertEqual(len([f for f in files_under(night.products) if f.endswith(".fits")]), 1)
         self.assertEqual([f for f in files_under(night.folder) if "/.ulvar" in f], [])
-
-
-if __name__ == "__main__":
-    unittest.main()

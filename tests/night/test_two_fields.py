@@ -30,15 +30,8 @@ class TwoFields(Command):
                 10 ** rng.uniform(3.6, 5, 35),
             )
         self.moves = {
-            "a0": (0, 0),
-            "a1": (9, -6),
-            "a2": (-7, 11),
-            "a3": (14, 5),
-            "b0": (0, 0),
-            "b1": (8, 8),
-            "b2": (-9, 6),
-            "none": None,
-        }
+            "a0": (0, 0), "a1": (9, -6), "a2": (-7, 11), "a3": (14, 5), "b0": (0, 0), "b1": (8, 8), "b2": (-9, 6), "none": None,
+        }  # fmt: skip
         for n, (name, move) in enumerate(self.moves.items()):
             x, y, flux = cx, cy, warm
             if move is not None:
@@ -47,12 +40,8 @@ class TwoFields(Command):
             # The exposure without stars has the darkest sky, and so the best score.
             sky = star_field(rng, width=WIDTH, height=HEIGHT, x=x, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0))
             cards = {
-                "IMAGETYP": "Light",
-                "EXPTIME": 30.0,
-                "FILTER": "V",
-                "OBJECT": "West Field",
-                "DATE_OBS": f"2027-02-11T20:0{n}:00",
-            }
+                "IMAGETYP": "Light", "EXPTIME": 30.0, "FILTER": "V", "OBJECT": "West Field", "DATE_OBS": f"2027-02-11T20:0{n}:00",
+            }  # fmt: skip
             self.write(f"raw/{name}.fits", sky.astype(np.uint16), **cards)
         self.fields = fields
 
@@ -87,13 +76,8 @@ class TwoFields(Command):
             )
             sky = star_field(rng, width=WIDTH, height=HEIGHT, x=x, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0))
             self.write(
-                f"apart/{n}.fits",
-                sky.astype(np.uint16),
-                IMAGETYP="Light",
-                EXPTIME=30.0,
-                FILTER="V",
-                OBJECT="West Field",
-            )
+                f"apart/{n}.fits", sky.astype(np.uint16), IMAGETYP="Light", EXPTIME=30.0, FILTER="V", OBJECT="West Field",
+            )  # fmt: skip
         code, body = self.json("stack", self.folder / "apart", "--out", self.folder / "s.fits")
         self.assertEqual(code, 3)
         self.assertFalse((self.folder / "s.fits").exists())

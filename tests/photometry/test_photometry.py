@@ -54,17 +54,9 @@ class Apertures(unittest.TestCase):
         for flux, store in pulls.items():
             for _ in range(6):
                 image = star_field(
-                    rng,
-                    width=500,
-                    height=400,
-                    x=x,
-                    y=y,
-                    flux_e=np.full(x.size, flux),
-                    psf=Psf.with_fwhm(3.0),
-                    sky_e=300,
-                    read_noise_e=7,
+                    rng, width=500, height=400, x=x, y=y, flux_e=np.full(x.size, flux), psf=Psf.with_fwhm(3.0), sky_e=300, read_noise_e=7,
                     gain_e_per_adu=gain,
-                )
+                )  # fmt: skip
                 result = measure_apertures(image, x, y, radius_px=6, inner_px=11, outer_px=17, gain_e_per_adu=gain)
                 inside = np.median(result.flux) * gain
                 store.extend((result.flux * gain - inside) / (result.flux_error * gain))
@@ -84,13 +76,8 @@ class Apertures(unittest.TestCase):
                 image, np.array([30 + fraction]), np.array([30.3 - fraction]), np.array([1e5]), Psf.with_fwhm(3.0)
             )
             result = measure_apertures(
-                image.astype(np.float32),
-                np.array([30 + fraction]),
-                np.array([30.3 - fraction]),
-                radius_px=6,
-                inner_px=18,
-                outer_px=25,
-            )
+                image.astype(np.float32), np.array([30 + fraction]), np.array([30.3 - fraction]), radius_px=6, inner_px=18, outer_px=25,
+            )  # fmt: skip
             fluxes.append(result.flux[0])
         self.assertLess(np.ptp(fluxes) / np.mean(fluxes), 3e-4)
 
@@ -123,15 +110,9 @@ class Apertures(unittest.TestCase):
         mask[40, 42] = MaskBit.SATURATED
         mask[20, 20] = MaskBit.HOT
         result = measure_apertures(
-            image,
-            np.array([40.0, 20.0, 2.0, 60.0, np.nan]),
-            np.array([40.0, 20.0, 40.0, 60.0, 5.0]),
-            radius_px=4,
-            inner_px=7,
-            outer_px=12,
-            mask=mask,
-            gain_e_per_adu=1.0,
-        )
+            image, np.array([40.0, 20.0, 2.0, 60.0, np.nan]), np.array([40.0, 20.0, 40.0, 60.0, 5.0]), radius_px=4, inner_px=7,
+            outer_px=12, mask=mask, gain_e_per_adu=1.0,
+        )  # fmt: skip
         self.assertEqual(list(result.flags), [StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.EDGE, 0, StarFlag.EDGE])
         self.assertAlmostEqual(result.flux[3], 0.0, places=4)
 

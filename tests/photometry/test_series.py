@@ -302,21 +302,9 @@ class Filled(unittest.TestCase):
         mask = np.full((9, 9), 8, np.uint16)
         sums = np.zeros(4)
         fill_bad(
-            np.ones((9, 9), np.float32),
-            mask,
-            8,
-            4.0,
-            4.0,
-            2.0,
-            np.array([1.0, 1.0, 0.0]),
-            0,
-            9,
-            0,
-            9,
-            np.array([[4, 4]]),
-            np.array([1.0]),
-            sums,
-        )
+            np.ones((9, 9), np.float32), mask, 8, 4.0, 4.0, 2.0, np.array([1.0, 1.0, 0.0]), 0, 9, 0, 9, np.array([[4, 4]]),
+            np.array([1.0]), sums,
+        )  # fmt: skip
         self.assertEqual(sums.tolist(), [0.0, 0.0, 0.0, np.inf])
 
 

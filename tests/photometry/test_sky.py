@@ -53,11 +53,8 @@ class Ellipses(unittest.TestCase):
         steps = (np.arange(1000) + 0.5) / 1000 - 0.5
         for _ in range(25):
             dx, dy, long, ratio, angle = (
-                *rng.uniform(-4, 4, 2),
-                rng.uniform(1, 5),
-                rng.uniform(0.2, 1),
-                rng.uniform(0, 180),
-            )
+                *rng.uniform(-4, 4, 2), rng.uniform(1, 5), rng.uniform(0.2, 1), rng.uniform(0, 180),
+            )  # fmt: skip
             x, y = dx + steps[None, :], dy + steps[:, None]
             c, s = math.cos(math.radians(angle)), math.sin(math.radians(angle))
             inside = ((x * c + y * s) / long) ** 2 + ((y * c - x * s) / (long * ratio)) ** 2 <= 1

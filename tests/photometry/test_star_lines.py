@@ -55,7 +55,3 @@ class Lines(unittest.TestCase):
         for bad in ("", "a", "10", "a, b, c", "10, 95", "361, 0", "a, 10, 20, target, x", "07:60:00, 1"):
             with self.subTest(bad), self.assertRaises(StarListError):
                 read_star_line(bad)
-
-
-if __name__ == "__main__":
-    unittest.main()

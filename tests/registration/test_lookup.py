@@ -122,7 +122,3 @@ class Fitting(unittest.TestCase):
             near = here & np.isfinite(tree.query(at, distance_upper_bound=5.0)[0])
             self.assertEqual((pairs[k], inside[k]), (near.sum(), here.sum()))
         self.assertTrue(0 < inside.max() < len(self.points) and len(set(pairs.tolist())) > 4, (pairs, inside))
-
-
-if __name__ == "__main__":
-    unittest.main()

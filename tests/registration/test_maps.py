@@ -287,7 +287,3 @@ class Resampled(unittest.TestCase):
                     self.assertAlmostEqual(iv + (gy * box).sum() / box.sum(), v, delta=0.005)
                     checked += 1
                 self.assertGreater(checked, 5)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -50,11 +50,8 @@ def make_trial(seed: int) -> Trial:
         rng.random() < 0.5,
     )
     overlap, spurious, stars, noise = (
-        rng.uniform(0.25, 1),
-        rng.uniform(0, 0.6),
-        10 ** rng.uniform(0.8, 2.7),
-        rng.uniform(0.03, 0.3),
-    )
+        rng.uniform(0.25, 1), rng.uniform(0, 0.6), 10 ** rng.uniform(0.8, 2.7), rng.uniform(0.03, 0.3),
+    )  # fmt: skip
     linear = scale * np.array([[math.cos(angle), -math.sin(angle)], [math.sin(angle), math.cos(angle)]])
     if mirror:
         linear = linear @ np.diag([-1, 1])

@@ -240,12 +240,9 @@ class Plan(FolderCase):
         self.assertEqual(
             [e.file for e in lights[4:8]],
             [
-                "lights/V/T12-V-003.fits",
-                "lights/V/T12-V-004.fits",
-                "lights/B/T12-B-002.fits.fz",
-                "lights/R/T12-R-002.fits.fz",
+                "lights/V/T12-V-003.fits", "lights/V/T12-V-004.fits", "lights/B/T12-B-002.fits.fz", "lights/R/T12-R-002.fits.fz",
             ],
-        )
+        )  # fmt: skip
         for e, after in zip(lights, lights[1:]):
             self.assertGreater(after.start, e.start + timedelta(seconds=e.state.exposure_s))
         self.assertEqual(lights[4].start - lights[0].start, timedelta(hours=6.62) / 3)
@@ -376,7 +373,3 @@ class Sensor(unittest.TestCase):
         )
         self.assertLess((quiet > 400).sum(), 5)
         self.assertTrue(40 < (hit > 600).sum() < 600)
-
-
-if __name__ == "__main__":
-    unittest.main()

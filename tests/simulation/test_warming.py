@@ -6,7 +6,6 @@ import os
 import re
 import subprocess
 import sys
-import unittest
 from pathlib import Path
 from unittest import mock
 
@@ -61,7 +60,3 @@ class Warming(FolderCase):
         self.assertEqual({one for one in called if not used[one]}, set())
         self.assertEqual(len(list((self.folder / "ulvar").glob("kernels-*"))), 1)
         self.assertEqual([p for p in Path(self.folder).iterdir() if p.name != "ulvar"], [])
-
-
-if __name__ == "__main__":
-    unittest.main()

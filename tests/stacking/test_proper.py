@@ -155,7 +155,3 @@ class Profiles(unittest.TestCase):
         self.assertEqual(list(alone(x, y, flux, 10.0)), [True, False, True])
         self.assertEqual(list(alone(x, y, flux * [1, 2, 1], 10.0)), [False, False, True])
         self.assertEqual(len(alone(x[:0], y[:0], flux[:0], 10.0)), 0)
-
-
-if __name__ == "__main__":
-    unittest.main()

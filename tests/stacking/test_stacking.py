@@ -28,12 +28,8 @@ from ulvar.stacking.stack import error_share
 def known(**values: float) -> StackInput:
     """Return an exposure of which only these numbers are known."""
     numbers = {
-        "sky_adu": 0.0,
-        "noise_adu": math.nan,
-        "fwhm_px": math.nan,
-        "flux_ratio": 1.0,
-        "score": math.nan,
-    } | values
+        "sky_adu": 0.0, "noise_adu": math.nan, "fwhm_px": math.nan, "flux_ratio": 1.0, "score": math.nan,
+    } | values  # fmt: skip
     return StackInput(Rows(np.zeros((2, 2), np.float32)), *numbers.values())
 
 
@@ -180,15 +176,10 @@ class Stacks(unittest.TestCase):
         self.sky = np.linspace(100, 300, 8)
         self.inputs = [
             StackInput(
-                Rows((s + p * self.truth + self.rng.normal(0, n, self.truth.shape)).astype(np.float32)),
-                s,
-                n,
-                3.0,
-                p,
-                1 / n,
+                Rows((s + p * self.truth + self.rng.normal(0, n, self.truth.shape)).astype(np.float32)), s, n, 3.0, p, 1 / n,
             )
             for s, p, n in zip(self.sky, self.part, self.noise)
-        ]
+        ]  # fmt: skip
 
     def test_normalisation(self) -> None:
         both = normalisation(self.inputs, 0, Normalise.BOTH)

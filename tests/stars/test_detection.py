@@ -180,15 +180,8 @@ class Rejected(unittest.TestCase):
 
     def test_trailed_stars_are_found_and_told(self) -> None:
         image = star_field(
-            self.rng,
-            width=500,
-            height=400,
-            x=self.x,
-            y=self.y,
-            flux_e=self.flux,
-            psf=Psf.with_fwhm(3.2),
-            trail_px=(6.0, 0.0),
-        )
+            self.rng, width=500, height=400, x=self.x, y=self.y, flux_e=self.flux, psf=Psf.with_fwhm(3.2), trail_px=(6.0, 0.0),
+        )  # fmt: skip
         found = find_stars(image)
         distance, _ = matched(found, self.x, self.y)
         self.assertGreater((distance < 1.5).mean(), 0.9)
@@ -211,15 +204,8 @@ class Quality(unittest.TestCase):
         qualities = []
         for s in series:
             image = star_field(
-                rng,
-                width=500,
-                height=400,
-                x=x,
-                y=y,
-                flux_e=s["part"] * flux,
-                psf=Psf.with_fwhm(s["fwhm"]),
-                sky_e=s["sky"],
-            )
+                rng, width=500, height=400, x=x, y=y, flux_e=s["part"] * flux, psf=Psf.with_fwhm(s["fwhm"]), sky_e=s["sky"],
+            )  # fmt: skip
             qualities.append(measure_quality(find_stars(image)))
         scores = [q.score for q in relative_scores(qualities)]
         self.assertEqual(scores[0], 1.0)

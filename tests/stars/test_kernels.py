@@ -348,7 +348,3 @@ class Profiles(unittest.TestCase):
         np.testing.assert_allclose(weight, weights, rtol=1e-5)
         np.testing.assert_allclose(total, sums, rtol=1e-4, atol=1e-4)
         self.assertEqual(weight[round(2 * (20 - 20.9)) + half, round(2 * (33 - 31.4)) + half], 0.0)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -271,7 +271,3 @@ class Kernels(unittest.TestCase):
             level = max(least, int(np.sort(votes.ravel())[-most]) if most < votes.size else 0)
             expected = np.argwhere(votes >= level)
             np.testing.assert_array_equal(np.column_stack([rows, columns]), expected)
-
-
-if __name__ == "__main__":
-    unittest.main()

@@ -64,7 +64,3 @@ class Enough(unittest.TestCase):
         self.assertEqual(stars_for_profile(np.full(500, 10.0)), 150)
         # 40 stars of SNR 100 are as good as 64 + of SNR 79.
         self.assertEqual(stars_for_profile(np.full(500, 79.0)), 64)
-
-
-if __name__ == "__main__":
-    unittest.main()

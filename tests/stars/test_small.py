@@ -17,12 +17,8 @@ def field(
 ) -> np.ndarray:
     image = np.full(shape, sky)
     add_stars(
-        image,
-        rng.uniform(15, shape[1] - 15, 40),
-        rng.uniform(15, shape[0] - 15, 40),
-        10 ** rng.uniform(3.3, 4.6, 40),
-        Psf(1.3),
-    )
+        image, rng.uniform(15, shape[1] - 15, 40), rng.uniform(15, shape[0] - 15, 40), 10 ** rng.uniform(3.3, 4.6, 40), Psf(1.3),
+    )  # fmt: skip
     return (image + rng.normal(0, noise, shape)).astype(np.float32)
 
 
@@ -61,7 +57,3 @@ class Lines(unittest.TestCase):
             for x, y in ((found.x0, found.y0), (found.x1, found.y1)):
                 along = (x - start[0]) / (end[0] - start[0])
                 self.assertAlmostEqual(y, start[1] + along * (end[1] - start[1]), delta=2.0)
-
-
-if __name__ == "__main__":
-    unittest.main()

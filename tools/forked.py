@@ -32,22 +32,13 @@ _LIBRARIES = (
 )  # fmt: skip
 # What workers import at the latest with their first item.
 _OF_ULVAR = (
-    "ulvar.frames.readers",
-    "ulvar.flows.measure",
-    "ulvar.flows.starfind",
-    "ulvar.flows.calibrate",
-    "ulvar.flows.stack",
+    "ulvar.frames.readers", "ulvar.flows.measure", "ulvar.flows.starfind", "ulvar.flows.calibrate", "ulvar.flows.stack",
     "ulvar.stars._kernels",
-)
+)  # fmt: skip
 # What most tests import.
 _THE_REST = (
-    "ulvar.night.stations",
-    "ulvar.simulation",
-    "ulvar.cli.main",
-    "ulvar.desktop.shell.window",
-    "scipy.signal",
-    "matplotlib.figure",
-)
+    "ulvar.night.stations", "ulvar.simulation", "ulvar.cli.main", "ulvar.desktop.shell.window", "scipy.signal", "matplotlib.figure",
+)  # fmt: skip
 
 
 class Runner:
@@ -56,7 +47,7 @@ class Runner:
     def __init__(self, folder: Path, environment: dict[str, str], *, workers: bool = False) -> None:
         asked = ["--workers"] if workers else []
         self._process = subprocess.Popen(
-            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tests/forked.py", *asked],
+            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tools/forked.py", *asked],
             cwd=folder, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
         )  # fmt: skip
 

@@ -165,7 +165,7 @@ class Copy:
         self._planted = 0
         # Whether groups of tests pass without a fault; of those that caught one.
         self._sound: dict[tuple[str, ...], bool] = {}
-        for name in ("src", "tests", "pyproject.toml"):
+        for name in ("src", "tests", "tools", "pyproject.toml"):
             source = ROOT / name
             target = self.folder / name
             if source.is_dir():

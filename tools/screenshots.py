@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from ulvar.desktop.shell.window import MainWindow
 
-ROOT = Path(__file__).resolve().parent.parent.parent
+ROOT = Path(__file__).resolve().parent.parent
 sys.path.insert(0, str(ROOT))
 
 # Pages of the Combine board that have a picture of their own.
@@ -94,8 +94,8 @@ def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
 def nights_panel(window: MainWindow, wait: Callable[[float], None]) -> QPixmap:
     """Return the target over nights, of a star that was eclipsed on most of nine nights."""
     from PySide6.QtCore import QSettings
-
     from tests.nights import PERIOD, follow_star
+
     from ulvar.desktop.dialogs.target import TargetPanel
 
     with tempfile.TemporaryDirectory(prefix="ulvar-") as folder:

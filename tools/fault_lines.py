@@ -57,13 +57,8 @@ def _traced(module: str, code_key: str) -> Lines:
         (folder / "rc").write_text(_RC.format(folder=folder), encoding="utf-8")
         command = [sys.executable, "-m", "coverage", "run", f"--rcfile={folder / 'rc'}", "-m", "unittest", module]
         subprocess.run(
-            command,
-            cwd=ROOT,
-            env=environment(ROOT),
-            capture_output=True,
-            timeout=1200,
-            check=False,
-        )
+            command, cwd=ROOT, env=environment(ROOT), capture_output=True, timeout=1200, check=False,
+        )  # fmt: skip
         lines: Lines = {}
         for data_file in folder.glob("data.*"):
             data = CoverageData(str(data_file))
