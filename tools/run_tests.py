@@ -25,8 +25,8 @@ LONGEST = 600
 SKIPPED = re.compile(r"skipped=(\d+)")
 # These take longest; started first they do not hold up the end.
 FIRST = (
-    "cli.test_whole_path", "cli.test_commands", "desktop.test_calibration", "astrometry.test_astrometry", "desktop.test_window", "desktop.test_worker",
-    "night.test_calibration_night", "desktop.test_looking",
+    "test_storm", "desktop.test_calibration", "desktop.test_actions", "desktop.test_window", "desktop.test_plate", "cli.test_whole_path",
+    "desktop.test_all_series", "desktop.test_worker", "cli.test_field", "night.test_calibration_night", "astrometry.test_astrometry",
 )  # fmt: skip
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
+from functools import cache
 from unittest import mock
 
 import numpy as np
@@ -56,6 +57,7 @@ def series(comparisons: int = 2) -> SeriesTable:
     return SeriesTable(rows)
 
 
+@cache
 def result(model: str = "transit", comparisons: int = 2) -> CurveResult:
     """Return its fitted curve."""
     made = make_curve(series(comparisons), CurveOptions(model=model, detrend=("airmass",)))

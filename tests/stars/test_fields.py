@@ -163,7 +163,7 @@ class NotStars(unittest.TestCase):
                 self.assertGreater(completeness(field, found.stars.x, found.stars.y), 0.95)
 
     def test_no_trail_where_there_is_none(self) -> None:
-        for seed in range(12):
+        for seed in range(8):
             rng = np.random.default_rng(100 + seed)
             field = make_field(rng, stars=int(rng.choice([20, 300, 1500])))
             self.assertEqual(found_in(field).trails, (), seed)

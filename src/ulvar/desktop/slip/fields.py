@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cache
 
 from ulvar.night.schema import Setting, setting_of
 from ulvar.night.settings import NightSettings
+
+
+@cache
+def _told(section: str, name: str) -> Setting:
+    return setting_of(type(getattr(NightSettings(), section)), name)
 
 
 @dataclass(frozen=True)
@@ -37,7 +43,7 @@ class Field:
     @property
     def told(self) -> Setting:
         """What the schema tells of it."""
-        return setting_of(type(getattr(NightSettings(), self.section)), self.name)
+        return _told(self.section, self.name)
 
     @property
     def folded(self) -> bool:
