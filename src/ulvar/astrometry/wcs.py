@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from itertools import accumulate
+from operator import mul
 from typing import Any
 
 import numpy as np
@@ -26,7 +27,7 @@ def _polynomial(coefficients: Mapping[tuple[int, int], float], u: F64Array, v: F
     if not coefficients:
         return total
     highest = (max(pair[axis] for pair in coefficients) for axis in (0, 1))
-    of_u, of_v = (list(accumulate([w] * n, np.multiply, initial=1.0)) for w, n in zip((u, v), highest))
+    of_u, of_v = (list(accumulate([w] * n, mul, initial=1.0)) for w, n in zip((u, v), highest))
     for (p, q), c in coefficients.items():
         # Products are many times as fast as powers.
         total = total + c * (of_u[p] * of_v[q])
