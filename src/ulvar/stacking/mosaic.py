@@ -313,12 +313,12 @@ def stack_mosaic(
         if told is not None and combined.maps is not None:
             told.rejected_low[at], told.rejected_high[at] = combined.maps.rejected_low, combined.maps.rejected_high
             told.weight[at] = combined.maps.weight
-        for k, fraction in zip(near, combined.rejected_fractions):
+        for k, count in zip(near, combined.rejected_low + combined.rejected_high):
             common = inputs[k].window.common(tile)
             assert common is not None
-            area = common.shape[0] * common.shape[1]
-            rejected[k] += fraction * area
-            seen[k] += area
+            rejected[k] += count
+            # Of what it covers, not of the whole tile.
+            seen[k] += common.shape[0] * common.shape[1]
         if feather_px > 0 and not median:
             data[at] = _feathered(
                 sources, [inputs[k] for k in near], tile, weights[near], sigma[near], combined.data, feather_px
