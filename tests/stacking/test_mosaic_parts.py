@@ -102,7 +102,7 @@ class Parts(unittest.TestCase):
     def test_what_one_exposure_alone_shows_pulls_no_level(self) -> None:
         rng = np.random.default_rng(8)
         first, second = (100.0 + rng.normal(0, 0.5, (GRID[0], 160)) for _ in range(2))
-        # In two of the blocks in common.
+        # In one of six blocks in common.
         second[:30, :24] += 300.0
         surfaces = match_levels([part(0, 160, first, 1.0), part(100, 260, second, 1.0)], [1.0, 1.0], GRID, 0)
         for surface in surfaces:

@@ -22,6 +22,8 @@ _TILE = 1024
 _BLOCK, _BLOCKS, _LEAST = 24, 16, 60
 # Slopes that overlaps tell nothing of, the one common to all among them, stay small: as if known to this [ADU a grid].
 _RIDGE = 1e-3
+# Rounds in which levels are fitted, the last two without what lies off.
+_TURNS = 14
 # Values this many deviations off what was combined are no part of a feathered seam either.
 _FAR_SIGMA, _SLACK = 5.0, 0.5
 
@@ -151,8 +153,9 @@ def match_levels(
 
     Notes
     -----
-    One least-squares fit of a level and a slope for each exposure to the differences in all overlaps, medians of blocks of
-    pixels. Blocks off the fit by over four spreads are taken out.
+    One fit of a level and a slope for each exposure to the differences in all overlaps, medians of blocks of pixels: of least
+    absolute deviations by reweighted least squares (Schlossmacher 1973, JASA 68, 857), then of least squares without the blocks
+    that lie off by over four spreads.
     """
     height, width = grid
     pairs, terms, differences = [], [], []
@@ -176,14 +179,14 @@ def match_levels(
     if sum(len(d) for d in differences):
         (i, j), t, d = np.concatenate(pairs).T, np.concatenate(terms), np.concatenate(differences)
         linked |= set(i.tolist()) | set(j.tolist())
-        keep = np.ones(len(d), dtype=bool)
-        for _ in range(6):
-            solved = _levels_by(i[keep], j[keep], t[keep], d[keep], count, middles, base)
+        weight = np.ones(len(d))
+        for turn in range(_TURNS):
+            solved = _levels_by(i, j, t * weight[:, None], d * weight, count, middles, base)
             off = np.abs(d - (t * (solved[i] - solved[j])).sum(axis=1))
-            new = off <= 4 * robust_spread(off[keep], about=0.0) + 1e-6
-            if (new == keep).all():
-                break
-            keep = new
+            usual = robust_spread(off[weight > 0], about=0.0) + 1e-6
+            # At first the sum of deviations is made small, which few of any size do not pull; then those far off are out.
+            weight = 1 / np.sqrt(np.maximum(off, usual)) if turn < _TURNS - 2 else (off <= 4 * usual).astype(np.float64)
+            weight /= np.sqrt((weight**2).mean())
     target = inputs[base].entry.sky_adu * factors[base]
     return [
         Surface(tuple(float(v) for v in solved[k]), 1)
