@@ -66,6 +66,13 @@ class Areas(unittest.TestCase):
         self.assertAlmostEqual(found, overlap_by_hand(corners), delta=1e-6)
 
 
+class Correlation(unittest.TestCase):
+    def test_noise_of_large_areas_over_that_of_pixels(self) -> None:
+        # By the two branches of the equation, and where they meet.
+        for drop, scale, wanted in ((1.0, 1.0, 1.5), (0.5, 1.0, 1.2), (1.0, 2.0, 2.4), (0.5, 3.0, 1.5 / (1 - 1 / 4.5))):
+            self.assertAlmostEqual(noise_correlation(drop, scale), wanted)
+
+
 class Grid(unittest.TestCase):
     """Light, noise and weight on the grid."""
 
