@@ -44,6 +44,8 @@ class Table(unittest.TestCase):
 
     def test_entries_are_whole(self) -> None:
         for code, entry in CODES.items():
+            self.assertIsInstance(code, str)
+            self.assertIsInstance(entry.severity, Severity, code)
             with self.subTest(code=code):
                 self.assertEqual(code, entry.code)
                 self.assertIn(entry.station, STATIONS)

@@ -56,6 +56,15 @@ class Looking(unittest.TestCase):
             self.assertAlmostEqual(look_at(frame).level_adu, truth, delta=0.06)
             self.assertAlmostEqual(look_at(frame * 16).level_adu, 16 * truth, delta=1.0)
 
+    def test_the_step_of_values(self) -> None:
+        whole = np.rint(self.rng.normal(300.0, 4.0, (120, 400))).astype(np.float32)
+        for frame, step in ((whole, 1), (16 * whole + 5, 16), (whole + 0.5, 0), (np.full_like(whole, 7), 0)):
+            self.assertEqual(look_at(frame).step_adu, step)
+        # Steps are four, but for one value late in the frame.
+        odd = 4 * whole
+        odd[100, 350] += 1
+        self.assertEqual(look_at(odd).step_adu, 1)
+
     def test_a_mosaic_is_no_field_of_stars(self) -> None:
         tint = np.ones((400, 500))
         tint[::2, ::2], tint[1::2, 1::2] = 0.4, 1.6
