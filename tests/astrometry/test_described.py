@@ -46,10 +46,8 @@ class Words(Command):
         columns = list(zip(*ROWS))
         pq.write_table(pa.table(dict(zip(NAMES, map(list, columns)))), paths["parquet"])
         fitsio.write(
-            str(paths["fits"]),
-            [np.array(c) if k < 7 else np.array(c, dtype="S13") for k, c in enumerate(columns)],
-            names=NAMES,
-        )
+            str(paths["fits"]), [np.array(c) if k < 7 else np.array(c, dtype="S13") for k, c in enumerate(columns)], names=NAMES,
+        )  # fmt: skip
         kinds = {"source_id": "long", "phot_variable_flag": "char"}
         head = "".join(
             f'<FIELD name="{n}" datatype="{kinds.get(n, "double")}"{" arraysize=" + chr(34) + "*" + chr(34) if n in ("phot_variable_flag",) else ""}/>'

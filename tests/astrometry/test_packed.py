@@ -11,10 +11,8 @@ from tests.cli.support import Command
 from ulvar.astrometry import CatalogueError, load_catalogue
 
 STARS = (
-    (10, 5.0, -3.0, 8.5, 1.5, -2.5),
-    (11, 359.5, 89.0, 4.25, float("nan"), float("nan")),
-    (12, 20.0, 95.0, 1.0, 0.0, 0.0),
-)
+    (10, 5.0, -3.0, 8.5, 1.5, -2.5), (11, 359.5, 89.0, 4.25, float("nan"), float("nan")), (12, 20.0, 95.0, 1.0, 0.0, 0.0),
+)  # fmt: skip
 
 
 class Packed(Command):

@@ -42,10 +42,8 @@ class Dialects(TableCase):
     def test_whatever_separates_columns(self) -> None:
         for separator in (",", ";", "\t", "|"):
             rows = [
-                "ra dec mag".replace(" ", separator),
-                f"10.5{separator}-5{separator}7.25",
-                f"11{separator}6{separator}",
-            ]
+                "ra dec mag".replace(" ", separator), f"10.5{separator}-5{separator}7.25", f"11{separator}6{separator}",
+            ]  # fmt: skip
             found = self.columns(self.text("\n".join(rows)))
             self.assertEqual((found["ra"], found["dec"], found["mag"][0]), ([10.5, 11.0], [-5.0, 6.0], 7.25))
             self.assertTrue(math.isnan(found["mag"][1]))

@@ -175,12 +175,10 @@ class Matching(unittest.TestCase):
         match = match_lights(
             self.light,
             [
-                self.candidate(Role.DARK),
-                self.candidate(Role.FLAT, exposure_s=2.0),
-                self.candidate(Role.DARK_FLAT, exposure_s=2.0),
+                self.candidate(Role.DARK), self.candidate(Role.FLAT, exposure_s=2.0), self.candidate(Role.DARK_FLAT, exposure_s=2.0),
                 self.candidate(Role.BIAS, exposure_s=0.0),
             ],
-        )
+        )  # fmt: skip
         self.assertEqual([c.fit for c in match.choices], [Fit.NOT_NEEDED, Fit.FITS, Fit.FITS, Fit.FITS])
         self.assertTrue(match.safe)
 

@@ -26,13 +26,11 @@ class BadPlaces(Command):
     def commands(self, out: Path) -> list[tuple[object, ...]]:
         """Return every command that writes something small, with its output there."""
         return [
-            ("stars", self.lights, "--table", out / "t"),
-            ("stack", self.lights, "--out", out / "s.fits"),
+            ("stars", self.lights, "--table", out / "t"), ("stack", self.lights, "--out", out / "s.fits"),
             ("measure", self.lights, "--stars", self.folder / "stars.csv", "--aperture", "5", "--out", out / "m.csv"),
-            ("masters", self.folder / "bias", "--out", out / "m"),
-            ("catalogue", "import", self.folder / "table.csv", "--out", out / "c"),
+            ("masters", self.folder / "bias", "--out", out / "m"), ("catalogue", "import", self.folder / "table.csv", "--out", out / "c"),
             ("demo", "--no-window", "--folder", out / "d"),
-        ]
+        ]  # fmt: skip
 
     def test_a_file_stands_where_a_folder_should(self) -> None:
         wall = self.folder / "wall"

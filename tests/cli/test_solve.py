@@ -42,10 +42,8 @@ class Solving(Command):
         image += np.random.default_rng(seed).normal(0, 4, image.shape)
         path = self.folder / name
         write_fits(
-            path,
-            image.astype(np.float32),
-            cards={"IMAGETYP": "light", "EXPTIME": 30.0, "DATE-OBS": "2027-02-11T20:00:00"} | cards,
-        )
+            path, image.astype(np.float32), cards={"IMAGETYP": "light", "EXPTIME": 30.0, "DATE-OBS": "2027-02-11T20:00:00"} | cards,
+        )  # fmt: skip
         return path, wcs
 
     def assert_same(self, found: Wcs, wcs: Wcs) -> None:
@@ -57,10 +55,8 @@ class Solving(Command):
         made = [self.frame("a.fits", 0.2, 30.0, 20.0), self.frame("b.fits", 355.0, 36.0, 230.0, 1)]
         starless = self.folder / "none.fits"
         write_fits(
-            starless,
-            np.random.default_rng(5).normal(200, 4, (HEIGHT, WIDTH)).astype(np.float32),
-            cards={"IMAGETYP": "light"},
-        )
+            starless, np.random.default_rng(5).normal(200, 4, (HEIGHT, WIDTH)).astype(np.float32), cards={"IMAGETYP": "light"},
+        )  # fmt: skip
         out = self.folder / "out"
         code, body = self.json(
             "solve", *(p for p, _ in made), starless, "--catalogue", self.tiles, "--blind", "--out", out

@@ -120,11 +120,9 @@ class AgainstNumpy(unittest.TestCase):
                 with self.subTest(method=method, first=first):
                     rows = slice(0, 4)
                     alone = combine_stack(
-                        stack[frames, rows, first:last],
-                        rejection=rejection,
-                        weights=None if shares is None else shares[frames],
+                        stack[frames, rows, first:last], rejection=rejection, weights=None if shares is None else shares[frames],
                         maps=True,
-                    )
+                    )  # fmt: skip
                     assert alone.maps is not None
                     place = (rows, slice(first, last))
                     np.testing.assert_allclose(result.data[place], alone.data, rtol=1e-6)

@@ -82,10 +82,8 @@ class CurveCase(WindowCase):
 
     def ready(self) -> None:
         self.until(
-            lambda: not self.model.curves.coming and self.board.isVisible() and self.board.shown is not None,
-            60,
-            "the page",
-        )
+            lambda: not self.model.curves.coming and self.board.isVisible() and self.board.shown is not None, 60, "the page",
+        )  # fmt: skip
         QApplication.processEvents()
 
     @property

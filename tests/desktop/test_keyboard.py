@@ -310,11 +310,9 @@ class Lists(ScoredCase):
         said = add_stars(
             self.model,
             [
-                ListedStar("", "target", 1.0, 2.0),
-                ListedStar("", "target", 3.0, 4.0),
-                ListedStar("a", "check", 5.0, 6.0),
+                ListedStar("", "target", 1.0, 2.0), ListedStar("", "target", 3.0, 4.0), ListedStar("a", "check", 5.0, 6.0),
             ],
-        )
+        )  # fmt: skip
         stars = self.model.night.stars()
         self.assertEqual([s.role for s in stars], ["target", "check", "check"], "one target; a second is looked at too")
         self.assertEqual(len({s.name for s in stars}), 3)

@@ -122,10 +122,8 @@ class Painted(ScoredCase):
             self.assertTrue(low <= value <= high)
             self.assertEqual(text.split()[1], "px")
             row = near(
-                found[round(y) - 1 : round(y) + 2, round(plot.left()) + 5 : round(plot.right()) - 5],
-                DARK.color("grid"),
-                14,
-            )
+                found[round(y) - 1 : round(y) + 2, round(plot.left()) + 5 : round(plot.right()) - 5], DARK.color("grid"), 14,
+            )  # fmt: skip
             self.assertGreater(row.any(axis=0).mean(), 0.5, text)
         # Whole hours have a line of the grid.
         begin, end = self.state.span()

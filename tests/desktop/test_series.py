@@ -235,10 +235,8 @@ class Series(SeriesWindow):
         (run,) = state.runs([own[0], own[2]])
         self.assertEqual(run, (state.x(at[own[0]]), state.x(at[own[2]])), "one between them may lack it")
         self.assertEqual(
-            state.runs([own[3], own[0]]),
-            [(state.x(at[own[0]]),) * 2, (state.x(at[own[3]]),) * 2],
-            "two between part them",
-        )
+            state.runs([own[3], own[0]]), [(state.x(at[own[0]]),) * 2, (state.x(at[own[3]]),) * 2], "two between part them",
+        )  # fmt: skip
         self.assertEqual(len(state.runs([own[0], paths[1]])), 2, "another series is another run")
         self.assertEqual(state.runs([]), [])
 

@@ -108,10 +108,8 @@ class Mosaics(TogetherCase):
         self.assertLess(abs(apart[0] - (self.x[right] - self.x[left])), 1.5)
         self.assertLess(abs(apart[1] - (self.y[right] - self.y[left])), 1.5)
         self.assertAlmostEqual(
-            found[right][2] / found[left][2],
-            self.flux[right] / self.flux[left],
-            delta=0.06 * self.flux[right] / self.flux[left],
-        )
+            found[right][2] / found[left][2], self.flux[right] / self.flux[left], delta=0.06 * self.flux[right] / self.flux[left],
+        )  # fmt: skip
         page = self.result()
         self.assertEqual(page.make_mosaic.text(), "Mosaic anew")
         self.model.set_current(self.model.lights()[0].path)
@@ -214,10 +212,8 @@ class Growing(TogetherCase):
             self.click(self.window.board_of["combine"].show_running)
             shown.append(
                 (
-                    self.model.chosen_series().field.name,
-                    Path(self.sky.product).name,
-                    header_of(self.sky.product)["NCOMBINE"],
+                    self.model.chosen_series().field.name, Path(self.sky.product).name, header_of(self.sky.product)["NCOMBINE"],
                 )
-            )
+            )  # fmt: skip
             self.model.step_series(1)
         self.assertEqual(sorted(shown), [("Part 1", "V.fits", 2), ("Part 2", "Part-2-V.fits", 2)])

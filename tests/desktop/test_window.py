@@ -296,10 +296,8 @@ class Looks(WindowCase):
         for action in ACTIONS:
             self.assertTrue(action.tip)
         dialogs = mock.patch.multiple(
-            "ulvar.desktop.shell.commands.QFileDialog",
-            getExistingDirectory=lambda *_: "",
-            getSaveFileName=lambda *_: ("", ""),
-        )
+            "ulvar.desktop.shell.commands.QFileDialog", getExistingDirectory=lambda *_: "", getSaveFileName=lambda *_: ("", ""),
+        )  # fmt: skip
         with dialogs:
             for action in ACTIONS:
                 if action.command != "quit":

@@ -330,10 +330,8 @@ class Small(FolderCase):
 
     def test_findings_sort_by_severity_and_keep_order(self) -> None:
         notes = [
-            Finding(Severity.NOTE, "n1", "", ""),
-            Finding(Severity.BLOCKS, "b", "", ""),
-            Finding(Severity.NOTE, "n2", "", ""),
-        ]
+            Finding(Severity.NOTE, "n1", "", ""), Finding(Severity.BLOCKS, "b", "", ""), Finding(Severity.NOTE, "n2", "", ""),
+        ]  # fmt: skip
         self.assertEqual([f.code for f in sort_findings(notes)], ["b", "n1", "n2"])
         self.assertEqual(notes[1].as_json()["severity"], "blocks")
 

@@ -28,11 +28,9 @@ class Sky:
         self.flux = 10 ** self.rng.uniform(3, 5, stars)
         self.defects = np.column_stack(
             [
-                self.rng.uniform(0, WIDTH, defects),
-                self.rng.uniform(0, HEIGHT, defects),
-                10 ** self.rng.uniform(3, 5, defects),
+                self.rng.uniform(0, WIDTH, defects), self.rng.uniform(0, HEIGHT, defects), 10 ** self.rng.uniform(3, 5, defects),
             ]
-        )
+        )  # fmt: skip
 
     def exposure(
         self,
@@ -75,10 +73,8 @@ def agreed(scored: Sequence[Scored]) -> tuple[str, list[str], dict[str, str]]:
     """Return the reference, the exposures that agree with it, and why the others do not."""
     made = align_agreeing(scored, JobContext())
     return (
-        made.reference.facts.path,
-        [a.scored.facts.path for a in made.aligned],
-        {f.file: f.reason for f in made.failed},
-    )
+        made.reference.facts.path, [a.scored.facts.path for a in made.aligned], {f.file: f.reason for f in made.failed},
+    )  # fmt: skip
 
 
 class Agreed(unittest.TestCase):
@@ -137,10 +133,8 @@ class Agreed(unittest.TestCase):
     def test_turned_over_the_pier(self) -> None:
         sky = Sky(4, defects=30)
         scored = [
-            sky.exposure("a", 0.9),
-            sky.exposure("b", 0.5, turned=True),
-            sky.exposure("c", 0.4, turned=True, dx=4.0),
-        ]
+            sky.exposure("a", 0.9), sky.exposure("b", 0.5, turned=True), sky.exposure("c", 0.4, turned=True, dx=4.0),
+        ]  # fmt: skip
         made = align_agreeing(scored, JobContext())
         self.assertEqual([round(a.transform.rotation_deg) % 360 for a in made.aligned], [0, 180, 180])
         self.assertTrue(25 <= made.defects <= 31, made.defects)

@@ -111,10 +111,8 @@ def _measured(picture: np.ndarray, at: tuple[float, float]) -> tuple[float, floa
     near = np.hypot(xx - at[0], yy - at[1]) < 4
     weight = np.clip(picture[near] - SKY, 0, None)
     return (
-        float(one.flux[0]),
-        float((xx[near] * weight).sum() / weight.sum()),
-        float((yy[near] * weight).sum() / weight.sum()),
-    )
+        float(one.flux[0]), float((xx[near] * weight).sum() / weight.sum()), float((yy[near] * weight).sum() / weight.sum()),
+    )  # fmt: skip
 
 
 class Marked(BodyCase):

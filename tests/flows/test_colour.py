@@ -171,7 +171,9 @@ class Gradients(Made):
         with self.assertRaisesRegex(ValueError, "too little sky"):
             smooth_surface(np.full((64, 64), np.nan, np.float32), 1)
         # A strip that is lower than half of the distance between places has one row of them.
-        np.testing.assert_allclose(smooth_surface(np.tile(np.arange(400, dtype=np.float32), (20, 1)), 0), 191.5, atol=10)
+        np.testing.assert_allclose(
+            smooth_surface(np.tile(np.arange(400, dtype=np.float32), (20, 1)), 0), 191.5, atol=10
+        )
 
 
 class Files(Made):

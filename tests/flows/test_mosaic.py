@@ -228,10 +228,8 @@ class Pointings(Command):
         )  # fmt: skip
         self.assertAlmostEqual(small.width / result.width, 0.5, delta=0.01)
         self.assertAlmostEqual(
-            float(np.nanmedian(read_plane(small.output))) / float(np.nanmedian(read_plane(result.output))),
-            4.0,
-            delta=0.1,
-        )
+            float(np.nanmedian(read_plane(small.output))) / float(np.nanmedian(read_plane(result.output))), 4.0, delta=0.1,
+        )  # fmt: skip
 
     def test_without_a_scale_and_with_a_stranger_on_the_command_line(self) -> None:
         self.write()

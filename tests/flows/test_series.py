@@ -71,20 +71,16 @@ class Fields(unittest.TestCase):
         by_hand = {"origins": {"object": "user"}}
         same = {"ra_deg": 10.0, "dec_deg": 1.0}
         exposures = [
-            light(0, object="A", **same),
-            light(1, object="B", **same, **by_hand),
-            light(2, object="A", **same),
-        ]
+            light(0, object="A", **same), light(1, object="B", **same, **by_hand), light(2, object="A", **same),
+        ]  # fmt: skip
         self.assertEqual(shown(exposures), {"A-V": ["000", "002"], "B-V": ["001"]})
         exposures[1] = light(1, object="a", ra_deg=77.0, dec_deg=1.0, **by_hand)
         self.assertEqual(shown(exposures), {"a-V": ["000", "001", "002"]})
 
     def test_telescopes_are_kept_apart(self) -> None:
         exposures = [
-            light(0, object="A", camera="One"),
-            light(1, object="A", camera="Two"),
-            light(2, object="A", camera="One"),
-        ]
+            light(0, object="A", camera="One"), light(1, object="A", camera="Two"), light(2, object="A", camera="One"),
+        ]  # fmt: skip
         series = find_series(exposures)
         self.assertEqual([s.title for s in series], ["A · V · One", "A · V · Two"])
         self.assertEqual([len(s.members) for s in series], [2, 1])

@@ -118,10 +118,8 @@ class FilmTest(unittest.TestCase):
         # One whose numbers are of another kind is read along, as it is.
         again = self.folder / "2.fits"
         fitsio.write(
-            again,
-            np.round(self.frames[5]).astype(np.uint16),
-            header={"DATE-OBS": "2026-03-14T23:00:00", "EXPTIME": 0.5},
-        )
+            again, np.round(self.frames[5]).astype(np.uint16), header={"DATE-OBS": "2026-03-14T23:00:00", "EXPTIME": 0.5},
+        )  # fmt: skip
         mixed = open_film([*paths, str(again)])
         np.testing.assert_allclose(self._all(mixed)[3], np.round(self.frames[5]))
         self.assertAlmostEqual(mixed.times[3] - mixed.times[0], 6888.0, places=3)

@@ -195,10 +195,8 @@ class Trends(unittest.TestCase):
         time = START + np.linspace(0, 0.2, n)
         for _ in range(8):
             companions = {
-                "airmass": 1 + 9 * (time - START - 0.1) ** 2,
-                "fwhm": rng.normal(3, 0.3, n),
-                "x": np.cumsum(rng.normal(0, 1, n)),
-            }
+                "airmass": 1 + 9 * (time - START - 0.1) ** 2, "fwhm": rng.normal(3, 0.3, n), "x": np.cumsum(rng.normal(0, 1, n)),
+            }  # fmt: skip
             magnitude = 12 + transit_dimming(time, START + 0.1, 0.1, 0.1, 0.2, (0.4, 0.25)) + rng.normal(0, 0.002, n)
             magnitude += 0.004 * (companions["fwhm"] - 3) / 0.3
             found = choose_trends(time, magnitude, np.full(n, 0.002), TransitShape(), companions)

@@ -49,10 +49,8 @@ class Ephemerides(unittest.TestCase):
         self.assertGreater(straight.chi2_reduced, 10)
         # Too small errors are scaled up.
         self.assertAlmostEqual(
-            straight.period_error / found.period_error,
-            math.sqrt(straight.chi2_reduced / max(1, found.chi2_reduced)),
-            delta=1.5,
-        )
+            straight.period_error / found.period_error, math.sqrt(straight.chi2_reduced / max(1, found.chi2_reduced)), delta=1.5,
+        )  # fmt: skip
 
     def test_what_cannot_be_counted(self) -> None:
         time = np.array([2461000.0, 2461010.13, 2461020.02])

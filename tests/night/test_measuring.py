@@ -202,10 +202,8 @@ class Measuring(FolderCase):
         east, north = (ra1 - ra)[0] * math.cos(math.radians(dec[0])), (dec1 - dec)[0]
         hours = (facts[last].mid_utc - facts[first].mid_utc).total_seconds() / 3600
         self.change(
-            "combine",
-            body_rate=3600 * math.hypot(east, north) / hours,
-            body_angle=math.degrees(math.atan2(east, north)),
-        )
+            "combine", body_rate=3600 * math.hypot(east, north) / hours, body_angle=math.degrees(math.atan2(east, north)),
+        )  # fmt: skip
         self.measured()
         self.assertEqual(self.night.state("measure", self.series), "done")
         for row in series_table(self.night, self.series).star("body"):

@@ -92,10 +92,8 @@ class Resuming(FolderCase):
         self.assertEqual(len(rows.splitlines()), 1 + 2 * 6)
         self.assertEqual(self.measured(), 0)
         self.assertEqual(
-            series_path(self.night, self.night.current_series()).read_text(),
-            rows,
-            "the table is the same, number by number",
-        )
+            series_path(self.night, self.night.current_series()).read_text(), rows, "the table is the same, number by number",
+        )  # fmt: skip
         self.night.set_stars([*self.night.stars(), ListedStar("b", "check", x=300.0, y=90.0)])
         self.assertEqual(self.measured(), 6)
         path = self.night.lights()[0].path

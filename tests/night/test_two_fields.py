@@ -25,10 +25,8 @@ class TwoFields(Command):
         fields = {}
         for name in ("a", "b"):
             fields[name] = (
-                rng.uniform(20, WIDTH - 20, 35),
-                rng.uniform(20, HEIGHT - 20, 35),
-                10 ** rng.uniform(3.6, 5, 35),
-            )
+                rng.uniform(20, WIDTH - 20, 35), rng.uniform(20, HEIGHT - 20, 35), 10 ** rng.uniform(3.6, 5, 35),
+            )  # fmt: skip
         self.moves = {
             "a0": (0, 0), "a1": (9, -6), "a2": (-7, 11), "a3": (14, 5), "b0": (0, 0), "b1": (8, 8), "b2": (-9, 6), "none": None,
         }  # fmt: skip
@@ -70,10 +68,8 @@ class TwoFields(Command):
         rng = np.random.default_rng(4)
         for n in range(3):
             x, y, flux = (
-                rng.uniform(20, WIDTH - 20, 30),
-                rng.uniform(20, HEIGHT - 20, 30),
-                10 ** rng.uniform(3.6, 5, 30),
-            )
+                rng.uniform(20, WIDTH - 20, 30), rng.uniform(20, HEIGHT - 20, 30), 10 ** rng.uniform(3.6, 5, 30),
+            )  # fmt: skip
             sky = star_field(rng, width=WIDTH, height=HEIGHT, x=x, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0))
             self.write(
                 f"apart/{n}.fits", sky.astype(np.uint16), IMAGETYP="Light", EXPTIME=30.0, FILTER="V", OBJECT="West Field",

@@ -115,10 +115,8 @@ class Written(FolderCase):
                     if decimals is None or name == "flags":
                         # FITS holds ASCII only: what is none is told by its code.
                         self.assertEqual(
-                            a if ending != "fits" or not isinstance(a, str) else a.replace("é", "\\xe9"),
-                            b,
-                            f"{ending} {name}",
-                        )
+                            a if ending != "fits" or not isinstance(a, str) else a.replace("é", "\\xe9"), b, f"{ending} {name}",
+                        )  # fmt: skip
                     elif math.isnan(a):
                         self.assertTrue(math.isnan(b), f"{ending} {name}")
                     else:

@@ -272,11 +272,9 @@ class Limits(unittest.TestCase):
         keep, partner = result.fit.pairs.T
         variance = 1 / snr[keep] ** 2 + 1 / other[partner] ** 2
         expected = fit_transform(
-            self.source[keep],
-            target[partner],
-            weights=1 / (variance + np.median(variance) + 1e-6),
+            self.source[keep], target[partner], weights=1 / (variance + np.median(variance) + 1e-6),
             similarity=result.kind == "similarity",
-        )
+        )  # fmt: skip
         np.testing.assert_allclose(result.matrix, expected, atol=1e-4)
 
         def miss(found: Transform) -> float:

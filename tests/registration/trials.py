@@ -45,10 +45,8 @@ def make_trial(seed: int) -> Trial:
     rng = np.random.default_rng(seed)
     size = np.array([WIDTH, HEIGHT])
     scale, angle, mirror = (
-        math.exp(rng.uniform(math.log(0.5), math.log(2))),
-        rng.uniform(0, 2 * math.pi),
-        rng.random() < 0.5,
-    )
+        math.exp(rng.uniform(math.log(0.5), math.log(2))), rng.uniform(0, 2 * math.pi), rng.random() < 0.5,
+    )  # fmt: skip
     overlap, spurious, stars, noise = (
         rng.uniform(0.25, 1), rng.uniform(0, 0.6), 10 ** rng.uniform(0.8, 2.7), rng.uniform(0.03, 0.3),
     )  # fmt: skip

@@ -80,10 +80,8 @@ class Times(unittest.TestCase):
     def test_barycentric_time(self) -> None:
         for moment in (EVENING, at_clock(1, 30)):
             self.assertAlmostEqual(
-                bjd_tdb(moment),
-                float(barycentric_jd([moment], FIELD_RA_DEG, FIELD_DEC_DEG, None)[0]),
-                delta=1e-3 / 86400,
-            )
+                bjd_tdb(moment), float(barycentric_jd([moment], FIELD_RA_DEG, FIELD_DEC_DEG, None)[0]), delta=1e-3 / 86400,
+            )  # fmt: skip
 
     def test_clock_and_names(self) -> None:
         self.assertEqual([at_clock(h, 5).day for h in (0, 6, 11, 12, 23)], [12, 12, 12, 11, 11])
@@ -253,10 +251,8 @@ class Plan(FolderCase):
             self.assertAlmostEqual(pointing.rotation_deg, 192.4 if e.flipped else 12.4)
             self.assertAlmostEqual((pointing.dec_deg - FIELD_DEC_DEG) * 3600, e.dither[1] * 1.239, places=6)
             self.assertAlmostEqual(
-                (pointing.ra_deg - FIELD_RA_DEG) * 3600 * math.cos(math.radians(FIELD_DEC_DEG)),
-                e.dither[0] * 1.239,
-                places=6,
-            )
+                (pointing.ra_deg - FIELD_RA_DEG) * 3600 * math.cos(math.radians(FIELD_DEC_DEG)), e.dither[0] * 1.239, places=6,
+            )  # fmt: skip
         counts: dict[tuple[str, str, float, int], int] = {}
         for e in planned_calibration(size, np.random.default_rng(1)):
             key = (e.role, e.band, e.state.exposure_s, e.state.gain)
@@ -326,10 +322,8 @@ class Plan(FolderCase):
             i = sky.index(row["name"])
             self.assertAlmostEqual((float(row["dec"]) - sky.dec[i]) * 3.6e6, sky.pmdec[i] * 11.11, delta=0.5)
             self.assertAlmostEqual(
-                (float(row["ra"]) - sky.ra[i]) * 3.6e6 * math.cos(math.radians(sky.dec[i])),
-                sky.pmra[i] * 11.11,
-                delta=0.5,
-            )
+                (float(row["ra"]) - sky.ra[i]) * 3.6e6 * math.cos(math.radians(sky.dec[i])), sky.pmra[i] * 11.11, delta=0.5,
+            )  # fmt: skip
         # Flats are as bright as planned: 32,000 ADU over the offset, within a twentieth.
         flats = [float(np.median(read_plane(str(p)))) for p in sorted((self.folder / "raw" / "flats" / "V").glob("*"))]
         self.assertAlmostEqual(float(np.mean(flats)) / (32000 + 300), 1.0, delta=0.15)

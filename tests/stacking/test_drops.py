@@ -210,10 +210,8 @@ class Series(FolderCase):
             self.assertLess(float(np.abs(near - SKY / 4).max()), 6 * float(np.nanmedian(noise)) + 0.2 * self.near(i, j))
         quiet = np.isfinite(made) & (made < SKY / 4 + 8)
         self.assertAlmostEqual(
-            1.4826 * float(np.median(np.abs(made[quiet] - np.median(made[quiet])))) / float(np.median(noise)),
-            1.0,
-            delta=0.2,
-        )
+            1.4826 * float(np.median(np.abs(made[quiet] - np.median(made[quiet])))) / float(np.median(noise)), 1.0, delta=0.2,
+        )  # fmt: skip
 
     def near(self, i: int, j: int) -> float:
         """Return the light of stars at a pixel of the grid."""

@@ -219,10 +219,8 @@ class NotEasy(Made):
     def test_the_flow_asks_for_the_quick_form_where_it_serves(self) -> None:
         with TemporaryDirectory() as name:
             kinds = {
-                "grey": (self.image, {}),
-                "colour": (self.image, {"BAYERPAT": "RGGB"}),
-                "wide": (self.drawn(11.0), {}),
-            }
+                "grey": (self.image, {}), "colour": (self.image, {"BAYERPAT": "RGGB"}), "wide": (self.drawn(11.0), {}),
+            }  # fmt: skip
             facts = []
             for kind, (image, cards) in kinds.items():
                 path = Path(name) / f"{kind}.fits"

@@ -35,10 +35,8 @@ class Sharp(unittest.TestCase):
         # Two pixels in a column: half of a star's neighbours are dark.
         self.left[30, 10] = self.left[31, 10] = 900.0
         self.x, self.y, self.snr = (
-            np.array([20.0, 45.0, 10.0]),
-            np.array([12.0, 30.0, 30.0]),
-            np.array([60.0, 60.0, 60.0]),
-        )
+            np.array([20.0, 45.0, 10.0]), np.array([12.0, 30.0, 30.0]), np.array([60.0, 60.0, 60.0]),
+        )  # fmt: skip
 
     def test_star_hot_pixel_and_pair(self) -> None:
         told = _sharp(self.left, self.x, self.y, self.snr, self.psf)
