@@ -48,6 +48,14 @@ class Series(unittest.TestCase):
         self.assertEqual(set(found), {"focus"})
         self.assertIn("f029.fits", found["focus"])
 
+    def test_how_much_wider_depends_on_how_restless_the_seeing_is(self) -> None:
+        rng = np.random.default_rng(2)
+        wide = dict.fromkeys(range(30, 36), 3.4)
+        self.assertEqual(set(self.codes(fwhm_px=dict.fromkeys(range(60), 2.755) | wide)), {"focus"})
+        # From a quarter of the best on where stars are by a twentieth wider or narrower from one exposure to the next.
+        restless = {i: 2.9 + 0.145 * (-1) ** i + 0.01 * rng.standard_normal() for i in range(60)}
+        self.assertEqual(self.codes(fwhm_px=restless | wide), {})
+
     def test_trailing_jump_flip_trail(self) -> None:
         self.assertEqual(self.codes(ellipticity={9: 0.6}), {"trailing": ("f009.fits",)})
         moved = {i: (30.0 + 0.5 * (i % 3), -14.0) for i in range(30, 60)}

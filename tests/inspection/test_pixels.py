@@ -56,6 +56,13 @@ class Looking(unittest.TestCase):
             self.assertAlmostEqual(look_at(frame).level_adu, truth, delta=0.06)
             self.assertAlmostEqual(look_at(frame * 16).level_adu, 16 * truth, delta=1.0)
 
+    def test_stars_are_counted(self) -> None:
+        x, y = (v.ravel() for v in np.meshgrid(np.arange(40.0, 480, 60), np.arange(40.0, 380, 60)))
+        frame = star_field(
+            self.rng, width=500, height=400, x=x, y=y, flux_e=np.full(len(x), 2e4), psf=Psf.with_fwhm(2.8), sky_e=120.0
+        )
+        self.assertEqual(look_at(frame.astype(np.float32)).stars, len(x))
+
     def test_the_step_of_values(self) -> None:
         whole = np.rint(self.rng.normal(300.0, 4.0, (120, 400))).astype(np.float32)
         for frame, step in ((whole, 1), (16 * whole + 5, 16), (whole + 0.5, 0), (np.full_like(whole, 7), 0)):
