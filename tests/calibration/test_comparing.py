@@ -196,3 +196,20 @@ class Masters(FolderCase):
     def test_nothing_usable(self) -> None:
         blank = scan_file(self.write("d/nan.fits", np.full((20, 30), np.nan, np.float32), IMAGETYP="dark"))
         self.assertIsInstance(build_master(Role.DARK, [blank]), Failed)
+
+
+class Thumbs(unittest.TestCase):
+    def test_cells_are_medians_of_their_own_pixels(self) -> None:
+        frame = np.random.default_rng(5).normal(500, 3, (97, 203)).astype(np.float32)
+        frame += np.linspace(0, 300, 203, dtype=np.float32) + np.linspace(0, 100, 97, dtype=np.float32)[:, None]
+        frame[10:40, 60:75] = np.nan
+        subtracted = np.linspace(5, 9, frame.size, dtype=np.float32).reshape(frame.shape)
+        cells = make_thumb(Held(frame), subtracted).cells
+        rows = 4
+        edges = np.linspace(0, 203, cells.shape[1] + 1).astype(int)
+        starts = np.linspace(0, 97 - rows, cells.shape[0]).astype(int) // 2 * 2
+        for j, top in enumerate(starts):
+            for i, (left, right) in enumerate(zip(edges, edges[1:])):
+                part = (frame - subtracted)[top : top + rows, left:right]
+                wanted = np.nanmedian(part) if np.isfinite(part).any() else np.nan
+                np.testing.assert_allclose(cells[j, i], wanted, rtol=1e-6, err_msg=f"{j}, {i}")
