@@ -25,7 +25,8 @@ LIGHTS = ("light1.fits", "light2.fits", "light3.fits.fz")
 
 
 def _need(words: list[str], folder: Path) -> None:
-    done = call(words, folder)
+    # Of a fresh tree every routine is compiled first.
+    done = call(words, folder, patience_s=300)
     if done.code != 0 or done.faults():
         raise RuntimeError(
             f"the undisturbed night fails: ulvar {' '.join(words)}: exit {done.code}\n{done.out}\n{done.err}"
