@@ -13,7 +13,7 @@ import numpy as np
 
 from tests.support import made_once, small_demo
 from ulvar.engine import JobContext
-from ulvar.night import Night, Product
+from ulvar.night import Night, Product, StationResult
 from ulvar.night.stations import run_intake, run_plate, run_score, series_path
 from ulvar.photometry import SeriesRow, write_series
 
@@ -127,20 +127,31 @@ def follow_star(folder: Path) -> Path:
     return place
 
 
+def worked(night: Night, *stations: Callable[[Night, JobContext], StationResult]) -> None:
+    """Let stations do their work; none of them may have a problem."""
+    for run in stations:
+        if problem := run(night, JobContext()).problem:
+            raise AssertionError(f"{run.__name__}: {problem}")
+
+
+def with_catalogue(night: Night) -> Night:
+    """Return a night that solves its plates by the small demo's catalogue."""
+    settings = night.settings
+    settings.plate.catalogue = str(small_demo() / "catalogue.csv")
+    night.set_settings(settings)
+    return night
+
+
 def _score(folder: Path) -> None:
     night = Night.create(folder / "night", [small_demo() / "raw" / "lights" / "V"])
-    run_intake(night, JobContext())
-    run_score(night, JobContext())
+    worked(night, run_intake, run_score)
     night.close()
 
 
 def _solve(folder: Path) -> None:
     shutil.copytree(scored_night(), folder / "night")
-    night = Night.for_path(folder / "night")
-    settings = night.settings
-    settings.plate.catalogue = str(small_demo() / "catalogue.csv")
-    night.set_settings(settings)
-    run_plate(night, JobContext())
+    night = with_catalogue(Night.for_path(folder / "night"))
+    worked(night, run_plate)
     night.close()
 
 

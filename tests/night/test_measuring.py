@@ -11,6 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.nights import with_catalogue, worked
 from tests.support import FolderCase, made_once, remember_stars, small_demo
 from ulvar.engine import JobContext
 from ulvar.night import Night
@@ -35,14 +36,9 @@ from ulvar.photometry import read_star_list, rows_by_radius
 
 
 def _solve(folder: Path) -> None:
-    demo = small_demo()
-    night = Night.create(folder / "night", sorted((demo / "raw" / "lights" / "V").glob("*.fits"))[:24:2])
-    settings = night.settings
-    settings.plate.catalogue = str(demo / "catalogue.csv")
-    night.set_settings(settings)
-    for run in (run_intake, run_score, run_plate):
-        if problem := run(night, JobContext()).problem:
-            raise AssertionError(problem)
+    lights = sorted((small_demo() / "raw" / "lights" / "V").glob("*.fits"))[:24:2]
+    night = with_catalogue(Night.create(folder / "night", lights))
+    worked(night, run_intake, run_score, run_plate)
     night.close()
 
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.nights import with_catalogue, worked
 from tests.support import FolderCase, files_under, made_once, small_demo
 from ulvar.combine import Method
 from ulvar.engine import JobContext
@@ -41,19 +42,11 @@ def _inputs() -> list[Path]:
 def _measure(folder: Path) -> None:
     """Make two nights that are scored, stacked, solved and measured: one that calibrates into copies, one on the way."""
     for name in ("copies", "none"):
-        night = Night.create(folder / name, _inputs())
-        settings = night.settings
-        settings.plate.catalogue = str(small_demo() / "catalogue.csv")
-        night.set_settings(settings)
-        runs = [
-            run_intake, run_masters, *([run_calibrate] if name == "copies" else []), run_score, run_stack, run_plate,
-        ]  # fmt: skip
-        for run in runs:
-            if problem := run(night, JobContext()).problem:
-                raise AssertionError(problem)
+        night = with_catalogue(Night.create(folder / name, _inputs()))
+        copied = [run_calibrate] if name == "copies" else []
+        worked(night, run_intake, run_masters, *copied, run_score, run_stack, run_plate)
         night.set_stars(read_star_list(small_demo() / "stars.csv"), night.current_series())
-        if problem := run_measure(night, JobContext()).problem:
-            raise AssertionError(problem)
+        worked(night, run_measure)
         night.close()
 
 

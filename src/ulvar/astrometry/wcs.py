@@ -5,14 +5,12 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from itertools import accumulate
-from operator import mul
 from typing import Any
 
 import numpy as np
 
 from ulvar.astrometry.projections import PROJECTIONS, TPV_TERMS, bend, deproject, project, unbend
-from ulvar.engine import F64Array
+from ulvar.engine import F64Array, powers_of
 
 # Places each way at which the inverse of a distortion is fitted.
 _NODES = 33
@@ -26,10 +24,8 @@ def _polynomial(coefficients: Mapping[tuple[int, int], float], u: F64Array, v: F
     total = np.zeros(np.broadcast(u, v).shape)
     if not coefficients:
         return total
-    highest = (max(pair[axis] for pair in coefficients) for axis in (0, 1))
-    of_u, of_v = (list(accumulate([w] * n, mul, initial=1.0)) for w, n in zip((u, v), highest))
+    of_u, of_v = (powers_of(w, max(pair[axis] for pair in coefficients)) for axis, w in enumerate((u, v)))
     for (p, q), c in coefficients.items():
-        # Products are many times as fast as powers.
         total = total + c * (of_u[p] * of_v[q])
     return total
 

@@ -5,6 +5,7 @@ from .arrays import I64Array as I64Array
 from .arrays import MaskArray as MaskArray
 from .arrays import laid_end_to_end as laid_end_to_end
 from .arrays import places_in_groups as places_in_groups
+from .arrays import powers_of as powers_of
 from .atomic import DiskFull as DiskFull
 from .atomic import OutputExists as OutputExists
 from .atomic import atomic_path as atomic_path

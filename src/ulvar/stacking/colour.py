@@ -9,6 +9,7 @@ import numpy as np
 
 from ulvar.engine import F32Array, F64Array
 from ulvar.frames.noise import robust_spread
+from ulvar.registration.bent import powers
 
 CHANNELS = ("red", "green", "blue")
 # Fewer stars tell no balance.
@@ -101,7 +102,7 @@ def smooth_surface(level: F32Array, order: int, *, box_px: int = 32) -> F32Array
     xs = np.arange(min(box_px // 2, width // 2), width, box_px)
     gx, gy = np.meshgrid(xs, ys)
     values = level[gy, gx].astype(np.float64).ravel()
-    terms = _terms(2 * gx.ravel() / width - 1, 2 * gy.ravel() / height - 1, order)
+    terms = powers(2 * gx.ravel() / width - 1, 2 * gy.ravel() / height - 1, order)
     keep = np.isfinite(values)
     if keep.sum() < 2 * terms.shape[1]:
         raise ValueError("too little sky is known for a surface of this order")
@@ -116,12 +117,8 @@ def smooth_surface(level: F32Array, order: int, *, box_px: int = 32) -> F32Array
     surface = np.empty(level.shape, dtype=np.float32)
     x = 2 * np.arange(width) / width - 1
     for y in range(height):
-        surface[y] = _terms(x, np.full(width, 2 * y / height - 1), order) @ found
+        surface[y] = powers(x, np.full(width, 2 * y / height - 1), order) @ found
     return surface
-
-
-def _terms(x: F64Array, y: F64Array, order: int) -> F64Array:
-    return np.stack([x ** (n - k) * y**k for n in range(order + 1) for k in range(n + 1)], axis=-1)
 
 
 def star_balance(flux: F64Array) -> tuple[F64Array, int]:
