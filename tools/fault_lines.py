@@ -96,6 +96,11 @@ def _spans(path: Path) -> tuple[list[range], list[range]]:
     return functions, compiled
 
 
+def compiled(file: str, line: int) -> bool:
+    """Whether a line stands in a compiled routine."""
+    return any(line in span for span in _spans(ROOT / file)[1])
+
+
 def tests_of_line(file: str, first: int, last: int, lines: dict[str, Lines]) -> dict[str, list[str]]:
     """Return the tests that can see a change of a file's lines.
 

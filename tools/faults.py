@@ -13,6 +13,7 @@ import argparse
 import ast
 import os
 import random
+import re
 import shutil
 import sys
 import tempfile
@@ -22,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
 
-from fault_lines import Lines, tests_of_line, traced
+from fault_lines import Lines, compiled, tests_of_line, traced
 from forked import Runner
 from run_tests import environment, modules
 
@@ -54,6 +55,36 @@ class Fault:
     def planted(self, text: str) -> str:
         """Return the file's text with the fault in it."""
         return text[: self.start] + self.after + text[self.end :]
+
+
+@dataclass(frozen=True)
+class Group:
+    """Tests that run in one process, `plain` with compiling off."""
+
+    names: tuple[str, ...]
+    plain: bool = False
+
+    def without(self, other: Group) -> Group:
+        """Return what is left where another's tests are left out."""
+        out = [
+            n
+            for n in self.names
+            if any(f"{n}.".startswith(f"{o}.") or f"{o}.".startswith(f"{n}.") for o in other.names)
+        ]
+        return self if self.plain != other.plain else Group(tuple(n for n in self.names if n not in out), self.plain)
+
+    def modules(self) -> list[Group]:
+        """Return the tests of each module as a group."""
+        found: dict[str, list[str]] = {}
+        for name in self.names:
+            found.setdefault(".".join(name.split(".")[:3]), []).append(name)
+        return [Group(tuple(names), self.plain) for names in found.values()]
+
+
+# How unittest tells what failed: a test, a class that could not be set up, a module that could not be loaded.
+_FAILED = re.compile(r"^(?:FAIL|ERROR): (\S+) \((?:unittest\.loader\._FailedTest\.)?([\w.]+)\)", re.MULTILINE)
+# So many tests run in a process [number].
+_TOGETHER = 25
 
 
 def _changes(node: ast.AST) -> Iterator[ast.AST]:
@@ -163,8 +194,8 @@ class Copy:
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-faults-"))
         self._running: Runner | None = None
         self._planted = 0
-        # Whether groups of tests pass without a fault; of those that caught one.
-        self._sound: dict[tuple[str, ...], bool] = {}
+        # Whether tests pass without a fault; of those that caught one.
+        self._sound: dict[Group, bool] = {}
         for name in ("src", "tests", "tools", "pyproject.toml"):
             source = ROOT / name
             target = self.folder / name
@@ -182,35 +213,46 @@ class Copy:
             self._running = Runner(self.folder, environment(self.folder))
         return self._running
 
-    def failing(self, tests: Sequence[Sequence[str]], budget: float) -> Sequence[str] | None:
-        """Return the first group of tests that does not pass, one process for each, or None where time is up before.
+    def _run(self, group: Group, budget: float) -> tuple[bool, float, Group]:
+        """Return whether tests pass, their processor time [s], and the test that did not pass.
 
-        A group that takes longer by the clock than six times the budget of processor time hangs, and does not pass.
+        What takes longer by the clock than six times the budget of processor time hangs, and does not pass.
         """
+        with tempfile.NamedTemporaryFile(prefix="ulvar-faults-") as told:
+            code, cpu = self._runner().run(group.names, 6 * budget, Path(told.name), first=True, plain=group.plain)
+            failed = _FAILED.search(Path(told.name).read_text(encoding="utf-8", errors="replace"))
+        return code == 0, cpu, group if failed is None or code is None else Group((failed[2],), group.plain)
+
+    def failing(self, tests: Sequence[Group], budget: float) -> Group | None:
+        """Return the first test that does not pass, or None where time is up before."""
         spent = 0.0
-        for names in tests:
+        for group in tests:
             if spent > budget:
                 break
-            code, cpu = self._runner().run(names, 6 * budget)
-            if code != 0:
-                return names
+            passed, cpu, failed = self._run(group, budget)
             spent += cpu
+            if passed:
+                continue
+            if len(parts := group.modules()) == 1 or not self._run(failed, budget)[0]:
+                return failed
+            # It fails beside others only, which is not the fault's doing.
+            if (failed := self.failing(parts, budget - spent)) is not None:
+                return failed
         return None
 
-    def fate(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> str:
+    def fate(self, fault: Fault, tests: Sequence[Group], budget: float) -> str:
         """Return what became of a fault: caught, survived, or seen by tests only that fail without it, too."""
         left = list(tests)
-        while (names := self._shown(fault, left, budget)) is not None:
-            group = tuple(names)
-            if group not in self._sound:
-                self._sound[group] = self._runner().run(names, 6 * budget)[0] == 0
-            if self._sound[group]:
+        while (failed := self._shown(fault, left, budget)) is not None:
+            if failed not in self._sound:
+                self._sound[failed] = self._run(failed, budget)[0]
+            if self._sound[failed]:
                 return "caught"
-            left.remove(list(names))
+            left = [rest for group in left if (rest := group.without(failed)).names]
         return "SURVIVED" if left or not tests else "BROKEN"
 
-    def _shown(self, fault: Fault, tests: Sequence[Sequence[str]], budget: float) -> Sequence[str] | None:
-        """Return which tests do not pass with a fault in the copy."""
+    def _shown(self, fault: Fault, tests: Sequence[Group], budget: float) -> Group | None:
+        """Return which test does not pass with a fault in the copy."""
         path = self.folder / fault.file
         text, status = path.read_text(encoding="utf-8"), path.stat()
         path.write_text(fault.planted(text), encoding="utf-8")
@@ -231,12 +273,37 @@ class Copy:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
-def groups(fault: Fault, lines: dict[str, Lines], own: Sequence[str]) -> list[list[str]]:
-    """Return the tests to show a fault to, one list a process: the room's own first, those with the fewest tests first."""
+def groups(fault: Fault, lines: dict[str, Lines], own: Sequence[str], room: str) -> list[Group]:
+    """Return the tests to show a fault to: the room's own first, those with the fewest tests first.
+
+    Those that drive the window run in a process for each module, others together. Faults in compiled routines are shown to the
+    tests of these with compiling off before, which sees them in routines, too, that have others compiled in.
+    """
     last = fault.line + fault.before.count("\n")
     seen = tests_of_line(fault.file, fault.line, last, lines)
     order = sorted(seen, key=lambda module: (module not in own, len(seen[module]) or 1000, module))
-    return [seen[module] or [module] for module in order]
+    found: list[list[str]] = []
+    for module in order:
+        names = seen[module] or [module]
+        alone = module.startswith("tests.desktop.") or names == [module]
+        if (
+            found
+            and not alone
+            and len(found[-1]) + len(names) <= _TOGETHER
+            and "." in found[-1][0].removeprefix(module)
+        ):
+            found[-1] += names
+        else:
+            found.append(list(names))
+    plain = [n for n in uncompiled() if n.startswith(f"tests.{room}.")] if compiled(fault.file, fault.line) else []
+    return [*([Group(tuple(plain), plain=True)] if plain else []), *(Group(tuple(names)) for names in found)]
+
+
+def uncompiled() -> tuple[str, ...]:
+    """Return the tests of compiled routines that run with compiling off."""
+    tree = ast.parse((ROOT / "tests" / "test_without_compiler.py").read_text(encoding="utf-8"))
+    assigned = (n for n in tree.body if isinstance(n, ast.Assign) and ast.unparse(n.targets[0]) == "KERNELS")
+    return tuple(ast.literal_eval(next(assigned).value))
 
 
 def main() -> int:
@@ -265,7 +332,7 @@ def main() -> int:
     try:
 
         def lives(fault: Fault) -> str:
-            tests = groups(fault, lines, own)
+            tests = groups(fault, lines, own, given.room)
             if not tests:
                 return "NOT RUN"
             copy = copies.get()

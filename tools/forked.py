@@ -1,8 +1,8 @@
 """Runs unittest again and again in processes forked from this one, which has the libraries loaded but nothing of Ulvar.
 
-Each line of standard input is JSON, ``{"names": [...], "seconds": S, "output": PATH or null}``; each is answered by
-``{"code": C, "cpu": S}``, `code` None for what took longer than `seconds`. With a path the tests' output goes there, all of
-it; without one to nowhere, and the first failure ends the run.
+Each line of standard input is JSON, ``{"names": [...], "seconds": S, "output": PATH or null, "first": B, "plain": B}``; each is
+answered by ``{"code": C, "cpu": S}``, `code` None for what took longer than `seconds`. With a path the tests' output goes there.
+With `first` the first failure ends the run, with `plain` nothing is compiled.
 
 With ``--workers`` Ulvar itself is loaded, too, and the process that its workers are forked from is started once for all tests, instead
 of by each module that has work for one: not for code that changes between runs.
@@ -33,7 +33,7 @@ _LIBRARIES = (
 # What workers import at the latest with their first item.
 _OF_ULVAR = (
     "ulvar.frames.readers", "ulvar.flows.measure", "ulvar.flows.starfind", "ulvar.flows.calibrate", "ulvar.flows.stack",
-    "ulvar.stars._kernels",
+    "ulvar.stars._kernels", "ulvar.engine.routines",
 )  # fmt: skip
 # What most tests import.
 _THE_REST = (
@@ -56,11 +56,19 @@ class Runner:
         """Whether it can be asked."""
         return self._process.poll() is None
 
-    def run(self, names: Sequence[str], seconds: float, output: Path | None = None) -> tuple[int | None, float]:
+    def run(
+        self,
+        names: Sequence[str],
+        seconds: float,
+        output: Path | None = None,
+        *,
+        first: bool = False,
+        plain: bool = False,
+    ) -> tuple[int | None, float]:
         """Run tests; returns the exit code (None where time was up) and the processor time [s]."""
         assert self._process.stdin is not None and self._process.stdout is not None
         asked = {"names": list(names), "seconds": seconds, "output": None if output is None else str(output)}
-        self._process.stdin.write(json.dumps(asked) + "\n")
+        self._process.stdin.write(json.dumps(asked | {"first": first, "plain": plain}) + "\n")
         self._process.stdin.flush()
         told = json.loads(self._process.stdout.readline())
         return told["code"], told["cpu"]
@@ -73,8 +81,12 @@ class Runner:
         self._process.stdout.close()
 
 
-def _child(names: list[str], output: str | None) -> None:
+def _child(names: list[str], output: str | None, first: bool, plain: bool) -> None:
     os.setpgid(0, 0)
+    if plain:
+        # Those that start further processes hand it on.
+        os.environ["NUMBA_DISABLE_JIT"] = "1"
+        importlib.import_module("numba").config.DISABLE_JIT = 1
     os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
     told = os.open(output or os.devnull, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o644)
     for stream in (1, 2):
@@ -84,7 +96,7 @@ def _child(names: list[str], output: str | None) -> None:
         forkserver._forkserver.ensure_running = lambda: None  # type: ignore[attr-defined]
     code = 1
     try:
-        unittest.main(module=None, argv=["unittest", "-f" if output is None else "-v", *names])
+        unittest.main(module=None, argv=["unittest", "-f" if first else "-v", *names])
     except SystemExit as end:
         code = int(end.code or 0)
     finally:
@@ -93,10 +105,12 @@ def _child(names: list[str], output: str | None) -> None:
         os._exit(code)
 
 
-def _run(names: list[str], seconds: float, output: str | None) -> tuple[int | None, float]:
+def _run(
+    names: list[str], seconds: float, output: str | None, first: bool, plain: bool
+) -> tuple[int | None, float]:  # fmt: skip
     child = os.fork()
     if child == 0:
-        _child(names, output)
+        _child(names, output, first, plain)
     end, late = time.monotonic() + seconds, False
     while True:
         done, status, used = os.wait4(child, os.WNOHANG)
@@ -117,6 +131,10 @@ def main() -> None:
     for name in _LIBRARIES:
         with contextlib.suppress(ImportError):
             importlib.import_module(name)
+    # The first routine of each process would wait for this.
+    target = importlib.import_module("numba.core.registry").cpu_target
+    target.typing_context.refresh()
+    target.target_context.refresh()
     if "--workers" in sys.argv:
         forkserver.set_forkserver_preload([*(name for name in _LIBRARIES if "Qt" not in name), *_OF_ULVAR])
         forkserver.ensure_running()
@@ -127,8 +145,7 @@ def main() -> None:
     # What is there now stays: nobody looks through it again.
     gc.freeze()
     for line in sys.stdin:
-        asked = json.loads(line)
-        code, cpu = _run(asked["names"], asked["seconds"], asked["output"])
+        code, cpu = _run(**json.loads(line))
         sys.stdout.write(json.dumps({"code": code, "cpu": cpu}) + "\n")
         sys.stdout.flush()
 

@@ -105,7 +105,7 @@ def preload() -> None:
         "scipy.ndimage",
         "scipy.spatial",
         "scipy.stats",
-        "numba",
+        "ulvar.engine.routines",
     ):
         importlib.import_module(name)
     cv2.setNumThreads(1)

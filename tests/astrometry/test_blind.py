@@ -31,7 +31,7 @@ from ulvar.astrometry import (
     tangent_plane,
     write_tiles,
 )
-from ulvar.astrometry.fitting import _PLAIN, _best_model
+from ulvar.astrometry.fitting import _MODELS, _PLAIN, _best_model
 from ulvar.astrometry.index import open_index, write_index
 from ulvar.astrometry.search import Limits
 from ulvar.astrometry.sphere import unit_vectors
@@ -367,6 +367,23 @@ class Models(unittest.TestCase):
         np.testing.assert_allclose(found.cd, wcs.cd, rtol=1e-9)
         self.assertLess(float(separation_deg(found.ra0, found.dec0, 40.0, 70.0)), 1e-9)
         self.assertRaises(ValueError, fit_radial_wcs, x[:3], y[:3], ra[:3], dec[:3], centre=(0, 0), start=(40, 70))
+
+    def test_stars_left_out_are_foretold_as_by_the_fit_of_the_others(self) -> None:
+        start, centre = (40.0, 70.0), (749.5, 499.5)
+        bent = Wcs(*start, *centre, turned(9.0, 33.0, -1), {(3, 0): 6e-9, (1, 2): 5e-9}, {(0, 2): -1e-6})
+        x, y, ra, dec = self.stars(bent, 90, 0.3)
+        w, folds = np.random.default_rng(2).uniform(0.5, 2, 90), np.arange(90) % 5
+        for model in _MODELS:
+            away = model.left_out(
+                (x - centre[0]) / 750, (y - centre[1]) / 750, np.column_stack(tangent_plane(ra, dec, *start)), w, folds, bent.cd * 750,
+            ) @ np.linalg.inv(bent.cd).T  # fmt: skip
+            for fold in range(5):
+                use, test = folds != fold, folds == fold
+                wcs = model.fit(x[use], y[use], ra[use], dec[use], centre, start, w[use] ** 2)
+                px, py = wcs.pixel(ra[test], dec[test])
+                np.testing.assert_allclose(
+                    away[test], np.column_stack([px - x[test], py - y[test]]) * w[test, None], rtol=0.04, atol=0.005
+                )
 
     def test_the_simplest_that_foretells(self) -> None:
         start, centre = (40.0, 70.0), (749.5, 499.5)

@@ -28,6 +28,7 @@ from ulvar.calibration import (
     plan_flat,
     shooting_list,
 )
+from ulvar.calibration.transfer import _tiles
 from ulvar.engine import Failed
 from ulvar.frames import ExposureFacts, Role, Tolerances, group_exposures
 from ulvar.simulation import Camera, CameraState
@@ -76,6 +77,18 @@ class PhotonTransfer(unittest.TestCase):
         self.assertAlmostEqual(result.gain_e_per_adu, 1.302, delta=0.002)
         self.assertIsInstance(fit_transfer(points[2:], [PairPoint(0, 22, 0.2)], saturation_adu=65535), Failed)
 
+    def test_pairs_count_by_their_errors(self) -> None:
+        result = fit_transfer([PairPoint(10000, 7722.8, 20)], [PairPoint(0, 22, 0.2), PairPoint(0, 26, 0.4)])
+        assert isinstance(result, Transfer)
+        # 22 counts four times as much as 26; the error is that of both.
+        self.assertAlmostEqual(result.read_noise_e, math.sqrt(22.8) / 0.77, places=9)
+        slope = math.hypot(20, 1 / math.sqrt(25 + 6.25)) / 10000
+        self.assertAlmostEqual(result.gain_error, slope / 0.77**2, places=9)
+
+    def test_a_tile_is_one_place(self) -> None:
+        tiles = np.arange(6).reshape(2, 3).repeat(50, axis=0).repeat(49, axis=1)
+        self.assertEqual([sorted(set(tile)) for tile in _tiles(tiles.astype(np.float32))], [[k] for k in range(6)])
+
     def test_errors_are_honest(self) -> None:
         pulls = []
         for _ in range(25):
@@ -110,6 +123,7 @@ class PlanningFlats(unittest.TestCase):
         self.assertEqual(words([(2.0, 20300.0)]), "")
         self.assertIn("not linear", words([(2.0, 20300.0), (4.0, 36000.0)]))
         self.assertIn("not linear", words([(2.0, 20300.0)], fraction=0.8))
+        self.assertIn("many more flats", words([(2.0, 20300.0)], fraction=0.1))
         self.assertIn("is short", words([(0.01, 20300.0)]))
         self.assertIn("minute", words([(40.0, 6300.0)]))
         self.assertIn("saturated", plan_flat([(1.0, 65535.0)], zero_adu=300, full_adu=65535).reason)  # type: ignore[union-attr]

@@ -13,7 +13,8 @@ from tests.support import FolderCase
 from ulvar.calibration import Candidate, MatchOptions, build_master, match_lights, parse_region
 from ulvar.calibration.candidates import _age_days, suits
 from ulvar.calibration.comparing import _drift
-from ulvar.calibration.cosmic import _grown_mosaic
+from ulvar.calibration.cosmic import _grown_mosaic, _median, find_cosmic_rays
+from ulvar.calibration.defects import _clusters
 from ulvar.calibration.levels import dark_current
 from ulvar.calibration.matching import Fit
 from ulvar.calibration.prepare import Preparation
@@ -105,6 +106,28 @@ class Numbers(FolderCase):
         want = np.zeros_like(hit)
         want[2:7:2, 4:9:2] = True
         np.testing.assert_array_equal(_grown_mosaic(hit), want)
+
+    def test_a_single_pixel_counts_by_the_deviations_of_its_surroundings(self) -> None:
+        # Of 100 electrons the noise is 10: 4.5 deviations are 45.
+        for height, seen in ((44, False), (46, True)):
+            image = np.full((41, 41), 100, np.float32)
+            image[20, 20] += height
+            found = find_cosmic_rays(image, gain_e_per_adu=1.0, read_noise_e=0.0, contrast=0.01)
+            self.assertEqual(bool(found.any()), seen)
+
+    def test_medians_of_a_mosaic_are_those_of_each_colour(self) -> None:
+        plane = np.random.default_rng(3).normal(100, 9, (40, 60)).astype(np.float32)
+        mosaic = _median(plane, 5, True)
+        for at in np.ndindex(2, 2):
+            np.testing.assert_array_equal(
+                mosaic[at[0] :: 2, at[1] :: 2], _median(plane[at[0] :: 2, at[1] :: 2], 5, False)
+            )
+
+    def test_clusters_are_of_four_pixels_and_more(self) -> None:
+        bad = np.zeros((20, 20), np.bool_)
+        self.assertEqual(_clusters(bad), 0)
+        bad[3, 3:6] = bad[10:12, 10:12] = bad[15, 2] = bad[16, 3] = bad[17, 2] = bad[16, 1] = True
+        self.assertEqual(_clusters(bad), 2)
 
     def test_a_region_outside_of_the_frame_is_named(self) -> None:
         paths = [

@@ -85,15 +85,15 @@ class Start(Command):
         self.assertEqual(unneeded & set(modules), set())
 
     def test_a_command_is_found_helped_and_named_in_its_usage(self) -> None:
-        _, told, _ = run("--help")
+        _, told, _ = self.ulvar("--help")
         listed = [line.split()[1] for line in told.splitlines() if line.startswith("│ ") and line[2].isalpha()]
         for name in ("sort", "masters", "calibrate", "stack", "solve", "curve", "catalogue", "library", "open"):
             with self.subTest(name):
                 self.assertIn(name, listed)
-                code, text, _ = run(name, "--help")
+                code, text, _ = self.ulvar(name, "--help")
                 self.assertEqual(code, 0)
                 self.assertIn(f"ulvar {name}", text)
-        self.assertIn("ulvar catalogue import", run("catalogue", "import", "--help")[1])
+        self.assertIn("ulvar catalogue import", self.ulvar("catalogue", "import", "--help")[1])
 
 
 class Faces(unittest.TestCase):

@@ -82,6 +82,9 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(watch.stop)
 
     def _close(self) -> None:
+        # All who read the settings share them.
+        if (shared := self.window.model.caches.get("settings")) is not None and self.window.model.night is not None:
+            self.assertEqual(shared, self.window.model.night.settings)
         # Whatever still runs is stopped without a question.
         self.window.may_close = lambda: True
         self.window.close()
@@ -113,7 +116,7 @@ class WindowCase(unittest.TestCase):
             if time.monotonic() > end:
                 self.fail(f"not within {seconds} s: {what or condition}")
             QApplication.processEvents()
-            time.sleep(0.005)
+            time.sleep(0.01)
         QApplication.processEvents()
 
     def idle(self) -> None:

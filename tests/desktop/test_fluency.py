@@ -393,8 +393,8 @@ class Kept(ScoredCase):
         QApplication.processEvents()
         self.assertNotIn(keys[0], self.model.caches)
 
-    def test_settings_are_a_copy(self) -> None:
-        mine = self.model.settings()
+    def test_own_settings_are_a_copy(self) -> None:
+        mine = self.model.own_settings()
         mine.combine.blend = {"fwhm_px": 3.0}
         self.assertNotEqual(self.model.settings().combine.blend, mine.combine.blend)
 

@@ -4,17 +4,52 @@ from __future__ import annotations
 
 import math
 import tomllib
+import unittest
 from pathlib import Path
 
 import numpy as np
 
 from tests.night.test_written import EXPOSURE_S, SixExposures
 from ulvar.engine import JobContext
+from ulvar.flows import Outcome
 from ulvar.frames import write_fits
 from ulvar.night import Night
-from ulvar.night.stations import results_of, run_intake, run_stack
+from ulvar.night.preparing import CalibrateSettings
+from ulvar.night.stations import results_of, run_intake, run_plate, run_stack
+from ulvar.night.stations.calibrate import _noisy
+from ulvar.night.stations.intake import _changes
 from ulvar.night.stations.masters import preparation_of
 from ulvar.night.stations.results import remember_result
+from ulvar.night.stations.selection import field_shift
+
+
+class Pieces(unittest.TestCase):
+    def test_a_flip_is_no_shift(self) -> None:
+        # Half a turn about the middle of 40 x 30 pixels, and 5, -2 on top.
+        self.assertEqual(field_shift([[-1, 0, 39 + 5], [0, -1, 29 - 2]], 40, 30), (5.0, -2.0))
+
+    def test_files_that_changed_and_files_that_are_gone(self) -> None:
+        found = _changes({"a": (1, 1), "b": (1, 1)}, ["a", "c"], ["a", "c"])
+        self.assertEqual([(f.code, f.files) for f in found], [("file_changed", ("a",)), ("file_missing", ("b",))])
+
+    def test_what_no_suffix_may_be(self) -> None:
+        for suffix in ("a/b", "-x.FITS"):
+            with self.subTest(suffix), self.assertRaises(ValueError):
+                CalibrateSettings(suffix=suffix)
+
+    def test_lights_are_noisy_by_the_masters_that_they_share(self) -> None:
+        def light(name: str, after: float, **masters: str) -> Outcome:
+            return Outcome(name, True, values={"noise_expected": 1.0, "noise_after": after, **masters})
+
+        lights = [
+            light("a", 1.3, dark="d1", bias="b"),
+            light("b", 1.3, dark="d1", bias="b"),
+            light("c", 1.0, dark="d2", bias="b"),
+        ]
+        self.assertEqual(
+            [f.files for f in _noisy([*lights, light("e", 1.2, bias="b2"), light("f", 1.0, bias="b3")])],
+            [("a", "b"), ("e",)],
+        )
 
 
 class Kept(SixExposures):
@@ -32,6 +67,10 @@ class Kept(SixExposures):
         again = Night.for_path(raw)
         self.addCleanup(again.close)
         self.assertEqual([Path(f.path).name for f in again.exposures], [f"L{i}.fits" for i in range(6)])
+
+    def test_without_a_catalogue_there_is_no_plate(self) -> None:
+        told = run_plate(self.night(), JobContext())
+        self.assertEqual((told.station, told.text, told.done), ("plate", "choose a star catalogue first", 0))
 
     def test_steps_stand_in_the_recipe_in_the_order_of_the_path(self) -> None:
         night = self.night()

@@ -11,9 +11,10 @@ import numpy as np
 
 from ulvar.astrometry.catalogue import StarCatalogue
 from ulvar.astrometry.search import Hypothesis, Limits
-from ulvar.astrometry.wcs import Wcs
+from ulvar.astrometry.sphere import tangent_plane
+from ulvar.astrometry.wcs import Wcs, sip_terms
 from ulvar.astrometry.wcsfit import fit_radial_wcs, fit_wcs
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, powers_of
 
 # A solution must be weighed at this once it is fitted, and so many stars must agree.
 _ACCEPTED = math.log(1e11)
@@ -215,6 +216,44 @@ class _Model:
             return fit_radial_wcs(x, y, ra, dec, centre=centre, start=start, weights=weights)
         return fit_wcs(x, y, ra, dec, centre=centre, start=start, order=self.order, weights=weights)
 
+    def left_out(
+        self, u: F64Array, v: F64Array, told: F64Array, w: F64Array, folds: np.ndarray, linear: F64Array
+    ) -> F64Array:  # fmt: skip
+        """Return how far stars are from where the fit of other folds' stars has them, times their `w`.
+
+        Parameters
+        ----------
+        u, v : float64 array, shape (n,)
+            Pixels from the centre, the largest 1.
+        told : float64 array, shape (n, 2)
+            Standard coordinates [deg], about the centre's place. One tangent point serves all fits.
+        w : float64 array, shape (n,)
+            Roots of weights.
+        folds : int array, shape (n,)
+        linear : float64 array, shape (2, 2)
+            The linear part [deg]: along it a lens bends.
+
+        Returns
+        -------
+        float64 array, shape (n, 2)
+        """
+        one = np.ones(len(u))
+        if not self.radial:
+            of_u, of_v = powers_of(u, self.order), powers_of(v, self.order)
+            columns = [one, u, v, *(of_u[p] * of_v[q] for p, q in (sip_terms(self.order) if self.order > 1 else []))]
+            return _left_out(np.column_stack(columns) * w[:, None], told * w[:, None], folds)
+        none, square = np.zeros(len(u)), u**2 + v**2
+        bent = [(row[0] * u + row[1] * v) * square for row in linear]
+        design = np.concatenate(
+            [
+                np.column_stack([one, u, v, none, none, none, bent[0]]),
+                np.column_stack([none, none, none, one, u, v, bent[1]]),
+            ]
+        )
+        both = np.concatenate([w, w])
+        rest = _left_out(design * both[:, None], (told.T.ravel() * both)[:, None], np.concatenate([folds, folds]))
+        return rest.reshape(2, -1).T
+
 
 _ENOUGH_TO_CHOOSE = 400
 # From the simplest on; a richer one must foretell stars that were left out of its fit better.
@@ -247,18 +286,21 @@ def _best_model(
     """Choose by five-fold cross-validation; a richer model must predict 3 % better."""
     # More stars make no other choice, only a later one.
     some = np.arange(0, len(x), max(1, len(x) // _ENOUGH_TO_CHOOSE))
-    x, y, ra, dec, weights = x[some], y[some], ra[some], dec[some], weights[some]
+    x, y, ra, dec, w = x[some], y[some], ra[some], dec[some], np.sqrt(weights[some])
     folds = np.arange(len(x)) % 5
+    u, v = x - centre[0], y - centre[1]
+    unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
+    told = np.column_stack(tangent_plane(ra, dec, *start))
+    design = np.column_stack([np.ones(len(x)), u / unit, v / unit])
+    # The plain fit of all stars tells how far a deviation is in pixels.
+    linear = np.linalg.lstsq(design * w[:, None], told * w[:, None], rcond=None)[0][1:].T
+    to_pixels = np.linalg.inv(linear / unit).T
     best, best_error, cut = _PLAIN, math.inf, math.inf
     for model in _MODELS:
-        if model is not _PLAIN and len(x) < 3 * model.free + 5:
-            continue
-        squares = np.empty(len(x))
-        for fold in range(5):
-            use, test = folds != fold, folds == fold
-            wcs = model.fit(x[use], y[use], ra[use], dec[use], centre, start, weights[use])
-            px, py = wcs.pixel(ra[test], dec[test])
-            squares[test] = ((px - x[test]) ** 2 + (py - y[test]) ** 2) * weights[test]
+        if len(x) < 3 * model.free + 5:
+            break
+        away = model.left_out(u / unit, v / unit, told, w, folds, linear) @ to_pixels
+        squares = (away**2).sum(axis=1)
         if model is _PLAIN:
             # A wrong pair tells nothing of a model: it counts as four deviations at most.
             cut = 16 * float(np.median(squares)) / (2 * math.log(2))
@@ -266,3 +308,22 @@ def _best_model(
         if error < 0.97 * best_error:
             best, best_error = model, error
     return best
+
+
+def _left_out(design: F64Array, told: F64Array, folds: np.ndarray) -> F64Array:
+    """Return by how much each row differs from what the fit of the rows of all other folds foretells.
+
+    One factorization serves all folds: those of a fold are off the fit of all by (1 - H) times as much, with H their block of the
+    matrix that makes fitted values of values (Hastie, Tibshirani & Friedman, Elements of Statistical Learning, section 7.10).
+    """
+    q = np.linalg.qr(design)[0]
+    rest = told - q @ (q.T @ told)
+    for fold in range(5):
+        mine = q[folds == fold]
+        off = rest[folds == fold]
+        try:
+            rest[folds == fold] += mine @ np.linalg.solve(np.eye(q.shape[1]) - mine.T @ mine, mine.T @ off)
+        except np.linalg.LinAlgError:
+            # Without them there is no fit.
+            rest[folds == fold] = math.nan
+    return rest

@@ -82,7 +82,9 @@ def _prepare_worker(polite: bool) -> None:
 
 
 # What every item needs, loaded once by the process that workers are forked from.
-_PRELOADED = ["numpy", "fitsio", "cv2", "numba", "scipy.ndimage", "scipy.spatial", "ulvar.frames.readers"]
+_PRELOADED = [
+    "numpy", "fitsio", "cv2", "scipy.ndimage", "scipy.spatial", "ulvar.engine.routines", "ulvar.frames.readers",
+]  # fmt: skip
 
 
 def _server() -> multiprocessing.context.BaseContext:

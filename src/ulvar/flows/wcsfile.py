@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -90,9 +91,16 @@ def write_wcs_file(path: Path, wcs: Wcs, note: str, size: tuple[int, int] | None
 def read_wcs_file(path: Path) -> Wcs | None:
     """Return the solution of a ``.wcs`` file, or None when it holds none."""
     try:
-        text = path.read_bytes().decode("ascii", "replace")
+        content = path.read_bytes()
     except OSError:
         return None
+    return _solution_in(content)
+
+
+# The solutions of a night are asked for again whenever something changes.
+@lru_cache(maxsize=4096)
+def _solution_in(content: bytes) -> Wcs | None:
+    text = content.decode("ascii", "replace")
     header: dict[str, object] = {}
     for start in range(0, len(text), 80):
         card = text[start : start + 80]

@@ -218,9 +218,12 @@ class Ground(QObject):
             self.exposures_changed.emit()
 
     def settings(self) -> NightSettings:
-        """Settings (a copy)."""
-        stored = self.cached("settings", lambda: self.night.settings if self.night else NightSettings())
-        return stored.model_copy(deep=True)
+        """Settings, the same to all who read them: for looking at only."""
+        return self.cached("settings", lambda: self.night.settings if self.night else NightSettings())
+
+    def own_settings(self) -> NightSettings:
+        """Settings to change and to hand to an undo command."""
+        return self.settings().model_copy(deep=True)
 
     def set_setting(self, section: str, name: str, value: object) -> bool:
         """Change one setting, undoably; returns whether it was accepted."""
@@ -230,7 +233,7 @@ class Ground(QObject):
         """Change settings of a station together, as one step of undo; returns whether all were accepted."""
         if self.night is None:
             return False
-        settings = self.settings()
+        settings = self.own_settings()
         part = getattr(settings, section)
         changed = [name for name, value in values.items() if getattr(part, name) != value]
         if not changed:

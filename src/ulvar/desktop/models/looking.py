@@ -124,13 +124,13 @@ class Looking(QObject):
 
     def set_rules(self, rules: list[RuleSettings], text: str) -> None:
         """Change the rules, undoably."""
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         settings.combine.rules = rules
         self._choose(settings, text)
 
     def set_blend(self, blend: dict[str, float]) -> None:
         """Change what the score weighs, undoably."""
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         settings.combine.blend = blend
         self._choose(settings, "Change the score")
 
@@ -202,13 +202,13 @@ class Looking(QObject):
 
     def add_region(self, kind: str, points: list[tuple[float, float]]) -> None:
         """Leave a region out of star finding, undoably."""
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         settings.combine.regions = [*settings.combine.regions, ShapeSettings(kind=kind, points=points)]  # type: ignore[arg-type]
         self._choose(settings, f"Leave a {kind} out")
 
     def clear_regions(self) -> int:
         """Take all regions back, undoably; returns how many there were."""
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         count = len(settings.combine.regions)
         if count:
             settings.combine.regions = []

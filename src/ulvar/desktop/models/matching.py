@@ -58,7 +58,7 @@ class Matching(QObject):
         """Choose by hand what a group of lights uses, undoably; None leaves it to matching again."""
         if self._ground.night is None:
             return
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         settings.masters.pin(lights, kind, choice)
         self._ground.undo.push(
             edits.Settings(self._ground, settings, f"Choose the {kind.replace('_', ' ')} of {lights}")
@@ -67,7 +67,7 @@ class Matching(QObject):
     def set_tags(self, tags: list[TagSettings]) -> None:
         """Change sessions and tags by path, undoably."""
         if self._ground.night is not None:
-            settings = self._ground.settings()
+            settings = self._ground.own_settings()
             settings.intake.tags = tags
             self._ground.undo.push(edits.Settings(self._ground, settings, "Change sessions and tags"))
 

@@ -226,7 +226,7 @@ class Pointing(QObject):
         self.changed.emit()
 
     def _store(self, name: str, value: object, text: str) -> None:
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         setattr(settings.combine, name, value)
         self._ground.undo.push(edits.Choices(self._ground, settings, text))
         self.changed.emit()

@@ -71,7 +71,7 @@ class SkyPlaces(QObject):
         self.problem, self.measuring = "", False
 
     def _store(self, name: str, value: object, text: str) -> None:
-        settings = self._ground.settings()
+        settings = self._ground.own_settings()
         setattr(settings.plate, name, value)
         self._ground.undo.push(edits.Choices(self._ground, settings, text))
         self.changed.emit()

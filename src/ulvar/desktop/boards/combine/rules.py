@@ -214,13 +214,12 @@ class RulesPage(QWidget):
         if self._filling:
             return
         rules = self._model.settings().combine.rules
-        rules[index].limit = limit
-        self._model.looking.set_rules(rules, "Change a rule")
+        changed = rules[index].model_copy(update={"limit": limit})
+        self._model.looking.set_rules([*rules[:index], changed, *rules[index + 1 :]], "Change a rule")
 
     def _remove(self, index: int) -> None:
         rules = self._model.settings().combine.rules
-        del rules[index]
-        self._model.looking.set_rules(rules, "Remove a rule")
+        self._model.looking.set_rules([*rules[:index], *rules[index + 1 :]], "Remove a rule")
 
     def show_current(self, path: str) -> None:
         """Nothing here belongs to one exposure."""
