@@ -21,6 +21,7 @@ from ulvar.night.stations.intake import _changes
 from ulvar.night.stations.masters import preparation_of
 from ulvar.night.stations.results import remember_result
 from ulvar.night.stations.selection import field_shift
+from ulvar.night.stations.sky import _told
 
 
 class Pieces(unittest.TestCase):
@@ -31,6 +32,13 @@ class Pieces(unittest.TestCase):
     def test_files_that_changed_and_files_that_are_gone(self) -> None:
         found = _changes({"a": (1, 1), "b": (1, 1)}, ["a", "c"], ["a", "c"])
         self.assertEqual([(f.code, f.files) for f in found], [("file_changed", ("a",)), ("file_missing", ("b",))])
+
+    def test_why_nothing_was_measured(self) -> None:
+        for bad, words in (
+            ([Outcome("a", False, "no stars")], "the pair was not measured: no stars"),
+            ([], "there is no exposure to measure"),
+        ):
+            self.assertEqual(_told("the pair", None, bad, 0).problem, words)  # type: ignore[arg-type]
 
     def test_what_no_suffix_may_be(self) -> None:
         for suffix in ("a/b", "-x.FITS"):

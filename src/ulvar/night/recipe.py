@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 from datetime import UTC, datetime
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal
 
@@ -40,15 +42,20 @@ def recipe_text(night: Night) -> str:
     )
     document["version"] = __version__
     document["steps"] = [s["station"] for s in night.meta("steps", [])]
-    document["settings"] = _without_none(night.settings.model_dump(mode="json"))
     stars = tomlkit.aot()
     for field in {one.field.key: one.field for one in night.series()}.values():
         for star in night.stars_of(field.key):
             places = {k: getattr(star, k) for k in ("ra", "dec", "x", "y") if getattr(star, k) is not None}
             stars.append(tomlkit.item({"name": star.name, "role": star.role, "field": field.name, **places}))
-    if len(stars):
-        document["stars"] = stars
-    return tomlkit.dumps(document)
+    settings = _settings_text(json.dumps(_without_none(night.settings.model_dump(mode="json"))))
+    parts = [tomlkit.dumps(document), settings, *([tomlkit.dumps({"stars": stars})] if len(stars) else [])]
+    return "\n".join(parts)
+
+
+# A recipe is written after each station, mostly with the settings of the one before.
+@lru_cache(maxsize=4)
+def _settings_text(told: str) -> str:
+    return tomlkit.dumps({"settings": json.loads(told)})
 
 
 def _without_none(value: Any) -> Any:
