@@ -19,9 +19,7 @@ def interleaved(case: FolderCase) -> dict[str, np.ndarray]:
     rng = np.random.default_rng(21)
     skies, number = {}, 0
     for name in FIELDS:
-        skies[name] = np.column_stack(
-            [rng.uniform(25, WIDTH - 25, 45), rng.uniform(25, HEIGHT - 25, 45), 10 ** rng.uniform(3.9, 5.0, 45)]
-        )
+        skies[name] = np.column_stack([rng.uniform(25, WIDTH - 25, 45), rng.uniform(25, HEIGHT - 25, 45), 10 ** rng.uniform(3.9, 5.0, 45)])
     for name, (ra, dec) in FIELDS.items():
         for i in range(PER_SERIES):
             for band, factor in BANDS.items():

@@ -66,9 +66,7 @@ def rows_of(
     return rows
 
 
-def lay_night(
-    folder: Path, name: str, filters: Sequence[str], rows: Callable[[str, list[str]], list[SeriesRow]], day: str
-) -> Night:
+def lay_night(folder: Path, name: str, filters: Sequence[str], rows: Callable[[str, list[str]], list[SeriesRow]], day: str) -> Night:
     """Make a night of two small lights a filter, whose tables hold what `rows` gives for filter and names of the lights."""
     raw = folder / f"{name}-raw"
     raw.mkdir(parents=True)

@@ -72,9 +72,7 @@ class Packages(FolderCase):
                 python.chmod(0o755)
 
         wheel = self.folder / "x.whl"
-        quiet = mock.patch.multiple(
-            self.script, run=run, wheel=lambda: wheel, say=mock.DEFAULT, _told_desktop=mock.DEFAULT
-        )
+        quiet = mock.patch.multiple(self.script, run=run, wheel=lambda: wheel, say=mock.DEFAULT, _told_desktop=mock.DEFAULT)
         with quiet, mock.patch.dict("os.environ", {"XDG_DATA_HOME": ""}):
             self.script.install(home)
             first = files_under(home)
@@ -90,9 +88,7 @@ class Packages(FolderCase):
         )  # fmt: skip
         installs = [words for words in ran if "install" in words]
         self.assertTrue(all(str(wheel) in words and str(ROOT / "requirements.lock") in words for words in installs))
-        said = subprocess.run(
-            [home / ".local" / "bin" / "ulvar", "sort", "a b"], capture_output=True, text=True, check=True
-        )
+        said = subprocess.run([home / ".local" / "bin" / "ulvar", "sort", "a b"], capture_output=True, text=True, check=True)
         self.assertEqual(said.stdout, "-m ulvar sort a b\n")
         entry = (home / ".local" / "share" / "applications" / "ulvar.desktop").read_text()
         self.assertIn(f'Exec="{home}/.local/bin/ulvar" open %f', entry)

@@ -124,9 +124,7 @@ class Patterns(unittest.TestCase):
         value = folders[at]
         wrapped = [*folders[:at], f"{before}{value}{after}", *folders[at + 1 :]]
         # Blanks around a pattern are nobody's folder.
-        literal = (
-            "{}" not in before + after and "*" not in before + after and (before + after).strip() == before + after
-        )
+        literal = "{}" not in before + after and "*" not in before + after and (before + after).strip() == before + after
         root = "/night"
         plain = TagRule("t", "/".join(["*"] * at + ["{}"]))
         self.assertEqual(plain.value("/".join([root, *wrapped, "a.fits"]), [root]), wrapped[at])
@@ -161,9 +159,7 @@ class Files(unittest.TestCase):
             self.assertNotIn("Traceback", str(error))
 
 
-CELL = st.one_of(
-    LETTERS, st.floats().map(repr), st.sampled_from(["", "nan", "1e400", "target", "saturated|edge", "10:20:30", "-5"])
-)
+CELL = st.one_of(LETTERS, st.floats().map(repr), st.sampled_from(["", "nan", "1e400", "target", "saturated|edge", "10:20:30", "-5"]))
 
 
 def table(header: list[str]) -> st.SearchStrategy[str]:
@@ -227,12 +223,8 @@ class Tables(Files):
 
 
 RECIPE_VALUE = st.recursive(
-    st.one_of(
-        st.integers(), st.floats(), st.booleans(), st.text(max_size=8), st.sampled_from(["none", "sigma", "intake"])
-    ),
-    lambda inner: st.one_of(
-        st.lists(inner, max_size=3), st.dictionaries(st.text("abckmo_", min_size=1, max_size=8), inner, max_size=3)
-    ),
+    st.one_of(st.integers(), st.floats(), st.booleans(), st.text(max_size=8), st.sampled_from(["none", "sigma", "intake"])),
+    lambda inner: st.one_of(st.lists(inner, max_size=3), st.dictionaries(st.text("abckmo_", min_size=1, max_size=8), inner, max_size=3)),
     max_leaves=6,
 )
 
@@ -243,9 +235,7 @@ class Recipes(Files):
         self.addCleanup(night.close)
         return night, recipe_text(night)
 
-    @given(
-        st.dictionaries(st.sampled_from(["steps", "settings", "stars", "version", "other"]), RECIPE_VALUE, max_size=4)
-    )
+    @given(st.dictionaries(st.sampled_from(["steps", "settings", "stars", "version", "other"]), RECIPE_VALUE, max_size=4))
     def test_any_values(self, body: dict[str, object]) -> None:
         import tomlkit
 
@@ -260,9 +250,7 @@ class Recipes(Files):
                 continue
             for value in ('"?"', "[]", "-1e300", "{ a = 1 }", "nan", ""):
                 with self.subTest(name=name, value=value):
-                    self.refused(
-                        read_recipe, "\n".join([*lines[:n], f"{name} = {value}", *lines[n + 1 :]]), RecipeError
-                    )
+                    self.refused(read_recipe, "\n".join([*lines[:n], f"{name} = {value}", *lines[n + 1 :]]), RecipeError)
 
     @given(LETTERS)
     def test_any_text(self, text: str) -> None:

@@ -27,9 +27,7 @@ class Short(unittest.TestCase):
         return done.stdout
 
     def test_damaged_inputs(self) -> None:
-        said = self.storm(
-            "fuzz", "--count", "6", "--seed", "500", "--minutes", "5", "--also", ",".join(map(str, FOUND))
-        )
+        said = self.storm("fuzz", "--count", "6", "--seed", "500", "--minutes", "5", "--also", ",".join(map(str, FOUND)))
         self.assertIn(f"fuzz: {6 + len(FOUND)} inputs", said)
 
     def test_kills(self) -> None:

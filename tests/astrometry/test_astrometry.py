@@ -38,9 +38,7 @@ class Coordinates(FolderCase):
 
     def wcs(self) -> Wcs:
         cd = np.array([[-3.4e-4, 7e-5], [7e-5, 3.4e-4]])
-        return Wcs(
-            115.53, 41.3, 511.5, 383.5, cd, {(2, 0): 1e-6, (1, 1): -3e-7, (3, 0): 2e-9}, {(0, 2): -8e-7, (2, 1): 1e-9}
-        )
+        return Wcs(115.53, 41.3, 511.5, 383.5, cd, {(2, 0): 1e-6, (1, 1): -3e-7, (3, 0): 2e-9}, {(0, 2): -8e-7, (2, 1): 1e-9})
 
     def test_north_up(self) -> None:
         """Turned and mirrored as it says, a step east goes left and a step north up; close to a pole too."""
@@ -52,9 +50,7 @@ class Coordinates(FolderCase):
                     wcs = Wcs(120.0, dec, 500.0, 400.0, cd)
                     turn, mirrored = wcs.north_up(500.0, 400.0)
                     self.assertEqual(mirrored, wcs.flipped)
-                    places = wcs.pixel(
-                        np.array([120.0, 120.0 + 1e-4 / math.cos(math.radians(dec))]), np.array([dec + 1e-4, dec])
-                    )
+                    places = wcs.pixel(np.array([120.0, 120.0 + 1e-4 / math.cos(math.radians(dec))]), np.array([dec + 1e-4, dec]))
                     a = math.radians(turn)
                     for (dx, dy), wanted in zip(zip(places[0] - 500, places[1] - 400), ((0.0, 1.0), (-1.0, 0.0))):
                         dx = -dx if mirrored else dx
@@ -238,14 +234,10 @@ class Solver(unittest.TestCase):
         rng = np.random.default_rng(44)
         for _ in range(2):
             x, y = rng.uniform(0, 1000, 120), rng.uniform(0, 750, 120)
-            result = solve_plate(
-                x, y, np.full(120, 50.0), (750, 1000), self.catalogue, SolveHints(115.53, 41.3, 0.3, 1.1, 1.4)
-            )
+            result = solve_plate(x, y, np.full(120, 50.0), (750, 1000), self.catalogue, SolveHints(115.53, 41.3, 0.3, 1.1, 1.4))
             self.assertIsInstance(result, Failed)
             self.assertIn("no match", result.reason)
 
     def test_reasons(self) -> None:
-        few = solve_plate(
-            np.arange(3.0), np.arange(3.0), np.ones(3), (100, 100), self.catalogue, SolveHints(None, None, 1, 1, 2)
-        )
+        few = solve_plate(np.arange(3.0), np.arange(3.0), np.ones(3), (100, 100), self.catalogue, SolveHints(None, None, 1, 1, 2))
         self.assertIn("too few stars: 3", few.reason)  # type: ignore[union-attr]

@@ -193,11 +193,7 @@ class Fields(WholeSkyCase):
             x, y = np.append(x, rng.uniform(-2000, 2000, 60)), np.append(y, rng.uniform(-1500, 1500, 60))
             scale = wcs.scale_arcsec_px
             limits = Limits(0.9 * scale, 1.1 * scale, (ra, dec, 0.5))
-            told = [
-                h
-                for newest in (3, 4, 5)
-                for h in self.sky.packed.look_up(x, y, (3000, 4000), newest, (0, newest), 0.003, limits)
-            ]
+            told = [h for newest in (3, 4, 5) for h in self.sky.packed.look_up(x, y, (3000, 4000), newest, (0, newest), 0.003, limits)]
             self.assertEqual(bool(told), wanted > 2)
         self.assertEqual(done, {2, 4})
 
@@ -381,9 +377,7 @@ class Models(unittest.TestCase):
                 use, test = folds != fold, folds == fold
                 wcs = model.fit(x[use], y[use], ra[use], dec[use], centre, start, w[use] ** 2)
                 px, py = wcs.pixel(ra[test], dec[test])
-                np.testing.assert_allclose(
-                    away[test], np.column_stack([px - x[test], py - y[test]]) * w[test, None], rtol=0.04, atol=0.005
-                )
+                np.testing.assert_allclose(away[test], np.column_stack([px - x[test], py - y[test]]) * w[test, None], rtol=0.04, atol=0.005)
 
     def test_the_simplest_that_foretells(self) -> None:
         start, centre = (40.0, 70.0), (749.5, 499.5)

@@ -54,9 +54,7 @@ class Words(Command):
             for n in NAMES
         )
         body = "".join("<TR>" + "".join(f"<TD>{v}</TD>" for v in row) + "</TR>" for row in ROWS)
-        paths["vot"].write_text(
-            f"<VOTABLE><RESOURCE><TABLE>{head}<DATA><TABLEDATA>{body}</TABLEDATA></DATA></TABLE></RESOURCE></VOTABLE>"
-        )
+        paths["vot"].write_text(f"<VOTABLE><RESOURCE><TABLE>{head}<DATA><TABLEDATA>{body}</TABLEDATA></DATA></TABLE></RESOURCE></VOTABLE>")
         return paths
 
     def check(self, stars: StarCatalogue, name: str) -> None:
@@ -89,9 +87,7 @@ class Words(Command):
         self.assertEqual(len(stars), 4)
         assert stars.ids is not None and stars.variable is not None
         k = int(np.argmax(stars.mag))
-        self.assertEqual(
-            (str(stars.ids[k]), math.isnan(stars.variable[k]), math.isnan(stars.errors["mag"][k])), ("", True, True)
-        )
+        self.assertEqual((str(stars.ids[k]), math.isnan(stars.variable[k]), math.isnan(stars.errors["mag"][k])), ("", True, True))
 
     def test_other_words_for_variable(self) -> None:
         for words, told in (
@@ -100,9 +96,7 @@ class Words(Command):
             ("True,False,", [1, 0, math.nan]),
         ):
             path = self.folder / "v.csv"
-            path.write_text(
-                "ra,dec,mag,variable\n" + "".join(f"{k},{k},{k},{w}\n" for k, w in enumerate(words.split(","), 1))
-            )
+            path.write_text("ra,dec,mag,variable\n" + "".join(f"{k},{k},{k},{w}\n" for k, w in enumerate(words.split(","), 1)))
             np.testing.assert_array_equal(load_catalogue(path).variable, told)
 
     def test_a_star_by_its_name(self) -> None:
@@ -196,9 +190,7 @@ class Described(Command):
         self.sky(north, 30.0, 90.0)
         name_catalogue(north, name="North", licence="Free to use", origin="made up")
         facts = describe_catalogue(north)
-        self.assertEqual(
-            (facts.name, facts.licence, facts.origin, facts.stars), ("North", "Free to use", "made up", 4000)
-        )
+        self.assertEqual((facts.name, facts.licence, facts.origin, facts.stars), ("North", "Free to use", "made up", 4000))
         # A quarter of the sky lies north of 30 degrees.
         self.assertAlmostEqual(facts.covered, 0.25, delta=0.02)
         self.assertAlmostEqual(facts.depth_mag, 14.5, delta=0.1)

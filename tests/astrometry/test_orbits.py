@@ -33,9 +33,7 @@ def elements_of(r: np.ndarray, v: np.ndarray, jd: float) -> Orbit:
     nu = math.atan2(r @ np.cross(h, lean) / np.linalg.norm(h) / e, r @ lean / e)
     u = 2 * math.atan(math.sqrt((1 - e) / (1 + e)) * math.tan(nu / 2))
     m = u - e * math.sin(u)
-    return Orbit(
-        "body", float(a * (1 - e)), e, math.degrees(i), math.degrees(om), math.degrees(w), jd - m / math.sqrt(MU / a**3)
-    )
+    return Orbit("body", float(a * (1 - e)), e, math.degrees(i), math.degrees(om), math.degrees(w), jd - m / math.sqrt(MU / a**3))
 
 
 class Motion(FolderCase):
@@ -85,9 +83,7 @@ class Motion(FolderCase):
             found = heliocentric(orbit, np.array([jd + day - orbit.perihelion_jd]))[0]
             # The planets pull it away by about so much.
             self.assertLess(float(np.linalg.norm(found - published)), 2e-5, day)
-        self.assertLess(
-            float(np.linalg.norm(heliocentric(orbit, np.array([jd - orbit.perihelion_jd]))[0] - state["p"])), 1e-12
-        )
+        self.assertLess(float(np.linalg.norm(heliocentric(orbit, np.array([jd - orbit.perihelion_jd]))[0] - state["p"])), 1e-12)
 
 
 class Seen(FolderCase):
@@ -131,9 +127,7 @@ class Seen(FolderCase):
         orbit = elements_of(far, speed + 1e-6, 2461448.4375)
         with_h = Orbit(**{**vars(orbit), "h_mag": 12.0})
         seen = ephemeris(with_h, [WHEN], None)
-        self.assertAlmostEqual(
-            float(seen.magnitude[0]), 12 + 5 * math.log10(2.5 * float(seen.distance_au[0])), delta=0.15
-        )
+        self.assertAlmostEqual(float(seen.magnitude[0]), 12 + 5 * math.log10(2.5 * float(seen.distance_au[0])), delta=0.15)
         self.assertTrue(math.isnan(float(ephemeris(orbit, [WHEN], None).magnitude[0])))
         # Away from it light falls as both parts of the law say, each by its own constants (Bowell et al. 1989, with G between them).
         when = [WHEN + timedelta(days=d) for d in (40, 90, 150)]
@@ -144,9 +138,7 @@ class Seen(FolderCase):
             phase = np.arccos((sides[0] ** 2 + sides[1] ** 2 - sides[2] ** 2) / (2 * sides[0] * sides[1]))
             half = np.tan(phase / 2)
             light = (1 - slope) * np.exp(-3.33 * half**0.63) + slope * np.exp(-1.87 * half**1.22)
-            np.testing.assert_allclose(
-                side.magnitude, 12 + 5 * np.log10(sides[0] * sides[1]) - 2.5 * np.log10(light), atol=1e-3
-            )
+            np.testing.assert_allclose(side.magnitude, 12 + 5 * np.log10(sides[0] * sides[1]) - 2.5 * np.log10(light), atol=1e-3)
         side = ephemeris(with_h, [WHEN + timedelta(days=120)], None)
         bare = 12 + 5 * math.log10(float(side.from_sun_au[0] * side.distance_au[0]))
         self.assertGreater(float(side.magnitude[0]), bare + 0.5)
@@ -161,9 +153,7 @@ def _zenith_distance(ra: float, dec: float, when: datetime) -> float:
     assert 0 <= turn < 7
     latitude, east = math.radians(SITE[0]), math.radians(SITE[1])
     geocentric = math.atan(math.tan(latitude) * 0.99330562)
-    up = matrix.T @ np.array(
-        [math.cos(geocentric) * math.cos(east), math.cos(geocentric) * math.sin(east), math.sin(geocentric)]
-    )
+    up = matrix.T @ np.array([math.cos(geocentric) * math.cos(east), math.cos(geocentric) * math.sin(east), math.sin(geocentric)])
     a, d = math.radians(ra), math.radians(dec)
     return math.degrees(math.acos(up @ np.array([math.cos(d) * math.cos(a), math.cos(d) * math.sin(a), math.sin(d)])))
 

@@ -25,9 +25,7 @@ class Packed(Command):
 
     def test_stars(self) -> None:
         stars = load_catalogue(self.write("stars.bin"))
-        self.assertEqual(
-            (stars.ra.tolist(), stars.dec.tolist(), stars.mag.tolist()), ([5.0, 359.5], [-3.0, 89.0], [8.5, 4.25])
-        )
+        self.assertEqual((stars.ra.tolist(), stars.dec.tolist(), stars.mag.tolist()), ([5.0, 359.5], [-3.0, 89.0], [8.5, 4.25]))
         self.assertEqual(
             (stars.pmra.tolist(), stars.pmdec.tolist(), stars.epoch.tolist()),
             ([1.5, 0.0], [-2.5, 0.0], [2016.0, 2016.0]),
@@ -47,9 +45,7 @@ class Packed(Command):
         told = site / "made_stars-1.0.dist-info"
         told.mkdir()
         (told / "METADATA").write_text("Metadata-Version: 2.1\nName: made-stars\nVersion: 1.0\n")
-        (told / "RECORD").write_text(
-            "made_stars/data/stars.bin,,\nmade_stars/data/note.csv,,\nmade_stars-1.0.dist-info/RECORD,,\n"
-        )
+        (told / "RECORD").write_text("made_stars/data/stars.bin,,\nmade_stars/data/note.csv,,\nmade_stars-1.0.dist-info/RECORD,,\n")
         with mock.patch.object(sys, "path", [str(site), *sys.path]):
             code, body = self.json("catalogue", "import", "made-stars", "--out", self.folder / "tiles")
             self.assertEqual((code, body["stars"], body["files"][0]["bad_rows"]), (0, 2, 1), body)

@@ -123,6 +123,4 @@ class Moving(unittest.TestCase):
 class Weights(unittest.TestCase):
     def test_photons_and_the_catalogue_s_own_errors(self) -> None:
         # At SNR 60 both count alike; a bright star is worth sixty of SNR 1 to the power of two, and no more.
-        np.testing.assert_allclose(
-            _weights(np.array([60.0, 1e9, 1.0, 0.2])), [1800.0, 3600.0, 3600 / 3601, 3600 / 3601]
-        )
+        np.testing.assert_allclose(_weights(np.array([60.0, 1e9, 1.0, 0.2])), [1800.0, 3600.0, 3600 / 3601, 3600 / 3601])

@@ -50,16 +50,10 @@ class Projections(unittest.TestCase):
         st.sampled_from([180.0, 150.0, 0.0, -33.0]),
     )  # fmt: skip
     @settings(max_examples=200, deadline=None)
-    def test_by_the_formulae_of_the_standard(
-        self, code: str, ra0: float, dec0: float, away: float, angle: float, lonpole: float
-    ) -> None:
+    def test_by_the_formulae_of_the_standard(self, code: str, ra0: float, dec0: float, away: float, angle: float, lonpole: float) -> None:
         d0, r, p = math.radians(dec0), math.radians(away), math.radians(angle)
-        dec = math.degrees(
-            math.asin(max(-1, min(1, math.sin(d0) * math.cos(r) + math.cos(d0) * math.sin(r) * math.cos(p))))
-        )
-        east = math.atan2(
-            math.sin(p) * math.sin(r), math.cos(d0) * math.cos(r) - math.sin(d0) * math.sin(r) * math.cos(p)
-        )
+        dec = math.degrees(math.asin(max(-1, min(1, math.sin(d0) * math.cos(r) + math.cos(d0) * math.sin(r) * math.cos(p)))))
+        east = math.atan2(math.sin(p) * math.sin(r), math.cos(d0) * math.cos(r) - math.sin(d0) * math.sin(r) * math.cos(p))
         ra = (ra0 + math.degrees(east)) % 360
         wcs = wcs_from_header(header(code, ra0, dec0, 100.0, LONPOLE=lonpole))
         assert wcs is not None
@@ -76,9 +70,7 @@ class Projections(unittest.TestCase):
                 wcs = wcs_from_header(header(code, ra0, dec0))
                 assert wcs is not None
                 x, y = np.array([0.0, 2000.0, 1000.0, 1530.0]), np.array([0.0, 900.0, 800.0, 17.0])
-                np.testing.assert_allclose(
-                    np.stack(wcs.pixel(*wcs.sky(x, y))), [x, y], atol=3e-9, err_msg=f"{code} {dec0}"
-                )
+                np.testing.assert_allclose(np.stack(wcs.pixel(*wcs.sky(x, y))), [x, y], atol=3e-9, err_msg=f"{code} {dec0}")
                 self.assertAlmostEqual(float(wcs.sky(1000.0, 800.0)[1]), dec0, places=10)
 
     def test_where_a_projection_does_not_reach(self) -> None:
@@ -118,9 +110,7 @@ class Polynomials(unittest.TestCase):
             xi = 1e-5 + 1.002 * x + 3e-3 * x * x - 2e-3 * x**3
             # On the second axis its own coordinate is declination.
             eta = 0.999 * y + 4e-4 * x - 2e-3 * y * x + 1e-3 * r**3
-            np.testing.assert_allclose(
-                np.stack(wcs.sky(px, py)), np.stack(plain.sky(*pixel_of(xi, eta, SCALES))), atol=1e-12
-            )
+            np.testing.assert_allclose(np.stack(wcs.sky(px, py)), np.stack(plain.sky(*pixel_of(xi, eta, SCALES))), atol=1e-12)
             np.testing.assert_allclose([float(v) for v in wcs.pixel(*wcs.sky(px, py))], [px, py], atol=1e-8)
         again = wcs_from_header({name: value for name, value, _ in wcs.cards()})
         assert again is not None

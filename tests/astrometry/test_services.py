@@ -78,15 +78,9 @@ class StandIn:
             near = separation_deg(self.ra, self.dec, float(told["RA"]), float(told["DEC"])) <= float(told["SR"])
         most = int(told.get("MAXREC", 10**6))
         chosen = np.flatnonzero(near)
-        rows = "".join(
-            f"<TR><TD>{self.ra[k]!r}</TD><TD>{self.dec[k]!r}</TD><TD>{self.mag[k]:.3f}</TD></TR>" for k in chosen[:most]
-        )
+        rows = "".join(f"<TR><TD>{self.ra[k]!r}</TD><TD>{self.dec[k]!r}</TD><TD>{self.mag[k]:.3f}</TD></TR>" for k in chosen[:most])
         made = votable(rows.replace("np.float64(", "").replace(")", ""))
-        return (
-            made.replace(b"</TABLE>", b'</TABLE><INFO name="QUERY_STATUS" value="OVERFLOW"/>')
-            if len(chosen) > most
-            else made
-        )
+        return made.replace(b"</TABLE>", b'</TABLE><INFO name="QUERY_STATUS" value="OVERFLOW"/>') if len(chosen) > most else made
 
     def close(self) -> None:
         self.server.shutdown()
@@ -94,9 +88,7 @@ class StandIn:
         self.thread.join()
 
 
-def send(
-    handler: BaseHTTPRequestHandler, body: bytes, code: int = 200, kind: str = "application/x-votable+xml", **more: str
-) -> None:
+def send(handler: BaseHTTPRequestHandler, body: bytes, code: int = 200, kind: str = "application/x-votable+xml", **more: str) -> None:
     handler.send_response(code)
     handler.send_header("Content-Type", kind)
     for name, value in ({"Content-Length": str(len(body))} | {k.replace("_", "-"): v for k, v in more.items()}).items():
@@ -129,19 +121,13 @@ class Services(Command):
         inside = separation_deg(self.service.ra, self.service.dec, 104.0, 35.0) <= 2
         self.assertEqual((code, told["stars"], told["incomplete"]), (0, int(inside.sum()), False))
         path, asked, how = self.service.asked[-1]
-        self.assertEqual(
-            (path, how, asked["set"], float(asked["RA"]), float(asked["SR"])), ("/cone", "GET", "a", 104.0, 2.0)
-        )
+        self.assertEqual((path, how, asked["set"], float(asked["RA"]), float(asked["SR"])), ("/cone", "GET", "a", 104.0, 2.0))
         stars = load_catalogue(out)
         np.testing.assert_allclose(np.sort(stars.ra), np.sort(self.service.ra[inside]))
         adql = "SELECT ra, dec, V FROM stars WHERE V < 14"
-        code, told = self.json(
-            "catalogue", "fetch", "--service", f"{self.service.url}/tap/", "--query", adql, "--most", "50", "--out", out
-        )
+        code, told = self.json("catalogue", "fetch", "--service", f"{self.service.url}/tap/", "--query", adql, "--most", "50", "--out", out)
         path, asked, how = self.service.asked[-1]
-        self.assertEqual(
-            (path, how, asked["QUERY"], asked["LANG"], asked["MAXREC"]), ("/tap/sync", "POST", adql, "ADQL", "50")
-        )
+        self.assertEqual((path, how, asked["QUERY"], asked["LANG"], asked["MAXREC"]), ("/tap/sync", "POST", adql, "ADQL", "50"))
         # What is not whole is told, and ends so.
         self.assertEqual((code, told["stars"], told["incomplete"]), (1, 50, True))
 
@@ -348,9 +334,7 @@ class Services(Command):
             ["--query", "x", "--most", "0"],
             ["--at", "1,2", "--radius", "1", "--async"],
         ):
-            code, _, _ = self.ulvar(
-                "catalogue", "fetch", "--service", "http://a.invalid", "--out", self.folder / "c", *words
-            )
+            code, _, _ = self.ulvar("catalogue", "fetch", "--service", "http://a.invalid", "--out", self.folder / "c", *words)
             self.assertEqual(code, 2, words)
         empty = self.folder / "none.vot"
         empty.write_bytes(votable(""))

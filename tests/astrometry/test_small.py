@@ -47,21 +47,13 @@ class Corners(unittest.TestCase):
         for size, away in (((801, 1001), None), ((400, 500), np.array([[1.0, 0, -400.0], [0, 1.0, -300.0]]))):
             moved = one if away is None else one.moved(away)
             cards = {name: value for name, value, _ in moved.cards(size)}
-            self.assertEqual(
-                (cards["AP_ORDER"], cards["BP_ORDER"], cards["EQUINOX"], cards["RADESYS"]), (4, 4, 2000.0, "ICRS")
-            )
+            self.assertEqual((cards["AP_ORDER"], cards["BP_ORDER"], cards["EQUINOX"], cards["RADESYS"]), (4, 4, 2000.0, "ICRS"))
             x, y = (v.ravel() for v in np.meshgrid(np.linspace(0, size[1] - 1, 7), np.linspace(0, size[0] - 1, 7)))
             ra, dec = moved.sky(x, y)
             plain = Wcs(moved.ra0, moved.dec0, moved.x0, moved.y0, moved.cd)
             f, g = (v - o for v, o in zip(plain.pixel(ra, dec), (moved.x0, moved.y0)))
             back = [
-                o
-                + w
-                + sum(
-                    v * f ** int(n[3]) * g ** int(n[5])
-                    for n, v in cards.items()
-                    if n[:3] == f"{letter}P_" and n[3].isdigit()
-                )
+                o + w + sum(v * f ** int(n[3]) * g ** int(n[5]) for n, v in cards.items() if n[:3] == f"{letter}P_" and n[3].isdigit())
                 for o, w, letter in ((moved.x0, f, "A"), (moved.y0, g, "B"))
             ]
             # The distortion is up to 0.7 px; the inverse is right to a thousandth of it.

@@ -47,9 +47,7 @@ class Dialects(TableCase):
             found = self.columns(self.text("\n".join(rows)))
             self.assertEqual((found["ra"], found["dec"], found["mag"][0]), ([10.5, 11.0], [-5.0, 6.0], 7.25))
             self.assertTrue(math.isnan(found["mag"][1]))
-        found = self.columns(
-            self.text("# made up\n\n  RAJ2000   DEJ2000 Vmag\n 10.5  -5.0   7.25\n# more\n 11.0 6 8\n", "t.txt")
-        )
+        found = self.columns(self.text("# made up\n\n  RAJ2000   DEJ2000 Vmag\n 10.5  -5.0   7.25\n# more\n 11.0 6 8\n", "t.txt"))
         self.assertEqual((found["ra"], found["V"]), ([10.5, 11.0], [7.25, 8.0]))
 
     def test_names_of_other_catalogues(self) -> None:
@@ -256,9 +254,7 @@ class Tiles(TableCase):
     def test_on_the_command_line(self) -> None:
         good = self.text("ra,dec,hmag\n10,20,9\n11,21,8\nx,1,2\n", "good.csv")
         bad = self.text("x,y\n1,2\n", "bad.csv")
-        code, told = self.json(
-            "catalogue", "import", good, bad, "--out", self.folder / "c", "--column", "mag=hmag", "--column", "ra=ra"
-        )
+        code, told = self.json("catalogue", "import", good, bad, "--out", self.folder / "c", "--column", "mag=hmag", "--column", "ra=ra")
         self.assertEqual((code, told["stars"], told["files"][0]["bad_rows"]), (1, 2, 1))
         self.assertIn("row 3", told["files"][0]["first_bad"])
         self.assertIn("bad.csv", told["failed"][0])

@@ -70,11 +70,7 @@ class VoTables(FolderCase):
                 with self.subTest(kind, fixed=fixed):
                     self.check(self.read(self.write(wrapped(self.binary(5, kind, fixed=fixed)))), 5)
         self.check(
-            self.read(
-                self.write(
-                    wrapped(self.words(3)).replace("<", "<v:").replace("<v:/", "</v:").replace("<v:?", "<?"), "n.xml"
-                )
-            ),
+            self.read(self.write(wrapped(self.words(3)).replace("<", "<v:").replace("<v:/", "</v:").replace("<v:?", "<?"), "n.xml")),
             3,
         )
         path = self.folder / "p.vot.gz"
@@ -99,9 +95,7 @@ class VoTables(FolderCase):
         fields = FIELDS.replace('name="n"', 'name="Vmag"')
         rows = "<TR><TD>a</TD><TD>1</TD><TD>2</TD><TD>3</TD><TD>-1</TD></TR><TR><TD>b</TD><TD>5</TD><TD>6</TD><TD>7</TD><TD>8</TD></TR>"
         one = f"{fields}<DATA><TABLEDATA>{rows}</TABLEDATA></DATA>"
-        second = (
-            '</TABLE><TABLE><FIELD name="q" datatype="int"/><DATA><TABLEDATA><TR><TD>1</TD></TR></TABLEDATA></DATA>'
-        )
+        second = '</TABLE><TABLE><FIELD name="q" datatype="int"/><DATA><TABLEDATA><TR><TD>1</TD></TR></TABLEDATA></DATA>'
         found = self.read(self.write(wrapped(one + second)))
         self.assertEqual((len(found["ra"]), math.isnan(found["V"][0]), found["V"][1]), (2, True, 8.0))
         stars = load_catalogue(self.folder / "t.vot")

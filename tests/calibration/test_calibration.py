@@ -34,9 +34,7 @@ class Made(FolderCase):
         self.camera = Camera(220, 160, seed=3, hot_fraction=0.004, dead_column=80)
         self.rng = np.random.default_rng(21)
 
-    def frames(
-        self, kind: str, count: int, state: CameraState, light: float = 0.0, spread: float = 0.0
-    ) -> list[ExposureFacts]:
+    def frames(self, kind: str, count: int, state: CameraState, light: float = 0.0, spread: float = 0.0) -> list[ExposureFacts]:
         """Write `count` raw frames and return their facts."""
         result = []
         for i in range(count):
@@ -82,9 +80,7 @@ class Made(FolderCase):
         state = CameraState(100, 60.0, -15.0)
         dark = self.master(Role.DARK, self.frames("Dark", 16, state))
         dark_flat = self.master(Role.DARK_FLAT, self.frames("Dark Flat", 12, CameraState(100, 2.0, -15.0)))
-        flat = self.master(
-            Role.FLAT, self.frames("Flat", 16, CameraState(100, 2.0, -15.0), light=42000.0), subtract=dark_flat.data
-        )
+        flat = self.master(Role.FLAT, self.frames("Flat", 16, CameraState(100, 2.0, -15.0), light=42000.0), subtract=dark_flat.data)
         calibrate = make_calibrator(dark=dark, flat=flat)
         sky = 900.0
         raw = self.camera.expose(self.rng, sky, state).astype(np.float32)
@@ -150,9 +146,7 @@ class Made(FolderCase):
         write_master(path, master, fingerprint="abc")
         again = read_master(str(path))
         np.testing.assert_array_equal(again.data, master.data)
-        self.assertEqual(
-            (again.kind, again.count, again.facts.exposure_s, again.facts.is_master), (Role.DARK, 5, 5.0, True)
-        )
+        self.assertEqual((again.kind, again.count, again.facts.exposure_s, again.facts.is_master), (Role.DARK, 5, 5.0, True))
 
     def test_defects_of_a_flat_dark_frame(self) -> None:
         self.assertFalse(find_defects(dark=np.full((20, 20), 3.0, np.float32)).any)

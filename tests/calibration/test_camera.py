@@ -191,9 +191,7 @@ class ByHand(unittest.TestCase):
         self.assertEqual(match.dark_flat.fit, Fit.NOTHING_SAFE)
         with_own = match_flat(flat.facts, [dark, bias, self.candidate(Role.DARK_FLAT, exposure_s=2.0)])
         self.assertEqual(with_own.fit, Fit.FITS)
-        self.assertEqual(
-            bias_is_unsafe(self.light, [replace(dark, level_adu=499.0), bias]), "", "a drift of an ADU is no sign"
-        )
+        self.assertEqual(bias_is_unsafe(self.light, [replace(dark, level_adu=499.0), bias]), "", "a drift of an ADU is no sign")
 
     def test_a_dark_whose_bias_was_taken_off_takes_the_bias_with_it(self) -> None:
         dark = self.candidate(Role.DARK, level=40.0)
@@ -240,18 +238,14 @@ class ByHand(unittest.TestCase):
         self.assertEqual((bound.flat.fit, bound.flat.reason), (Fit.NOTHING_SAFE, "session 2027-02-09, not 2027-02-11"))
         tagged = replace(self.light, tags={"rig": "a"})
         other = self.candidate(Role.DARK, tags={"rig": "b"})
-        self.assertEqual(
-            match_lights(tagged, [other], options=MatchOptions(bound_tags=("rig",))).dark.reason, "rig b, not a"
-        )
+        self.assertEqual(match_lights(tagged, [other], options=MatchOptions(bound_tags=("rig",))).dark.reason, "rig b, not a")
 
     def test_limits_and_options_are_not_given_both(self) -> None:
         with self.assertRaises(ValueError):
             match_lights(self.light, [], Tolerances(), options=MatchOptions())
 
     def test_shooting_list(self) -> None:
-        lights = [replace(self.light, path=f"l{i}") for i in range(7)] + [
-            replace(self.light, path=f"b{i}", filter="B") for i in range(3)
-        ]
+        lights = [replace(self.light, path=f"l{i}") for i in range(7)] + [replace(self.light, path=f"b{i}", filter="B") for i in range(3)]
         flat = self.candidate(Role.FLAT, exposure_s=2.0)
         bias = self.candidate(Role.BIAS, exposure_s=0.0)
         short = self.candidate(Role.DARK, exposure_s=180.0)
@@ -264,9 +258,7 @@ class ByHand(unittest.TestCase):
         shots = {(s.kind, s.filter): s for s in shooting_list(matches)}
         self.assertEqual(set(shots), {(Role.DARK, ""), (Role.FLAT, "B"), (Role.DARK_FLAT, "")})
         dark = shots[Role.DARK, ""]
-        self.assertEqual(
-            (dark.exposure_s, dark.gain, dark.offset, dark.temperature_c, dark.lights), (240.0, 100, 30, -15.0, 10)
-        )
+        self.assertEqual((dark.exposure_s, dark.gain, dark.offset, dark.temperature_c, dark.lights), (240.0, 100, 30, -15.0, 10))
         self.assertEqual(dark.why, "180 s is 60 s too short")
         self.assertAlmostEqual(dark.minutes, 20 * 245 / 60)
         self.assertEqual(shots[Role.DARK_FLAT, ""].exposure_s, 20.0)
@@ -276,9 +268,7 @@ class ByHand(unittest.TestCase):
         ]  # fmt: skip
         fitting = [(g, match_lights(g.typical, everything)) for g in groups]
         self.assertEqual(shooting_list(fitting), [])
-        old = [
-            replace(c, facts=replace(c.facts, start_utc=self.light.start_utc - timedelta(days=60))) for c in everything
-        ]  # type: ignore[operator]
+        old = [replace(c, facts=replace(c.facts, start_utc=self.light.start_utc - timedelta(days=60))) for c in everything]  # type: ignore[operator]
         self.assertEqual(
             {s.kind for s in shooting_list([(g, match_lights(g.typical, old)) for g in groups])},
             {Role.DARK, Role.FLAT},

@@ -34,10 +34,7 @@ class Comparing(unittest.TestCase):
         self.camera = Camera(300, 220, seed=5)
 
     def frames(self, n: int, state: CameraState, light: float = 0.0) -> list[np.ndarray]:
-        return [
-            self.camera.expose(self.rng, light * (1 + 0.1 * self.rng.standard_normal()), state).astype(float)
-            for _ in range(n)
-        ]
+        return [self.camera.expose(self.rng, light * (1 + 0.1 * self.rng.standard_normal()), state).astype(float) for _ in range(n)]
 
     def odd(self, kind: Role, frames: list[np.ndarray]) -> dict[int, str]:
         return {o.index: o.code for o in compare_frames(kind, [make_thumb(Held(f)) for f in frames]).odd}

@@ -119,9 +119,7 @@ class Numbers(FolderCase):
         plane = np.random.default_rng(3).normal(100, 9, (40, 60)).astype(np.float32)
         mosaic = _median(plane, 5, True)
         for at in np.ndindex(2, 2):
-            np.testing.assert_array_equal(
-                mosaic[at[0] :: 2, at[1] :: 2], _median(plane[at[0] :: 2, at[1] :: 2], 5, False)
-            )
+            np.testing.assert_array_equal(mosaic[at[0] :: 2, at[1] :: 2], _median(plane[at[0] :: 2, at[1] :: 2], 5, False))
 
     def test_clusters_are_of_four_pixels_and_more(self) -> None:
         bad = np.zeros((20, 20), np.bool_)
@@ -130,10 +128,7 @@ class Numbers(FolderCase):
         self.assertEqual(_clusters(bad), 2)
 
     def test_a_region_outside_of_the_frame_is_named(self) -> None:
-        paths = [
-            self.write(f"b{i}.fits", np.full((30, 40), 300 + i, np.uint16), IMAGETYP="Bias", EXPTIME=0.0)
-            for i in range(3)
-        ]
+        paths = [self.write(f"b{i}.fits", np.full((30, 40), 300 + i, np.uint16), IMAGETYP="Bias", EXPTIME=0.0) for i in range(3)]
         exposures = [ExposureFacts(path, Role.BIAS, width=40, height=30) for path in paths]
         for name in ("overscan", "trim"):
             made = build_master(Role.BIAS, exposures, preparation=Preparation(**{name: parse_region("[1:50,1:30]")}))

@@ -108,9 +108,7 @@ class Overscan(unittest.TestCase):
             done = correct_overscan(raw.astype(np.float32), overscan=overscan, trim=trim, fit=fit)  # type: ignore[arg-type]
             self.assertEqual(done.shape, (height, width))
             rows = np.median(done, axis=1) - 100
-            self.assertLess(
-                np.abs(rows).max(), worst + 4 * 1.25 * 5 * np.hypot(1 / np.sqrt(width), 1 / np.sqrt(600)), fit
-            )
+            self.assertLess(np.abs(rows).max(), worst + 4 * 1.25 * 5 * np.hypot(1 / np.sqrt(width), 1 / np.sqrt(600)), fit)
         smooth = correct_overscan(raw.astype(np.float32), overscan=overscan, trim=trim)
         # 24 columns smoothed over 25 rows leave 1.25 x 5 / sqrt(600) = 0.26 of added noise on 5.
         self.assertLess(abs(float(smooth.std()) / 5 - 1), 0.01)
@@ -302,9 +300,7 @@ class CosmicRays(unittest.TestCase):
             found = find_cosmic_rays(self.clean.astype(np.float32), gain_e_per_adu=gain, read_noise_e=6.0)
             # Edges of pure noise scatter by 1.12; 4.5 is four of that, 3 in 100,000, each with its neighbours.
             self.assertLess(found.mean(), 3e-4)
-            cores = [
-                found[round(y) - 1 : round(y) + 2, round(x) - 1 : round(x) + 2].any() for x, y in zip(self.x, self.y)
-            ]
+            cores = [found[round(y) - 1 : round(y) + 2, round(x) - 1 : round(x) + 2].any() for x, y in zip(self.x, self.y)]
             self.assertLessEqual(np.mean(cores), 0.02)
 
     def test_edges_kernel_against_numpy(self) -> None:
@@ -335,9 +331,7 @@ class WholeChain(unittest.TestCase):
             overlays=(Region(0, 0, 5, 4),), pedestal="auto",
         )  # fmt: skip
         # With the overscan gone the level without light is 0: the dark has its 900 in the raw frame's 1000.
-        calibrate = make_calibrator(
-            dark=master(Role.DARK, dark - 900), flat=master(Role.FLAT, np.ones((50, 80))), options=options
-        )
+        calibrate = make_calibrator(dark=master(Role.DARK, dark - 900), flat=master(Role.FLAT, np.ones((50, 80))), options=options)
         done = calibrate(Frame(raw, ExposureFacts("l", gain_e_per_adu=1.0, read_noise_e=5.0, saturation_adu=60000.0)))
         self.assertEqual(done.data.shape, (50, 80))
         assert done.mask is not None
@@ -389,10 +383,7 @@ class OverscanMasters(FolderCase):
             strip = rng.normal(300, 4.8, (90, 16))
             return np.rint(np.hstack([strip, image]) + wander).astype(np.uint16)
 
-        darks = [
-            scan_file(self.write(f"d{i}.fits", expose(0, 15 * rng.standard_normal(), 60.0), IMAGETYP="dark"))
-            for i in range(8)
-        ]
+        darks = [scan_file(self.write(f"d{i}.fits", expose(0, 15 * rng.standard_normal(), 60.0), IMAGETYP="dark")) for i in range(8)]
         made = build_master(Role.DARK, darks, preparation=plan)
         assert isinstance(made, Master)
         self.assertEqual((made.count, made.data.shape, made.facts.width), (8, (90, 120), 120))
@@ -422,9 +413,7 @@ class MasksThatComeWithAFrame(unittest.TestCase):
         self.assertEqual(int(done.mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT | MaskBit.REPAIRED))
         self.assertAlmostEqual(float(done.data[7, 9]), 100.0, delta=10.0)
         kept = make_calibrator(dark=master(Role.DARK, dark), options=CalibrateOptions(repair=False))
-        self.assertEqual(
-            int(kept(Frame(dark + 100, ExposureFacts("l"), given)).mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT)
-        )
+        self.assertEqual(int(kept(Frame(dark + 100, ExposureFacts("l"), given)).mask[7, 9]), int(MaskBit.COSMIC | MaskBit.HOT))
         self.assertEqual(int(given[7, 9]), int(MaskBit.COSMIC), "the input is not changed")
 
     def test_it_is_trimmed_with_the_frame(self) -> None:

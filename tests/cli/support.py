@@ -45,8 +45,6 @@ class Command(FolderCase):
         rng = np.random.default_rng(3)
         x, y, flux = rng.uniform(20, 380, 60), rng.uniform(20, 280, 60), 10 ** rng.uniform(3.5, 5, 60)
         for i in range(count):
-            image = star_field(
-                rng, width=400, height=300, x=x + 1.3 * i, y=y - 0.7 * i, flux_e=flux, psf=Psf.with_fwhm(3.0)
-            )
+            image = star_field(rng, width=400, height=300, x=x + 1.3 * i, y=y - 0.7 * i, flux_e=flux, psf=Psf.with_fwhm(3.0))
             self.write(f"bare/im{i}.fits", image.astype(np.uint16))
         return self.folder / "bare"

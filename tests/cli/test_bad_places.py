@@ -72,9 +72,7 @@ class HeadersThatClimb(Command):
     def test_filters_and_objects_that_look_like_paths(self) -> None:
         rng = np.random.default_rng(9)
         x, y, flux = rng.uniform(20, 380, 40), rng.uniform(20, 280, 40), 10 ** rng.uniform(4, 5, 40)
-        for k, (name, filter_name) in enumerate(
-            (("../../up", "../../x"), ("/etc/top", "V/../../../../y"), ("a\\b", "..")) * 3
-        ):
+        for k, (name, filter_name) in enumerate((("../../up", "../../x"), ("/etc/top", "V/../../../../y"), ("a\\b", "..")) * 3):
             sky = star_field(rng, width=400, height=300, x=x, y=y, flux_e=flux, psf=Psf.with_fwhm(3.0))
             cards = {"IMAGETYP": "Light", "EXPTIME": 30.0, "FILTER": filter_name, "OBJECT": name, "GAIN": 1}
             self.write(f"in/l{k}.fits", sky.astype(np.uint16), **cards)
@@ -85,9 +83,7 @@ class HeadersThatClimb(Command):
         before, out = files_under(self.folder), self.folder / "deep" / "out"
         code, body = self.json("masters", self.folder / "in", "--out", out / "m")
         self.assertEqual((code, len(body["masters"])), (0, 4))
-        code, _ = self.json(
-            "library", "add", *sorted((out / "m").glob("*.fits")), "--library", self.folder / "deep" / "lib"
-        )
+        code, _ = self.json("library", "add", *sorted((out / "m").glob("*.fits")), "--library", self.folder / "deep" / "lib")
         self.assertEqual(code, 0)
         code, body = self.json("stack", *sorted((self.folder / "in").glob("l*.fits")), "--out", out / "s.fits")
         self.assertEqual((code, len(body["series"])), (0, 3))

@@ -64,17 +64,13 @@ class Steps(Command):
         self.assertGreater(body["frames"][0]["noise_after"], 5)
         self.assertEqual(stamps(raw), before)
         for wrong in (["--overscan", "x"], ["--pedestal", "much"], ["--linearity", "a,b"], ["--hot-sigma", "0"]):
-            self.assertEqual(
-                self.ulvar("calibrate", *lights, "--masters", out, "--out", self.folder / "d", *wrong)[0], 2, wrong
-            )
+            self.assertEqual(self.ulvar("calibrate", *lights, "--masters", out, "--out", self.folder / "d", *wrong)[0], 2, wrong)
         self.assertFalse((self.folder / "d").exists())
 
     def test_scaling_is_asked_for(self) -> None:
         raw = small_demo() / "raw"
         out = self.folder / "m"
-        self.assertEqual(
-            self.ulvar("masters", *sorted((raw / "darks").glob("Dark-180-0*")), raw / "bias", "--out", out)[0], 0
-        )
+        self.assertEqual(self.ulvar("masters", *sorted((raw / "darks").glob("Dark-180-0*")), raw / "bias", "--out", out)[0], 0)
         light = sorted((raw / "lights" / "V").glob("*.fits"))[0]
         self.assertEqual(self.json("calibrate", light, "--masters", out, "--out", self.folder / "a")[0], 3)
         code, body = self.json("calibrate", light, "--masters", out, "--out", self.folder / "b", "--scale-darks")
@@ -96,17 +92,13 @@ class Around(Command):
 
     def test_shooting_list(self) -> None:
         raw = small_demo() / "raw"
-        code, body = self.json(
-            "shooting", raw / "lights", raw / "darks", raw / "bias", "--out", self.folder / "list.csv"
-        )
+        code, body = self.json("shooting", raw / "lights", raw / "darks", raw / "bias", "--out", self.folder / "list.csv")
         self.assertEqual(code, 1)
         wanted = {(s["kind"], s["filter"], s["exposure_s"]) for s in body["shots"]}
         self.assertEqual(wanted, {("dark", "", 300.0), ("flat", "B", None), ("flat", "R", None), ("flat", "V", None)})
         with (self.folder / "list.csv").open(newline="") as handle:
             self.assertEqual(len(list(csv.DictReader(handle))), 4)
-        self.assertEqual(
-            self.ulvar("shooting", raw / "lights", "--out", self.folder / "list.csv")[0], 2, "kept unless asked"
-        )
+        self.assertEqual(self.ulvar("shooting", raw / "lights", "--out", self.folder / "list.csv")[0], 2, "kept unless asked")
         self.assertEqual(self.ulvar("shooting", raw / "bias")[0], 3)
 
     def test_camera(self) -> None:
@@ -137,7 +129,5 @@ class Around(Command):
         self.assertEqual(self.ulvar("library", "retire", "nothing", "--library", shelf)[0], 2)
         other = self.write("odd.fits", np.ones((5, 6), np.float32))
         self.assertEqual(self.json("library", "add", other, "--library", shelf)[0], 3)
-        self.assertEqual(
-            self.json("library", "add", other, "--library", shelf, "--fact", "role=dark", "--fact", "count=12")[0], 0
-        )
+        self.assertEqual(self.json("library", "add", other, "--library", shelf, "--fact", "role=dark", "--fact", "count=12")[0], 0)
         self.assertFalse([n for n in files_under(shelf) if Path(n).name.startswith(".")])

@@ -47,9 +47,7 @@ class StrangeFolders(Command):
         self.assertAlmostEqual(sum(f["weight"] for f in body["frames"]), 1.0)
         with (self.folder / "t" / "im0.stars.csv").open(newline="") as handle:
             rows = list(csv.DictReader(handle))[:4]
-        listed = "name,role,x,y\n" + "".join(
-            f"s{i},{'target' if not i else 'comparison'},{r['x']},{r['y']}\n" for i, r in enumerate(rows)
-        )
+        listed = "name,role,x,y\n" + "".join(f"s{i},{'target' if not i else 'comparison'},{r['x']},{r['y']}\n" for i, r in enumerate(rows))
         (self.folder / "s.csv").write_text(listed)
         code, body = self.json("measure", bare, "--stars", self.folder / "s.csv", "--out", self.folder / "series.csv")
         self.assertEqual((code, body["rows"]), (0, 16))
@@ -62,9 +60,7 @@ class StrangeFolders(Command):
     def test_one_frame(self) -> None:
         bare = self.bare(1)
         self.assertEqual(self.json("stack", bare, "--out", self.folder / "one.fits")[0], 0)
-        np.testing.assert_allclose(
-            read_plane(str(self.folder / "one.fits")), read_plane(str(bare / "im0.fits")), atol=1e-2
-        )
+        np.testing.assert_allclose(read_plane(str(self.folder / "one.fits")), read_plane(str(bare / "im0.fits")), atol=1e-2)
 
 
 class Outputs(Command):

@@ -24,9 +24,7 @@ class CurveCommand(Command):
         time = JD + 2.0 * night + np.linspace(0, 0.2, 110)
         dimming = transit_dimming(time, JD + 2.0 * night + 0.09, 0.1, 0.13, 0.2, (0.4, 0.25)) if depth else 0 * time
         fwhm = rng.normal(3.0, 0.2, len(time))
-        light = (
-            4e4 * 10 ** (-0.4 * (dimming + 0.004 * (fwhm - 3) / 0.2 + level)) * (1 + rng.normal(0, 0.0015, len(time)))
-        )
+        light = 4e4 * 10 ** (-0.4 * (dimming + 0.004 * (fwhm - 3) / 0.2 + level)) * (1 + rng.normal(0, 0.0015, len(time)))
         for k, jd in enumerate(time):
             own = {
                 "x": 10.0, "y": 10.0, "sky": 200.0, "sky_error": 0.1, "peak": 900.0, "flags": 0, "airmass": 1.1 + 0.1 * k / 110,
@@ -49,9 +47,7 @@ class CurveCommand(Command):
 
     def test_a_transit_with_the_trends_that_points_ask_for(self) -> None:
         table = self.table("one.csv", 0, 0.0)
-        code, body = self.json(
-            "curve", table, "--out", self.folder / "c.csv", "--model", "transit", "--detrend", "auto"
-        )
+        code, body = self.json("curve", table, "--out", self.folder / "c.csv", "--model", "transit", "--detrend", "auto")
         self.assertEqual(code, 0)
         fit = body["fit"]
         self.assertLess(abs(fit["mid_bjd_tdb"] - JD - 0.09), 4 * fit["mid_error_d"])
@@ -59,9 +55,7 @@ class CurveCommand(Command):
         self.assertEqual([one["term"] for one in body["detrend"]], ["fwhm"])
         self.assertAlmostEqual(body["detrend"][0]["coefficient_mag"], 0.004, delta=0.0008)
         self.assertGreater(body["detrend_tried"][0]["gain"], 10)
-        code, out, _ = self.ulvar(
-            "curve", table, "--out", self.folder / "d.csv", "--model", "transit", "--detrend", "fwhm", "--free-law"
-        )
+        code, out, _ = self.ulvar("curve", table, "--out", self.folder / "d.csv", "--model", "transit", "--detrend", "fwhm", "--free-law")
         self.assertEqual(code, 0)
         self.assertIn("ratio of radii 0.1", out)
         self.assertIn("fwhm: +", out)

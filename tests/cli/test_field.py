@@ -148,9 +148,7 @@ class Measured(Night):
     more: ClassVar[dict[str, float]] = {"APTDIA": 200.0}
 
     def test_several_radii_in_one_pass(self) -> None:
-        stars = self.stars(
-            ("T", "target", 20), ("a", "comparison", 22), ("b", "comparison", 10), ("c", "comparison", 12)
-        )
+        stars = self.stars(("T", "target", 20), ("a", "comparison", 22), ("b", "comparison", 10), ("c", "comparison", 12))
         out = self.folder / "s.csv"
         code, body = self.json("measure", self.n, "--stars", stars, "--out", out, "--aperture", "0.5,1.2,3.5fwhm")
         self.assertEqual(code, 0)
@@ -162,9 +160,7 @@ class Measured(Night):
         self.assertEqual({row.aperture for row in table.rows}, {1.2})
         for row in table.rows:
             self.assertAlmostEqual(row.radius_px, 1.2 * row.fwhm_px, places=3)
-        code, text, _ = self.ulvar(
-            "measure", self.n, "--stars", stars, "--out", out, "--aperture", "0.5,1.2,3.5fwhm", "--replace"
-        )
+        code, text, _ = self.ulvar("measure", self.n, "--stars", stars, "--out", out, "--aperture", "0.5,1.2,3.5fwhm", "--replace")
         self.assertIn("<- used", next(line for line in text.splitlines() if "1.2 FWHM" in line))
         # One radius measured alone gives the same sums but for the annulus, which the largest one sets.
         alone = self.folder / "alone.csv"
@@ -240,9 +236,7 @@ class Measured(Night):
     def test_profile_and_sky(self) -> None:
         stars = self.stars(("T", "target", 24), ("a", "comparison", 22), ("dark", "check", 23))
         out = self.folder / "p.csv"
-        code, _ = self.json(
-            "measure", self.n, "--stars", stars, "--out", out, "--profile", "--sky", "mode", "--elliptical"
-        )
+        code, _ = self.json("measure", self.n, "--stars", stars, "--out", out, "--profile", "--sky", "mode", "--elliptical")
         self.assertEqual(code, 0)
         table = read_series(out)
         blend = [row.profile_flux / self.flux[24] for row in table.star("T")]
@@ -258,15 +252,11 @@ class Measured(Night):
         self.json("measure", self.n, "--stars", stars, "--out", plain)
         self.assertTrue(math.isnan(read_series(plain).rows[0].profile_flux))
         self.assertNotEqual(read_series(plain).rows[0].sky, table.rows[0].sky)
-        self.assertEqual(
-            self.ulvar("measure", self.n, "--stars", stars, "--out", self.folder / "r.csv", "--sky", "guess")[0], 2
-        )
+        self.assertEqual(self.ulvar("measure", self.n, "--stars", stars, "--out", self.folder / "r.csv", "--sky", "guess")[0], 2)
 
     def test_magnitudes_by_one_star(self) -> None:
         table, out = self.folder / "s.csv", self.folder / "m.csv"
-        self.json(
-            "measure", self.n, "--stars", self.stars(("T", "target", 20), ("a", "comparison", 22)), "--out", table
-        )
+        self.json("measure", self.n, "--stars", self.stars(("T", "target", 20), ("a", "comparison", 22)), "--out", table)
         code, body = self.json("magnitudes", table, "--star", "a=12.25", "--out", out)
         self.assertEqual((code, len(body["zeros"])), (0, COUNT))
         with out.open() as handle:

@@ -73,9 +73,7 @@ class NightsCommand(Command):
         with table.open() as file:
             rows = list(csv.DictReader(line for line in file if not line.startswith("#")))
         self.assertEqual([row["session"] for row in rows], [one["name"] for one in body["minima"]])
-        np.testing.assert_allclose(
-            [float(row["time"]) for row in rows], [one["time"] for one in body["minima"]], atol=1e-7
-        )
+        np.testing.assert_allclose([float(row["time"]) for row in rows], [one["time"] for one in body["minima"]], atol=1e-7)
         self.assertEqual([row["folded"] == "" for row in rows], [one["folded"] is None for one in body["minima"]])
         code, body = self.json("ephemeris", table, "--period", "0.712")
         self.assertEqual(code, 0)

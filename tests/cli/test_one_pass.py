@@ -62,9 +62,7 @@ class OnePass(Command):
                 self.assertGreater(np.isfinite(a).mean(), 0.5)
         self.assertEqual({f["file"] for f in body["frames"] if f["used"]}, set(map(str, self.lights)))
         # Raw exposures stacked as they are would have kept their bias.
-        self.assertLess(
-            float(np.nanmedian(read_plane(str(one)))), 0.7 * float(np.median(read_plane(str(self.lights[0]))))
-        )
+        self.assertLess(float(np.nanmedian(read_plane(str(one)))), 0.7 * float(np.median(read_plane(str(self.lights[0])))))
         mine, theirs = header_of(str(one)), header_of(str(two))
         for card in ("NCOMBINE", "EXPTOTAL", "EGAIN", "RDNOISE", "DATE-AVG", "FILTER", "SKYNOISE", "NOISECOR"):
             self.assertEqual(mine[card], theirs[card], card)
@@ -140,7 +138,5 @@ class OnePass(Command):
         (passed,) = body["passed_over"]
         self.assertIn("flat", Path(passed["file"]).name)
         self.assertIn("cut short", passed["reason"])
-        out = self.ulvar("stack", *self.lights[:3], "--masters", masters, "--out", self.folder / "s.fits", "--partial")[
-            1
-        ]
+        out = self.ulvar("stack", *self.lights[:3], "--masters", masters, "--out", self.folder / "s.fits", "--partial")[1]
         self.assertIn(f"{Path(passed['file']).name}: ", out)

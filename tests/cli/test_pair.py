@@ -20,9 +20,7 @@ class Pair(Command):
         x, y, flux = x[away], y[away], np.r_[60_000.0, 30_000.0, 10 ** rng.uniform(4, 5, 40)][away]
         for i in range(4):
             image = star_field(rng, width=240, height=200, x=x + 2 * i, y=y + i, flux_e=flux, psf=Psf.with_fwhm(3.0))
-            self.write(
-                f"n/p{i}.fits", image, IMAGETYP="light", EXPTIME=5.0, DATE_OBS=f"2027-02-11T20:{i:02d}:00", EGAIN=1.0
-            )
+            self.write(f"n/p{i}.fits", image, IMAGETYP="light", EXPTIME=5.0, DATE_OBS=f"2027-02-11T20:{i:02d}:00", EGAIN=1.0)
 
     def test_in_pixels_counted_from_one(self) -> None:
         out = self.folder / "pair.csv"

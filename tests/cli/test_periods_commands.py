@@ -37,9 +37,7 @@ class ManyNights(Command):
         self.assertEqual(len(body["minima"]), 7)
         self.assertTrue(figure.read_bytes().startswith(b"%PDF"))
         rows = list(csv.DictReader(out.open()))
-        self.assertEqual(
-            [float(row["cycle"]) - float(rows[0]["cycle"]) for row in rows], [0, 3, 4.5, 10, 33, 80.5, 120]
-        )
+        self.assertEqual([float(row["cycle"]) - float(rows[0]["cycle"]) for row in rows], [0, 3, 4.5, 10, 33, 80.5, 120])
         code, body = self.json(*arguments)
         self.assertEqual(code, 2)
         code, text, _ = self.ulvar("ephemeris", self.minima(), "--period", "0.432", "--halves", "--quadratic")
@@ -105,9 +103,7 @@ class ManyNights(Command):
         code, body = self.json("exchange", table, "--form", "minor-planet", "--observer", "A", "--name", "R")
         self.assertEqual(code, 2)
         self.assertIn("contact", body["error"])
-        code, body = self.json(
-            "exchange", table, "--form", "variable-star", "--observer", "A", "--name", "R", "--check", "nobody"
-        )
+        code, body = self.json("exchange", table, "--form", "variable-star", "--observer", "A", "--name", "R", "--check", "nobody")
         self.assertEqual(code, 2)
         style = self.folder / "style.toml"
         pages = [self.folder / name for name in ("f.svg", "r.html")]
@@ -118,9 +114,7 @@ class ManyNights(Command):
         self.assertIn("width_cm = 18.0", style.read_text())
         self.assertIn("ulvar curve", pages[1].read_text())
         style.write_text(style.read_text().replace('points = "#20262b"', 'points = "#aa0011"'))
-        code, body = self.json(
-            "curve", table, "--out", self.folder / "c.csv", "--figure", pages[0], "--style", style, "--replace"
-        )
+        code, body = self.json("curve", table, "--out", self.folder / "c.csv", "--figure", pages[0], "--style", style, "--replace")
         self.assertEqual(code, 0, body)
         self.assertIn("#aa0011", pages[0].read_text())
         for words, told in (
@@ -130,8 +124,6 @@ class ManyNights(Command):
             self.assertEqual(code, 2)
             self.assertIn(told, body["error"])
         style.write_text("points = 5")
-        code, body = self.json(
-            "curve", table, "--out", self.folder / "d.csv", "--figure", self.folder / "g.svg", "--style", style
-        )
+        code, body = self.json("curve", table, "--out", self.folder / "d.csv", "--figure", self.folder / "g.svg", "--style", style)
         self.assertEqual(code, 2)
         self.assertIn("points", body["error"])

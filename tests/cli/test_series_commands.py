@@ -37,9 +37,7 @@ class SeriesBySeries(Command):
         for one in body["series"]:
             self.assertEqual(Path(one["output"]).name, f"s-{one['name']}.fits")
             header = header_of(one["output"])
-            self.assertEqual(
-                (header["FILTER"], header["NCOMBINE"], one["used"]), (one["name"][-1], PER_SERIES, PER_SERIES)
-            )
+            self.assertEqual((header["FILTER"], header["NCOMBINE"], one["used"]), (one["name"][-1], PER_SERIES, PER_SERIES))
         self.assertFalse((self.folder / "s.fits").exists())
         self.assertEqual({f["series"] for f in body["frames"]}, set(self.keys))
         self.assertEqual(body["findings"], [])
@@ -54,9 +52,7 @@ class SeriesBySeries(Command):
         self.assertEqual((code, [s["name"] for s in body["series"]]), (0, ["East-Field-B"]))
         self.assertEqual(body["output"], str(self.folder / "one.fits"))
         code, body = self.json("stack", self.raw, "--out", self.folder / "v.fits", "--series", "V")
-        self.assertEqual(
-            [Path(s["output"]).name for s in body["series"]], ["v-West-Field-V.fits", "v-East-Field-V.fits"]
-        )
+        self.assertEqual([Path(s["output"]).name for s in body["series"]], ["v-West-Field-V.fits", "v-East-Field-V.fits"])
         code, _, told = self.ulvar("stack", self.raw, "--out", self.folder / "x.fits", "--series", "H")
         self.assertEqual(code, 2)
         self.assertIn("there are West-Field-V, West-Field-B", told)

@@ -58,9 +58,7 @@ class Solving(Command):
             starless, np.random.default_rng(5).normal(200, 4, (HEIGHT, WIDTH)).astype(np.float32), cards={"IMAGETYP": "light"},
         )  # fmt: skip
         out = self.folder / "out"
-        code, body = self.json(
-            "solve", *(p for p, _ in made), starless, "--catalogue", self.tiles, "--blind", "--out", out
-        )
+        code, body = self.json("solve", *(p for p, _ in made), starless, "--catalogue", self.tiles, "--blind", "--out", out)
         self.assertEqual(code, 1)
         self.assertEqual([f["solved"] for f in body["frames"]], [True, True, False])
         self.assertIn("too few stars", body["frames"][2]["reason"])
@@ -147,12 +145,8 @@ class Solving(Command):
         ra, dec, reach = hinted_cone(wide, PlateOptions()) or (0.0, 0.0, 0.0)
         self.assertEqual((ra, dec), (80.0, -10.0))
         self.assertGreater(reach, 1.0 + half)
-        self.assertGreater(
-            (hinted_cone(wide, PlateOptions(at=(1.0, 2.0), scale=(30.0, 40.0))) or (0, 0, 0))[2], 1.5 * half
-        )
-        self.assertEqual(
-            (hinted_cone(ExposureFacts("n.fits", ra_deg=80.0, dec_deg=-10.0), PlateOptions()) or (0, 0, 0))[2], 5.0
-        )
+        self.assertGreater((hinted_cone(wide, PlateOptions(at=(1.0, 2.0), scale=(30.0, 40.0))) or (0, 0, 0))[2], 1.5 * half)
+        self.assertEqual((hinted_cone(ExposureFacts("n.fits", ra_deg=80.0, dec_deg=-10.0), PlateOptions()) or (0, 0, 0))[2], 5.0)
         self.assertIsNone(hinted_cone(wide, PlateOptions(blind=True)))
 
     def test_index(self) -> None:

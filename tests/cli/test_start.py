@@ -42,9 +42,7 @@ _ROOMS = {f"ulvar.{room}" for room in ("frames", "combine", "stars", "night", "s
 
 def run(*arguments: object) -> tuple[int, str, set[str]]:
     """Return exit code, what was said, and the modules of a command in a process of its own."""
-    done = subprocess.run(
-        [sys.executable, "-c", _PROBE, *map(str, arguments)], capture_output=True, text=True, check=True
-    )
+    done = subprocess.run([sys.executable, "-c", _PROBE, *map(str, arguments)], capture_output=True, text=True, check=True)
     told, _, last = done.stdout.rpartition("\n")
     code, modules = json.loads(last)
     return code or 0, told + done.stderr, set(modules)
@@ -76,9 +74,7 @@ class Start(Command):
 
     def test_the_window_is_shown_before_anything_that_computes_is_loaded(self) -> None:
         home = {"XDG_CONFIG_HOME": str(self.folder), "QT_QPA_PLATFORM": "offscreen"}
-        done = subprocess.run(
-            [sys.executable, "-c", _WINDOW], capture_output=True, text=True, check=True, env={**os.environ, **home}
-        )
+        done = subprocess.run([sys.executable, "-c", _WINDOW], capture_output=True, text=True, check=True, env={**os.environ, **home})
         visible, modules = json.loads(done.stdout)
         self.assertTrue(visible)
         unneeded = _COMPILERS | {"scipy", "pyarrow", "rawpy", "typer", "ulvar.stars.search", "ulvar.simulation.render"}

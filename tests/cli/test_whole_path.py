@@ -81,9 +81,7 @@ class Night(Command):
         good = next(f for f in body["frames"] if f["ok"])
         self.assertTrue(good["dark"] and good["flat"] and not good["bias"])
         self.assertNotIn("SATURATE", header_of(good["output"]))
-        code, body = self.json(
-            "calibrate", self.raw / "lights" / "B", "--masters", self.made / "masters", "--out", self.made / "cal"
-        )
+        code, body = self.json("calibrate", self.raw / "lights" / "B", "--masters", self.made / "masters", "--out", self.made / "cal")
         self.assertEqual(code, 3)
         self.assertIn("no safe dark", body["frames"][0]["reason"])
 
@@ -107,9 +105,7 @@ class Night(Command):
             row = next(csv.DictReader(handle))
         self.assertEqual(len(row["bjd_tdb"].split(".")[1]), 9)
         self.assertTrue(row["airmass"] and row["flux_error"])
-        code, body = self.json(
-            "curve", series, "--out", curve, "--model", "eclipse", "--detrend", "airmass", "--period", "0.05,0.5"
-        )
+        code, body = self.json("curve", series, "--out", curve, "--model", "eclipse", "--detrend", "airmass", "--period", "0.05,0.5")
         self.assertEqual(code, 0)
         fit, true = body["fit"], self.truth["eclipse"]
         late = abs(fit["mid_bjd_tdb"] - true["mid_bjd_tdb"]) * 86400

@@ -140,11 +140,7 @@ class AgainstNumpy(unittest.TestCase):
                 good = np.isfinite(values)
                 if result.kept[2, x] == good.sum():
                     w = np.ones(9) if shares is None else shares
-                    wanted = (
-                        np.median(values[good])
-                        if method is Method.MEDIAN
-                        else np.average(values[good], weights=w[good])
-                    )
+                    wanted = np.median(values[good]) if method is Method.MEDIAN else np.average(values[good], weights=w[good])
                     self.assertAlmostEqual(float(result.data[2, x]), float(wanted), delta=0.01)
                     self.assertAlmostEqual(float(result.maps.weight[2, x]), w[good].sum() / w.sum(), places=5)
                     self.assertAlmostEqual(float(result.spread[2, x]), float(values[good].std(ddof=1)), delta=0.01)
@@ -340,9 +336,7 @@ class Streaming(unittest.TestCase):
         whole = combine_stack(stack, rejection=Rejection(Method.SIGMA, 2, 2))
         for threads, budget in ((1, 10**9), (1, 8 * 90 * 4 * 3), (2, 8 * 90 * 4 * 6)):
             sources = [Counted(frame) for frame in stack]
-            result = combine_sources(
-                sources, rejection=Rejection(Method.SIGMA, 2, 2), budget_bytes=budget, threads=threads
-            )
+            result = combine_sources(sources, rejection=Rejection(Method.SIGMA, 2, 2), budget_bytes=budget, threads=threads)
             np.testing.assert_array_equal(result.data, whole.data)
             np.testing.assert_array_equal(result.rejected_high, whole.rejected_high)
             self.assertEqual({s.reads for s in sources}, {70})

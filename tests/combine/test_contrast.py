@@ -47,10 +47,7 @@ class NearStars(unittest.TestCase):
     def test_stars_keep_their_light(self) -> None:
         """To a tenth of a per cent of the mean of all exposures; without slack the brightest lose more."""
         mean = combine_stack(self.stack, rejection=Rejection(Method.MEAN)).data
-        change = {
-            slack: [light(self.combined(slack).data, p) / light(mean, p) - 1 for p in self.places[-2:]]
-            for slack in (0.0, 0.5)
-        }
+        change = {slack: [light(self.combined(slack).data, p) / light(mean, p) - 1 for p in self.places[-2:]] for slack in (0.0, 0.5)}
         self.assertLess(np.abs(change[0.5]).max(), 1e-3)
         self.assertGreater(np.abs(change[0.0]).max(), 1e-3)
 
@@ -99,9 +96,7 @@ class NearStars(unittest.TestCase):
         whole = self.combined(0.5, holed)
         rejection = Rejection(Method.SIGMA, 3.5, 3.5, slack=0.5)
         for budget, threads in ((4 * WIDTH * (COUNT + 2), 1), (40 * WIDTH * (COUNT + 2), 2)):
-            banded = combine_sources(
-                [Counted(one) for one in holed], rejection=rejection, maps=True, budget_bytes=budget, threads=threads
-            )
+            banded = combine_sources([Counted(one) for one in holed], rejection=rejection, maps=True, budget_bytes=budget, threads=threads)
             assert banded.maps is not None and whole.maps is not None
             for name in ("data", "spread", "kept", "rejected_low", "rejected_high"):
                 np.testing.assert_array_equal(getattr(banded, name), getattr(whole, name), name)

@@ -42,9 +42,7 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder, True)
         # What goes wrong in a slot is only printed by Qt; here it fails the test.
         self.wrong: list[str] = []
-        hook = mock.patch.object(
-            sys, "excepthook", lambda *error: self.wrong.append("".join(traceback.format_exception(*error))[-900:])
-        )
+        hook = mock.patch.object(sys, "excepthook", lambda *error: self.wrong.append("".join(traceback.format_exception(*error))[-900:]))
         hook.start()
         self.addCleanup(lambda: self.assertEqual(self.wrong, [], "an exception in a slot"))
         self.addCleanup(hook.stop)
@@ -67,14 +65,8 @@ class WindowCase(unittest.TestCase):
         real = QWidget.setVisible
 
         def seen(widget: QWidget, on: bool) -> None:
-            if (
-                on
-                and widget.parentWidget() is None
-                and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window
-            ):
-                self.wrong.append(
-                    f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place"
-                )
+            if on and widget.parentWidget() is None and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window:
+                self.wrong.append(f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place")
             real(widget, on)
 
         watch = mock.patch.object(QWidget, "setVisible", seen)

@@ -95,9 +95,7 @@ class Doing(ScoredCase):
                 patch = mock.patch(f"ulvar.desktop.shell.{module}.QFileDialog.{name}", asks(name))
                 patch.start()
                 self.addCleanup(patch.stop)
-        patch_run = mock.patch.object(
-            Jobs, "run_station", lambda _, *what, **more: (self.runs.append((*what, *more)), True)[1]
-        )
+        patch_run = mock.patch.object(Jobs, "run_station", lambda _, *what, **more: (self.runs.append((*what, *more)), True)[1])
         patch_run.start()
         self.addCleanup(patch_run.stop)
         self.wanted: list[str] = []

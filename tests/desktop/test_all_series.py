@@ -111,9 +111,7 @@ class AllTheWay(SeriesWindow):
 
         # One again, with another aperture: the others stay as they are, byte for byte.
         self.choose("East-Field-B")
-        others = {
-            path: stamp for path, stamp in stamps(night.products).items() if "East-Field-B" not in Path(path).parts
-        }
+        others = {path: stamp for path, stamp in stamps(night.products).items() if "East-Field-B" not in Path(path).parts}
         own = (night.series_folder("East-Field-B") / "East-Field-B-series.csv").read_bytes()
         model.change_settings("measure", {"radius": 1.2})
         self.key(Qt.Key.Key_6)
@@ -129,9 +127,7 @@ class AllTheWay(SeriesWindow):
     def filters_together(self) -> None:
         """The curves of one field in one plot: each in its colour and shape, shifted by what its name says."""
         model, board = self.model, self.window.board_of["curve"]
-        self.until(
-            lambda: getattr(board, "together", None) is not None and board.together.isVisible(), 20, "the switch"
-        )
+        self.until(lambda: getattr(board, "together", None) is not None and board.together.isVisible(), 20, "the switch")
         self.assertEqual(len(board._plots[0].series), 2, "the curve and its check star")
         self.click(board.together)
         self.until(lambda: len(board._plots[0].series) == 3, 20, "three filters")
@@ -141,9 +137,7 @@ class AllTheWay(SeriesWindow):
         self.assertEqual(len({s.shape for s in shown}), 3)
         night = model.night
         for points, key in zip(shown[1:], ("East-Field-V", "East-Field-R")):
-            made = np.genfromtxt(
-                night.series_folder(key) / f"{key}-curve.csv", delimiter=",", names=True, dtype=None, encoding="utf-8"
-            )
+            made = np.genfromtxt(night.series_folder(key) / f"{key}-curve.csv", delimiter=",", names=True, dtype=None, encoding="utf-8")
             shift = float(points.name.split("shifted by ")[1].split(" ")[0].replace("−", "-"))
             np.testing.assert_allclose(points.y, made["magnitude"] + shift, atol=0.006)
             members = set(night.series_of(key).files)

@@ -36,9 +36,7 @@ class Apertures(ScoredCase):
     def test_the_radius_has_the_unit_that_it_is_in(self) -> None:
         self.assertEqual(self.spin("radius").suffix(), " × FWHM")
         self.assertIn("× FWHM", self.spin("radius").toolTip())
-        box = next(
-            b for b in self.window.slip.findChildren(QCheckBox) if b.text() == "In units of the FWHM" and b.isVisible()
-        )
+        box = next(b for b in self.window.slip.findChildren(QCheckBox) if b.text() == "In units of the FWHM" and b.isVisible())
         QTest.mouseClick(box, Qt.MouseButton.LeftButton, pos=box.rect().topLeft() + box.rect().center() / 6)
         self.quiet()
         self.assertFalse(self.model.settings().measure.in_fwhm)

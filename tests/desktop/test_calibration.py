@@ -37,9 +37,7 @@ class Stations(WindowCase):
         """Drop folders on the window."""
         data = QMimeData()
         data.setUrls([QUrl.fromLocalFile(str(p)) for p in paths])
-        event = QDropEvent(
-            QPointF(300, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-        )
+        event = QDropEvent(QPointF(300, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
         self.window.dropEvent(event)
         self.idle()
 
@@ -181,18 +179,14 @@ class Matching(Stations):
         self.assertTrue(any(c.missing for c in self.masters.map.cells))
         path = self.folder / "list.csv"
         with mock.patch("ulvar.desktop.shell.chores.QFileDialog.getSaveFileName", lambda *_: (str(path), "")):
-            self.click(
-                next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Write list…")
-            )
+            self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Write list…"))
         self.assertIn("300", path.read_text())
 
         # Masters are made and kept in the library, and one is retired from the map.
         self.click(self.window.slip.action)
         self.idle()
         self.click(self.masters.page_buttons["made"])
-        self.click(
-            next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Copy to library")
-        )
+        self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Copy to library"))
         library = model.matching.library()
         assert library is not None
         kept = len(library.entries())
@@ -205,9 +199,7 @@ class Matching(Stations):
         next(a for a in menu.actions() if name in a.text()).trigger()
         self.assertEqual(len(library.entries()), kept)
         menu.close()
-        self.masters.show_rejected(
-            next(p for p, m in model.products("master").items() if m.values["rejected_fraction"] > 0)
-        )
+        self.masters.show_rejected(next(p for p, m in model.products("master").items() if m.values["rejected_fraction"] > 0))
         self.until(
             lambda: self.window.sky.canvas.picture is not None and self.window.sky.canvas.picture.path.endswith("[1]"),
             20,
@@ -249,9 +241,7 @@ class Matching(Stations):
         self.front()
         library = self.window.model.matching.library()
         assert library is not None
-        self.assertEqual(
-            sorted((e.facts.role.value, e.facts.count) for e in library.entries()), [("dark", 20), ("flat", 20)]
-        )
+        self.assertEqual(sorted((e.facts.role.value, e.facts.count) for e in library.entries()), [("dark", 20), ("flat", 20)])
         (_, match) = self.window.model.matching.matches()[0]
         self.assertTrue(match.dark.usable and match.flat.usable and match.safe)
         self.key(Qt.Key.Key_3)
@@ -263,10 +253,7 @@ class Matching(Stations):
         self.open_demo("flats", "dark flats", "bias")
         self.window.command("plan flats")
         panel = self.window.chores.panel
-        rows = {
-            panel.rows.key(i): [panel.rows.data(panel.rows.index(i, c)) for c in range(6)]
-            for i in range(panel.rows.rowCount())
-        }
+        rows = {panel.rows.key(i): [panel.rows.data(panel.rows.index(i, c)) for c in range(6)] for i in range(panel.rows.rowCount())}
         self.assertEqual(set(rows), {"B", "R", "V"})
         half = float(rows["V"][3])
         panel.level.setValue(25)
@@ -442,9 +429,7 @@ class Line(Stations):
         self.assertLess(leak[0], min(y for y, _ in dots.values()) - 20, "higher on the screen than all others")
         model.jobs.run_station("masters")
         self.idle()
-        self.assertEqual(
-            {f.code for f in model.jobs.findings() if f.station == "masters"} - {"no_lights"}, {"light_leak"}
-        )
+        self.assertEqual({f.code for f in model.jobs.findings() if f.station == "masters"} - {"no_lights"}, {"light_leak"})
         kinds = {Path(path).stem: kind for path, _, _, kind in self.window.line.line.state.dots()}
         self.assertEqual([name for name, kind in kinds.items() if kind == "finding"], ["Dark-240-004"])
         self.window.grab()

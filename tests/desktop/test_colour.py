@@ -91,9 +91,7 @@ class Balancing(unittest.TestCase):
         balance = white_balance(colours)
         # The sample of the sky has a scatter of the square root of its electrons over the root of the pixels.
         for band, level in enumerate((900.0, 1100.0, 500.0)):
-            self.assertAlmostEqual(
-                balance[band][0], level, delta=6 * np.sqrt(level / colours[..., 0].size) + 0.02 * level
-            )
+            self.assertAlmostEqual(balance[band][0], level, delta=6 * np.sqrt(level / colours[..., 0].size) + 0.02 * level)
         # Red takes 0.7 and blue 0.5 of what green takes; a hundred stars of both kinds are white within their scatter.
         self.assertAlmostEqual(balance[0][1], 1 / 0.7, delta=0.25)
         self.assertAlmostEqual(balance[2][1], 1 / 0.5, delta=0.35)

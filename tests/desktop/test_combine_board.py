@@ -45,9 +45,7 @@ class Exposures(ScoredCase):
         page.filter_box.activated.emit(0)
         ruled = self.model.looking.stack_plan()[1]
         self.assertEqual({page.rows.key(i) for i in range(page.rows.rowCount())}, set(ruled))
-        QTest.mouseClick(
-            page.sparks, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPointF(10, 30).toPoint()
-        )
+        QTest.mouseClick(page.sparks, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, QPointF(10, 30).toPoint())
         self.assertEqual(page.order[0], "fwhm_px")
 
     def test_one_selection_everywhere(self) -> None:
@@ -81,9 +79,7 @@ class Exposures(ScoredCase):
         self.assertEqual(self.model.current, page.rows.key(4))
         places = page.plot._places()
         # A point by itself: clicks fall on whole pixels, and the nearest point is taken.
-        key, place = next(
-            (k, p) for k, p in places if all((p - other).manhattanLength() > 4 for name, other in places if name != k)
-        )
+        key, place = next((k, p) for k, p in places if all((p - other).manhattanLength() > 4 for name, other in places if name != k))
         self.assertNotEqual(self.model.current, key)
         self.click(page.plot, place.x(), place.y())
         self.assertEqual(self.model.current, key)
@@ -132,9 +128,7 @@ class Rules(ScoredCase):
         self.assertGreater(len(wide), 0)
         self.assertEqual(self.model.looking.rule_counts()[-1].takes, len(wide))
         self.assertLess(len(self.model.looking.stack_plan()[0]), before)
-        self.assertIn(
-            f"{len(self.model.looking.stack_plan()[0])} in the stack", self.window.board_of["combine"].count.text()
-        )
+        self.assertIn(f"{len(self.model.looking.stack_plan()[0])} in the stack", self.window.board_of["combine"].count.text())
         words = page.outlook.text()
         self.assertIn(f"{len(self.model.looking.stack_plan()[0])} stay", words)
         self.assertIn("FWHM", words)
@@ -168,9 +162,7 @@ class Rules(ScoredCase):
     def test_nights_of_older_versions_keep_their_rules(self) -> None:
         old = {"combine": {"fwhm_over": 4.2, "transparency_under": None, "ellipticity_over": 0.3, "low": 3.0}}
         rules = NightSettings.model_validate(old).combine.rules
-        self.assertEqual(
-            [(r.quality, r.side, r.limit) for r in rules], [("fwhm_px", "over", 4.2), ("ellipticity", "over", 0.3)]
-        )
+        self.assertEqual([(r.quality, r.side, r.limit) for r in rules], [("fwhm_px", "over", 4.2), ("ellipticity", "over", 0.3)])
         for wrong in ({"rules": [{"quality": "beauty", "side": "over", "limit": 1}]}, {"blend": {"beauty": 1.0}},
                       {"blend": {"stars": -1.0}}, {"regions": [{"kind": "polygon", "points": [[0, 0]]}]}):  # fmt: skip
             with self.assertRaises(ValueError):
@@ -270,7 +262,5 @@ class KeyboardOnly(ScoredCase):
             key(Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(len(target.read_text().splitlines()), 1 + len(model.looking.quality()))
         out = {r["file"] for r in csv.DictReader(target.read_text().splitlines()) if "FWHM" in r["reason"]}
-        self.assertEqual(
-            len(out), sum(r["fwhm_px"] > 3.25 for r in model.looking.quality().values() if r["transparency"] >= 0.8)
-        )
+        self.assertEqual(len(out), sum(r["fwhm_px"] > 3.25 for r in model.looking.quality().values() if r["transparency"] >= 0.8))
         self.assertTrue(np.isfinite([r["score"] for r in model.looking.quality().values()]).all())

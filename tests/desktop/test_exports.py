@@ -36,9 +36,7 @@ class Exports(ScoredCase):
 
     def ask(self, name: str, kind: str = "PNG (*.png)"):  # type: ignore[no-untyped-def]
         """Answer the file dialog."""
-        return mock.patch.object(
-            QFileDialog, "getSaveFileName", return_value=(str(self.place / name) if name else "", kind)
-        )
+        return mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(self.place / name) if name else "", kind))
 
     def save(self, size: str, name: str, *, marks: bool = True, caption: bool = True, what: str = "") -> Path:
         """Open the small window with its key, choose, and save."""
@@ -99,9 +97,7 @@ class Exports(ScoredCase):
         large = QImage(str(self.save("As on screen, for print", "p.png")))
         self.assertEqual((large.width(), large.height()), (3 * screen.width(), 3 * screen.height()))
         # The same view: shrunk again it is the same picture.
-        small = large.scaled(
-            screen.size(), Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation
-        )
+        small = large.scaled(screen.size(), Qt.AspectRatioMode.IgnoreAspectRatio, Qt.TransformationMode.SmoothTransformation)
         both = np.corrcoef(grey(small).ravel(), grey(screen).ravel())[0, 1]
         self.assertGreater(both, 0.9)
 
@@ -154,9 +150,7 @@ class Exports(ScoredCase):
         pdf = self.save("For print", "curve.pdf")
         self.assertEqual(pdf.read_bytes()[:5], b"%PDF-")
         # The picture can be saved here too.
-        self.assertEqual(
-            QImage(str(self.save("As on screen (", "sky.png", what="The picture"))).width(), self.sky.canvas.width()
-        )
+        self.assertEqual(QImage(str(self.save("As on screen (", "sky.png", what="The picture"))).width(), self.sky.canvas.width())
 
     def test_results_are_copied_to_a_place_of_ones_own(self) -> None:
         self.key(Qt.Key.Key_S, CTRL)

@@ -27,9 +27,7 @@ class FastSeries(WindowCase):
         data = QMimeData()
         data.setUrls([QUrl.fromLocalFile(str(path))])
         self.window.dropEvent(
-            QDropEvent(
-                QPointF(5, 5), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-            )
+            QDropEvent(QPointF(5, 5), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
         )
         panel = self.window.chores.panel
         assert isinstance(panel, FastPanel)

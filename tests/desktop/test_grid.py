@@ -48,10 +48,7 @@ class Grid(unittest.TestCase):
             named += len(labels)
             for i, (box, words) in enumerate(labels):
                 self.assertTrue(
-                    box.left() >= 0
-                    and box.right() <= view.sight.width
-                    and box.top() >= 0
-                    and box.bottom() <= view.sight.height,
+                    box.left() >= 0 and box.right() <= view.sight.width and box.top() >= 0 and box.bottom() <= view.sight.height,
                     words,
                 )
                 for other, _ in labels[:i]:
@@ -72,9 +69,7 @@ class Grid(unittest.TestCase):
                         place = view.sight.to_image(at)
                         a, d = (float(v) for v in wcs.sky(place.x(), place.y()))
                         found = (a - wanted + 180) % 360 - 180 if line.of_ra else d - wanted
-                        self.assertLess(
-                            abs(found) * (math.cos(math.radians(d)) if line.of_ra else 1.0), 1e-6, line.words
-                        )
+                        self.assertLess(abs(found) * (math.cos(math.radians(d)) if line.of_ra else 1.0), 1e-6, line.words)
 
     def test_a_pole_in_view_has_all_meridians(self) -> None:
         view, wcs = scene(30.0, 89.9, 8.0, 0.0)

@@ -285,9 +285,7 @@ class Seen(ScoredCase):
                 QTest.qWait(2)
             for kind in kinds:
                 for widget in self.window.findChildren(kind):
-                    if not (
-                        widget.isVisible() and widget.isEnabled() and widget.focusPolicy() & Qt.FocusPolicy.TabFocus
-                    ):
+                    if not (widget.isVisible() and widget.isEnabled() and widget.focusPolicy() & Qt.FocusPolicy.TabFocus):
                         continue
                     widget.clearFocus()
                     before = self.look(widget)

@@ -80,11 +80,7 @@ class Painted(ScoredCase):
         self.assertGreater(near(ring, DARK.color("off")).sum(), 8)
         # Struck through from below left to above right, hollow beside the stroke.
         ground = np.array(DARK.color("plot").getRgb()[:3])
-        ink = {
-            (dx, dy): int(np.abs(self.around(found, x + dx, y + dy, 1) - ground).sum())
-            for dx in (-4, 4)
-            for dy in (-4, 4)
-        }
+        ink = {(dx, dy): int(np.abs(self.around(found, x + dx, y + dy, 1) - ground).sum()) for dx in (-4, 4) for dy in (-4, 4)}
         self.assertGreater(min(ink[-4, 4], ink[4, -4]), 3 * max(ink[-4, -4], ink[4, 4]))
         marked = [d for d in self.state.dots() if d[3] == "finding" and d[0] != self.model.current]
         if marked:
@@ -99,9 +95,7 @@ class Painted(ScoredCase):
         found = self.seen()
         dot = next(d for d in self.state.dots() if d[0] == path)
         plot = self.state.plot()
-        column = near(found[:, round(dot[1])], DARK.color("cur"), 60) | near(
-            found[:, round(dot[1]) - 1], DARK.color("cur"), 60
-        )
+        column = near(found[:, round(dot[1])], DARK.color("cur"), 60) | near(found[:, round(dot[1]) - 1], DARK.color("cur"), 60)
         self.assertGreater(column[round(plot.top()) + 22 : round(plot.bottom())].mean(), 0.7)
         for dx, dy in ((6, 0), (-6, 0), (0, 6), (0, -6)):
             self.assertTrue(near(self.around(found, dot[1] + dx, dot[2] + dy, 1), DARK.color("cur"), 90).any())
@@ -178,9 +172,7 @@ class Painted(ScoredCase):
         dots = self.state.dots()
         self.click(self.line, dots[8][1], dots[8][2])
         self.assertEqual(self.model.current, dots[8][0])
-        QTest.mousePress(
-            self.line, Qt.MouseButton.LeftButton, pos=self.line.rect().topLeft() + self._at(dots[3][1] - 3, 40)
-        )
+        QTest.mousePress(self.line, Qt.MouseButton.LeftButton, pos=self.line.rect().topLeft() + self._at(dots[3][1] - 3, 40))
         for x in (dots[5][1], dots[9][1] + 3):
             QTest.mouseMove(self.line, self._at(x, 40))
             QApplication.processEvents()
@@ -231,17 +223,7 @@ class Sky(ScoredCase):
             # Away from the border between two tones.
             if min(abs(altitude - b) for b in (0, -6, -12, -18)) < 1.2:
                 continue
-            tone = (
-                0.0
-                if altitude < -18
-                else 0.16
-                if altitude < -12
-                else 0.34
-                if altitude < -6
-                else 0.55
-                if altitude < 0
-                else 0.8
-            )
+            tone = 0.0 if altitude < -18 else 0.16 if altitude < -12 else 0.34 if altitude < -6 else 0.55 if altitude < 0 else 0.8
             tones.add(tone)
             wanted = ground + 0.42 * tone * (edge - ground)
             np.testing.assert_allclose(found[60, round(place)], wanted, atol=3)
@@ -267,12 +249,8 @@ class Sky(ScoredCase):
     def test_airmass_has_its_scale_and_falls_with_height(self) -> None:
         found = self.paint("airmass")
         stamps, x = self.moments()
-        mass = airmass_at(
-            [datetime.fromtimestamp(s, UTC) for s in stamps], self.facts.ra_deg, self.facts.dec_deg, self.facts.site
-        )
-        drawn = (
-            np.abs(found[:, : round(self.plot.right())] - np.array(DARK.color("plot").getRgb()[:3])).max(axis=-1) > 12
-        )
+        mass = airmass_at([datetime.fromtimestamp(s, UTC) for s in stamps], self.facts.ra_deg, self.facts.dec_deg, self.facts.site)
+        drawn = np.abs(found[:, : round(self.plot.right())] - np.array(DARK.color("plot").getRgb()[:3])).max(axis=-1) > 12
         places = []
         for place, value in zip(x, mass):
             rows = np.flatnonzero(drawn[:, round(place) - 5 : round(place) + 6].any(axis=1))

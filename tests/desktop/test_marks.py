@@ -158,17 +158,13 @@ class Choosing(ScoredCase):
         # The sky's stands among those that are seldom needed.
         self.click(self.window.slip.fold)
         QApplication.processEvents()
-        for number, (title, term) in enumerate(
-            (("Detrend by airmass", "airmass"), ("Detrend by FWHM", "fwhm"), ("Detrend by sky", "sky"))
-        ):
+        for number, (title, term) in enumerate((("Detrend by airmass", "airmass"), ("Detrend by FWHM", "fwhm"), ("Detrend by sky", "sky"))):
             box = next(b for b in self.window.slip.findChildren(QCheckBox) if b.text() == title and b.isVisible())
             self.assertFalse(box.isChecked())
             self.click(box, 8, box.height() / 2)
             self.assertEqual(len(self.model.settings().curve.detrend), number + 1)
             self.assertIn(term, self.model.settings().curve.detrend)
-        box = next(
-            b for b in self.window.slip.findChildren(QCheckBox) if b.text() == "Detrend by FWHM" and b.isVisible()
-        )
+        box = next(b for b in self.window.slip.findChildren(QCheckBox) if b.text() == "Detrend by FWHM" and b.isVisible())
         self.click(box, 8, box.height() / 2)
         self.assertEqual(self.model.settings().curve.detrend, ["airmass", "sky"])
         QApplication.processEvents()

@@ -126,9 +126,7 @@ class Meant(ScoredCase):
             QTest.keyClick(button, Qt.Key.Key_Space)
             self.window._by_key_or_menu(next(a for a in self.window_actions() if a.keys == "Space"))
             self.quiet()
-        self.assertEqual(
-            (dict(self.model.left_out()), self.model.brushed, self.model.undo.count()), (out, brushed, steps)
-        )
+        self.assertEqual((dict(self.model.left_out()), self.model.brushed, self.model.undo.count()), (out, brushed, steps))
         shown = next(b for b in buttons if b.text() == "Show")
         shown.setFocus(Qt.FocusReason.TabFocusReason)
         QTest.keyClick(shown, Qt.Key.Key_Return)
@@ -364,9 +362,7 @@ class Meant(ScoredCase):
         night, series = self.model.night, self.model.chosen_series()
         files = tuple(f.path for f in series.members[:3])
         before = {one.key: one.files for one in night.series()}
-        other = notice(
-            "other_field", "Another field", "3 agree.", files, mend=Mend("Make a series of 3", "object:West 2", files)
-        )
+        other = notice("other_field", "Another field", "3 agree.", files, mend=Mend("Make a series of 3", "object:West 2", files))
         night.set_findings("combine", [other], series.key)
         self.model.drop()
         self.model.findings_changed.emit()

@@ -58,9 +58,7 @@ class Pages(SolvedCase):
         self.click(page.take)
         self.quiet()
         now = self.model.settings().measure
-        self.assertEqual(
-            (now.radius, now.inner_px, now.outer_px), (proposal.radius_fwhm, proposal.inner_px, proposal.outer_px)
-        )
+        self.assertEqual((now.radius, now.inner_px, now.outer_px), (proposal.radius_fwhm, proposal.inner_px, proposal.outer_px))
         self.assertEqual(self.board.shown.snr.marker, proposal.radius_fwhm)
         # The rings on the picture are those of the setting.
         fwhm = float(self.model.scores()[self.model.current].values["fwhm_px"])
@@ -92,11 +90,7 @@ class Pages(SolvedCase):
         self.assertIn("colour", page.words.text())
         self.assertFalse(page.add.isEnabled())
         # The best one without a role, chosen with the mouse and added with Enter.
-        row = next(
-            r
-            for r in range(page.rows.rowCount())
-            if not page.rows.index(r, 1).data() and page.rows.index(r, 6).data() == "nothing"
-        )
+        row = next(r for r in range(page.rows.rowCount()) if not page.rows.index(r, 1).data() and page.rows.index(r, 6).data() == "nothing")
         name = page.rows.key(row)
         page.table.scrollTo(page.rows.index(row, 0))
         rect = page.table.visualRect(page.rows.index(row, 0))

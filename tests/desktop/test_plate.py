@@ -131,12 +131,7 @@ class Distance(PlateCase):
         self.key(Qt.Key.Key_D)
         first, _ = self.two_stars()
         table = self.sky.stars_of(self.model.current)
-        gaps = [
-            (x, y)
-            for x in range(80, 420, 11)
-            for y in range(80, 300, 11)
-            if np.hypot(table.x - x, table.y - y).min() > 20
-        ]
+        gaps = [(x, y) for x in range(80, 420, 11) for y in range(80, 300, 11) if np.hypot(table.x - x, table.y - y).min() > 20]
         self.drag_pair(first, gaps[0])
         self.assertIsNone(self.model.sky.pair)
         self.assertRegex(self.sky.tools.pair.words.text(), "no second star|One star|no star|No two stars|second star")
@@ -195,9 +190,7 @@ class Bodies(PlateCase):
         self.quiet()
         (name, *at) = self.sky.canvas.overlay.bodies[0]
         self.assertEqual((name, self.sky.canvas.overlay.roles), ("Wisp", []))
-        box = next(
-            b for b in self.window.slip.findChildren(QCheckBox) if b.isVisible() and b.text() == "Moving bodies, too"
-        )
+        box = next(b for b in self.window.slip.findChildren(QCheckBox) if b.isVisible() and b.text() == "Moving bodies, too")
         self.click(box)
         self.quiet()
         (mark,) = self.sky.canvas.overlay.roles
@@ -236,13 +229,9 @@ class Places(PlateCase):
         at = canvas.sight.to_screen(200.0, 150.0)
         self.click(canvas, at.x(), at.y())
         self.quiet()
-        there = self.model.plates()[self.model.current].sky(
-            *(float(v) for v in self.model.sky.place_pixels(self.model.current)["place 1"])
-        )
+        there = self.model.plates()[self.model.current].sky(*(float(v) for v in self.model.sky.place_pixels(self.model.current)["place 1"]))
         pressed = canvas.sight.to_image(at)
-        self.assertLess(
-            math.dist(self.model.sky.place_pixels(self.model.current)["place 1"], (pressed.x(), pressed.y())), 1.0
-        )
+        self.assertLess(math.dist(self.model.sky.place_pixels(self.model.current)["place 1"], (pressed.x(), pressed.y())), 1.0)
         # The same place of the sky in a far exposure, turned by the flip.
         last = [f.path for f in self.model.lights() if f.path in self.model.scores()][-1]
         self.model.set_current(last)
@@ -286,9 +275,7 @@ class Places(PlateCase):
         self.model.sky.mark_sky("", ra + 0.01, dec)
         self.assertEqual([m.name for m in self.model.sky.places()], ["Dim", "place 1"])
         self.model.sky.mark_sky("Dim", ra + 0.02, dec)
-        self.assertEqual(
-            [m.name for m in self.model.sky.places()], ["place 1", "Dim"], "one of the same name gives way"
-        )
+        self.assertEqual([m.name for m in self.model.sky.places()], ["place 1", "Dim"], "one of the same name gives way")
         far = {e.text.partition(" ")[0]: e for e in going.of_place(f"{(ra + 40) % 360:.4f} {dec:.4f}")}
         far["Go"].run()
         self.assertIn("not in this exposure", self.messages[-1])
@@ -315,9 +302,7 @@ class Places(PlateCase):
         self.until(lambda: any("Saved chart.pdf" in m for m in self.messages), 60, "the chart")
         self.assertTrue(out.read_bytes().startswith(b"%PDF"))
         self.model.set_setting("plate", "catalogue", str(self.folder / "none.csv"))
-        self.window.exports.save_chart(
-            self.folder / "b.pdf", self.model.facts(self.model.current), self.model.plates()[self.model.current]
-        )
+        self.window.exports.save_chart(self.folder / "b.pdf", self.model.facts(self.model.current), self.model.plates()[self.model.current])
         self.until(lambda: any("b.pdf could not be written" in m for m in self.messages), 60)
         self.assertFalse((self.folder / "b.pdf").exists())
 
@@ -522,9 +507,7 @@ class Alone(WindowCase):
         rng = np.random.default_rng(1)
         for i in range(3):
             x, y = np.array([60.0, 62.9]) + 2 * i, np.array([50.0, 51.6]) - i
-            image = star_field(
-                rng, width=120, height=100, x=x, y=y, flux_e=np.array([6e4, 4e4]), psf=Psf.with_fwhm(3.4)
-            )
+            image = star_field(rng, width=120, height=100, x=x, y=y, flux_e=np.array([6e4, 4e4]), psf=Psf.with_fwhm(3.4))
             cards = [
                 {"name": "IMAGETYP", "value": "light"}, {"name": "EXPTIME", "value": 1.0},
                 {"name": "DATE-OBS", "value": f"2027-02-11T20:0{i}:00"},

@@ -97,9 +97,7 @@ class MovingBody(PointingCase):
         self.window.command("toggle aligned")
         self.shown()
         way = self.model.looking.transform_of(second)
-        np.testing.assert_allclose(
-            self.sky.canvas.overlay.body[:2], np.ravel(way(np.array([x]), np.array([y]))), atol=1e-6
-        )
+        np.testing.assert_allclose(self.sky.canvas.overlay.body[:2], np.ravel(way(np.array([x]), np.array([y]))), atol=1e-6)
         self.window.command("toggle aligned")
         # Esc ends it: a click is none on the body any more.
         self.key(Qt.Key.Key_Escape)
@@ -190,9 +188,7 @@ class CommonStars(PointingAt, WindowCase):
             else:
                 others = rng.uniform(0, WIDTH, 60), rng.uniform(0, HEIGHT, 60), flux
                 places = tuple(np.append(own, more) for own, more in zip((u, v, flux[kept]), others))
-            image = star_field(
-                rng, width=WIDTH, height=HEIGHT, x=places[0], y=places[1], flux_e=places[2], psf=Psf.with_fwhm(3.0)
-            )
+            image = star_field(rng, width=WIDTH, height=HEIGHT, x=places[0], y=places[1], flux_e=places[2], psf=Psf.with_fwhm(3.0))
             cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "DATE-OBS": f"2027-02-11T20:{10 * k:02d}:00", "FILTER": "V"}
             write_fits(self.folder / "raw" / f"light-{k}.fits", image.astype(np.float32), cards=cards, replace=True)
         self.model, self.sky = self.window.model, self.window.sky

@@ -87,9 +87,7 @@ class ResultTold(ScoredCase):
         page = self.stacked()
         stack = self.model.of_series("stack")
         frames = self.model.night.products_of("stack_frame", stack.series)
-        self.assertEqual(
-            page.title.text(), f"Stack of {len(frames)}, {stack.values['width']} × {stack.values['height']} px"
-        )
+        self.assertEqual(page.title.text(), f"Stack of {len(frames)}, {stack.values['width']} × {stack.values['height']} px")
         self.assertIn(f"{stack.values['noise_adu']:.2f} ADU", page.words.text())
         # Depth: measured of the whole stack, and near what independent noise gives.
         counts, noise, expected = stack.values["growth"]
@@ -102,9 +100,7 @@ class ResultTold(ScoredCase):
         for key, share in zip(shares.keys, shares.y):
             self.assertAlmostEqual(share, 100 * frames[key].values["rejected_fraction"])
         # Maps: what is on screen is what stands in the file.
-        self.assertEqual(
-            list(page.map_buttons), ["", "COUNT MAP", "WEIGHT MAP", "NOISE MAP", "REJECTED LOW", "REJECTED HIGH"]
-        )
+        self.assertEqual(list(page.map_buttons), ["", "COUNT MAP", "WEIGHT MAP", "NOISE MAP", "REJECTED LOW", "REJECTED HIGH"])
         with fitsio.FITS(stack.output) as handle:
             stored = {name: handle[name].read() for name in ("COUNT MAP", "REJECTED HIGH", "NOISE MAP")}
             data = handle[0].read()
@@ -255,9 +251,7 @@ class ResultsKept(ScoredCase):
         self.assertEqual(self.model.settings().combine.part, text)
         self.made()
         stack = self.model.of_series("stack")
-        self.assertEqual(
-            (stack.values["width"], stack.values["height"]), (wanted[1] - wanted[0], wanted[3] - wanted[2])
-        )
+        self.assertEqual((stack.values["width"], stack.values["height"]), (wanted[1] - wanted[0], wanted[3] - wanted[2]))
         # On a product nobody knows where the reference's pixels are.
         self.assertTrue(self.sky.shows_product)
         said: list[str] = []

@@ -257,9 +257,7 @@ class Series(SeriesWindow):
         actions[-1].trigger()
         self.quiet()
         self.assertEqual(self.model.series_name(), wanted)
-        self.assertTrue(
-            self.bar.buttons[self.model.chosen_series().key].isVisible(), "the chosen one is always in sight"
-        )
+        self.assertTrue(self.bar.buttons[self.model.chosen_series().key].isVisible(), "the chosen one is always in sight")
         right = max(b.geometry().right() for b in self.bar.buttons.values() if b.isVisible())
         self.assertLess(right, self.bar.more.geometry().left() + 1)
         self.assertLessEqual(self.bar.more.geometry().right(), self.bar.width())

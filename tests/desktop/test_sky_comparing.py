@@ -33,9 +33,7 @@ class Comparing(ScoredCase):
         both = np.isfinite(seen[0]) & np.isfinite(seen[1])
         self.assertGreater(both.mean(), 0.8)
         a, b = (np.clip(s[both] - np.median(s[both]), 0, 600) for s in seen)
-        self.assertGreater(
-            np.corrcoef(a, b)[0, 1], 0.7, "the second is after the flip and lies on the first all the same"
-        )
+        self.assertGreater(np.corrcoef(a, b)[0, 1], 0.7, "the second is after the flip and lies on the first all the same")
         self.key(Qt.Key.Key_S)
         marks = self.sky.canvas.overlay
         x, y = marks.detections[0]
@@ -75,9 +73,7 @@ class Comparing(ScoredCase):
         x, y = self.model.numbers.star_pixels(deep.values["reference"])[star.name]
         self.assertLess(math.hypot(x - 150, y - 120), 0.01)
         other = self.model.lights()[-2].path
-        tx, ty = self.model.looking.transform_of(other)(
-            *(np.array([v]) for v in self.model.numbers.star_pixels(other)[star.name])
-        )
+        tx, ty = self.model.looking.transform_of(other)(*(np.array([v]) for v in self.model.numbers.star_pixels(other)[star.name]))
         self.assertLess(math.hypot(tx[0] - 150, ty[0] - 120), 0.01)
 
     def test_side_by_side_is_linked(self) -> None:
@@ -88,9 +84,7 @@ class Comparing(ScoredCase):
         self.assertEqual(len({self.sky.shown_path, *tiles.wanted}), 4)
         self.sky.canvas.zoom(2.0, QPointF(60, 60))
         for canvas in tiles.others:
-            self.assertEqual(
-                (canvas.sight.scale, canvas.sight.centre), (self.sky.canvas.sight.scale, self.sky.canvas.sight.centre)
-            )
+            self.assertEqual((canvas.sight.scale, canvas.sight.centre), (self.sky.canvas.sight.scale, self.sky.canvas.sight.centre))
         last = tiles.others[2]
         self.drag(last, QPointF(60, 60), QPointF(90, 40))
         self.assertEqual(self.sky.canvas.sight.centre, last.sight.centre, "any of them leads")
@@ -116,17 +110,14 @@ class Comparing(ScoredCase):
         cd = np.array([[-math.cos(angle), math.sin(angle)], [math.sin(angle), math.cos(angle)]]) / 3600
         for flip in (1, -1):
             wcs = Wcs(115.0, 41.0, 250.0, 187.0, cd=cd * np.array([[flip], [1]]))
-            with mock.patch.object(
-                type(self.model), "plates", lambda _, w=wcs: dict.fromkeys((f.path for f in self.model.lights()), w)
-            ):
+            with mock.patch.object(type(self.model), "plates", lambda _, w=wcs: dict.fromkeys((f.path for f in self.model.lights()), w)):
                 if self.sky.on("north"):
                     self.key(Qt.Key.Key_U)
                 self.key(Qt.Key.Key_U)
                 ra, dec = wcs.sky(250.0, 187.0)
                 here = canvas.sight.to_screen(250.0, 187.0)
                 north, east = (
-                    canvas.sight.to_screen(*(float(v) for v in wcs.pixel(a, d)))
-                    for a, d in ((ra, dec + 0.01), (ra + 0.01, dec))
+                    canvas.sight.to_screen(*(float(v) for v in wcs.pixel(a, d))) for a, d in ((ra, dec + 0.01), (ra + 0.01, dec))
                 )
                 with self.subTest(flip=flip):
                     self.assertLess(abs(north.x() - here.x()), 0.05 * abs(north.y() - here.y()))
@@ -155,9 +146,7 @@ class Marking(ScoredCase):
         for x, y in ((40, 250), (120, 260), (80, 330)):
             place = canvas.sight.to_screen(x, y)
             self.click(canvas, place.x(), place.y())
-        QTest.mouseDClick(
-            canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, canvas.sight.to_screen(80, 330).toPoint()
-        )
+        QTest.mouseDClick(canvas, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, canvas.sight.to_screen(80, 330).toPoint())
         regions = self.model.looking.regions()
         self.assertEqual([r.kind for r in regions], ["circle", "rectangle", "polygon"])
         self.assertLess(abs(regions[0].points[1][0] - 50), 2)

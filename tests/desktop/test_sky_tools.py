@@ -49,12 +49,7 @@ class Tools(ScoredCase):
         self.assertEqual(len(strip.radial.curves), 1)
         self.assertGreater(strip.growth.series[0].y.max(), 95)
         table = self.sky.stars_of(self.model.current)
-        gaps = [
-            (a, b)
-            for a in range(40, 460, 12)
-            for b in range(40, 340, 12)
-            if np.hypot(table.x - a, table.y - b).min() > 22
-        ]
+        gaps = [(a, b) for a in range(40, 460, 12) for b in range(40, 340, 12) if np.hypot(table.x - a, table.y - b).min() > 22]
         empty = self.sky.canvas.sight.to_screen(*gaps[0])
         self.click(self.sky.canvas, empty.x(), empty.y())
         self.assertIn("no star", strip.radial.empty)
@@ -66,9 +61,7 @@ class Tools(ScoredCase):
         self.drag(canvas, canvas.sight.to_screen(100, 80), canvas.sight.to_screen(160, 120))
         words = self.sky.tools.box.words.text()
         box = canvas.box
-        part = canvas.picture.data[
-            math.ceil(box.top()) : math.floor(box.bottom()) + 1, math.ceil(box.left()) : math.floor(box.right()) + 1
-        ]
+        part = canvas.picture.data[math.ceil(box.top()) : math.floor(box.bottom()) + 1, math.ceil(box.left()) : math.floor(box.right()) + 1]
         self.assertIn(f"median {np.median(part):.2f}".replace("\u2009", ""), words.replace("\u2009", ""))
         before = words
         self.key(Qt.Key.Key_Right)
@@ -131,9 +124,7 @@ class Stretches(ScoredCase):
     def test_order_is_kept_and_nan_is_black(self) -> None:
         values = np.linspace(-50, 1200, 500).astype(np.float32)
         for name in STRETCHES:
-            grey = Stretch(name, 0.0, 1000.0, knee=0.1 if name in ("Asinh", "Log", "Root") else None).apply(
-                values, np.sort(values)
-            )
+            grey = Stretch(name, 0.0, 1000.0, knee=0.1 if name in ("Asinh", "Log", "Root") else None).apply(values, np.sort(values))
             self.assertTrue((np.diff(grey.astype(int)) >= 0).all(), name)
             self.assertEqual((grey[0], grey[-1]), (0, 255), name)
         self.assertEqual(Stretch("Linear", 0, 1).apply(np.array([np.nan, 1.0], dtype=np.float32)).tolist(), [0, 255])

@@ -91,11 +91,7 @@ class Mosaics(TogetherCase):
         # Stars that only one field shows lie as far apart as on the sky, whichever exposure is the plane.
         data = read_plane(made[0])
         left = next(k for k in np.argsort(-self.flux) if 30 < self.x[k] < STEP - 20 and 40 < self.y[k] < HEIGHT - 40)
-        right = next(
-            k
-            for k in np.argsort(-self.flux)
-            if WIDTH + 20 < self.x[k] < WIDTH + STEP - 30 and 40 < self.y[k] < HEIGHT - 40
-        )
+        right = next(k for k in np.argsort(-self.flux) if WIDTH + 20 < self.x[k] < WIDTH + STEP - 30 and 40 < self.y[k] < HEIGHT - 40)
         found = {}
         for k in (left, right):
             x, y = np.meshgrid(np.arange(-16.0, 17.0), np.arange(-16.0, 17.0))

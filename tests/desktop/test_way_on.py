@@ -136,16 +136,10 @@ class WayOn(WindowCase):
 
     def test_a_folder_is_opened_from_every_empty_board(self) -> None:
         asked: list[str] = []
-        with mock.patch.object(
-            self.window.commands, "choose_folder", side_effect=lambda: asked.append(self.model.station)
-        ):
+        with mock.patch.object(self.window.commands, "choose_folder", side_effect=lambda: asked.append(self.model.station)):
             for station in STATIONS:
                 self.model.set_station(station)
                 self.quiet()
-                button = next(
-                    b
-                    for b in self.window.boards.currentWidget().findChildren(QPushButton)
-                    if b.text() == "Open a folder"
-                )
+                button = next(b for b in self.window.boards.currentWidget().findChildren(QPushButton) if b.text() == "Open a folder")
                 self.click(button)
         self.assertEqual(asked, list(STATIONS))

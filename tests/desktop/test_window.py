@@ -39,9 +39,7 @@ class WholePath(WindowCase):
         # Opened by a drop; headers are read in the background.
         data = QMimeData()
         data.setUrls([QUrl.fromLocalFile(str(self.folder / "night"))])
-        event = QDropEvent(
-            QPointF(300, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-        )
+        event = QDropEvent(QPointF(300, 300), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
         window.dropEvent(event)
         self.idle()
         self.assertEqual(window.path_bar.title.text(), "Tarnholt field 12")
@@ -113,9 +111,7 @@ class WholePath(WindowCase):
         self.assertEqual(len(rows), len(lights))
         fit = next(iter(model.products("curve").values())).values["fit"]
         # Four errors of the fit itself, and the issue's own bound of 30 s and 0.01 mag beside it.
-        self.assertLess(
-            abs(fit["mid_bjd_tdb"] - truth["eclipse"]["mid_bjd_tdb"]), max(4 * fit["mid_error_d"], 30 / 86400)
-        )
+        self.assertLess(abs(fit["mid_bjd_tdb"] - truth["eclipse"]["mid_bjd_tdb"]), max(4 * fit["mid_error_d"], 30 / 86400))
         self.assertLess(abs(fit["depth_mag"] - truth["eclipse"]["depth_mag"]), max(4 * fit["depth_error_mag"], 0.01))
         self.assertIn("448", window.slip.result.text())
         self.assertIn("comparison_varies", {f.code for f in model.jobs.findings()})
@@ -144,9 +140,7 @@ class WholePath(WindowCase):
         first = model.current
         self.key(Qt.Key.Key_Right)
         self.assertEqual(model.current, lights[lights.index(first) + 1])
-        self.until(
-            lambda: window.sky.canvas.picture is not None and window.sky.canvas.picture.path == model.current, 20
-        )
+        self.until(lambda: window.sky.canvas.picture is not None and window.sky.canvas.picture.path == model.current, 20)
         self.key(Qt.Key.Key_X)
         self.assertEqual(set(model.left_out()), {model.current})
         self.assertIn("left_out", {kind for *_, kind in window.line.line.state.dots()})
@@ -184,9 +178,7 @@ class WholePath(WindowCase):
         window, model = self.window, self.window.model
         self.key(Qt.Key.Key_6)
         model.set_current(lights[3].path)
-        self.until(
-            lambda: window.sky.canvas.picture is not None and window.sky.canvas.picture.path.endswith("-cal.fits"), 20
-        )
+        self.until(lambda: window.sky.canvas.picture is not None and window.sky.canvas.picture.path.endswith("-cal.fits"), 20)
         wcs = model.plates()[model.current]
         x, y = wcs.pixel(truth["target"]["ra"], truth["target"]["dec"])
         place = window.sky.canvas.sight.to_screen(float(x), float(y))
@@ -196,10 +188,7 @@ class WholePath(WindowCase):
         menu.close()
         star = model.night.stars()[0]
         self.assertEqual(star.role, "target")
-        off = (
-            np.hypot((star.ra - truth["target"]["ra"]) * np.cos(np.radians(41.3)), star.dec - truth["target"]["dec"])
-            * 3600
-        )
+        off = np.hypot((star.ra - truth["target"]["ra"]) * np.cos(np.radians(41.3)), star.dec - truth["target"]["dec"]) * 3600
         # A tenth of a pixel of 2.5 arcsec for centring, and ten years of proper motion.
         self.assertLess(off, 0.5)
 
@@ -229,9 +218,7 @@ class WholePath(WindowCase):
         back = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Put back" and b.isVisible())
         self.click(back)
         self.assertEqual(self.window.model.settings().curve.leave_out, [])
-        again = next(
-            b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Leave out f" and b.isVisible()
-        )
+        again = next(b for b in self.window.slip.findChildren(QPushButton) if b.text() == "Leave out f" and b.isVisible())
         self.click(again)
         self.key(Qt.Key.Key_R, Qt.KeyboardModifier.ControlModifier)
         self.idle()

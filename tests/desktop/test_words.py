@@ -46,9 +46,7 @@ class Phrases(unittest.TestCase):
         self.assertEqual([_time_left(s) for s in (3.4, 99.0, 1307.0)], ["3 s", "99 s", "22 min"])
 
     def test_long_words_keep_both_ends(self) -> None:
-        self.assertEqual(
-            short_words("a light_0001_of_a_long_night_V_0042.fits is cut", 21), "a light_0001…_0042.fits is cut"
-        )
+        self.assertEqual(short_words("a light_0001_of_a_long_night_V_0042.fits is cut", 21), "a light_0001…_0042.fits is cut")
         self.assertEqual(short_words("all short words stay", 21), "all short words stay")
 
 
@@ -160,9 +158,7 @@ class Cells(unittest.TestCase):
 
     def test_what_has_no_room_is_cut_in_its_middle(self) -> None:
         long = "a_name_that_is_much_too_long_for_a_column_" * 2
-        self.rows.fill(
-            [[f"{long}01", "1.00", ""], [f"{long}02", "2.00", ""], [f"x{long}02", "3.00", ""]], ["a", "b", "c"]
-        )
+        self.rows.fill([[f"{long}01", "1.00", ""], [f"{long}02", "2.00", ""], [f"x{long}02", "3.00", ""]], ["a", "b", "c"])
         self.view.horizontalHeader().resizeSection(0, 110)
         first, second, other = (self.painted(row, 0) for row in range(3))
         ink = np.abs(first - self.colour("panel")).max(axis=-1) > 60

@@ -40,9 +40,7 @@ class Trouble(WindowCase):
         lights = [f for f in model.lights() if f.filter == "V"]
         self.assertEqual(model.jobs.job.state, "done")
         self.assertEqual(len(model.products("calibrated")), len(lights))
-        self.assertEqual(
-            {f.code for f in model.jobs.findings()} & {"worker_died", "job_failed", "not_calibrated"}, set()
-        )
+        self.assertEqual({f.code for f in model.jobs.findings()} & {"worker_died", "job_failed", "not_calibrated"}, set())
         products = list((self.folder / "night" / "products" / "calibrated").glob("*"))
         self.assertEqual(len(products), len(lights))
         for path in products:

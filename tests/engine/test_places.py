@@ -71,11 +71,7 @@ class Copied(FolderCase):
         ):
 
             def torn(path: Path, how: str = "r", *rest: object, mode: str = mode, **given: object) -> object:
-                return (
-                    Torn()
-                    if how == mode and path.suffix == "" and "lock" not in path.name
-                    else opened(path, how, *rest, **given)
-                )  # type: ignore[call-overload]
+                return Torn() if how == mode and path.suffix == "" and "lock" not in path.name else opened(path, how, *rest, **given)  # type: ignore[call-overload]
 
             with self.subTest(told), mock.patch.object(Path, "open", torn), self.assertRaises(OSError) as caught:
                 copy_file(source, target)

@@ -47,14 +47,8 @@ class Sky:
         rows = [self.defects + self.rng.normal(0, [0.1, 0.1, 1.0], self.defects.shape)]
         if stars:
             x, y = (WIDTH - self.x, HEIGHT - self.y) if turned else (self.x, self.y)
-            rows.append(
-                np.column_stack([x + dx, y + dy, self.flux]) + self.rng.normal(0, [0.05, 0.05, 5.0], (len(x), 3))
-            )
-        rows.append(
-            np.column_stack(
-                [self.rng.uniform(0, WIDTH, noise), self.rng.uniform(0, HEIGHT, noise), np.full(noise, 500.0)]
-            )
-        )
+            rows.append(np.column_stack([x + dx, y + dy, self.flux]) + self.rng.normal(0, [0.05, 0.05, 5.0], (len(x), 3)))
+        rows.append(np.column_stack([self.rng.uniform(0, WIDTH, noise), self.rng.uniform(0, HEIGHT, noise), np.full(noise, 500.0)]))
         found = np.concatenate(rows)
         found = found[np.argsort(-found[:, 2], kind="stable")]
         columns = {key: np.full(len(found), 3.0) for key in StarTable.__dataclass_fields__}
@@ -188,15 +182,11 @@ class Helped(unittest.TestCase):
     def setUp(self) -> None:
         sky = Sky(11)
         self.sky = sky
-        self.scored = [
-            sky.exposure(n, 0.5 + 0.1 * k, dx=dx, dy=dy) for k, (n, (dx, dy)) in enumerate(self.MOVES.items())
-        ]
+        self.scored = [sky.exposure(n, 0.5 + 0.1 * k, dx=dx, dy=dy) for k, (n, (dx, dy)) in enumerate(self.MOVES.items())]
         poor = sky.exposure("poor", 0.2, turned=True, dx=40.0, noise=60)
         # Seven of its stars, and all that is noise.
         own = np.flatnonzero(poor.stars.flux != 500.0)[:7]
-        self.poor = replace(
-            poor, stars=poor.stars.select(np.sort(np.append(own, np.flatnonzero(poor.stars.flux == 500.0))))
-        )
+        self.poor = replace(poor, stars=poor.stars.select(np.sort(np.append(own, np.flatnonzero(poor.stars.flux == 500.0)))))
         self.scored.append(self.poor)
         self.places = np.column_stack([poor.stars.x, poor.stars.y])[own]
 

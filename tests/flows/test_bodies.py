@@ -162,9 +162,7 @@ class Moving(FolderCase):
         assert when is not None
         seen = ephemeris(Orbit("second", 0.9, 0.5, 7, 40, 80, 2461460.5), [when], (47.0, 8.0, 600.0))
         ra, dec = second.sky_at(when)
-        self.assertLess(
-            3600 * math.hypot((ra - float(seen.ra[0])) * math.cos(math.radians(dec)), dec - float(seen.dec[0])), 0.003
-        )
+        self.assertLess(3600 * math.hypot((ra - float(seen.ra[0])) * math.cos(math.radians(dec)), dec - float(seen.dec[0])), 0.003)
         self.assertEqual(doubts_of(path, self.exposures), [])
         path.write_text(
             "name,q,e,i,node,peri,tp,epoch\nfirst,1.2,0.3,4,100,20,2461440.5,2461440.5\nsecond,0.9,0.5,7,40,80,2461460.5,2461748.5\n"

@@ -74,9 +74,7 @@ class BodyCase(FolderCase):
             made.append(scan_file(str(path)))
         return made
 
-    def marks(
-        self, exposures: list[ExposureFacts], *which: int, off: float = 0.0
-    ) -> tuple[tuple[str, float, float], ...]:
+    def marks(self, exposures: list[ExposureFacts], *which: int, off: float = 0.0) -> tuple[tuple[str, float, float], ...]:
         """Return where the body is in exposures, in their own pixels."""
         found = []
         for k in which:
@@ -150,9 +148,7 @@ class Marked(BodyCase):
         result = self.stack(exposures, Body(self.marks(exposures, 0, 4, 7)))
         self.check(result, count=COUNT - 1)
         assert result.body is not None
-        self.assertEqual(
-            [(Path(f.file).name, f.reason) for f in result.body.lost], [("light-3.fits", "its time is not known")]
-        )
+        self.assertEqual([(Path(f.file).name, f.reason) for f in result.body.lost], [("light-3.fits", "its time is not known")])
         lost = self.stack(exposures, Body(self.marks(exposures, 0, 3)))
         assert lost.body is not None
         self.assertTrue(lost.ok)
@@ -243,10 +239,7 @@ class OnTheCommandLine(Tracked, Command):
         exposures = self.field(solved=True)
         files, out = [f.path for f in exposures], self.folder / "out" / "s.fits"
         table = self.folder / "body.csv"
-        rows = [
-            f"body,target,{ra},{dec},{datetime.fromtimestamp(t, UTC):%Y-%m-%dT%H:%M:%S}"
-            for t, ra, dec in self.track().track
-        ]
+        rows = [f"body,target,{ra},{dec},{datetime.fromtimestamp(t, UTC):%Y-%m-%dT%H:%M:%S}" for t, ra, dec in self.track().track]
         table.write_text("\n".join(["name,role,ra,dec,time_utc", *rows]), encoding="utf-8")
         first = ["stack", *files, "--reference", files[0]]
         code, text, _ = self.ulvar(*first, "--out", str(out), "--body-table", str(table), "--json")
@@ -258,9 +251,7 @@ class OnTheCommandLine(Tracked, Command):
         marks = [f"--body-at={path}:{x + 1},{y + 1}" for path, x, y in self.marks(exposures, 0, 4, 7)]
         given = given_body([mark.removeprefix("--body-at=") for mark in marks], None, None, exposures)
         assert given is not None
-        np.testing.assert_allclose(
-            [m[1:] for m in given.marks], [m[1:] for m in self.marks(exposures, 0, 4, 7)], atol=1e-9
-        )
+        np.testing.assert_allclose([m[1:] for m in given.marks], [m[1:] for m in self.marks(exposures, 0, 4, 7)], atol=1e-9)
         code, text, _ = self.ulvar(*first, "--out", str(self.folder / "m.fits"), *marks)
         self.assertEqual(code, 0)
         self.assertIn("m-body.fits: on the body, which moves 6", text)
@@ -292,6 +283,4 @@ class Tracks(FolderCase):
         away = math.hypot((ra - expected[0] + 180) % 360 - 180, 0) * math.cos(math.radians(dec)), dec - expected[1]
         self.assertLess(3600 * math.hypot(*away), 0.2)
         self.assertTrue(all(math.isnan(v) for v in star.sky_at(START - timedelta(seconds=1))))
-        self.assertEqual(
-            ListedStar("b", "target", track=((5.0, 1.0, 2.0),)).sky_at(datetime.fromtimestamp(5, UTC)), (1.0, 2.0)
-        )
+        self.assertEqual(ListedStar("b", "target", track=((5.0, 1.0, 2.0),)).sky_at(datetime.fromtimestamp(5, UTC)), (1.0, 2.0))

@@ -47,10 +47,7 @@ class Paper(FolderCase):
         np.testing.assert_allclose(disc_size(np.array([5.0, 9.0, 20.0]), 5.0, 9.0), [100.0, 1.0, 1.0])
 
     def test_names_keep_clear_of_each_other(self) -> None:
-        marks = [
-            ChartMark(f"star {k}", "comparison", *offset_position(50.0, 10.0, 0.012 * (k % 2), 0.012 * (k // 2)))
-            for k in range(4)
-        ]
+        marks = [ChartMark(f"star {k}", "comparison", *offset_position(50.0, 10.0, 0.012 * (k % 2), 0.012 * (k // 2))) for k in range(4)]
         figure = draw_chart(Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0)], [9.0]), marks))
         renderer = figure.canvas.get_renderer()
         names = [t for t in figure.axes[0].texts if t.get_text().startswith("star ")]
@@ -60,9 +57,7 @@ class Paper(FolderCase):
 
     def test_a_body_has_its_way(self) -> None:
         track = tuple((3600.0 * h, *offset_position(50.0, 10.0, 0.1 * h - 0.2, 0.05 * h)) for h in range(9))
-        figure = draw_chart(
-            Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0)], [9.0]), bodies=[ListedStar("Wisp", "target", track=track)])
-        )
+        figure = draw_chart(Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0)], [9.0]), bodies=[ListedStar("Wisp", "target", track=track)]))
         axes = figure.axes[0]
         way = next(line for line in axes.lines if len(line.get_xdata()) == 9)
         np.testing.assert_allclose(way.get_xdata()[:5], [-0.2, -0.1, 0, 0.1, 0.2], atol=1e-3)
@@ -113,9 +108,7 @@ class ChartCommand(Command):
         self.assertTrue(out.read_bytes().startswith(b"\x89PNG"))
         code, _, error = self.ulvar("chart", image, "--catalogue", stars, "--out", out)
         self.assertEqual((code, "it is kept" in error), (2, True))
-        code, _, _ = self.ulvar(
-            "chart", "--at", "50,10", "--width", "0.5", "--catalogue", stars, "--out", self.folder / "b.pdf"
-        )
+        code, _, _ = self.ulvar("chart", "--at", "50,10", "--width", "0.5", "--catalogue", stars, "--out", self.folder / "b.pdf")
         self.assertEqual(code, 0)
         for words, told in (
             ((), "of one of them"), (("--at", "50,10", "--width", "200"), "up to 90"), (("--at", "x"), "not RA,DEC"),

@@ -43,9 +43,7 @@ class Sky:
     def write(self, name: str, *, gradient: float = 0.0, nebula: float = 0.0) -> ExposureFacts:
         """Write a channel's stack, moved against green."""
         k = ("red", "green", "blue", "luminance").index(name)
-        way = Transform(
-            affine(1.0, (0.01, 0.0, -0.02, 0.005)[k], *((3.4, -2.2), (0.0, 0.0), (-5.1, 4.0), (1.5, 0.7))[k])
-        )
+        way = Transform(affine(1.0, (0.01, 0.0, -0.02, 0.005)[k], *((3.4, -2.2), (0.0, 0.0), (-5.1, 4.0), (1.5, 0.7))[k]))
         share = self.colour[:, k] if k < 3 else self.colour.mean(axis=1)
         image = np.zeros((HEIGHT, WIDTH))
         x, y = way(self.x, self.y)
@@ -57,9 +55,7 @@ class Sky:
         image += LEVELS[name] + gradient * (k + 1) * ((xx / WIDTH) ** 2 - 0.7 * yy / HEIGHT)
         image += np.random.default_rng(50 + k).normal(0, NOISE, image.shape)
         path = self.folder / f"{name}.fits"
-        write_fits(
-            path, image.astype(np.float32), cards={"FILTER": name[0].upper(), "OBJECT": "Tarnholt"}, replace=True
-        )
+        write_fits(path, image.astype(np.float32), cards={"FILTER": name[0].upper(), "OBJECT": "Tarnholt"}, replace=True)
         return scan_file(str(path))
 
 
@@ -70,14 +66,10 @@ class Made(unittest.TestCase):
         self.folder = Path(held.name)
         self.sky = Sky(self.folder)
 
-    def make(
-        self, name: str = "out.fits", *, more: tuple[str, ...] = (), depth: int = 16, **options: object
-    ) -> ColourResult:
+    def make(self, name: str = "out.fits", *, more: tuple[str, ...] = (), depth: int = 16, **options: object) -> ColourResult:
         channels = {n: self.sky.write(n, **self.light) for n in ("red", "green", "blue", *more)}  # type: ignore[arg-type]
         settings = ColourOptions(**options)  # type: ignore[arg-type]
-        result = make_colour(
-            channels, self.folder / name, JobContext(), options=settings, depth=depth, replace_existing=True
-        )
+        result = make_colour(channels, self.folder / name, JobContext(), options=settings, depth=depth, replace_existing=True)
         self.assertTrue(result.ok, result.reason)
         return result
 
@@ -137,9 +129,7 @@ class Balance(Made):
         for star in (*self.white()[:4], 10):
             found, before = self.light_of(both, star), self.light_of(own, star)
             self.assertAlmostEqual(found.mean() / before.mean(), 1.0, delta=0.03)
-            np.testing.assert_allclose(
-                (found - found.mean()) / found.mean(), (before - before.mean()) / before.mean(), atol=0.04
-            )
+            np.testing.assert_allclose((found - found.mean()) / found.mean(), (before - before.mean()) / before.mean(), atol=0.04)
         # Its noise is that of the luminance, brought to the colours' brightness: 2 / 2.2, not what blue has.
         sky = (slice(5, 20), slice(40, WIDTH - 40))
         self.assertLess(np.nanstd(both.mean(axis=0)[sky]), 0.8 * np.nanstd(own.mean(axis=0)[sky]))
@@ -171,9 +161,7 @@ class Gradients(Made):
         with self.assertRaisesRegex(ValueError, "too little sky"):
             smooth_surface(np.full((64, 64), np.nan, np.float32), 1)
         # A strip that is lower than half of the distance between places has one row of them.
-        np.testing.assert_allclose(
-            smooth_surface(np.tile(np.arange(400, dtype=np.float32), (20, 1)), 0), 191.5, atol=10
-        )
+        np.testing.assert_allclose(smooth_surface(np.tile(np.arange(400, dtype=np.float32), (20, 1)), 0), 191.5, atol=10)
 
 
 class Files(Made):

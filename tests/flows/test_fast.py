@@ -85,9 +85,7 @@ class FastTest(FolderCase):
         self.assertEqual(codes["frames_missing"].evidence["gaps"], [[40, 2]])
 
     def test_rows_carry_times_and_roles(self) -> None:
-        done = self._measured(
-            MadeUpFilm(frames=30, out_s=90, back_s=91), FilmTiming(row_us=100.0, offset_s=0.5, stamp="end")
-        )
+        done = self._measured(MadeUpFilm(frames=30, out_s=90, back_s=91), FilmTiming(row_us=100.0, offset_s=0.5, stamp="end"))
         table = SeriesTable(film_rows(done))
         self.assertEqual(len(table), 120)
         self.assertEqual(table.names("comparison"), ["a", "b"])
@@ -111,9 +109,9 @@ class FastTest(FolderCase):
             def pictures(self):  # type: ignore[no-untyped-def]
                 for k, picture in enumerate(super().pictures()):
                     through = 0.02 if 80 <= k < 90 else 1.0 - 0.4 * k / 200
-                    yield (
-                        (picture - self.sky) * through + np.random.default_rng(k).normal(0, 3, picture.shape) + self.sky
-                    ).astype(np.float32)
+                    yield ((picture - self.sky) * through + np.random.default_rng(k).normal(0, 3, picture.shape) + self.sky).astype(
+                        np.float32
+                    )
 
         done = self._measured(Cloudy(**dataclasses.asdict(film)))
         self.assertEqual(np.flatnonzero(done.tracked.held).tolist(), list(range(80, 90)))
@@ -161,9 +159,7 @@ class FastTest(FolderCase):
 
     def test_a_full_tracking_star_is_flagged(self) -> None:
         path = self.folder / "film.ser"
-        write_ser(
-            path, MadeUpFilm(frames=20, stars=((150.3, 120.6, 900.0), (220.7, 90.2, 9000.0), (80.0, 180.0, 1000.0)))
-        )
+        write_ser(path, MadeUpFilm(frames=20, stars=((150.3, 120.6, 900.0), (220.7, 90.2, 9000.0), (80.0, 180.0, 1000.0))))
         done = measure_film(open_film([str(path)]), _STARS, JobContext(), aperture=_RINGS)
         assert isinstance(done, FilmSeries)
         full = done.flags & int(StarFlag.SATURATED) != 0

@@ -70,9 +70,7 @@ class Zero(FieldOfStars):
 
     def test_bands(self) -> None:
         known = self.catalogue()
-        self.assertEqual(
-            [band_of(f, known) for f in ("V", "green", "B", "Luminance", "R", "H-alpha")], ["V", "V", "B", "V", "V", ""]
-        )
+        self.assertEqual([band_of(f, known) for f in ("V", "green", "B", "Luminance", "R", "H-alpha")], ["V", "V", "B", "V", "V", ""])
         gaia = self.catalogue(bands={"BP": self.v, "RP": self.v, "G": self.v})
         self.assertEqual([band_of(f, gaia) for f in ("B", "R", "V", "g'")], ["BP", "RP", "G", "G"])
 
@@ -98,9 +96,7 @@ class Zero(FieldOfStars):
         data = self.picture(flux)
         top = float(np.percentile(data, 99.9))
         clipped = np.minimum(data, top)
-        found = depth_of(
-            clipped, self.facts(saturation_adu=top), WCS, self.catalogue(), fwhm_px=FWHM, faintest_adu=50.0
-        )
+        found = depth_of(clipped, self.facts(saturation_adu=top), WCS, self.catalogue(), fwhm_px=FWHM, faintest_adu=50.0)
         assert found is not None
         self.assertAlmostEqual(found.zero.magnitude, ZERO, delta=0.012)
         brightest = stars_alone(self.facts(), WCS, self.catalogue(), FWHM)
@@ -117,13 +113,9 @@ class Zero(FieldOfStars):
         alone = stars_alone(self.facts(), WCS, both, FWHM)
         self.assertEqual(len(alone.x), len(self.x) - len(some))
         # Five magnitudes fainter it does not matter.
-        faint = StarCatalogue(
-            both.ra, both.dec, both.epoch, both.pmra, both.pmdec, np.append(near.mag, near.mag[some] + 5), {}
-        )
+        faint = StarCatalogue(both.ra, both.dec, both.epoch, both.pmra, both.pmdec, np.append(near.mag, near.mag[some] + 5), {})
         self.assertEqual(len(stars_alone(self.facts(), WCS, faint, FWHM).x), len(self.x))
-        self.assertTrue(
-            np.isnan(light_of(np.full_like(data, SKY), stars_alone(self.facts(), WCS, near, FWHM), FWHM)).all()
-        )
+        self.assertTrue(np.isnan(light_of(np.full_like(data, SKY), stars_alone(self.facts(), WCS, near, FWHM), FWHM)).all())
 
     def test_proper_motion_is_followed(self) -> None:
         from datetime import UTC, datetime
@@ -141,9 +133,7 @@ class Zero(FieldOfStars):
 
 class White(FieldOfStars):
     def channels(self) -> dict[str, np.ndarray]:
-        return {
-            name: self.light() * share * np.exp(slope * (self.index - SUN)) for name, (share, slope) in CHANNELS.items()
-        }
+        return {name: self.light() * share * np.exp(slope * (self.index - SUN)) for name, (share, slope) in CHANNELS.items()}
 
     def test_a_star_like_the_sun_is_white_though_most_are_redder(self) -> None:
         light = self.channels()
@@ -175,9 +165,7 @@ class White(FieldOfStars):
             paths[name] = self.folder / f"{name}.fits"
             write_fits(paths[name], self.picture(flux, 40 + k), cards=cards, replace=True)
         table = self.folder / "catalogue.csv"
-        rows = [
-            f"{r:.7f},{d:.7f},{v:.3f},{v:.3f},{v + i:.3f}" for r, d, v, i in zip(self.ra, self.dec, self.v, self.index)
-        ]
+        rows = [f"{r:.7f},{d:.7f},{v:.3f},{v:.3f},{v + i:.3f}" for r, d, v, i in zip(self.ra, self.dec, self.v, self.index)]
         table.write_text("\n".join(["ra,dec,mag,V,B", *rows]), encoding="utf-8")
         out = self.folder / "c.fits"
         given = [f"--{name}={path}" for name, path in paths.items()]
@@ -218,15 +206,11 @@ class White(FieldOfStars):
             self.assertEqual(code, 2)
             self.assertIn(why, problem)
         bare = [given[0], f"--green={paths['red']}", given[2]]
-        code, told = self.json(
-            "colour", *bare, "--out", self.folder / "w.fits", "--balance", "catalogue", "--catalogue", table
-        )
+        code, told = self.json("colour", *bare, "--out", self.folder / "w.fits", "--balance", "catalogue", "--catalogue", table)
         self.assertIn("solve the plate of red.fits first", told["reason"])
         lone = self.folder / "lone.csv"
         lone.write_text("ra,dec,mag\n200,-12,12\n", encoding="utf-8")
-        code, told = self.json(
-            "colour", *given, "--out", self.folder / "w.fits", "--balance", "catalogue", "--catalogue", lone
-        )
+        code, told = self.json("colour", *given, "--out", self.folder / "w.fits", "--balance", "catalogue", "--catalogue", lone)
         self.assertIn("two bands", told["reason"])
         self.assertFalse((self.folder / "w.fits").exists())
         self.assertEqual(len(load_catalogue(table)), len(self.ra))

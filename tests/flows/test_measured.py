@@ -94,9 +94,7 @@ class OfEachStar(FolderCase):
             for row in rows:
                 wanted = facts.mid_utc + timedelta(microseconds=(row.y if us > 0 else row.y - 109) * us)
                 self.assertAlmostEqual(row.jd_utc, jd_from_utc([wanted])[0], places=10)
-                self.assertAlmostEqual(
-                    (row.bjd_tdb - barycentric_jd([wanted], row.ra, row.dec, SITE)[0]) * 86400, 0.0, delta=1e-4
-                )
+                self.assertAlmostEqual((row.bjd_tdb - barycentric_jd([wanted], row.ra, row.dec, SITE)[0]) * 86400, 0.0, delta=1e-4)
                 self.assertAlmostEqual(row.airmass, airmass_at([wanted], row.ra, row.dec, SITE)[0], places=9)
 
     def test_without_coordinates_the_pointing_stands_in_or_nothing(self) -> None:

@@ -49,9 +49,7 @@ def seen(camera: _Camera, stars: np.ndarray) -> np.ndarray:
 
 def directions(rng: np.random.Generator, count: int, half: tuple[float, float]) -> np.ndarray:
     """Return unit vectors strewn over a field."""
-    stars = np.column_stack(
-        [rng.uniform(-half[0], half[0], count), rng.uniform(-half[1], half[1], count), np.ones(count)]
-    )
+    stars = np.column_stack([rng.uniform(-half[0], half[0], count), rng.uniform(-half[1], half[1], count), np.ones(count)])
     return stars / np.linalg.norm(stars, axis=1, keepdims=True)
 
 
@@ -98,11 +96,7 @@ class Adjusting(unittest.TestCase):
     def test_sets_that_do_not_hang_together(self) -> None:
         rng = np.random.default_rng(3)
         cameras = looking(rng, 4, 1, (400, 600), 20000.0)
-        links = [
-            k
-            for k in self.links(cameras, directions(rng, 3000, (0.06, 0.03)), 0.05, rng)
-            if (k.first, k.second) != (1, 2)
-        ]
+        links = [k for k in self.links(cameras, directions(rng, 3000, (0.06, 0.03)), 0.05, rng) if (k.first, k.second) != (1, 2)]
         found = adjust_mosaic([(400, 600)] * 5, links, focal_px=20000.0)
         self.assertEqual((sorted(found.maps), found.apart), ([0, 1], ((2, 3),)))
         other = adjust_mosaic([(400, 600)] * 5, links, focal_px=20000.0, reference=3)
@@ -204,9 +198,7 @@ class Pointings(Command):
                         u, v = (np.rint(c).astype(int) for c in way(x, y))
                         inside = (u >= 0) & (v >= 0) & (u < data.shape[1]) & (v < data.shape[0])
                         values = data[v[inside], u[inside]]
-                        sides.append(
-                            float(np.quantile(values, 0.3)) if inside.all() and np.isfinite(values).all() else math.nan
-                        )
+                        sides.append(float(np.quantile(values, 0.3)) if inside.all() and np.isfinite(values).all() else math.nan)
                     if np.isfinite(sides).all():
                         found.append(sides[0] - sides[1])
         return np.array(found)
@@ -216,9 +208,7 @@ class Pointings(Command):
         result = stack_exposures(exposures, self.folder / "m.fits", JobContext(), options=StackOptions(align="mosaic"))
         plain = self.check(result)
         self.assertGreater(result.width, 2.6 * WIDTH)
-        feathered = stack_exposures(
-            exposures, self.folder / "f.fits", JobContext(), options=StackOptions(align="mosaic", feather_px=30.0)
-        )
+        feathered = stack_exposures(exposures, self.folder / "f.fits", JobContext(), options=StackOptions(align="mosaic", feather_px=30.0))
         soft = self.check(feathered)
         self.assertLess(float((soft**2).mean()), 1.1 * float((plain**2).mean()))
         # A part of it, on a coarser grid.
@@ -239,9 +229,7 @@ class Pointings(Command):
             image, rng.uniform(0, WIDTH, 60), rng.uniform(0, HEIGHT, 60), 10 ** rng.uniform(3.4, 4.8, 60), Psf.with_fwhm(3.0),
         )  # fmt: skip
         cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "FILTER": "V", "OBJECT": "Elsewhere"}
-        write_fits(
-            self.folder / "raw" / "z.fits", (image + rng.normal(0, NOISE, image.shape)).astype(np.float32), cards=cards
-        )
+        write_fits(self.folder / "raw" / "z.fits", (image + rng.normal(0, NOISE, image.shape)).astype(np.float32), cards=cards)
         code, body = self.json("stack", self.folder / "raw", "--out", self.folder / "m.fits", "--align", "mosaic")
         self.assertEqual(code, 1)
         self.assertEqual(sum(f["used"] for f in body["frames"]), 12)
@@ -249,8 +237,6 @@ class Pointings(Command):
         self.assertIn("shares no stars", stranger["reason"])
         self.assertGreater(body["width"], 2.6 * WIDTH)
         for words, reason in ((("--drop", "0.5"), "not for a mosaic"), (("--feather", "-1"), "--feather goes")):
-            code, _, err = self.ulvar(
-                "stack", self.folder / "raw", "--out", self.folder / "n.fits", "--align", "mosaic", *words
-            )
+            code, _, err = self.ulvar("stack", self.folder / "raw", "--out", self.folder / "n.fits", "--align", "mosaic", *words)
             self.assertEqual(code, 2)
             self.assertIn(reason, err)

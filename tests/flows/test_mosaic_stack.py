@@ -45,9 +45,7 @@ class Planes(FolderCase):
     def write(self, name: str, count: int = COUNT, trail: bool = False) -> list[ExposureFacts]:
         exposures = []
         for k in range(count):
-            mosaic = colour_frame(self.rng, stars=self.stars, at=(self.x + 1.3 * k, self.y + 0.6 * k, self.flux))[
-                "mosaic"
-            ]
+            mosaic = colour_frame(self.rng, stars=self.stars, at=(self.x + 1.3 * k, self.y + 0.6 * k, self.flux))["mosaic"]
             path = self.folder / f"{name}-{k}.fits"
             cards = {
                 "IMAGETYP": "light", "EXPTIME": 60.0, "BAYERPAT": CELL, "EGAIN": GAIN, "RDNOISE": READ, "XPIXSZ": 3.0,
@@ -78,9 +76,7 @@ class Planes(FolderCase):
             found = []
             for k, exposures in enumerate(nights):
                 own = replace(options, reference=exposures[0].path)
-                grey = stack_exposures(
-                    exposures, self.folder / f"stack{k}.fits", JobContext(), options=own, replace=True
-                )
+                grey = stack_exposures(exposures, self.folder / f"stack{k}.fits", JobContext(), options=own, replace=True)
                 found.append(stack_planes(grey, JobContext(), options=own, replace_existing=True))
             for colour in "RGB":
                 with self.subTest(f"{how} {colour} {scale}"):
@@ -90,9 +86,7 @@ class Planes(FolderCase):
                     self.assertEqual(header["FILTER"], colour)
                     self.assertNotIn("BAYERPAT", header)
                     self.assertAlmostEqual(header["EGAIN"], GAIN * COUNT * (0.5 if colour == "G" else 0.25), places=3)
-                    one, two = (
-                        self.measured(r.output, scale, (0.5, 0.5) if scale < 1 else (0.0, 0.0)) for r in (first, second)
-                    )
+                    one, two = (self.measured(r.output, scale, (0.5, 0.5) if scale < 1 else (0.0, 0.0)) for r in (first, second))
                     share = one.flux * GAIN / (self.flux * SENSITIVITY[colour])
                     good = np.isfinite(share) & (one.flags == 0)
                     self.assertGreater(good.sum(), 60)
@@ -144,12 +138,7 @@ class Planes(FolderCase):
         self.assertTrue(all(o.ok and o.skipped for o in again))
         other = write_planes(exposures, out, JobContext(), method=Demosaic.BILINEAR)
         self.assertTrue(all("is kept" in o.reason for o in other))
-        self.assertTrue(
-            all(
-                o.ok
-                for o in write_planes(exposures, out, JobContext(), method=Demosaic.BILINEAR, replace_existing=True)
-            )
-        )
+        self.assertTrue(all(o.ok for o in write_planes(exposures, out, JobContext(), method=Demosaic.BILINEAR, replace_existing=True)))
         self.assertEqual(scan_file(str(out / "one-0-R.fits")).width, 600)
 
 

@@ -31,9 +31,7 @@ class Crossings(FolderCase):
         # The body moves by 6 px an exposure along x.
         stars = [(60.0 + 6 * 9.0, 100.0, 30000.0), (60.0 + 6 * 20.4, 106.0, 6000.0), (60.0 + 6 * 28.0, 98.0, 700.0)]
         x0 = np.r_[[s[0] for s in stars], rng.uniform(10, 290, 60)]
-        y0 = np.r_[
-            [s[1] for s in stars], np.where(rng.random(60) < 0.5, rng.uniform(8, 75, 60), rng.uniform(125, 190, 60))
-        ]
+        y0 = np.r_[[s[1] for s in stars], np.where(rng.random(60) < 0.5, rng.uniform(8, 75, 60), rng.uniform(125, 190, 60))]
         flux = np.r_[[s[2] for s in stars], 10 ** rng.uniform(3.6, 5.0, 60)]
         self.near = []
         track = []

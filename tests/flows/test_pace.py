@@ -91,17 +91,13 @@ class Told(PaceCase):
         self.ran("find quick", 11.0, 960.0, 40)
         plain = expected_needs(exposures, StackOptions(), found=True, calibrated=False)
         self.assertAlmostEqual(plain.seconds, 41.0, places=6)
-        self.assertAlmostEqual(
-            expected_needs(exposures, StackOptions(), found=False, calibrated=False).seconds, 52.0, places=6
-        )
+        self.assertAlmostEqual(expected_needs(exposures, StackOptions(), found=False, calibrated=False).seconds, 52.0, places=6)
         # 40 resampled exposures and two planes of 4 bytes a pixel.
         self.assertEqual(plain.disk_bytes, 42 * 4 * 24_000_000)
         finer = expected_needs(exposures, StackOptions(grid=GridOptions(scale=2.0)), found=True, calibrated=False)
         self.assertEqual((finer.width, finer.height, finer.memory_bytes), (12000, 8000, 4 * plain.memory_bytes))
         self.assertAlmostEqual(finer.seconds, 161.0, places=6)
-        part = expected_needs(
-            exposures, StackOptions(grid=GridOptions(part=(10, 20, 300, 200))), found=True, calibrated=False
-        )
+        part = expected_needs(exposures, StackOptions(grid=GridOptions(part=(10, 20, 300, 200))), found=True, calibrated=False)
         self.assertEqual((part.width, part.height), (300, 200))
         self.assertEqual((plain.brief, finer.brief.count("3.5 GB of memory")), ("about 40 s, 4.0 GB on disk", 1))
         self.assertEqual(plain.words, "about 40 s, 864 MB of memory, 4.0 GB on disk")

@@ -44,9 +44,7 @@ def row(x: float, y: float, *, error: float = 0.02, wcs: Wcs | None = None, minu
 
 class Means(FolderCase):
     def test_of_pixels(self) -> None:
-        rows = told_off(
-            [row(3 + dx, 4 + dy, minute=i) for i, (dx, dy) in enumerate([(0.1, 0), (-0.1, 0), (0, 0.1), (0, -0.1)])]
-        )
+        rows = told_off([row(3 + dx, 4 + dy, minute=i) for i, (dx, dy) in enumerate([(0.1, 0), (-0.1, 0), (0, 0.1), (0, -0.1)])])
         s = summarise(rows)
         assert s is not None
         self.assertEqual((s.count, s.outliers, s.solved), (4, 0, False))
@@ -78,9 +76,7 @@ class Means(FolderCase):
         assert s is not None
         differences = -2.5 * np.log10([0.5, 0.4, 0.1])
         errors = np.array([one.fit.difference_mag[1] for one in rows])
-        self.assertAlmostEqual(
-            s.difference_mag, float((differences / errors**2).sum() / (1 / errors**2).sum()), delta=1e-9
-        )
+        self.assertAlmostEqual(s.difference_mag, float((differences / errors**2).sum() / (1 / errors**2).sum()), delta=1e-9)
         self.assertLess(s.difference_mag, 1.0)
 
     def test_what_stands_off_is_left_away(self) -> None:
@@ -135,9 +131,7 @@ class Tables(FolderCase):
                         np.array([float(v) if v not in ("", None) else math.nan for v in found[name]]),
                         np.array(cells[name], dtype=float), atol=0.51 * 10.0**-decimals, err_msg=name,
                     )  # fmt: skip
-            self.assertEqual(
-                [str(v)[:16].replace(" ", "T") for v in found["time_utc_mid"]], ["2027-02-11T20:00", "2027-02-11T20:05"]
-            )
+            self.assertEqual([str(v)[:16].replace(" ", "T") for v in found["time_utc_mid"]], ["2027-02-11T20:00", "2027-02-11T20:05"])
             self.assertEqual(list(found["file"]), ["e0", "e5"])
 
     def read(self, path: Path) -> dict[str, list]:
@@ -155,10 +149,7 @@ class Tables(FolderCase):
                 told = " ".join(str(c["value"]) for c in handle[1].read_header().records() if c["name"] == "HISTORY")
                 self.assertIn("time_scale: UTC", told)
                 data = handle[1].read()
-            return {
-                name: [v.decode().strip() if isinstance(v, bytes) else v for v in data[name].tolist()]
-                for name in data.dtype.names
-            }
+            return {name: [v.decode().strip() if isinstance(v, bytes) else v for v in data[name].tolist()] for name in data.dtype.names}
         ((fields, columns),) = read_votable(path)
         self.assertEqual(next(f.unit for f in fields if f.name == "separation"), "arcsec")
         self.assertIn('name="time_scale"', path.read_text())
@@ -217,9 +208,7 @@ class Series(FolderCase):
         self.assertEqual([o.ok for o in outcomes], [True] * 5)
         for i, one in enumerate(rows):
             self.assertIsNone(one.sky)
-            self.assertAlmostEqual(
-                one.fit.separation_px[0], self.apart / self.scale, delta=4 * one.fit.separation_px[1]
-            )
+            self.assertAlmostEqual(one.fit.separation_px[0], self.apart / self.scale, delta=4 * one.fit.separation_px[1])
             px, py = self.solutions[self.paths[i]].pixel(*self.sky[:2].T)
             np.testing.assert_allclose(one.fit.x, px, atol=0.1)
             np.testing.assert_allclose(one.fit.y, py, atol=0.1)
@@ -231,9 +220,7 @@ class Series(FolderCase):
         paths = []
         for i in range(3):
             x, y = np.array([30.0, 36.0]) + 4 * i, np.array([28.0, 31.0]) - 3 * i
-            image = star_field(
-                rng, width=72, height=64, x=x, y=y, flux_e=np.array([40_000.0, 25_000.0]), psf=Psf.with_fwhm(3.0)
-            )
+            image = star_field(rng, width=72, height=64, x=x, y=y, flux_e=np.array([40_000.0, 25_000.0]), psf=Psf.with_fwhm(3.0))
             paths.append(self.write(f"only{i}.fits", image, IMAGETYP="light", EXPTIME=0.1, EGAIN=1.0))
         exposures = [scan_file(path) for path in paths]
         stars = ListedStar("a", "target", x=30.2, y=27.9), ListedStar("b", "target", x=36.2, y=31.1)

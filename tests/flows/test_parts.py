@@ -53,9 +53,7 @@ class Plans(unittest.TestCase):
             {"gain": 100.0}, {"gain": 0.0}, {}, {"gain": 0.0, "binning": 2}, {"binning": 2},
         ]  # fmt: skip
         flats = [
-            ExposureFacts(
-                f"{n}-{k}", role=Role.FLAT, filter="V", camera="C", exposure_s=1.0 + k, saturation_adu=65535.0, **one
-            )  # type: ignore[arg-type]
+            ExposureFacts(f"{n}-{k}", role=Role.FLAT, filter="V", camera="C", exposure_s=1.0 + k, saturation_adu=65535.0, **one)  # type: ignore[arg-type]
             for n, one in enumerate(settings)
             for k in range(2)
         ]

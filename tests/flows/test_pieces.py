@@ -42,9 +42,7 @@ class SharedNoise(unittest.TestCase):
         for matrix, weight in zip(ways, weights):
             scale = math.sqrt(abs(np.linalg.det(matrix[:, :2])))
             side = int(900 * scale) // 8 * 8
-            out = resample(
-                rng.standard_normal((1200, 1200)).astype(np.float32), Transform(matrix), (int(1200 * scale),) * 2, how
-            )
+            out = resample(rng.standard_normal((1200, 1200)).astype(np.float32), Transform(matrix), (int(1200 * scale),) * 2, how)
             first = (len(out) - side) // 2
             part = out[first : first + side, first : first + side]
             self.assertTrue(np.isfinite(part).all())

@@ -111,9 +111,7 @@ class Fields(unittest.TestCase):
         # Another field of the same name gets another key.
         other = find_series([light(9, object="Old", ra_deg=40.0, dec_deg=1.0)], known=known)
         self.assertEqual([s.key for s in other], ["Old-2-V"])
-        (unplaced,) = find_series(
-            [light(9, object="old")], known=[Field("k", "Old", None, None, first.field.setup, ("old",))]
-        )
+        (unplaced,) = find_series([light(9, object="old")], known=[Field("k", "Old", None, None, first.field.setup, ("old",))])
         self.assertEqual(unplaced.key, "k-V")
 
     def test_keys_are_file_names_and_no_two_alike(self) -> None:
@@ -122,9 +120,7 @@ class Fields(unittest.TestCase):
         ]  # fmt: skip
         keys = [one.key for one in find_series(exposures)]
         self.assertEqual(len({k.casefold() for k in keys}), 5)
-        self.assertTrue(
-            all(set(k) <= set("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789+.-") for k in keys)
-        )
+        self.assertTrue(all(set(k) <= set("abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789+.-") for k in keys))
         self.assertIn("field-nofilter", keys)
         letters = find_series([light(0, filter="r"), light(1, filter="R")])
         self.assertEqual(len({one.key.casefold() for one in letters}), 2)

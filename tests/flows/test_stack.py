@@ -155,9 +155,7 @@ class Trails(Made):
         first, second = line(0, 0, 100, 200, 110), line(1, 190, 109.5, 399, 120)
         for count in (2, 4, 8):
             alone = [exposure(k) for k in range(2, count)]
-            self.assertEqual(
-                set(moving_trails([exposure(0, first), exposure(1, second), *alone])), {"0.fits", "1.fits"}
-            )
+            self.assertEqual(set(moving_trails([exposure(0, first), exposure(1, second), *alone])), {"0.fits", "1.fits"})
             both = [exposure(0, first), exposure(1, line(1, 90, 104.5, 399, 120)), *alone]
             self.assertEqual(len(moving_trails(both)), 0 if count < 8 else 2, count)
         # Of a pixel row on the sensor the stars move away: it is a trail in each.
@@ -257,9 +255,7 @@ class History(Made):
             self.assertEqual(fates, [Fate.HIGH if k == HIT else Fate.KEPT for k in range(COUNT)])
             under = tuple(round(float(v[0])) for v in field.ways[SATELLITE](np.array([215.0]), np.array([140.0])))
             values = self.history(result, exposures, *under).values
-            self.assertEqual(
-                [v.fate for v in values], [Fate.TRAIL if k == SATELLITE else Fate.KEPT for k in range(COUNT)]
-            )
+            self.assertEqual([v.fate for v in values], [Fate.TRAIL if k == SATELLITE else Fate.KEPT for k in range(COUNT)])
             self.assertEqual([Path(v.file).name for v in values], [f"light-{k}.fits" for k in range(COUNT)])
 
     def test_what_cannot_be_asked(self) -> None:
@@ -289,9 +285,7 @@ class Proper(Made):
         # Noise as told, that of the sum; light and places of stars as on the stack.
         self.assertAlmostEqual(header["SKYNOISE"] / (NOISE / math.sqrt(COUNT)), 1.0, delta=0.1)
         inner = data[30:-40, 30:-40]
-        self.assertAlmostEqual(
-            1.4826 * np.median(np.abs(inner - np.median(inner))) / header["SKYNOISE"], 1.0, delta=0.15
-        )
+        self.assertAlmostEqual(1.4826 * np.median(np.abs(inner - np.median(inner))) / header["SKYNOISE"], 1.0, delta=0.15)
         self.assertAlmostEqual(float(psf.sum()), 1.0, delta=0.03)
         yy, xx = np.mgrid[-7:8, -7:8]
         for i in np.argsort(-field.flux):
@@ -326,9 +320,7 @@ class Proper(Made):
         # Memory is asked for before it is taken.
         exposures = field.write()
         small = JobContext(budget_bytes=1_000_000)
-        poor = stack_exposures(
-            exposures, self.folder / "s.fits", small, options=StackOptions(proper=True), replace=True
-        )
+        poor = stack_exposures(exposures, self.folder / "s.fits", small, options=StackOptions(proper=True), replace=True)
         self.assertTrue(poor.ok)
         self.assertRegex(poor.no_proper, "takes 5 MB, and 1 MB are allowed")
         self.assertFalse((self.folder / "s-proper.fits").exists())
@@ -442,17 +434,13 @@ class BySky(Made):
             add_stars(image, x[inside], y[inside], field.flux[inside] * (1.0, 0.7, 1.0)[k], Psf(1.3))
             image += np.random.default_rng(k).normal(0, NOISE, image.shape)
             path = self.folder / f"solved-{k}.fits"
-            write_fits(
-                path, image.astype(np.float32), cards=[("IMAGETYP", "light", ""), ("GAIN", 1.0, ""), *sky.cards()]
-            )
+            write_fits(path, image.astype(np.float32), cards=[("IMAGETYP", "light", ""), ("GAIN", 1.0, ""), *sky.cards()])
             exposures.append(scan_file(str(path)))
         result = self.stack(exposures, align="sky")
         self.assertEqual([a.transform.kind for a in result.aligned], ["plate solutions"] * 3)
         gx, gy = np.meshgrid(np.linspace(0, WIDTH, 5), np.linspace(0, HEIGHT, 5))
         for one, sky in zip(result.aligned, skies):
-            np.testing.assert_allclose(
-                np.array(one.transform(gx, gy)), np.array(skies[0].pixel(*sky.sky(gx, gy))), atol=1e-6
-            )
+            np.testing.assert_allclose(np.array(one.transform(gx, gy)), np.array(skies[0].pixel(*sky.sky(gx, gy))), atol=1e-6)
             back = one.transform.inverse()(*one.transform(gx, gy))
             np.testing.assert_allclose(np.array(back), np.array([gx, gy]), atol=1e-6)
             self.assertGreater(one.transform.matched, 15)
@@ -460,9 +448,7 @@ class BySky(Made):
         # Brightness is compared by the stars in common; on the stack each stands where the reference has it, sharp.
         self.assertAlmostEqual(result.aligned[1].flux_ratio, 0.7 * 1.02, delta=0.05)
         assert result.stacked
-        bright = [i for i in np.argsort(-field.flux) if 60 < field.x[i] < WIDTH - 60 and 60 < field.y[i] < HEIGHT - 60][
-            :5
-        ]
+        bright = [i for i in np.argsort(-field.flux) if 60 < field.x[i] < WIDTH - 60 and 60 < field.y[i] < HEIGHT - 60][:5]
         for i in bright:
             x, y = round(field.x[i]), round(field.y[i])
             box = result.stacked.data[y - 3 : y + 4, x - 3 : x + 4] - SKY
@@ -480,12 +466,7 @@ class Grids(Made):
         """Return the light of bright stars alone, over what they have, by their places on the sky."""
         data = read_plane(stack.output)
         bright = np.flatnonzero(field.flux > 3e4)
-        inside = (
-            (field.x[bright] > 60)
-            & (field.x[bright] < WIDTH - 60)
-            & (field.y[bright] > 60)
-            & (field.y[bright] < HEIGHT - 60)
-        )
+        inside = (field.x[bright] > 60) & (field.x[bright] < WIDTH - 60) & (field.y[bright] > 60) & (field.y[bright] < HEIGHT - 60)
         bright = bright[inside]
         apart = [np.sort(np.hypot(field.x - field.x[i], field.y - field.y[i]))[1] for i in bright]
         bright = bright[np.array(apart) > 14]
@@ -524,9 +505,7 @@ class Grids(Made):
                 shares = self.lights(result, sky, field)
                 # Larger pixels widen stars beyond the aperture.
                 self.assertLess(abs(float(np.median(shares)) - 1), 0.02 if options.scale >= 1 else 0.04)
-                self.assertAlmostEqual(
-                    sky.scale_arcsec_px * options.scale, self.SKY_OF_REFERENCE.scale_arcsec_px, places=6
-                )
+                self.assertAlmostEqual(sky.scale_arcsec_px * options.scale, self.SKY_OF_REFERENCE.scale_arcsec_px, places=6)
                 self.assertAlmostEqual(told["XPIXSZ"], 3.8 / options.scale)
                 self.assertAlmostEqual(
                     told["RDNOISE"] * options.scale,

@@ -77,9 +77,7 @@ class Under(FolderCase):
             np.array([row.flux for row in table.star(name)]) for name in ("c0", "c1")
         )
         self.assertLess(np.nanstd(plain + 2.5 * np.log10(light)), 2e-4)
-        found = further_stars(
-            table, curve, {"k": ShownStar(), "c0": ShownStar(times=3.0), "nobody": ShownStar(), curve.name: ShownStar()}
-        )
+        found = further_stars(table, curve, {"k": ShownStar(), "c0": ShownStar(times=3.0), "nobody": ShownStar(), curve.name: ShownStar()})
         self.assertEqual([one.name for one in found], ["k", "c0"])
         top = np.nanmax(curve.magnitude)
         for one in found:
@@ -124,9 +122,7 @@ class Under(FolderCase):
         under = further_stars(series(), made.curve, {"k": ShownStar(), "c1": ShownStar(times=2.0)})
         kept: list[Figure] = []
         for width in (8.8, 18.0):
-            with mock.patch.object(
-                Figure, "savefig", autospec=True, side_effect=lambda figure, *_, **__: kept.append(figure)
-            ):
+            with mock.patch.object(Figure, "savefig", autospec=True, side_effect=lambda figure, *_, **__: kept.append(figure)):
                 figure_bytes(made, FigureStyle(width_cm=width), "png", beneath=under)
             figure = kept.pop()
             figure.canvas.draw()
@@ -194,9 +190,7 @@ class Figures(FolderCase):
         svg = figure_bytes(result("none"), style, "svg").decode()
         for words in ("hours after the first exposure", "airmass", "sky,", "ADU"):
             self.assertIn(words, svg)
-        phased = figure_bytes(
-            result(), FigureStyle(axis="phase", period_d=0.15, epoch=JD + 0.1, grid=True), "svg"
-        ).decode()
+        phased = figure_bytes(result(), FigureStyle(axis="phase", period_d=0.15, epoch=JD + 0.1, grid=True), "svg").decode()
         self.assertIn("phase of 0.15 d", phased)
         for text, words in (
             ("points = 3", "points"), ("colour = 'red'", "no line 'colour'"), ("points = 'nocolour'", "no colour"), ("axis = 'phase'", "period_d"),
@@ -207,9 +201,7 @@ class Figures(FolderCase):
 
     def test_differences_of_an_ephemeris(self) -> None:
         cycles = np.arange(0, 40, 0.5)
-        found = fit_ephemeris(
-            JD + 0.5 * cycles + 1e-6 * cycles**2, np.full(80, 1e-4), period=0.5, epoch=JD, halves=True, quadratic=True
-        )
+        found = fit_ephemeris(JD + 0.5 * cycles + 1e-6 * cycles**2, np.full(80, 1e-4), period=0.5, epoch=JD, halves=True, quadratic=True)
         assert isinstance(found, Ephemeris)
         path = self.folder / "oc.svg"
         write_differences(path, found)
@@ -274,9 +266,7 @@ class Exchange(FolderCase):
 
     def test_minor_planet_blocks(self) -> None:
         curve = result("none").curve
-        facts = ExchangeFacts(
-            "A, B", "Rock|=", "Clear", number=7, contact="A", ra="07:42:10", dec="+41:18:03", phase_deg=12.345
-        )
+        facts = ExchangeFacts("A, B", "Rock|=", "Clear", number=7, contact="A", ra="07:42:10", dec="+41:18:03", phase_deg=12.345)
         lines = exchange_text("minor-planet", curve, facts).splitlines()
         begin, end = lines.index("STARTMETADATA"), lines.index("ENDMETADATA")
         head = dict(line.split("=", 1) for line in lines[begin + 1 : end])

@@ -124,9 +124,7 @@ class Running(FolderCase):
                     x, y = (81, 60)
                     shift = stack.members[3].aligned.transform
                     u, v = (round(float(c)) for c in shift(np.array(float(x)), np.array(float(y))))
-                    self.assertLess(
-                        float(np.abs(read_plane(str(out))[v - 1 : v + 2, u - 1 : u + 2] - SKY).max()), 150.0
-                    )
+                    self.assertLess(float(np.abs(read_plane(str(out))[v - 1 : v + 2, u - 1 : u + 2] - SKY).max()), 150.0)
             done = stack.finish()
         assert done is not None
         self.assertEqual(counts, list(range(1, 10)))
@@ -139,18 +137,12 @@ class Running(FolderCase):
         picture = cv2.imread(str(out.with_suffix(".png")), cv2.IMREAD_GRAYSCALE)
         self.assertEqual(picture.shape, (HEIGHT, WIDTH))
         brightest = int(
-            np.argmax(
-                np.where(
-                    (self.sky.x > 20) & (self.sky.x < 240) & (self.sky.y > 20) & (self.sky.y < 180), self.sky.flux, 0
-                )
-            )
+            np.argmax(np.where((self.sky.x > 20) & (self.sky.x < 240) & (self.sky.y > 20) & (self.sky.y < 180), self.sky.flux, 0))
         )
         x, y = round(self.sky.x[brightest]), round(self.sky.y[brightest])
         self.assertGreater(int(picture[HEIGHT - 1 - y, x]), 200)
         exposures = [scan_file(str(p)) for p in paths]
-        whole = stack_exposures(
-            exposures, self.folder / "whole.fits", JobContext(), options=StackOptions(reference=exposures[0].path)
-        )
+        whole = stack_exposures(exposures, self.folder / "whole.fits", JobContext(), options=StackOptions(reference=exposures[0].path))
         one, other = read_plane(str(out)), read_plane(whole.output)
         np.testing.assert_array_equal(np.isnan(one), np.isnan(other))
         np.testing.assert_allclose(one, other, rtol=1e-4, atol=0.01)
@@ -214,9 +206,7 @@ class Watching(Command):
         alien.write(6, FILTER="R")
         (self.raw / "half.fits").write_bytes((self.raw / "light-0.fits").read_bytes()[:40000])
         events = self.steps(watched)
-        self.assertEqual(
-            [(e.kind, Path(e.file).name) for e in events], [("added", "light-5.fits"), ("not added", "light-6.fits")]
-        )
+        self.assertEqual([(e.kind, Path(e.file).name) for e in events], [("added", "light-5.fits"), ("not added", "light-6.fits")])
         self.assertRegex(events[1].reason, "pattern|stars")
         self.assertEqual(watched.arrivals.waiting, 1)
         stacks = watched.finish()
@@ -288,9 +278,7 @@ class Watching(Command):
 
     def test_the_command_follows_a_capture_program(self) -> None:
         self.written(5, 0.15)
-        code, out, err = self.ulvar(
-            "watch", self.raw, "--out", self.out, "--until", "5", "--idle", "60", "--every", "0.1", "--json"
-        )
+        code, out, err = self.ulvar("watch", self.raw, "--out", self.out, "--until", "5", "--idle", "60", "--every", "0.1", "--json")
         lines = [json.loads(line) for line in out.splitlines()]
         self.assertEqual(code, 0, err)
         self.assertEqual([line["event"] for line in lines], ["added"] * 5 + ["end"])

@@ -103,9 +103,7 @@ class Planes(unittest.TestCase):
                 x0, y0 = plane_origin(cfa, plane)
                 for j in range(3):
                     for i in range(4):
-                        cell = [
-                            (mosaic[2 * j + k // 2, 2 * i + k % 2], k % 2, k // 2) for k in range(4) if cfa[k] == colour
-                        ]
+                        cell = [(mosaic[2 * j + k // 2, 2 * i + k % 2], k % 2, k // 2) for k in range(4) if cfa[k] == colour]
                         np.testing.assert_allclose((x0, y0), np.mean(cell, axis=0)[1:], err_msg=cfa)
                         there = [v for v, _, _ in cell if np.isfinite(v)]
                         np.testing.assert_allclose(found[j, i], np.mean(there) if there else np.nan, rtol=1e-6)

@@ -27,9 +27,7 @@ class Silent(unittest.TestCase):
     """What a header does not say, and what it says in other ways."""
 
     def facts(self, **cards: object) -> ExposureFacts:
-        return facts_from_header(
-            cards, "a.fits", width=10, height=10, planes=1, bitpix=16, hdu=0, size_bytes=1, mtime_ns=1
-        )
+        return facts_from_header(cards, "a.fits", width=10, height=10, planes=1, bitpix=16, hdu=0, size_bytes=1, mtime_ns=1)
 
     def test_no_pedestal_is_none(self) -> None:
         facts = self.facts()
@@ -135,9 +133,7 @@ class Dialects(unittest.TestCase):
             {"EXPTIME": "n/a", "EXPOSURE": 3.0, "GAIN": "high", "DATE-OBS": "yesterday", "RA": "x", "FILTER": "None"},
             "x.fits",
         )
-        self.assertEqual(
-            (facts.exposure_s, facts.gain, facts.start_utc, facts.ra_deg, facts.filter), (3.0, None, None, None, "")
-        )
+        self.assertEqual((facts.exposure_s, facts.gain, facts.start_utc, facts.ra_deg, facts.filter), (3.0, None, None, None, ""))
 
     def test_times(self) -> None:
         noon = datetime(2027, 2, 11, 12, tzinfo=UTC)
@@ -150,9 +146,7 @@ class Dialects(unittest.TestCase):
             start = facts_from_header(header, "x").start_utc
             assert start is not None
             self.assertLess(abs(start - noon), timedelta(milliseconds=1), header)
-        facts = facts_from_header(
-            {"DATE-OBS": "2027-02-11T12:00:00", "DATE-AVG": "2027-02-11T12:00:31", "EXPTIME": 60}, "x"
-        )
+        facts = facts_from_header({"DATE-OBS": "2027-02-11T12:00:00", "DATE-AVG": "2027-02-11T12:00:31", "EXPTIME": 60}, "x")
         self.assertEqual(facts.mid_utc, noon + timedelta(seconds=31))
         self.assertEqual(parse_time("2027-02-11T12:00:00.123456789"), noon + timedelta(microseconds=123456))
 
@@ -254,12 +248,8 @@ class UserFacts(unittest.TestCase):
 
     def test_given_facts(self) -> None:
         facts = facts_from_header({"DATE-OBS": "2027-02-11T12:00:00"}, "x.fits")
-        given_facts = with_user_facts(
-            facts, {"gain_e_per_adu": "1.45", "site": "61.20,9.70,640", "role": "dark flat", "exposure_s": "60"}
-        )
-        self.assertEqual(
-            (given_facts.gain_e_per_adu, given_facts.site, given_facts.role), (1.45, (61.2, 9.7, 640.0), Role.DARK_FLAT)
-        )
+        given_facts = with_user_facts(facts, {"gain_e_per_adu": "1.45", "site": "61.20,9.70,640", "role": "dark flat", "exposure_s": "60"})
+        self.assertEqual((given_facts.gain_e_per_adu, given_facts.site, given_facts.role), (1.45, (61.2, 9.7, 640.0), Role.DARK_FLAT))
         self.assertEqual(given_facts.origins["gain_e_per_adu"], "user")
         self.assertEqual(given_facts.mid_utc, datetime(2027, 2, 11, 12, 0, 30, tzinfo=UTC))
         self.assertEqual(facts.gain_e_per_adu, None)
@@ -313,14 +303,10 @@ class Grouping(unittest.TestCase):
     """Groups do not depend on the order of files."""
 
     def make(self, **facts: object) -> ExposureFacts:
-        return ExposureFacts(
-            **{"path": f"{facts}", "role": Role.DARK, "exposure_s": 60.0, "width": 10, "height": 10, **facts}
-        )  # type: ignore[arg-type]
+        return ExposureFacts(**{"path": f"{facts}", "role": Role.DARK, "exposure_s": 60.0, "width": 10, "height": 10, **facts})  # type: ignore[arg-type]
 
     def test_tolerances(self) -> None:
-        members = [self.make(temperature_c=t) for t in (-15.2, -14.9, -14.6, -10.0)] + [
-            self.make(exposure_s=61.5, temperature_c=-15.0)
-        ]
+        members = [self.make(temperature_c=t) for t in (-15.2, -14.9, -14.6, -10.0)] + [self.make(exposure_s=61.5, temperature_c=-15.0)]
         groups = group_exposures(members)
         self.assertEqual(sorted(g.count for g in groups), [1, 1, 3])
         self.assertEqual(group_exposures(reversed(members)), groups)

@@ -106,9 +106,7 @@ class Reading(FolderCase):
         self.assertEqual(read_plane(str(path)).shape, (4, 6))
 
     def test_one_plane_cube_is_an_image_and_a_real_cube_is_told(self) -> None:
-        np.testing.assert_array_equal(
-            read_plane(self.write("one.fits", np.ones((1, 4, 5), dtype=np.float32))), np.ones((4, 5))
-        )
+        np.testing.assert_array_equal(read_plane(self.write("one.fits", np.ones((1, 4, 5), dtype=np.float32))), np.ones((4, 5)))
         cube = self.write("cube.fits", np.ones((3, 4, 5), dtype=np.float32))
         with self.assertRaisesRegex(FrameError, "5 x 4 x 3"):
             read_plane(cube)

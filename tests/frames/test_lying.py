@@ -302,9 +302,7 @@ class AnyCards(unittest.TestCase):
     def test_units(self, axes: list[int], bits: int, more: int) -> None:
         size = int(np.prod(axes)) * abs(bits) // 8 if axes else 0
         first = header(*plain(str(bits), *axes)) + b"\0" * (-(-size // 2880) * 2880)
-        extension = (
-            header(("XTENSION", "'IMAGE   '"), *plain("8", 7, 3)[1:], ("PCOUNT", "0"), ("GCOUNT", "1")) + b"\0" * 2880
-        )
+        extension = header(("XTENSION", "'IMAGE   '"), *plain("8", 7, 3)[1:], ("PCOUNT", "0"), ("GCOUNT", "1")) + b"\0" * 2880
         data = first + more * extension
         units = units_of(lambda start, count: data[start : start + count], "x")
         self.assertEqual(len(units), 1 + more)

@@ -135,10 +135,7 @@ class Groups(unittest.TestCase):
 
     def test_sessions_are_named_when_there_are_several(self) -> None:
         def keys(*sessions: str, **more: object) -> list[str]:
-            members = [
-                ExposureFacts(f"{k}.fits", Role.LIGHT, filter="V", session=session)
-                for k, session in enumerate(sessions)
-            ]
+            members = [ExposureFacts(f"{k}.fits", Role.LIGHT, filter="V", session=session) for k, session in enumerate(sessions)]
             return [group.key for group in group_exposures(members, **more)]  # type: ignore[arg-type]
 
         self.assertEqual([("2027-02-11" in key) for key in keys("2027-02-11")], [False])

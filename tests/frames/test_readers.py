@@ -87,9 +87,7 @@ class Planes(FolderCase):
         self.planes = np.random.default_rng(1).integers(0, 60000, (3, 6, 8)).astype(np.uint16)
 
     def test_cube(self) -> None:
-        path = write_cube(
-            self.folder / "cube.fits", self.planes, EXPTIME=2.0, DATE_OBS="2027-02-11T20:00:00", IMAGETYP="Light"
-        )
+        path = write_cube(self.folder / "cube.fits", self.planes, EXPTIME=2.0, DATE_OBS="2027-02-11T20:00:00", IMAGETYP="Light")
         facts = scan_images(path)
         self.assertEqual([f.path for f in facts], [f"{path}[0,{k}]" for k in range(3)])
         self.assertEqual([f.stem for f in facts], ["cube-0-0", "cube-0-1", "cube-0-2"])

@@ -35,10 +35,7 @@ class Noon(unittest.TestCase):
     def test_one_night_is_one_session(self, longitude: float, day: int) -> None:
         # From 16:00 to 08:00 local mean time.
         evening = datetime(2027, 1, 1, 16, tzinfo=UTC) + timedelta(days=day, hours=-longitude / 15)
-        night = [
-            facts(f"{i}", evening + timedelta(hours=i), site_latitude_deg=0.0, site_longitude_deg=longitude)
-            for i in range(17)
-        ]
+        night = [facts(f"{i}", evening + timedelta(hours=i), site_latitude_deg=0.0, site_longitude_deg=longitude) for i in range(17)]
         self.assertEqual(len({f.session for f in assign_sessions(night)}), 1)
         next_night = [facts("n", evening + timedelta(hours=24), site_latitude_deg=0.0, site_longitude_deg=longitude)]
         self.assertEqual(len({f.session for f in assign_sessions(night + next_night)}), 2)
@@ -83,9 +80,7 @@ class ByExample(unittest.TestCase):
                 TagRule("t", pattern).value(path, self.ROOTS)
 
     def test_all_files_fall(self) -> None:
-        members = [facts(f"/data/obs/{night}/{i}.fits") for night in ("n1", "n2") for i in range(3)] + [
-            facts("/data/obs/x.fits")
-        ]
+        members = [facts(f"/data/obs/{night}/{i}.fits") for night in ("n1", "n2") for i in range(3)] + [facts("/data/obs/x.fits")]
         self.assertEqual(preview_rule(TagRule("session", "{}"), members, self.ROOTS), {"": 1, "n1": 3, "n2": 3})
         rules = [TagRule("session", "{}"), TagRule("rig", "n{}")]
         assigned = assign_sessions(members, rules, self.ROOTS)

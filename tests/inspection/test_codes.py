@@ -26,9 +26,7 @@ class Table(unittest.TestCase):
             for call in ast.walk(ast.parse(text)):
                 if not isinstance(call, ast.Call) or not isinstance(call.func, ast.Name):
                     continue
-                self.assertFalse(
-                    call.func.id == "Finding" and path.name != "coding.py", f"{path}: findings are made by notice()"
-                )
+                self.assertFalse(call.func.id == "Finding" and path.name != "coding.py", f"{path}: findings are made by notice()")
                 if call.func.id == "notice":
                     raised |= {
                         node.value for node in ast.walk(call.args[0])
@@ -51,9 +49,7 @@ class Table(unittest.TestCase):
                 self.assertIn(entry.station, STATIONS)
                 self.assertTrue(entry.meaning[:1].isupper() and not entry.meaning.endswith("."))
         self.assertEqual({c for c in OF_A_SERIES if CODES[c].station != "combine"}, set())
-        self.assertEqual(
-            {c for c in OF_A_SERIES if not CODES[c].line}, {"outliers"}, "where nothing is known to have been"
-        )
+        self.assertEqual({c for c in OF_A_SERIES if not CODES[c].line}, {"outliers"}, "where nothing is known to have been")
 
     def test_notice(self) -> None:
         made = notice("cloud", "Cloud", "Stars lost 40 %.", ["a", "b"], {"loss": 0.4}, Mend.leave_out(["a"]))

@@ -22,9 +22,7 @@ class Told(unittest.TestCase):
 
     def test_how_far_and_beside_what(self) -> None:
         (found,) = comparison_findings(self.ensemble)
-        self.assertEqual(
-            (found.code, found.evidence["star"], found.title), ("comparison_varies", "wave", "Star wave varies")
-        )
+        self.assertEqual((found.code, found.evidence["star"], found.title), ("comparison_varies", "wave", "Star wave varies"))
         told, times = float(found.text[1:3]), float(found.text.partition(", ")[2].partition(" times")[0])
         # Nine tenths of a sine of 0.04 lie within 0.0395, which is 43 mmag.
         self.assertAlmostEqual(told, 43, delta=3)
@@ -36,9 +34,7 @@ class Told(unittest.TestCase):
 
     def test_what_leaving_it_out_does(self) -> None:
         (found,) = comparison_findings(self.ensemble, {"wave": (0.0121, 0.0034), "a": (1.0, 2.0)})
-        self.assertTrue(
-            found.text.endswith("Without it the target scatters by 3.4 mmag from point to point, with it by 12.1.")
-        )
+        self.assertTrue(found.text.endswith("Without it the target scatters by 3.4 mmag from point to point, with it by 12.1."))
         for unknown in ((np.nan, 0.1), (0.1, np.nan)):
             (found,) = comparison_findings(self.ensemble, {"wave": unknown})
             self.assertNotIn("Without it", found.text)

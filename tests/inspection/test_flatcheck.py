@@ -19,9 +19,7 @@ class Checking(unittest.TestCase):
         camera = Camera(600, 450, seed=4)
         self.response = camera.flat / np.median(camera.flat)
 
-    def lights(
-        self, used: np.ndarray, *, sky: float = 400.0, left: float = 0.0, stray: np.ndarray | float = 0.0, n: int = 5
-    ) -> list:
+    def lights(self, used: np.ndarray, *, sky: float = 400.0, left: float = 0.0, stray: np.ndarray | float = 0.0, n: int = 5) -> list:
         """Return calibrated lights: the true sky through the true response, divided by the flat that was used."""
         result = []
         for _ in range(n):

@@ -80,9 +80,7 @@ class Intake(unittest.TestCase):
         return ExposureFacts(**{**base, **changes})  # type: ignore[arg-type]
 
     def codes(self, *extra: ExposureFacts, failed: tuple[Failed, ...] = ()) -> dict[str, Severity]:
-        exposures = (
-            [self.facts(Role.LIGHT, i) for i in range(5)] + [self.facts(Role.DARK, i) for i in range(3)] + list(extra)
-        )
+        exposures = [self.facts(Role.LIGHT, i) for i in range(5)] + [self.facts(Role.DARK, i) for i in range(3)] + list(extra)
         return {f.code: f.severity for f in intake_findings(group_exposures(exposures), failed)}
 
     def test_clean_night(self) -> None:

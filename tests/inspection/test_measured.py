@@ -61,9 +61,7 @@ class Measured(unittest.TestCase):
 
     def test_of_many_stars_one_finding_tells(self) -> None:
         there = {"1.fits", "2.fits"}
-        rows = [
-            replace(row, flags=int(StarFlag.EDGE)) if row.file in there and row.name != "d" else row for row in night()
-        ]
+        rows = [replace(row, flags=int(StarFlag.EDGE)) if row.file in there and row.name != "d" else row for row in night()]
         (one,) = found(rows)
         self.assertEqual((one.code, one.evidence["stars"]), ("star_left", ["T", "a", "b", "c"]))
         self.assertIn("4 stars", one.title)
@@ -86,10 +84,7 @@ class Measured(unittest.TestCase):
         self.assertEqual(set(one.files), {"raw/4.fits", "raw/7.fits"})
 
     def test_a_centre_that_jumps(self) -> None:
-        rows = [
-            replace(row, x=row.x + 4.5) if row.name == "c" and row.file in ("8.fits", "9.fits") else row
-            for row in night()
-        ]
+        rows = [replace(row, x=row.x + 4.5) if row.name == "c" and row.file in ("8.fits", "9.fits") else row for row in night()]
         (one,) = found(rows)
         self.assertEqual((one.code, one.evidence["star"]), ("centre_jumped", "c"))
         self.assertEqual(one.files, ("raw/8.fits", "raw/9.fits"))
@@ -105,8 +100,5 @@ class Measured(unittest.TestCase):
         self.assertEqual((one.code, one.evidence["star"]), ("flat_follows", "b"))
         self.assertIn("along x", one.text)
         # What only changes with time, as the place does too, is no flat.
-        slow = [
-            replace(row, flux=row.flux * (1 + 0.0005 * int(row.file[:-5]))) if row.name == "b" else row
-            for row in night()
-        ]
+        slow = [replace(row, flux=row.flux * (1 + 0.0005 * int(row.file[:-5]))) if row.name == "b" else row for row in night()]
         self.assertEqual(found(slow), [])

@@ -58,9 +58,7 @@ class Looking(unittest.TestCase):
 
     def test_stars_are_counted(self) -> None:
         x, y = (v.ravel() for v in np.meshgrid(np.arange(40.0, 480, 60), np.arange(40.0, 380, 60)))
-        frame = star_field(
-            self.rng, width=500, height=400, x=x, y=y, flux_e=np.full(len(x), 2e4), psf=Psf.with_fwhm(2.8), sky_e=120.0
-        )
+        frame = star_field(self.rng, width=500, height=400, x=x, y=y, flux_e=np.full(len(x), 2e4), psf=Psf.with_fwhm(2.8), sky_e=120.0)
         self.assertEqual(look_at(frame.astype(np.float32)).stars, len(x))
 
     def test_the_step_of_values(self) -> None:
@@ -108,9 +106,7 @@ class Depth(unittest.TestCase):
     """12 and 14 bits in 16-bit files."""
 
     def facts(self, i: int, **changes: object) -> ExposureFacts:
-        return ExposureFacts(
-            f"f{i}", Role.LIGHT, camera="Kvist", gain=100.0, bitpix=16, saturation_adu=65535.0, **changes
-        )  # type: ignore[arg-type]
+        return ExposureFacts(f"f{i}", Role.LIGHT, camera="Kvist", gain=100.0, bitpix=16, saturation_adu=65535.0, **changes)  # type: ignore[arg-type]
 
     def looks(self, shift: int, top: int, n: int = 4) -> tuple[list[ExposureFacts], dict[str, PixelLook]]:
         rng = np.random.default_rng(1)
@@ -171,9 +167,7 @@ class Roles(unittest.TestCase):
     def codes(self, *entries: tuple[Role, PixelLook, dict]) -> dict[str, tuple[str, ...]]:
         exposures, looks = [], {}
         clean: list[tuple[Role, PixelLook, dict]] = [(Role.LIGHT, self.look(420, 60, 9), {}) for _ in range(6)]
-        clean += [(Role.DARK, self.look(306), {}) for _ in range(6)] + [
-            (Role.BIAS, self.look(300), {"exposure_s": 0.0}) for _ in range(6)
-        ]
+        clean += [(Role.DARK, self.look(306), {}) for _ in range(6)] + [(Role.BIAS, self.look(300), {"exposure_s": 0.0}) for _ in range(6)]
         clean += [(Role.FLAT, self.look(31000, 0, 150), {"exposure_s": 2.0}) for _ in range(6)]
         for i, (role, look, changes) in enumerate([*clean, *entries]):
             base = {

@@ -20,9 +20,7 @@ def clean_night(seed: int) -> list[ExposureSummary]:
     # The field culminates at a time of the night that differs from night to night.
     hours = np.arange(COUNT) * 150 / 3600
     hour_angle = np.radians(15 * (hours - rng.uniform(1, 7)))
-    sine = np.sin(np.radians(50)) * np.sin(np.radians(40)) + np.cos(np.radians(50)) * np.cos(np.radians(40)) * np.cos(
-        hour_angle
-    )
+    sine = np.sin(np.radians(50)) * np.sin(np.radians(40)) + np.cos(np.radians(50)) * np.cos(np.radians(40)) * np.cos(hour_angle)
     airmass = 1 / np.maximum(sine, 0.3)
     seeing = np.zeros(COUNT)
     for i in range(1, COUNT):

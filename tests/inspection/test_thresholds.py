@@ -25,10 +25,7 @@ def night(count: int = 24, **columns: Any) -> list[ExposureSummary]:
         given = columns.get(name, usual[name])
         return given[i] if isinstance(given, list) else given
 
-    return [
-        ExposureSummary(f"{i}", begin + timedelta(minutes=5 * i), *(value(name, i) for name in usual))
-        for i in range(count)
-    ]
+    return [ExposureSummary(f"{i}", begin + timedelta(minutes=5 * i), *(value(name, i) for name in usual)) for i in range(count)]
 
 
 def told(code: str, **columns: Any) -> Finding | None:

@@ -23,8 +23,6 @@ def named(fit: JointFit | Failed) -> Any:
     )  # fmt: skip
 
 
-def fit_eclipse(
-    time: np.ndarray, magnitude: np.ndarray, error: np.ndarray, *, trends: Sequence[np.ndarray] = ()
-) -> Any:
+def fit_eclipse(time: np.ndarray, magnitude: np.ndarray, error: np.ndarray, *, trends: Sequence[np.ndarray] = ()) -> Any:
     """Fit an eclipse with trends of no name."""
     return named(fit_jointly(time, magnitude, error, EclipseShape(), trends={str(k): v for k, v in enumerate(trends)}))

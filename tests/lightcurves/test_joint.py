@@ -46,8 +46,7 @@ def light_by_integral(z: float, p: float, u1: float, u2: float) -> float:
 
     edges = [0.0, *sorted(x for x in {abs(z - p), z + p} if 0 < x < 1), 1.0]
     hidden = sum(
-        quad(lambda r: brightness(r) * 2 * r * arc(r), a, b, epsabs=1e-13, epsrel=1e-12, limit=200)[0]
-        for a, b in zip(edges, edges[1:])
+        quad(lambda r: brightness(r) * 2 * r * arc(r), a, b, epsabs=1e-13, epsrel=1e-12, limit=200)[0] for a, b in zip(edges, edges[1:])
     )
     return 1 - hidden / (math.pi * (1 - u1 / 3 - u2 / 6))
 
@@ -99,9 +98,7 @@ class Fits(unittest.TestCase):
             airmass = 1 + 2 * (time - START)
             slow = np.convolve(rng.normal(0, 1, n + 60), kernel)[60 : 60 + n]
             noise = rng.normal(0, 0.002, n) + red * 0.002 * slow / slow.std()
-            magnitude = (
-                12 + transit_dimming(time, mid, duration, ratio, impact, (0.4, 0.25)) + 0.01 * (airmass - 1.2) + noise
-            )
+            magnitude = 12 + transit_dimming(time, mid, duration, ratio, impact, (0.4, 0.25)) + 0.01 * (airmass - 1.2) + noise
             fit = made(fit_jointly(time, magnitude, np.full(n, 0.002), TransitShape(), trends={"airmass": airmass}))
             depth = float(transit_dimming(np.array([mid]), mid, duration, ratio, impact, (0.4, 0.25))[0])
             truth = {"mid": mid, "depth_mag": depth, "duration_d": duration}
@@ -119,9 +116,7 @@ class Fits(unittest.TestCase):
             factor = np.median([fit.red.factor for fit, _ in fits])
             self.assertTrue((factor == 1.0) if red == 0 else (factor > 1.2), (red, factor))
         fit = fits[0][0]
-        self.assertAlmostEqual(
-            fit.values["fourth_contact"] - fit.values["first_contact"], fit.values["duration_d"], places=8
-        )
+        self.assertAlmostEqual(fit.values["fourth_contact"] - fit.values["first_contact"], fit.values["duration_d"], places=8)
         self.assertLess(fit.values["ingress_d"], 0.05)
 
     def test_the_law_can_be_fitted(self) -> None:

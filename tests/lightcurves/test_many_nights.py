@@ -24,9 +24,7 @@ class Ephemerides(unittest.TestCase):
             found = fit_ephemeris(time, error, period=0.73124, epoch=2461000.3, halves=True)
             assert isinstance(found, Ephemeris)
             np.testing.assert_array_equal(found.cycles, cycles)
-            pulls.append(
-                [(found.epoch - 2461000.3) / found.epoch_error, (found.period - 0.731245) / found.period_error]
-            )
+            pulls.append([(found.epoch - 2461000.3) / found.epoch_error, (found.period - 0.731245) / found.period_error])
         for k in range(2):
             column = np.array(pulls)[:, k]
             self.assertTrue(0.6 < column.std() < 1.35, column.std())
@@ -101,9 +99,7 @@ class Rotations(unittest.TestCase):
         pulls = []
         for _ in range(20):
             time, magnitude, sessions, _ = self.body(rng, 6.11)
-            found = find_rotation(
-                time, magnitude, np.full(len(time), 0.015), sessions, shortest_h=5.5, longest_h=7, order=3
-            )
+            found = find_rotation(time, magnitude, np.full(len(time), 0.015), sessions, shortest_h=5.5, longest_h=7, order=3)
             assert isinstance(found, Rotation)
             pulls.append((found.period_h - 6.11) / found.period_error_h)
         self.assertTrue(0.55 < np.std(pulls) < 1.6, np.std(pulls))

@@ -204,8 +204,7 @@ class Periodogram(unittest.TestCase):
         time = np.sort(rng.uniform(0, 4, 120))
         signal = 0.02 * np.sin(2 * np.pi * time / 0.137)
         found = [
-            find_period(time, signal + rng.normal(0, 0.008, 120), np.full(120, 0.008), shortest_d=0.05, longest_d=2.0)
-            for _ in range(40)
+            find_period(time, signal + rng.normal(0, 0.008, 120), np.full(120, 0.008), shortest_d=0.05, longest_d=2.0) for _ in range(40)
         ]
         periods = np.array([one.period_d for one in found if not isinstance(one, Failed)])
         told = np.median([one.period_error_d for one in found if not isinstance(one, Failed)])
@@ -240,9 +239,7 @@ class Periodogram(unittest.TestCase):
         alarm = 1 - (1 - (1 - found.power) ** (37 / 2)) ** independent
         self.assertAlmostEqual(found.false_alarm, alarm, places=9)
         for count, reason in ((7, "at least 8"), (0, "only 0 points")):
-            self.assertIn(
-                reason, find_period(time[:count], time[:count], time[:count], shortest_d=1, longest_d=2).reason
-            )  # type: ignore[union-attr]
+            self.assertIn(reason, find_period(time[:count], time[:count], time[:count], shortest_d=1, longest_d=2).reason)  # type: ignore[union-attr]
 
 
 class MinimumError(unittest.TestCase):

@@ -13,9 +13,7 @@ from ulvar.lightcurves import Occultation, fit_occultation
 def _series(rng, frames=600, exposure=0.04, length=1.0, snr=8.0, left=0.0):  # type: ignore[no-untyped-def]
     time = (np.arange(frames) + 0.5) * exposure
     out = rng.uniform(0.25, 0.5) * frames * exposure
-    share = np.clip(
-        (np.minimum(time + exposure / 2, out + length) - np.maximum(time - exposure / 2, out)) / exposure, 0, 1
-    )
+    share = np.clip((np.minimum(time + exposure / 2, out + length) - np.maximum(time - exposure / 2, out)) / exposure, 0, 1)
     flux = 100 * (1 - (1 - left) * share + rng.normal(0, 1 / snr, frames))
     return time, flux, out
 

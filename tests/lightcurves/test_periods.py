@@ -73,9 +73,7 @@ class Searches(unittest.TestCase):
             (dip, "box", 0.31),
             (0.03 * np.cos(2 * math.pi * phase), "sine", 0.0873),
         ):
-            found = find_period(
-                time, 12 + value + noise, np.full(len(time), 0.01), shortest_d=0.05, longest_d=0.6, method=method
-            )
+            found = find_period(time, 12 + value + noise, np.full(len(time), 0.01), shortest_d=0.05, longest_d=0.6, method=method)
             assert isinstance(found, PeriodResult)
             self.assertAlmostEqual(found.period_d / period, 1, delta=0.004, msg=method)
             self.assertLess(found.false_alarm, 1e-3, method)
@@ -90,9 +88,7 @@ class Searches(unittest.TestCase):
         for method in METHODS:
             alarms = []
             for _ in range(40):
-                found = find_period(
-                    time, rng.normal(0, 1, 90), np.ones(90), shortest_d=0.08, longest_d=1.0, method=method
-                )
+                found = find_period(time, rng.normal(0, 1, 90), np.ones(90), shortest_d=0.08, longest_d=1.0, method=method)
                 assert isinstance(found, PeriodResult)
                 alarms.append(found.false_alarm)
             # Of 40 four are below a tenth, give or take two; counts of independent frequencies are good to a factor of two.

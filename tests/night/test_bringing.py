@@ -33,9 +33,7 @@ class Brought(SixExposures):
         """Return the light of a star in a stack, where an exposure has it."""
         dx, dy = self.shift(i)
         data = np.nan_to_num(read_plane(stack.output), nan=312.0)
-        one = measure_apertures(
-            data, np.array([self.x[k] + dx]), np.array([self.y[k] + dy]), radius_px=4.0, inner_px=7.0, outer_px=11.0
-        )
+        one = measure_apertures(data, np.array([self.x[k] + dx]), np.array([self.y[k] + dy]), radius_px=4.0, inner_px=7.0, outer_px=11.0)
         return float(one.flux[0])
 
     def plates(self, night: Night, *which: int) -> None:

@@ -314,9 +314,7 @@ class Tools(MadeNight):
         self.assertIn("20s", Path(values["dark"]).name)
         steps, settings, _ = read_recipe(night.folder / "recipe.toml")
         self.assertEqual(steps, ["intake", "masters", "calibrate"])
-        self.assertEqual(
-            [(p.lights, p.kind, p.choice) for p in settings.masters.pins], [(group.key, "dark", short.key)]
-        )
+        self.assertEqual([(p.lights, p.kind, p.choice) for p in settings.masters.pins], [(group.key, "dark", short.key)])
         self.assertEqual(settings, night.settings)
         pin_choice(night, group.key, "dark", None)
         self.run_to(night, "calibrate")
@@ -471,9 +469,7 @@ class Changes(MadeNight):
         small = mock.Mock(free=1000)
         with mock.patch("ulvar.engine.places.shutil.disk_usage", return_value=small), self.assertRaises(DiskFull):
             RUNNERS["calibrate"](night, JobContext())
-        self.assertEqual(
-            list((night.products / "calibrated").glob("*")) if (night.products / "calibrated").exists() else [], []
-        )
+        self.assertEqual(list((night.products / "calibrated").glob("*")) if (night.products / "calibrated").exists() else [], [])
 
     def test_a_disk_that_fills_up_leaves_no_part_of_a_file(self) -> None:
         from unittest import mock

@@ -53,9 +53,7 @@ class NightOfOtherFiles(FolderCase):
         night.set_stars(
             [
                 ListedStar(name, role, x=float(self.x[k] + dx), y=float(self.y[k] + dy))
-                for k, (name, role) in enumerate(
-                    (("t", "target"), ("a", "comparison"), ("b", "comparison"), ("k", "check"))
-                )
+                for k, (name, role) in enumerate((("t", "target"), ("a", "comparison"), ("b", "comparison"), ("k", "check")))
             ]
         )
         measured = run_measure(night, context)

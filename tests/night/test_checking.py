@@ -125,9 +125,7 @@ class Looked(Command):
     def test_what_is_damaged_or_gone_is_named_and_made_again(self) -> None:
         self.assertEqual(self.looked()[0], 0)
         night = Night(self.place)
-        calibrated = sorted(night.products.rglob("*l*-cal*.fits")) or sorted(
-            (night.products / "calibrated").glob("*.fits")
-        )
+        calibrated = sorted(night.products.rglob("*l*-cal*.fits")) or sorted((night.products / "calibrated").glob("*.fits"))
         tables = sorted(night.products.rglob("*.stars.csv"))
         stacks = [Path(p.output) for p in night.products_of("stack").values()]
         night.close()

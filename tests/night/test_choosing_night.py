@@ -59,9 +59,7 @@ class Choosing(FolderCase):
         tried, why = stack_candidates(self.night, self.night.current_series(), settings)
         self.assertEqual(set(why), {raw for raw, r in rows.items() if r["fwhm_px"] > limit})
         self.assertTrue(all("FWHM" in words for words in why.values()))
-        self.assertNotEqual(
-            set(stack_candidates(self.night, self.night.current_series())[0]), set(tried), "trying does not store"
-        )
+        self.assertNotEqual(set(stack_candidates(self.night, self.night.current_series())[0]), set(tried), "trying does not store")
         self.night.set_settings(settings)
         self.assertEqual(night_rules(self.night.settings), [Rule("fwhm_px", "over", limit)])
         self.assertEqual(set(stack_candidates(self.night, self.night.current_series())[0]), set(tried))

@@ -39,19 +39,14 @@ class Following(FolderCase):
 
         def over(taken: int, idle_s: float) -> bool:
             # Every file is taken up before the next one comes.
-            if (
-                len(self.night.exposures) < len(list(self.raw.glob("*.f*"))) - len(list(self.raw.glob("half*")))
-                and idle_s < 30
-            ):
+            if len(self.night.exposures) < len(list(self.raw.glob("*.f*"))) - len(list(self.raw.glob("half*"))) and idle_s < 30:
                 return False
             if not waiting:
                 return True
             shutil.copy(waiting.pop(0), self.raw)
             return False
 
-        result = run_follow(
-            self.night, JobContext(), lambda r: stations.append(r.station if r else "."), every_s=0.01, over=over, **how
-        )  # type: ignore[arg-type]
+        result = run_follow(self.night, JobContext(), lambda r: stations.append(r.station if r else "."), every_s=0.01, over=over, **how)  # type: ignore[arg-type]
         return result, stations
 
     def test_what_arrives_joins_the_curve_and_nothing_is_done_twice(self) -> None:

@@ -31,27 +31,21 @@ class Shelf(FolderCase):
         }  # fmt: skip
         told = ExposureFacts(source, kind, **{**base, **facts})  # type: ignore[arg-type]
         data = self.rng.normal(300, 1, (12, 16)).astype(np.float32)
-        write_master(
-            self.folder / name, Master(data, kind, told, 20, 1.2, 0.0, (source,), level_adu=301.5), fingerprint="x"
-        )
+        write_master(self.folder / name, Master(data, kind, told, 20, 1.2, 0.0, (source,), level_adu=301.5), fingerprint="x")
         return told
 
     def test_in_and_out(self) -> None:
         self.made()
         self.assertEqual(self.library.entries(), [])
         entry = self.library.add(self.folder / "master.fits", origin="first night")
-        self.assertEqual(
-            (entry.facts.count, entry.level_adu, entry.noise_adu, entry.origin), (20, 301.5, 1.2, "first night")
-        )
+        self.assertEqual((entry.facts.count, entry.level_adu, entry.noise_adu, entry.origin), (20, 301.5, 1.2, "first night"))
         self.assertEqual((entry.facts.role, entry.facts.is_master, entry.facts.gain), (Role.DARK, True, 100.0))
         # The same once more is there already, also where it was never listed; nothing of what is told of it changes.
         self.assertEqual(self.library.add(self.folder / "master.fits", origin="again"), entry)
         for name in ("kept.json", "kept-copy.json"):
             (self.library.folder / name).unlink()
         self.assertEqual(self.library.add(self.folder / "master.fits", origin="again").origin, "again")
-        np.testing.assert_array_equal(
-            read_plane(str(self.library.folder / entry.name)), read_plane(str(self.folder / "master.fits"))
-        )
+        np.testing.assert_array_equal(read_plane(str(self.library.folder / entry.name)), read_plane(str(self.folder / "master.fits")))
         (candidate, path) = self.library.candidates()[0]
         self.assertEqual((candidate.key, candidate.level_adu), ("library/" + entry.name, 301.5))
         self.assertTrue(path.endswith(entry.name))
@@ -132,9 +126,7 @@ class Shelf(FolderCase):
             self.library.add(self.folder / "F.fits", given={"count": "many"})
 
     def test_names_tell_masters_apart(self) -> None:
-        base = ExposureFacts(
-            "x", Role.DARK, exposure_s=60.0, gain=100.0, temperature_c=-15.0, width=10, height=10, camera="Kvist 6M / b"
-        )
+        base = ExposureFacts("x", Role.DARK, exposure_s=60.0, gain=100.0, temperature_c=-15.0, width=10, height=10, camera="Kvist 6M / b")
         names = {
             master_file_name(ExposureFacts(**{**vars(base), **change}))  # type: ignore[arg-type]
             for change in ({}, {"exposure_s": 61.0}, {"gain": 0.0}, {"temperature_c": -10.0}, {"role": Role.DARK_FLAT}, {"binning": 2}, {"width": 20}, {"camera": "B"})
@@ -163,9 +155,7 @@ class Shelf(FolderCase):
         self.made()
         self.library.add(self.folder / "master.fits")
         self.assertEqual({n for n in files_under(self.library.folder) if n.startswith(".")}, set())
-        self.assertEqual(
-            json.loads((self.library.folder / "library.json").read_text()).keys(), {self.library.entries()[0].name}
-        )
+        self.assertEqual(json.loads((self.library.folder / "library.json").read_text()).keys(), {self.library.entries()[0].name})
 
 
 class OnPaper(FolderCase):

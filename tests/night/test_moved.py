@@ -29,9 +29,7 @@ class Moved(FolderCase):
         outside.write_text("made")
         source = str(self.raw / "l0.fits")
         values = {"reference": str(self.output), "note": str(outside), "count": 3}
-        self.night.store_products(
-            "kind", [Product("kind", source, str(self.output), values), Product("kind", "o", str(outside), {})]
-        )
+        self.night.store_products("kind", [Product("kind", source, str(self.output), values), Product("kind", "o", str(outside), {})])
         self.night.store_products("result", [Product("result", str(self.output), str(self.output), {})])
         self.night.close()
 

@@ -37,9 +37,7 @@ class Project(FolderCase):
                 DATE_OBS=f"2027-02-11T20:0{i}:00", EGAIN=1.0,
             )  # fmt: skip
         for i in range(4):
-            self.write(
-                f"raw/dark-{i}.fits", rng.normal(300, 5, (200, 300)).astype(np.uint16), IMAGETYP="Dark", EXPTIME=30.0
-            )
+            self.write(f"raw/dark-{i}.fits", rng.normal(300, 5, (200, 300)).astype(np.uint16), IMAGETYP="Dark", EXPTIME=30.0)
         self.raw = self.folder / "raw"
         self.night = Night.for_path(self.raw)
         self.addCleanup(self.night.close)
@@ -137,9 +135,7 @@ class Project(FolderCase):
         settings.plate.pair, settings.plate.places = PairSettings(first=place, second=place), [place]
         settings.plate.bodies, settings.plate.faintest_mag = "bodies.csv", 12.0
         self.night.set_settings(settings)
-        self.assertEqual(
-            [s for s in later if self.night.state(s) == "stale"], [], "what is only shown, or measured on its own"
-        )
+        self.assertEqual([s for s in later if self.night.state(s) == "stale"], [], "what is only shown, or measured on its own")
         settings.plate.radius_deg += 1
         self.night.set_settings(settings)
         self.assertEqual(self.night.state("plate"), "stale")

@@ -106,9 +106,7 @@ class OnTheWay(FolderCase):
             self.assertNotEqual(product.values["print"], prints[raw])
 
     def test_lights_without_a_safe_master_are_named(self) -> None:
-        night = Night.create(
-            self.folder / "some", [*_inputs(), *sorted((small_demo() / "raw" / "lights" / "B").iterdir())[:2]]
-        )
+        night = Night.create(self.folder / "some", [*_inputs(), *sorted((small_demo() / "raw" / "lights" / "B").iterdir())[:2]])
         self.addCleanup(night.close)
         context = JobContext()
         run_intake(night, context)

@@ -82,9 +82,7 @@ class Resuming(FolderCase):
         self.assertEqual(self.counted(plate, "plate_item", lambda: run_plate(self.night, JobContext())), 3 + 1)
         after = stamps(self.night.products / "plate")
         self.assertEqual({path: after[path] for path in solved}, solved, "what was solved is not touched")
-        self.night.set_stars(
-            [ListedStar("t", "target", x=250.0, y=180.0), ListedStar("a", "comparison", x=150.0, y=120.0)]
-        )
+        self.night.set_stars([ListedStar("t", "target", x=250.0, y=180.0), ListedStar("a", "comparison", x=150.0, y=120.0)])
         with self.assertRaises(StopRequested):
             run_measure(self.night, self.stopped_after(4))
         self.assertEqual(self.measured(), 2)

@@ -74,9 +74,7 @@ class TwoNightsOfOneName(FolderCase):
         rows = []
         for day in CLEAR:
             exposures = [scan_file(path) for path in self.paths if day in path]
-            found, _ = measure_series(
-                exposures, self.stars, JobContext(), reference=make_reference(scan_file(self.paths[0]))
-            )  # type: ignore[arg-type]
+            found, _ = measure_series(exposures, self.stars, JobContext(), reference=make_reference(scan_file(self.paths[0])))  # type: ignore[arg-type]
             rows += found
         self.assertEqual({row.file for row in rows}, {f"L{i}.fits" for i in range(PER_NIGHT)})
         write_series(self.folder / "both.csv", rows)

@@ -93,10 +93,7 @@ class TwoFieldsThreeFilters(FolderCase):
         reference = next(iter(self.night.products_of("score", keys[0]).values())).values["reference"]
         number = int(Path(reference).stem) // len(BANDS)
         roles = ("target", "comparison", "comparison", "check")
-        stars = [
-            ListedStar(f"s{k}", role, x=west[k, 0] + 0.7 * number, y=west[k, 1] - 0.4 * number)
-            for k, role in zip(chosen, roles)
-        ]
+        stars = [ListedStar(f"s{k}", role, x=west[k, 0] + 0.7 * number, y=west[k, 1] - 0.4 * number) for k, role in zip(chosen, roles)]
         self.night.set_stars(stars, self.one(keys[0]))
         self.night.set_meta("star_origins", {self.one(keys[0]).field.key: reference})
         self.assertEqual(self.night.stars(self.one("West-Field-R")), stars)
@@ -107,9 +104,7 @@ class TwoFieldsThreeFilters(FolderCase):
             for k in chosen:
                 # Photons and read-out over an aperture of about 30 px; a neighbour may add a per cent.
                 error = np.sqrt(factor * west[k, 2] + 30 * (200 + 16))
-                np.testing.assert_allclose(
-                    fluxes[f"s{k}"], factor * west[k, 2], atol=5 * error + 0.02 * factor * west[k, 2]
-                )
+                np.testing.assert_allclose(fluxes[f"s{k}"], factor * west[k, 2], atol=5 * error + 0.02 * factor * west[k, 2])
             self.assertEqual(set(measured_files(self.night, series)), set(series.files))
             self.assertEqual(run_curve(self.night, self.context, series).problem, "")
         east = run_measure(self.night, self.context, self.one("East-Field-V"))

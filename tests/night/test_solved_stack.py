@@ -44,9 +44,7 @@ class SolvedStack(FolderCase):
     def test_the_solution_stands_in_the_stack_and_nothing_else_of_it_changes(self) -> None:
         self.assertIsNone(wcs_from_header(header_of(str(self.stack()))))
         before, data = header_of(str(self.stack())), read_frame(scan_file(str(self.stack()))).data
-        maps = {
-            name: read_plane(f"{self.stack()}[{k}]") for k, name in enumerate(extensions_of(str(self.stack()))) if k
-        }
+        maps = {name: read_plane(f"{self.stack()}[{k}]") for k, name in enumerate(extensions_of(str(self.stack()))) if k}
         self.assertIn("NOISE MAP", maps)
         self.assertEqual(run_plate(self.night, JobContext()).problem, "")
         after = header_of(str(self.stack()))
@@ -143,12 +141,7 @@ class Carried(unittest.TestCase):
         for way in (straight, Transform(np.array([[1.0, 0.0, 4.0], [0.0, 1.0, -7.5]]))):
             wcs = carried_solution(known, way, (400, 600))
             for x, y in ((0.0, 0.0), (599.0, 20.0), (301.0, 399.0)):
-                off = (
-                    separation_deg(
-                        *wcs.sky(x, y), *known.sky(*(float(v[0]) for v in way(np.array([x]), np.array([y]))))
-                    )
-                    * 3600
-                )
+                off = separation_deg(*wcs.sky(x, y), *known.sky(*(float(v[0]) for v in way(np.array([x]), np.array([y]))))) * 3600
                 self.assertLess(float(off), 0.005)
         plain = Wcs(known.ra0, known.dec0, known.x0, known.y0, known.cd)
         self.assertEqual(carried_solution(plain, straight, (400, 600)).sip_a, {})

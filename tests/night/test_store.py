@@ -19,11 +19,7 @@ class Closing(FolderCase):
         def ask() -> None:
             store.rows("SELECT 1")
             begun.set()
-            told.append(
-                store.rows(
-                    "WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c LIMIT 3000000) SELECT sum(x) FROM c"
-                )
-            )
+            told.append(store.rows("WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c LIMIT 3000000) SELECT sum(x) FROM c"))
 
         thread = threading.Thread(target=ask)
         thread.start()

@@ -92,9 +92,7 @@ class Truth(SixExposures):
             self.assertAlmostEqual(float(row["y"]), self.y[k] + dy, delta=0.1)
             electrons = float(row["flux"]) * GAIN
             # 1.7 FWHM hold all but half a percent of the light; the rest is noise, five times its error.
-            self.assertLess(
-                abs(electrons / (0.9965 * self.flux[k]) - 1), 5 * float(row["flux_error"]) * GAIN / electrons + 0.005
-            )
+            self.assertLess(abs(electrons / (0.9965 * self.flux[k]) - 1), 5 * float(row["flux_error"]) * GAIN / electrons + 0.005)
             self.assertAlmostEqual(float(row["sky"]), 500.0 / GAIN, delta=3.0)
             self.assertAlmostEqual(float(row["fwhm_px"]), 3.4, delta=0.15)
             self.assertEqual((row["bjd_tdb"], row["airmass"], row["flags"]), ("", "", ""))
@@ -194,9 +192,7 @@ class Truth(SixExposures):
 
     def test_matrices_lead_from_each_exposure_onto_the_stack(self) -> None:
         exposures = [scan_file(path) for path in self.paths]
-        result = stack_exposures(
-            exposures, self.folder / "s.fits", JobContext(), options=StackOptions(reference=self.paths[0])
-        )
+        result = stack_exposures(exposures, self.folder / "s.fits", JobContext(), options=StackOptions(reference=self.paths[0]))
         for i, frame in enumerate(result.frames):
             matrix = np.array(frame.values["matrix"])
             dx, dy = self.shift(i)

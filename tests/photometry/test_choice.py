@@ -68,9 +68,7 @@ class Choice(unittest.TestCase):
         self.assertEqual(choose_radius(wild).radius, 1.5)
         clear = {f"{k}.fits" for k in range(20)}
         clouds = [
-            replace(row, flux=row.flux * (1 + 0.3 * math.sin(7 * i)))
-            if row.aperture == 1.5 and row.file not in clear
-            else row
+            replace(row, flux=row.flux * (1 + 0.3 * math.sin(7 * i))) if row.aperture == 1.5 and row.file not in clear else row
             for i, row in enumerate(rows)
         ]
         gone = {row.file for row in rows} - clear

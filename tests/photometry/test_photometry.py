@@ -72,9 +72,7 @@ class Apertures(unittest.TestCase):
         fluxes = []
         for fraction in np.linspace(0, 1, 9):
             image[:] = 0
-            add_stars(
-                image, np.array([30 + fraction]), np.array([30.3 - fraction]), np.array([1e5]), Psf.with_fwhm(3.0)
-            )
+            add_stars(image, np.array([30 + fraction]), np.array([30.3 - fraction]), np.array([1e5]), Psf.with_fwhm(3.0))
             result = measure_apertures(
                 image.astype(np.float32), np.array([30 + fraction]), np.array([30.3 - fraction]), radius_px=6, inner_px=18, outer_px=25,
             )  # fmt: skip
@@ -91,9 +89,7 @@ class Apertures(unittest.TestCase):
                     x, y = np.array([45.0, 105.0]) + rng.uniform(-0.5, 0.5, (2, 2))
                     add_stars(image, x, y, np.array([1e4, 1e6]), Psf.with_fwhm(fwhm))
                     radius, inner, outer = ApertureOptions().radii(fwhm)
-                    result = measure_apertures(
-                        image.astype(np.float32), x, y, radius_px=radius, inner_px=inner, outer_px=outer
-                    )
+                    result = measure_apertures(image.astype(np.float32), x, y, radius_px=radius, inner_px=inner, outer_px=outer)
                     off = -2.5 * math.log10(result.flux[0] / result.flux[1]) - 5.0
                     self.assertLess(abs(off), 3e-4, (fwhm, sky))
 
@@ -222,9 +218,7 @@ class StarLists(FolderCase):
     def test_moving_target(self) -> None:
         from datetime import UTC, datetime
 
-        star = self.listed(
-            "name,role,ra,dec,time_utc\nM,target,10,5,2027-02-11T20:00:00\nM,target,10.2,5.4,2027-02-11T22:00:00\n"
-        )[0]
+        star = self.listed("name,role,ra,dec,time_utc\nM,target,10,5,2027-02-11T20:00:00\nM,target,10.2,5.4,2027-02-11T22:00:00\n")[0]
         np.testing.assert_allclose(star.sky_at(datetime(2027, 2, 11, 21, tzinfo=UTC)), (10.1, 5.2), atol=1e-4)
         self.assertTrue(math.isnan(star.sky_at(datetime(2027, 2, 11, 23, tzinfo=UTC))[0]))
 
@@ -284,9 +278,7 @@ class Ensembles(unittest.TestCase):
             curve = relative[k] / ((weights * relative)[rest].sum(axis=0) / weights[rest].sum())
             curve /= np.median(curve)
             np.testing.assert_allclose(ensemble.curves[k], curve, rtol=1e-5)
-            self.assertAlmostEqual(
-                ensemble.von_neumann[k], float((np.diff(curve) ** 2).mean() / curve.var(ddof=1)), places=4
-            )
+            self.assertAlmostEqual(ensemble.von_neumann[k], float((np.diff(curve) ** 2).mean() / curve.var(ddof=1)), places=4)
             # A star's own photons and those of the others together.
             others = np.sqrt((weights[rest] ** 2 * noise[rest] ** 2).sum(axis=0)) / weights[rest].sum()
             promised = math.hypot(float(np.sqrt(np.median(noise[k] ** 2))), float(np.median(others)))

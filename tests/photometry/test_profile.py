@@ -86,9 +86,7 @@ class Alone(unittest.TestCase):
 
     def measured(self, image: np.ndarray | None = None, found: Detection | None = None, **more: object):  # type: ignore[no-untyped-def]
         arguments = {"inner_px": 9, "outer_px": 18, "gain_e_per_adu": GAIN, **more}
-        return measure_profiles(
-            self.image if image is None else image, self.x, self.y, found or self.found, **arguments
-        )  # type: ignore[arg-type]
+        return measure_profiles(self.image if image is None else image, self.x, self.y, found or self.found, **arguments)  # type: ignore[arg-type]
 
     def test_light_error_and_sky(self) -> None:
         result = self.measured()
@@ -104,9 +102,7 @@ class Alone(unittest.TestCase):
         self.assertGreater(float(result.flux_error[3]), 20.0)
 
     def test_less_noise_than_an_aperture(self) -> None:
-        summed = measure_apertures(
-            self.image, self.x, self.y, radius_px=5, inner_px=9, outer_px=18, gain_e_per_adu=GAIN
-        )
+        summed = measure_apertures(self.image, self.x, self.y, radius_px=5, inner_px=9, outer_px=18, gain_e_per_adu=GAIN)
         self.assertLess(float(self.measured().flux_error[3]), 0.8 * float(summed.flux_error[3]))
 
     def test_masked_pixels_do_not_count(self) -> None:

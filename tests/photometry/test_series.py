@@ -200,18 +200,14 @@ class OneExposure(unittest.TestCase):
     def test_fields(self) -> None:
         rows = self.measure(self.image)
         for k, row in enumerate(rows):
-            self.assertEqual(
-                (row.file, row.name, row.role, row.time_utc_mid), ("e.fits", "ta"[k], self.stars[k].role, MID)
-            )
+            self.assertEqual((row.file, row.name, row.role, row.time_utc_mid), ("e.fits", "ta"[k], self.stars[k].role, MID))
             self.assertEqual((row.x, row.y, row.fwhm_px, row.flags), (self.x[k], self.y[k], 3.0, 0))
             # Outside of 8 px a star of 3 px FWHM has under a thousandth of its light.
             self.assertLess(abs(row.flux / self.flux[k] - 1), 2e-3)
             self.assertAlmostEqual(row.sky, 200.0, delta=0.05)
             self.assertEqual(
                 row.peak,
-                self.image[
-                    round(self.y[k]) - 1 : round(self.y[k]) + 2, round(self.x[k]) - 1 : round(self.x[k]) + 2
-                ].max(),
+                self.image[round(self.y[k]) - 1 : round(self.y[k]) + 2, round(self.x[k]) - 1 : round(self.x[k]) + 2].max(),
             )
         self.assertEqual(self.measure(self.image, file="night/e.fits")[0].file, "night/e.fits")
 
@@ -327,16 +323,12 @@ class AgainstNumpy(unittest.TestCase):
                         break
                     values = kept
                 self.assertAlmostEqual(result.sky[k], np.median(values), places=4)
-                self.assertAlmostEqual(
-                    result.sky_error[k], 1.0135 * values.std(ddof=1) * math.sqrt(math.pi / 2 / len(values)), places=4
-                )
+                self.assertAlmostEqual(result.sky_error[k], 1.0135 * values.std(ddof=1) * math.sqrt(math.pi / 2 / len(values)), places=4)
 
     def test_few_sky_pixels_give_no_sky(self) -> None:
         image = np.full((40, 40), 10.0, np.float32)
         result = measure_apertures(image, np.array([20.0]), np.array([20.0]), radius_px=3, inner_px=5.01, outer_px=5.05)
         self.assertTrue(np.isnan(result.sky[0]), "no pixel lies between 5.01 and 5.05 px")
-        nothing = measure_apertures(
-            image * np.nan, np.array([20.0]), np.array([20.0]), radius_px=3, inner_px=6, outer_px=9
-        )
+        nothing = measure_apertures(image * np.nan, np.array([20.0]), np.array([20.0]), radius_px=3, inner_px=6, outer_px=9)
         self.assertTrue(np.isnan([nothing.sky[0], nothing.flux[0], nothing.peak[0], nothing.sky_error[0]]).all())
         self.assertEqual(nothing.flags[0], StarFlag.BAD_PIXEL)

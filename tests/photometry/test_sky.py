@@ -43,9 +43,7 @@ class Ellipses(unittest.TestCase):
     @given(st.floats(0.3, 8.0), st.floats(0.15, 1.0), st.floats(-180, 180), st.floats(-0.5, 0.5), st.floats(-0.5, 0.5))
     @settings(max_examples=60, deadline=None)
     def test_pixels_sum_to_the_ellipse(self, long: float, ratio: float, angle: float, cx: float, cy: float) -> None:
-        total = sum(
-            ellipse_overlap(x - cx, y - cy, long, long * ratio, angle) for x in range(-10, 11) for y in range(-10, 11)
-        )
+        total = sum(ellipse_overlap(x - cx, y - cy, long, long * ratio, angle) for x in range(-10, 11) for y in range(-10, 11))
         self.assertAlmostEqual(total, math.pi * long * long * ratio, delta=1e-9)
 
     def test_against_fine_sampling(self) -> None:
@@ -73,12 +71,7 @@ class Ellipses(unittest.TestCase):
         place = np.array([30.0])
 
         def share(shape: Shape) -> float:
-            return (
-                float(
-                    measure_apertures(image, place, place, radius_px=5, inner_px=18, outer_px=28, shape=shape).flux[0]
-                )
-                / light
-            )
+            return float(measure_apertures(image, place, place, radius_px=5, inner_px=18, outer_px=28, shape=shape).flux[0]) / light
 
         # An ellipse of the star's own shape through 2.11 sigma; those that cross it hold less.
         self.assertAlmostEqual(share(Shape(0.35, 35.0)), 1 - math.exp(-25 / (2 * 4 * 1.4)), delta=8e-3)
@@ -96,9 +89,7 @@ class Ellipses(unittest.TestCase):
         shape = shape_of(table)
         self.assertAlmostEqual(shape.axis_ratio, 0.6, places=6)
         self.assertAlmostEqual(shape.angle_deg % 180, 170.0, places=6)
-        scattered = detections(
-            [1.0] * n, [1.0] * n, [5.0] * n, ellipticity=np.full(n, 0.4), angle_deg=np.arange(n) * 4.5
-        )
+        scattered = detections([1.0] * n, [1.0] * n, [5.0] * n, ellipticity=np.full(n, 0.4), angle_deg=np.arange(n) * 4.5)
         self.assertEqual(shape_of(scattered), Shape())
         with self.assertRaisesRegex(ValueError, "axis ratio"):
             Shape(1.5)
@@ -107,9 +98,7 @@ class Ellipses(unittest.TestCase):
 class Clipped(unittest.TestCase):
     """Against plain NumPy, whatever the values."""
 
-    @given(
-        st.integers(0, 10_000), st.integers(8, 400), st.sampled_from(["normal", "whole", "stars", "alike", "one side"])
-    )
+    @given(st.integers(0, 10_000), st.integers(8, 400), st.sampled_from(["normal", "whole", "stars", "alike", "one side"]))
     @settings(max_examples=120, deadline=None)
     def test_as_plain(self, seed: int, n: int, kind: str) -> None:
         rng = np.random.default_rng(seed)
@@ -163,11 +152,7 @@ class Sky(unittest.TestCase):
         rng = np.random.default_rng(5)
         image = rng.exponential(10.0, (60, 60)).astype(np.float32)
         found = {
-            sky: float(
-                measure_apertures(
-                    image, np.array([30.0]), np.array([30.0]), radius_px=3, inner_px=8, outer_px=24, sky=sky
-                ).sky[0]
-            )
+            sky: float(measure_apertures(image, np.array([30.0]), np.array([30.0]), radius_px=3, inner_px=8, outer_px=24, sky=sky).sky[0])
             for sky in SKY_METHODS
         }
         self.assertLess(found["median"], found["mean"] - 0.5)
@@ -182,9 +167,7 @@ class Sky(unittest.TestCase):
         mask[:, 43:] = int(MaskBit.NO_DATA)
         found = {}
         for sky in ("median", "plane"):
-            result = measure_apertures(
-                image, np.array([40.25]), np.array([38.5]), radius_px=2, inner_px=6, outer_px=20, mask=mask, sky=sky
-            )
+            result = measure_apertures(image, np.array([40.25]), np.array([38.5]), radius_px=2, inner_px=6, outer_px=20, mask=mask, sky=sky)
             found[sky] = float(result.sky[0]), float(result.sky_error[0])
         self.assertLess(abs(found["plane"][0] - 500), 4 * found["plane"][1])
         # Told to a third of a unit, and for the missing side by more than a mean of so many pixels would be.
@@ -193,19 +176,13 @@ class Sky(unittest.TestCase):
         self.assertLess(found["median"][0], 475)
 
     def test_of_pixels_in_one_line_no_plane_is_told(self) -> None:
-        image = np.full((60, 60), 50.0, dtype=np.float32) + np.random.default_rng(1).normal(0, 1, (60, 60)).astype(
-            np.float32
-        )
+        image = np.full((60, 60), 50.0, dtype=np.float32) + np.random.default_rng(1).normal(0, 1, (60, 60)).astype(np.float32)
         mask = np.full(image.shape, int(MaskBit.NO_DATA), np.uint16)
         mask[30] = mask[28:33, 28:33] = 0
         at = np.array([30.0])
         found = measure_apertures(image, at, at, radius_px=1.5, inner_px=5, outer_px=25, mask=mask, sky="plane")
         self.assertTrue(math.isnan(float(found.sky[0])) and math.isnan(float(found.flux[0])))
-        self.assertTrue(
-            math.isfinite(
-                float(measure_apertures(image, at, at, radius_px=1.5, inner_px=5, outer_px=25, mask=mask).sky[0])
-            )
-        )
+        self.assertTrue(math.isfinite(float(measure_apertures(image, at, at, radius_px=1.5, inner_px=5, outer_px=25, mask=mask).sky[0])))
 
 
 class Beside(unittest.TestCase):
@@ -258,16 +235,8 @@ class Beside(unittest.TestCase):
         near = detections([60.3, 64.0], [60.0, 60.0], [8000.0, 41.0])
         told = blended(x, y, flux, near, radius_px=3.0, fwhm_px=3.0)
         self.assertEqual(told.tolist(), [True, True, True])
-        self.assertFalse(
-            blended(x[:1], y[:1], flux[:1], detections([60.3, 64.0], [60, 60], [8000, 39]), radius_px=3.0, fwhm_px=3.0)[
-                0
-            ]
-        )
-        self.assertFalse(
-            blended(
-                x[:1], y[:1], flux[:1], detections([60.3, 72.0], [60, 60], [8000, 8000]), radius_px=3.0, fwhm_px=3.0
-            )[0]
-        )
+        self.assertFalse(blended(x[:1], y[:1], flux[:1], detections([60.3, 64.0], [60, 60], [8000, 39]), radius_px=3.0, fwhm_px=3.0)[0])
+        self.assertFalse(blended(x[:1], y[:1], flux[:1], detections([60.3, 72.0], [60, 60], [8000, 8000]), radius_px=3.0, fwhm_px=3.0)[0])
         # The wings of one a hundred times as bright reach so far.
         wings = detections([60.3, 72.0], [60, 60], [8000, 8e5])
         self.assertTrue(blended(x[:1], y[:1], flux[:1], wings, radius_px=3.0, fwhm_px=3.0)[0])
@@ -302,9 +271,7 @@ class Terms(unittest.TestCase):
         y, x = np.mgrid[:90, :90]
         away = np.hypot(x - 45.2, y - 44.7)
         pixels = ((away >= 12) & (away <= 30)).sum()
-        self.assertAlmostEqual(
-            float(terms.level[0]), area * 6 * math.sqrt(math.pi / 2 / pixels), delta=0.06 * float(terms.level[0])
-        )
+        self.assertAlmostEqual(float(terms.level[0]), area * 6 * math.sqrt(math.pi / 2 / pixels), delta=0.06 * float(terms.level[0]))
         self.assertAlmostEqual(float(terms.flat[0]), 0.02 * math.sqrt((weights**2 * self.star**2).sum()), delta=2.0)
         self.assertEqual(float(terms.filled[0]), 0.0)
         self.assertTrue(math.isnan(float(terms.scintillation[0])))
@@ -316,9 +283,7 @@ class Terms(unittest.TestCase):
         self.assertTrue(math.isnan(float(terms.read[0])))
         with_read, _, same = self.measured(read_noise_e=8.0)
         self.assertAlmostEqual(error, same, places=9)
-        self.assertAlmostEqual(
-            float(terms.sky[0]), math.hypot(float(with_read.sky[0]), float(with_read.read[0])), places=9
-        )
+        self.assertAlmostEqual(float(terms.sky[0]), math.hypot(float(with_read.sky[0]), float(with_read.read[0])), places=9)
         # Read noise that is told too high explains no more than there is.
         most, _, again = self.measured(read_noise_e=800.0)
         self.assertEqual(float(most.sky[0]), 0.0)
@@ -330,9 +295,7 @@ class Terms(unittest.TestCase):
     def test_air(self) -> None:
         # 0.09 D^(-2/3) X^1.75 exp(-h / 8000) / sqrt(2 t), one and a half times.
         told = scintillation(1.6, 30.0, 400.0, 2400.0)
-        self.assertAlmostEqual(
-            told, 1.5 * 0.09 * 40 ** (-2 / 3) * 1.6**1.75 * math.exp(-0.3) / math.sqrt(60), places=12
-        )
+        self.assertAlmostEqual(told, 1.5 * 0.09 * 40 ** (-2 / 3) * 1.6**1.75 * math.exp(-0.3) / math.sqrt(60), places=12)
         for unknown in (
             (math.nan, 30, 400, 0),
             (0.9, 30, 400, 0),
@@ -386,9 +349,7 @@ class Options(unittest.TestCase):
         self.assertEqual((told.every, told.in_fwhm, told.sky, told.elliptical), ((1.2, 1.5, 2.0), True, "mode", True))
         self.assertEqual(ApertureOptions.parse("4px, 6px").every, (4.0, 6.0))
         self.assertEqual(told.alone(1.5), ApertureOptions(1.5, True, 12, 20, "mode", True))
-        self.assertEqual(
-            (told.words(), told.words(1.5), ApertureOptions(4, False).words()), ("1.2 FWHM", "1.5 FWHM", "4 px")
-        )
+        self.assertEqual((told.words(), told.words(1.5), ApertureOptions(4, False).words()), ("1.2 FWHM", "1.5 FWHM", "4 px"))
         for wrong, why in (
             ("4px,2fwhm", "two units"),
             ("4,4", "twice"),

@@ -58,9 +58,7 @@ class Fitted(unittest.TestCase):
             extinctions.append(found.extinction)
             first = min(found.zeros, key=lambda e: e[1])
             truth = ZERO - EXTINCTION * 1.05 + TERM * (found.pivot - 0.9)
-            off.append(
-                (found.zeros[first].magnitude - truth) / math.hypot(found.common_error, found.zeros[first].error)
-            )
+            off.append((found.zeros[first].magnitude - truth) / math.hypot(found.common_error, found.zeros[first].error))
         # 25 draws know a spread to 14 %, of errors that are themselves known from 12 stars.
         self.assertLess(abs(np.mean(terms)), 0.8)
         self.assertTrue(0.6 < np.std(terms) < 1.6)

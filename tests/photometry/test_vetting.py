@@ -13,9 +13,7 @@ from ulvar.photometry.weighing import against_rest, mix, weigh
 from ulvar.stars import StarFlag
 
 
-def steady(
-    rng: np.random.Generator, level: np.ndarray, exposures: int, *, flat: float = 0.0015
-) -> tuple[np.ndarray, np.ndarray]:
+def steady(rng: np.random.Generator, level: np.ndarray, exposures: int, *, flat: float = 0.0015) -> tuple[np.ndarray, np.ndarray]:
     """Return fluxes and errors of steady stars under clouds; the errors know nothing of 1.5 mmag that all have."""
     told = np.hypot(0.9 / np.sqrt(level), 30 / level)
     clouds = 1 - 0.3 * np.clip(rng.normal(0, 1, exposures), 0, 3) / 3
@@ -76,9 +74,7 @@ class Hidden(unittest.TestCase):
     def test_without_errors_many_stars_tell_what_is_usual(self) -> None:
         rng = np.random.default_rng(27)
         flux, error = steady(rng, 10 ** rng.uniform(3.5, 5.5, 60), 14)
-        flux[7] *= (
-            (1 + 0.35 * np.sin(np.arange(14) / 1.5)) if flux[7, 0] < 1e4 else (1 + 0.1 * np.sin(np.arange(14) / 1.5))
-        )
+        flux[7] *= (1 + 0.35 * np.sin(np.arange(14) / 1.5)) if flux[7, 0] < 1e4 else (1 + 0.1 * np.sin(np.arange(14) / 1.5))
         found = vet_stars(names(60), flux, np.full(error.shape, np.nan))
         self.assertEqual([v.name for v in found if v.varies], ["s7"])
 
@@ -165,9 +161,7 @@ class Candidates(unittest.TestCase):
         for k, value in (flags or {}).items():
             bits[k] = value
         looks = [
-            Look(
-                self.reference.x + d, self.reference.y, 420, 300, detections([v + d for v in x], y, flux, flags=b), 3.0
-            )
+            Look(self.reference.x + d, self.reference.y, 420, 300, detections([v + d for v in x], y, flux, flags=b), 3.0)
             for d, b in ((0.0, bits), (shift, np.zeros(8, dtype=np.int64)))
         ]
         return {c.index: c for c in judge_candidates(self.reference, 0, looks, fwhm_px=3.0, **more)}  # type: ignore[arg-type]

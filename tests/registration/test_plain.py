@@ -121,11 +121,7 @@ class Kernels(unittest.TestCase):
         np.testing.assert_allclose(shifted[4, 2:8], [0, -0.0625, 0.5625, 0.5625, -0.0625, 0], atol=1e-6)
 
     def test_larger_pixels_are_means(self) -> None:
-        image = (
-            np.random.default_rng(9)
-            .normal(100, 10, (400, 500) if not numba.config.DISABLE_JIT else (140, 120))
-            .astype(np.float32)
-        )
+        image = np.random.default_rng(9).normal(100, 10, (400, 500) if not numba.config.DISABLE_JIT else (140, 120)).astype(np.float32)
         half = Transform(np.array([[0.5, 0.0, -0.25], [0.0, 0.5, -0.25]]))
         shape = image.shape[0] // 2, image.shape[1] // 2
         for kernel in (Kernel.LANCZOS3, Kernel.BICUBIC, Kernel.BILINEAR):
@@ -253,9 +249,7 @@ class Limits(unittest.TestCase):
         self.assertEqual(result.matched, 60)
         np.testing.assert_array_equal(order[result.fit.pairs[:, 1]], result.fit.pairs[:, 0])
         x, y = result(*self.source[result.fit.pairs[:, 0]].T)
-        np.testing.assert_allclose(
-            result.fit.residuals, target[result.fit.pairs[:, 0]] - np.column_stack([x, y]), atol=1e-9
-        )
+        np.testing.assert_allclose(result.fit.residuals, target[result.fit.pairs[:, 0]] - np.column_stack([x, y]), atol=1e-9)
         self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.fit.residuals**2).mean())), places=12)
         # Six numbers are fitted to 120; the noise of 0.02 px is known from them to 7 %.
         self.assertAlmostEqual(result.rms_px, 0.02 * math.sqrt(114 / 120), delta=0.004)

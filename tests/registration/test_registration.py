@@ -26,9 +26,7 @@ def affine(scale: float, angle: float, dx: float, dy: float, mirror: bool = Fals
 class Matching(unittest.TestCase):
     """Any rotation, mirror, scale and shift; strange fields fail."""
 
-    def scene(
-        self, rng: np.random.Generator, matrix: np.ndarray, n: int = 90, spurious: float = 0.3, lost: float = 0.2
-    ):  # type: ignore[no-untyped-def]
+    def scene(self, rng: np.random.Generator, matrix: np.ndarray, n: int = 90, spurious: float = 0.3, lost: float = 0.2):  # type: ignore[no-untyped-def]
         """Return source and target lists, brightest first, with stars missing and added on both sides."""
         truth = rng.uniform(0, 1000, (n, 2))
         flux = 10 ** rng.uniform(2, 5, n)
@@ -39,18 +37,14 @@ class Matching(unittest.TestCase):
             low, high = points.min(axis=0), points.max(axis=0)
             extra = rng.uniform(low, high, (int(spurious * n), 2))
             joined = np.vstack([points[keep] + rng.normal(0, 0.05, (keep.sum(), 2)), extra])
-            bright = np.concatenate(
-                [flux[keep] * np.exp(rng.normal(0, 0.2, keep.sum())), 10 ** rng.uniform(2, 5, len(extra))]
-            )
+            bright = np.concatenate([flux[keep] * np.exp(rng.normal(0, 0.2, keep.sum())), 10 ** rng.uniform(2, 5, len(extra))])
             lists.append(joined[np.argsort(-bright)])
         return lists
 
     def test_many_geometries(self) -> None:
         rng = np.random.default_rng(31)
         for trial in range(60):
-            matrix = affine(
-                rng.uniform(0.55, 1.8), rng.uniform(0, 2 * math.pi), *rng.uniform(-300, 300, 2), mirror=trial % 3 == 0
-            )
+            matrix = affine(rng.uniform(0.55, 1.8), rng.uniform(0, 2 * math.pi), *rng.uniform(-300, 300, 2), mirror=trial % 3 == 0)
             source, target = self.scene(rng, matrix)
             found = match_stars(source, target)
             self.assertIsInstance(found, Transform, f"trial {trial}: {found}")

@@ -72,11 +72,7 @@ class Night(FolderCase):
     """The files."""
 
     def digest(self, folder: Path) -> dict[str, str]:
-        return {
-            str(p.relative_to(folder)): hashlib.sha256(p.read_bytes()).hexdigest()
-            for p in sorted(folder.rglob("*"))
-            if p.is_file()
-        }
+        return {str(p.relative_to(folder)): hashlib.sha256(p.read_bytes()).hexdigest() for p in sorted(folder.rglob("*")) if p.is_file()}
 
     def test_the_same_seed_gives_the_same_files_and_a_second_call_makes_none(self) -> None:
         truth = make_demo_night(self.folder / "a", TINY)
@@ -100,9 +96,7 @@ class Night(FolderCase):
                 self.assertTrue((demo / "raw" / file).exists(), file)
         with self.assertRaisesRegex(FrameError, "cut short"):
             scan_file(str(demo / "raw" / truth["planted"]["truncated"][0]))
-        origins = {
-            scan_file(str(next((demo / "raw" / "lights" / band).glob("*001*")))).origins["exposure_s"] for band in "VBR"
-        }
+        origins = {scan_file(str(next((demo / "raw" / "lights" / band).glob("*001*")))).origins["exposure_s"] for band in "VBR"}
         self.assertEqual(origins, {"header EXPTIME", "header EXPOSURE"})
         unsaid = scan_file(str(next((demo / "raw" / "dark flats" / "R").glob("*"))))
         self.assertEqual((unsaid.role, unsaid.gain, unsaid.origins["role"]), (Role.DARK_FLAT, None, "path"))

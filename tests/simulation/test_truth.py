@@ -65,16 +65,12 @@ class Times(unittest.TestCase):
 
     def test_airmass(self) -> None:
         for moment in (EVENING, at_clock(22, 0), at_clock(1, 30), datetime(2027, 2, 12, 4, 0, tzinfo=UTC)):
-            day, part = erfa.dtf2d(
-                b"UTC", moment.year, moment.month, moment.day, moment.hour, moment.minute, moment.second
-            )
+            day, part = erfa.dtf2d(b"UTC", moment.year, moment.month, moment.day, moment.hour, moment.minute, moment.second)
             hour = erfa.gmst82(day, part) + math.radians(SITE[1]) - math.radians(FIELD_RA_DEG)
             _, altitude = erfa.hd2ae(hour, math.radians(FIELD_DEC_DEG), math.radians(SITE[0]))
             # Young 1994, another fit to the same air.
             z = math.cos(math.pi / 2 - altitude)
-            young = (1.002432 * z**2 + 0.148386 * z + 0.0096467) / (
-                z**3 + 0.149864 * z**2 + 0.0102963 * z + 0.000303978
-            )
+            young = (1.002432 * z**2 + 0.148386 * z + 0.0096467) / (z**3 + 0.149864 * z**2 + 0.0102963 * z + 0.000303978)
             self.assertAlmostEqual(airmass_of(moment) / young, 1.0, delta=3e-3)
 
     def test_barycentric_time(self) -> None:
@@ -162,9 +158,7 @@ class Light(unittest.TestCase):
             pointing, air = pointing_of(exposure), airmass_of(exposure.mid)
             seconds = exposure.state.exposure_s
             throughput = 10 ** (-0.4 * EXTINCTION[exposure.band] * (air - 1)) * exposure.transparency
-            glow = (
-                10 ** (-0.4 * (SKY_MAG[exposure.band] - ZERO_POINT[exposure.band])) * size.scale_arcsec_px**2 * seconds
-            )
+            glow = 10 ** (-0.4 * (SKY_MAG[exposure.band] - ZERO_POINT[exposure.band])) * size.scale_arcsec_px**2 * seconds
             haze, twilight = (
                 1 + 0.7 * (1 - exposure.transparency),
                 1 + 1.4 * math.exp(-(exposure.mid - EVENING).total_seconds() / 900),
@@ -187,9 +181,7 @@ class Light(unittest.TestCase):
                 yy, xx = np.mgrid[-9:10, -9:10]
                 self.assertAlmostEqual(ix + float((light * xx).sum() / light.sum()), float(x[0]), delta=0.1)
                 self.assertAlmostEqual(iy + float((light * yy).sum() / light.sum()), float(y[0]), delta=0.1)
-                wanted = (
-                    10 ** (-0.4 * (getattr(sky, exposure.band)[i] - ZERO_POINT[exposure.band])) * seconds * throughput
-                )
+                wanted = 10 ** (-0.4 * (getattr(sky, exposure.band)[i] - ZERO_POINT[exposure.band])) * seconds * throughput
                 ratios.append(float(light.sum()) / wanted)
             self.assertGreater(len(ratios), 2)
             # Scintillation moves single stars by some thousandths.
@@ -275,9 +267,7 @@ class Plan(FolderCase):
         size = DemoSize(cycles=2, visual=1)
         plan = [*planned_lights(size, np.random.default_rng(1)), *planned_calibration(size, np.random.default_rng(1))]
         by = {e.dialect: {c["name"]: c["value"] for c in _header(e)} for e in plan}
-        self.assertEqual(
-            set(by), {"V", "B", "R", "flat-a", "flat-b", "df-a", "df-b", "df-none", "dark-a", "dark-b", "bias"}
-        )
+        self.assertEqual(set(by), {"V", "B", "R", "flat-a", "flat-b", "df-a", "df-b", "df-none", "dark-a", "dark-b", "bias"})
         for dialect, cards in by.items():
             with self.subTest(dialect):
                 self.assertEqual("EXPOSURE" in cards, dialect in ("B", "flat-b", "df-b", "dark-b"))
@@ -289,12 +279,8 @@ class Plan(FolderCase):
                 self.assertEqual("FRAME" in cards, dialect in ("B", "flat-b", "dark-b"))
                 if "GAIN" in cards:
                     self.assertEqual(cards["OFFSET"], 30)
-                    self.assertEqual(
-                        (cards["EGAIN"], cards["RDNOISE"]), {100: (1.3, 6.2), 0: (4.1, 9.4)}[cards["GAIN"]]
-                    )
-        self.assertEqual(
-            (by["V"]["RA"], by["B"]["OBJCTRA"], by["R"]["OBJCTRA"]), (FIELD_RA_DEG, "07 42 07.2", "07:42:07.20")
-        )
+                    self.assertEqual((cards["EGAIN"], cards["RDNOISE"]), {100: (1.3, 6.2), 0: (4.1, 9.4)}[cards["GAIN"]])
+        self.assertEqual((by["V"]["RA"], by["B"]["OBJCTRA"], by["R"]["OBJCTRA"]), (FIELD_RA_DEG, "07 42 07.2", "07:42:07.20"))
         self.assertEqual((by["V"]["SITELAT"], by["B"]["SITELAT"]), (61.2, "+61 12 00"))
         # The focal length and the pixels give the scale.
         self.assertAlmostEqual(206.264806 * by["V"]["XPIXSZ"] / by["V"]["FOCALLEN"], size.scale_arcsec_px, places=3)
@@ -348,9 +334,7 @@ class Sensor(unittest.TestCase):
         flat = camera.flat
         self.assertAlmostEqual(float(np.median(flat[:, 37]) / np.median(flat[:, 39])), 0.12, delta=0.01)
         self.assertGreater(np.median(flat[130:160, 200:224]), 1.03)
-        self.assertAlmostEqual(
-            float(np.median(flat[:5, :5])), 1.06 / (1 + 0.13 * (1.06**2 + (0.48 * 1.5) ** 2)) ** 2, delta=0.02
-        )
+        self.assertAlmostEqual(float(np.median(flat[:5, :5])), 1.06 / (1 + 0.13 * (1.06**2 + (0.48 * 1.5) ** 2)) ** 2, delta=0.02)
 
     def test_noise_and_cosmic_rays(self) -> None:
         camera, rng = Camera(300, 200, seed=3), np.random.default_rng(8)
@@ -361,9 +345,6 @@ class Sensor(unittest.TestCase):
             # Rounded to whole ADU, and rows with a level of their own.
             expected = math.sqrt((2000 * camera.flat.mean() + read**2) / per**2 + 0.35**2 + 1 / 12)
             self.assertAlmostEqual(noise / expected, 1.0, delta=0.02)
-        quiet, hit = (
-            camera.expose(np.random.default_rng(4), 0.0, CameraState(100, 1.0, -15.0), cosmic_rays=n)
-            for n in (0.0, 40.0)
-        )
+        quiet, hit = (camera.expose(np.random.default_rng(4), 0.0, CameraState(100, 1.0, -15.0), cosmic_rays=n) for n in (0.0, 40.0))
         self.assertLess((quiet > 400).sum(), 5)
         self.assertTrue(40 < (hit > 600).sum() < 600)

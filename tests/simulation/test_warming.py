@@ -44,17 +44,13 @@ class Warming(FolderCase):
 
     def test_a_night_goes_through_every_kernel(self) -> None:
         environment = {**os.environ, "XDG_CACHE_HOME": str(self.folder), "PYTHONPATH": str(ROOT / "src")}
-        done = subprocess.run(
-            [sys.executable, "-c", _USED], capture_output=True, text=True, check=True, env=environment
-        )
+        done = subprocess.run([sys.executable, "-c", _USED], capture_output=True, text=True, check=True, env=environment)
         used = {tuple(line.split()[:2]): int(line.split()[2]) for line in done.stdout.splitlines()}
         # What other kernels call is compiled within them; here count those that Python calls.
         called = set()
         for path in (ROOT / "src" / "ulvar").rglob("*.py"):
             if not path.name.startswith("_kernels"):
-                for module, names in re.findall(
-                    r"from (ulvar\.\w+\._kernels\w*) import ([\w, ]+)", path.read_text(encoding="utf-8")
-                ):
+                for module, names in re.findall(r"from (ulvar\.\w+\._kernels\w*) import ([\w, ]+)", path.read_text(encoding="utf-8")):
                     called |= {(module, name.strip()) for name in names.split(",")} & set(used)
         self.assertGreater(len(called), 12)
         self.assertEqual({one for one in called if not used[one]}, set())

@@ -55,9 +55,7 @@ class Areas(unittest.TestCase):
     @given(
         st.tuples(st.floats(-1, 2), st.floats(-1, 2)), st.floats(0.05, 3), st.floats(0, 7), st.floats(-0.4, 0.4), st.booleans()
     )  # fmt: skip
-    def test_any_square_and_what_leans(
-        self, centre: tuple[float, float], side: float, angle: float, lean: float, turned: bool
-    ) -> None:
+    def test_any_square_and_what_leans(self, centre: tuple[float, float], side: float, angle: float, lean: float, turned: bool) -> None:
         c, s = math.cos(angle), math.sin(angle)
         shape = np.array([[-0.5, -0.5], [0.5, -0.5], [0.5, 0.5], [-0.5, 0.5]]) @ np.array([[1, lean], [0, 1]])
         corners = side * shape @ np.array([[c, s], [-s, c]]) + centre
@@ -128,9 +126,7 @@ class Grid(unittest.TestCase):
         self.assertEqual(reconstruct(self.inputs(24), (300, 360), drop=0.8, scale=2.0).problem, "")
         few = reconstruct(self.inputs(3), (300, 360), drop=0.3, scale=2.0)
         self.assertRegex(few.problem, "nothing fell on .* of the pixels")
-        alike = [
-            DropInput(Rows(np.ones((80, 90))), Transform(np.array([[2.0, 0, 1.0], [0, 2.0, 1.0]])), 1, 0, 1, 1)
-        ] * 9
+        alike = [DropInput(Rows(np.ones((80, 90))), Transform(np.array([[2.0, 0, 1.0], [0, 2.0, 1.0]])), 1, 0, 1, 1)] * 9
         self.assertRegex(reconstruct(alike, (160, 180), drop=0.6, scale=2.0).problem, "varies|nothing fell")
         for drop in (0.0, 1.2):
             with self.assertRaisesRegex(ValueError, "a drop"):
@@ -164,9 +160,7 @@ class Series(FolderCase):
             cards = {"IMAGETYP": "light", "EXPTIME": 30.0, "EGAIN": 2.0, "DATE-OBS": f"2027-03-01T20:{k:02d}:00"}
             write_fits(path, image, cards=cards)
             self.exposures.append(scan_file(str(path)))
-        self.options = StackOptions(
-            reference=self.exposures[0].path, grid=GridOptions(scale=2.0), drop=0.6, normalise=Normalise.LEVEL
-        )
+        self.options = StackOptions(reference=self.exposures[0].path, grid=GridOptions(scale=2.0), drop=0.6, normalise=Normalise.LEVEL)
 
     def widths(self, data: np.ndarray) -> float:
         """Return the median FWHM of stars on the grid by second moments near their core [px of the reference]."""
@@ -197,9 +191,7 @@ class Series(FolderCase):
         expected = 2.3548 * math.sqrt(sigma2 + 1 / 12 + 0.6**2 / 12 + 0.5**2 / 12)
         self.assertAlmostEqual(self.widths(made) / expected, 1.0, delta=0.06)
         for picture in (made, read_plane(result.output)):
-            found = measure_apertures(
-                picture, 2 * self.x + 0.5, 2 * self.y + 0.5, radius_px=11, inner_px=13, outer_px=19
-            )
+            found = measure_apertures(picture, 2 * self.x + 0.5, 2 * self.y + 0.5, radius_px=11, inner_px=13, outer_px=19)
             alone = [np.sort(np.hypot(self.x - a, self.y - b))[1] > 12 for a, b in zip(self.x, self.y)]
             self.assertAlmostEqual(float(np.median((found.flux / self.flux)[alone])), 1.0, delta=0.001)
         # Particles of one exposure are gone, and stars were not taken for them.

@@ -89,9 +89,7 @@ class Coadd(unittest.TestCase):
             add_stars(image, np.array([100.0]), np.array([90.0]), np.array([flux]), Psf.with_fwhm(float(width), 0.0))
             images.append(image.astype(np.float32))
         inputs = [CoaddInput(Rows(i), float(n), p) for i, n, p in zip(images, NOISE, self.psfs)]
-        found = proper_coadd(
-            inputs, np.average(images, axis=0, weights=1 / (NOISE * WIDTHS) ** 2).astype(np.float32), SKY
-        )
+        found = proper_coadd(inputs, np.average(images, axis=0, weights=1 / (NOISE * WIDTHS) ** 2).astype(np.float32), SKY)
         side = found.psf.shape[0] // 2
         box = found.data[90 - side : 90 + side + 1, 100 - side : 100 + side + 1]
         np.testing.assert_allclose(box / flux, found.psf, atol=0.005 * float(found.psf.max()))
@@ -102,10 +100,7 @@ class Coadd(unittest.TestCase):
         for k, angle in enumerate((0.3, 1.9, 4.0)):
             side = 18
             yy, xx = np.mgrid[-side : side + 1, -side : side + 1]
-            tail = sum(
-                np.exp(-((xx - s * math.cos(angle)) ** 2 + (yy - s * math.sin(angle)) ** 2) / 4) / (1 + s)
-                for s in range(6 + k)
-            )
+            tail = sum(np.exp(-((xx - s * math.cos(angle)) ** 2 + (yy - s * math.sin(angle)) ** 2) / 4) / (1 + s) for s in range(6 + k))
             tails.append((tail / tail.sum()).astype(np.float32))
         images = []
         for tail in tails:

@@ -160,9 +160,7 @@ class FramingCase(unittest.TestCase):
         tx, ty = turned(cx, cy)
         ax, ay = np.concatenate([cx, tx]), np.concatenate([cy, ty])
         self.assertEqual((union.x0, union.y0), (np.floor(ax.min()), np.floor(ay.min())))
-        self.assertEqual(
-            (union.x0 + union.width - 1, union.y0 + union.height - 1), (np.ceil(ax.max()), np.ceil(ay.max()))
-        )
+        self.assertEqual((union.x0 + union.width - 1, union.y0 + union.height - 1), (np.ceil(ax.max()), np.ceil(ay.max())))
 
 
 class Stacks(unittest.TestCase):
@@ -202,9 +200,7 @@ class Stacks(unittest.TestCase):
     def test_outliers_go_and_the_noise_map_is_true(self) -> None:
         hit = self.rng.random(self.truth.shape) < 0.02
         self.inputs[2].source.data[hit] += 900
-        result = stack_warped(
-            self.inputs, rejection=Rejection(Method.SIGMA, 4, 3), weighting=Weighting.EQUAL, normalise=Normalise.LEVEL
-        )
+        result = stack_warped(self.inputs, rejection=Rejection(Method.SIGMA, 4, 3), weighting=Weighting.EQUAL, normalise=Normalise.LEVEL)
         empty = np.abs(self.truth) < 1e-3
         self.assertLess(abs(float(result.data[hit & empty].mean()) - 100), 1.0)
         self.assertGreater(result.rejected_fractions[2], 0.018)
@@ -218,9 +214,7 @@ class Stacks(unittest.TestCase):
             (Method.MEAN, Weighting.NOISE, np.array([3.0, 6.0, 30.0, 12.0, 5.0, 8.0])),
         ):  # fmt: skip
             with self.subTest(method=method, weighting=weighting):
-                inputs = [
-                    StackInput(Rows(self.rng.normal(100, n, shape).astype(np.float32)), 100.0, float(n)) for n in noise
-                ]
+                inputs = [StackInput(Rows(self.rng.normal(100, n, shape).astype(np.float32)), 100.0, float(n)) for n in noise]
                 result = stack_warped(inputs, rejection=Rejection(method, 4, 4), weighting=weighting)
                 told = float(np.sqrt((result.noise.astype(float) ** 2).mean()))
                 # 60,000 pixels: both figures to 0.5 %; the median's formula is good to 2 %.
@@ -232,9 +226,7 @@ class Stacks(unittest.TestCase):
         for k in range(3):
             inputs[k].source.data[10:30] = np.nan
         result = stack_warped(inputs, rejection=Rejection(Method.MEAN, 4, 4), weighting=Weighting.EQUAL)
-        whole, half = (
-            float(np.sqrt((result.noise[rows].astype(float) ** 2).mean())) for rows in (slice(30, 60), slice(10, 30))
-        )
+        whole, half = (float(np.sqrt((result.noise[rows].astype(float) ** 2).mean())) for rows in (slice(30, 60), slice(10, 30)))
         # 1600 and more pixels of three values know their noise to 2 %.
         self.assertAlmostEqual(whole, 5 / np.sqrt(6), delta=0.1)
         self.assertAlmostEqual(half, 5 / np.sqrt(3), delta=0.15)

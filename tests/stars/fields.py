@@ -149,9 +149,7 @@ def false_count(field: Field, x: np.ndarray, y: np.ndarray, *, beyond_px: float 
     return int((distance > beyond_px).sum())
 
 
-def draw_trail(
-    image: np.ndarray, start: tuple[float, float], end: tuple[float, float], *, width_px: float, level: float
-) -> None:
+def draw_trail(image: np.ndarray, start: tuple[float, float], end: tuple[float, float], *, width_px: float, level: float) -> None:
     """Add a straight trail with a Gaussian cross-section to an image, in place."""
     y, x = np.mgrid[: image.shape[0], : image.shape[1]]
     length = math.hypot(end[0] - start[0], end[1] - start[1])

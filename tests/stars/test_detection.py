@@ -13,9 +13,7 @@ from ulvar.simulation import Psf, add_stars, recorded_fwhm, star_field
 from ulvar.stars import DetectOptions, StarFlag, estimate_background, find_stars, measure_quality, relative_scores
 
 
-def lone_positions(
-    rng: np.random.Generator, n: int, width: int, height: int, apart: float
-) -> tuple[np.ndarray, np.ndarray]:
+def lone_positions(rng: np.random.Generator, n: int, width: int, height: int, apart: float) -> tuple[np.ndarray, np.ndarray]:
     """Return positions at least `apart` from each other and 25 px from the edge."""
     chosen: list[tuple[float, float]] = []
     while len(chosen) < n:
@@ -43,9 +41,7 @@ class Truth(unittest.TestCase):
             x, y = lone_positions(rng, 260, 900, 700, 9 * fwhm / 1.5)
             flux = 10 ** rng.uniform(2.6, 5.0, 260)
             psf = Psf.with_fwhm(fwhm)
-            image = star_field(
-                rng, width=900, height=700, x=x, y=y, flux_e=flux, psf=psf, sky_e=cls.sky, read_noise_e=cls.read
-            )
+            image = star_field(rng, width=900, height=700, x=x, y=y, flux_e=flux, psf=psf, sky_e=cls.sky, read_noise_e=cls.read)
             image.setflags(write=False)
             cls.fields.append((fwhm, x, y, flux, psf, image, find_stars(image, gain_e_per_adu=1.0)))
 
@@ -131,9 +127,7 @@ class Rejected(unittest.TestCase):
         self.rng = np.random.default_rng(12)
         self.x, self.y = lone_positions(self.rng, 60, 500, 400, 25)
         self.flux = 10 ** self.rng.uniform(3.6, 4.6, 60)
-        self.image = star_field(
-            self.rng, width=500, height=400, x=self.x, y=self.y, flux_e=self.flux, psf=Psf.with_fwhm(3.2)
-        )
+        self.image = star_field(self.rng, width=500, height=400, x=self.x, y=self.y, flux_e=self.flux, psf=Psf.with_fwhm(3.2))
 
     def false_near(self, found, x: np.ndarray, y: np.ndarray) -> int:
         if not len(found.stars):

@@ -112,9 +112,7 @@ class OutOfFocus(unittest.TestCase):
         for outer, stars in ((5.0, 60), (8.0, 60), (12.0, 40)):
             with self.subTest(outer=outer):
                 rng = np.random.default_rng(round(outer))
-                field = make_field(
-                    rng, stars=stars, ring_px=(outer, 0.45 * outer), fwhm_px=2.5, faintest=3.5, width=900, height=600
-                )
+                field = make_field(rng, stars=stars, ring_px=(outer, 0.45 * outer), fwhm_px=2.5, faintest=3.5, width=900, height=600)
                 found = found_in(field)
                 self.assertGreater(completeness(field, found.stars.x, found.stars.y, within_px=3), 0.9)
                 self.assertLessEqual(false_count(field, found.stars.x, found.stars.y, beyond_px=outer), 2)
@@ -216,9 +214,7 @@ class NotStars(unittest.TestCase):
     def test_saturated_stars(self) -> None:
         rng = np.random.default_rng(23)
         x, y = np.meshgrid(np.arange(60, 720, 90.0), np.arange(60, 460, 90.0))
-        bright = make_field(
-            rng, stars=0, positions=(x.ravel() + rng.uniform(-9, 9, x.size), y.ravel()), faintest=5.7, brightest=6.6
-        )
+        bright = make_field(rng, stars=0, positions=(x.ravel() + rng.uniform(-9, 9, x.size), y.ravel()), faintest=5.7, brightest=6.6)
         image = self.field.image + bright.image - 200
         mask = np.where(image > 40_000, MaskBit.SATURATED, 0).astype(np.uint16)
         found = find_stars(np.minimum(image, 40_000), mask=mask, gain_e_per_adu=1.0)

@@ -33,9 +33,9 @@ def plain_cell(values: np.ndarray, mode: bool) -> tuple[float, float]:
 class Sorting(unittest.TestCase):
     def test_as_by_comparing(self) -> None:
         rng = np.random.default_rng(3)
-        values = np.concatenate(
-            [rng.normal(0, 1e3, 4001), rng.normal(0, 1e-20, 300), [0.0, np.inf, -np.inf, 65535.0, -1.0, 1e38]]
-        ).astype(np.float32)
+        values = np.concatenate([rng.normal(0, 1e3, 4001), rng.normal(0, 1e-20, 300), [0.0, np.inf, -np.inf, 65535.0, -1.0, 1e38]]).astype(
+            np.float32
+        )
         rng.shuffle(values)
         expected = np.sort(values)
         _kernels.radix_sort(values, np.empty_like(values), np.empty((3, 2048), np.int64))
@@ -90,9 +90,7 @@ class Mesh(unittest.TestCase):
 
 
 class Maxima(unittest.TestCase):
-    def find(
-        self, image: np.ndarray, masked: np.ndarray, first: int, last: int, room: int = 500
-    ) -> set[tuple[int, int]]:
+    def find(self, image: np.ndarray, masked: np.ndarray, first: int, last: int, room: int = 500) -> set[tuple[int, int]]:
         y, x = np.zeros(room, np.int64), np.zeros(room, np.int64)
         noise = np.full(image.shape, 2.0, np.float32)
         n = _kernels.local_maxima(image, noise, 0.4, masked, first, last, 2, y, x)

@@ -123,9 +123,7 @@ class Apertures(unittest.TestCase):
         frame = colour_frame(rng, 900, 600, len(x), at=(x, y, flux))
         facts = ExposureFacts("made-up", width=900, height=600, cfa=CELL, gain_e_per_adu=1.0)
         even = even_frame(Frame(frame["mosaic"].astype(np.float32), facts))
-        found = measure_apertures(
-            even.data, x, y, radius_px=8.0, inner_px=13.0, outer_px=22.0, gain_e_per_adu=even.facts.gain_e_per_adu
-        )
+        found = measure_apertures(even.data, x, y, radius_px=8.0, inner_px=13.0, outer_px=22.0, gain_e_per_adu=even.facts.gain_e_per_adu)
         self.assertAlmostEqual(float(np.median(found.flux)) / 6e4, 1.0, delta=0.03)
         # The spread of n values is known to 1 / sqrt(2 n), 7 % of 104; colours that differ add a little.
         spread = float(found.flux.std(ddof=1))

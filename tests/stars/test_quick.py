@@ -164,16 +164,12 @@ class Spoiled(Made):
         edge = (detection.stars.flags & StarFlag.EDGE) != 0
         x, y = detection.stars.x, detection.stars.y
         reach = 2 * detection.fwhm_px
-        np.testing.assert_array_equal(
-            edge, (x < reach) | (y < reach) | (x > WIDTH - 1 - reach) | (y > HEIGHT - 1 - reach)
-        )
+        np.testing.assert_array_equal(edge, (x < reach) | (y < reach) | (x > WIDTH - 1 - reach) | (y > HEIGHT - 1 - reach))
 
     def test_a_slope_of_the_sky(self) -> None:
         slope = (np.linspace(0, 80, WIDTH)[None, :] + np.linspace(0, 60, HEIGHT)[:, None]).astype(np.float32)
         plain, sloped = self.found(self.image), self.found(self.image + slope)
-        shared = cKDTree(np.column_stack([plain.stars.x, plain.stars.y])).query(
-            np.column_stack([sloped.stars.x, sloped.stars.y])[:80]
-        )
+        shared = cKDTree(np.column_stack([plain.stars.x, plain.stars.y])).query(np.column_stack([sloped.stars.x, sloped.stars.y])[:80])
         self.assertLess(float(np.median(shared[0])), 0.01)
         ratio = sloped.stars.flux[:80] / plain.stars.flux[shared[1]]
         self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.002)
@@ -239,9 +235,7 @@ class NotEasy(Made):
                 # A mosaic of colours has no light that halves could tell; what is not easy is searched in full.
                 for one, other, same in zip(quick, full, (False, True, True)):
                     self.assertEqual(one.facts, other.facts)
-                    self.assertEqual(
-                        len(one.stars) == len(other.stars) and bool((one.stars.x == other.stars.x).all()), same
-                    )
+                    self.assertEqual(len(one.stars) == len(other.stars) and bool((one.stars.x == other.stars.x).all()), same)
 
 
 class Kernels(unittest.TestCase):

@@ -35,9 +35,7 @@ class Kernels(unittest.TestCase):
         psf = gaussian_psf(4.0)
         middle = (psf.table.shape[0] - 1) // 2
         for dx, dy in ((0.0, 0.0), (1.5, -2.0), (-3.5, 0.5)):
-            self.assertAlmostEqual(
-                sample_table(psf.table, dx, dy), psf.table[middle + round(2 * dy), middle + round(2 * dx)]
-            )
+            self.assertAlmostEqual(sample_table(psf.table, dx, dy), psf.table[middle + round(2 * dy), middle + round(2 * dx)])
         sigma = 4.0 / 2.3548
         for dx, dy in ((0.3, 0.7), (-1.21, 2.36)):
             truth = math.exp(-0.5 * (dx**2 + dy**2) / sigma**2) / (2 * math.pi * sigma**2)
@@ -205,9 +203,7 @@ class FieldMaps(unittest.TestCase):
 
     def test_coma_and_trailing(self) -> None:
         r2, toward = self.u**2 + self.v**2, np.arctan2(self.v, self.u)
-        found, words = self.told(
-            self.fwhm, self.e1 + 0.1 * r2 * np.cos(2 * toward), self.e2 + 0.1 * r2 * np.sin(2 * toward)
-        )
+        found, words = self.told(self.fwhm, self.e1 + 0.1 * r2 * np.cos(2 * toward), self.e2 + 0.1 * r2 * np.sin(2 * toward))
         self.assertLess(abs(found.radial - 0.1 * (1 + (2 / 3) ** 2)), 0.03)
         self.assertIn("point to the middle", words)
         found, words = self.told(self.fwhm, self.e1 + 0.2 * math.cos(2.0), self.e2 + 0.2 * math.sin(2.0))

@@ -18,9 +18,7 @@ FWHM = recorded_fwhm(PSF)
 class Single(unittest.TestCase):
     """A field of round stars, and in its middle something else."""
 
-    def scene(
-        self, *, flux: float = 3e4, trail: tuple[float, float] = (0.0, 0.0), seed: int = 5
-    ) -> tuple[np.ndarray, StarTable]:
+    def scene(self, *, flux: float = 3e4, trail: tuple[float, float] = (0.0, 0.0), seed: int = 5) -> tuple[np.ndarray, StarTable]:
         rng = np.random.default_rng(seed)
         ys, xs = np.mgrid[25:220:40, 25:220:40]
         places = np.column_stack([xs.ravel(), ys.ravel()]) + rng.uniform(-4, 4, (xs.size, 2))
@@ -75,10 +73,7 @@ class Single(unittest.TestCase):
 
     def test_nothing_is_nothing(self) -> None:
         image, stars = self.scene(flux=0.0)
-        found = [
-            measure_star(image, (110.0 + 2 * k, 120.0), fwhm_px=FWHM, stars=stars, gain_e_per_adu=1.0)
-            for k in range(10)
-        ]
+        found = [measure_star(image, (110.0 + 2 * k, 120.0), fwhm_px=FWHM, stars=stars, gain_e_per_adu=1.0) for k in range(10)]
         self.assertTrue(all(isinstance(one, Failed) for one in found))
         outside = measure_star(image, (300.0, 5.0), fwhm_px=FWHM)
         assert isinstance(outside, Failed)

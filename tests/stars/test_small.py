@@ -12,9 +12,7 @@ from ulvar.simulation import Psf, add_stars
 from ulvar.stars import QUALITIES, find_stars, find_trails, measure_quality
 
 
-def field(
-    rng: np.random.Generator, *, sky: float = 400.0, noise: float = 6.0, shape: tuple[int, int] = (260, 340)
-) -> np.ndarray:
+def field(rng: np.random.Generator, *, sky: float = 400.0, noise: float = 6.0, shape: tuple[int, int] = (260, 340)) -> np.ndarray:
     image = np.full(shape, sky)
     add_stars(
         image, rng.uniform(15, shape[1] - 15, 40), rng.uniform(15, shape[0] - 15, 40), 10 ** rng.uniform(3.3, 4.6, 40), Psf(1.3),
