@@ -90,6 +90,11 @@ def lay_night(folder: Path, name: str, filters: Sequence[str], rows: Callable[[s
 
 def eclipsing_nights(folder: Path) -> Path:
     """Lay four nights of the star: two around minima, one in two filters, one beside a minimum; returns their folder."""
+    shutil.copytree(made_once("eclipsing", _lay_eclipsing), folder, dirs_exist_ok=True)
+    return folder / "nights"
+
+
+def _lay_eclipsing(folder: Path) -> None:
     place = folder / "nights"
     plan = {
         # Name, day after the first, filters, what the night calls the star.
@@ -106,7 +111,6 @@ def eclipsing_nights(folder: Path) -> Path:
             )  # fmt: skip
 
         lay_night(place / "2027", name, filters, rows, f"2027-02-{11 + day}").close()
-    return place
 
 
 def follow_star(folder: Path) -> Path:

@@ -24,7 +24,7 @@ from pathlib import Path
 from queue import SimpleQueue
 
 from fault_lines import Lines, compiled, tests_of_line, traced
-from forked import Runner
+from forked import Runner, Runners
 from run_tests import environment, modules
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -192,7 +192,7 @@ class Copy:
 
     def __init__(self, *, demo: bool) -> None:
         self.folder = Path(tempfile.mkdtemp(prefix="ulvar-faults-"))
-        self._running: Runner | None = None
+        self._running: Runners | None = None
         self._planted = 0
         # Whether tests pass without a fault; of those that caught one.
         self._sound: dict[Group, bool] = {}
@@ -210,16 +210,16 @@ class Copy:
     def _runner(self) -> Runner:
         """Return the process in which tests run, started where there is none."""
         if self._running is None or not self._running.lives:
-            self._running = Runner(self.folder, environment(self.folder))
-        return self._running
+            self._running = Runners(self.folder, environment(self.folder))
+        return self._running.each[0]
 
     def _run(self, group: Group, budget: float) -> tuple[bool, float, Group]:
         """Return whether tests pass, their processor time [s], and the test that did not pass.
 
-        What takes longer by the clock than six times the budget of processor time hangs, and does not pass.
+        What takes longer by the clock than three times the budget of processor time hangs, and does not pass.
         """
         with tempfile.NamedTemporaryFile(prefix="ulvar-faults-") as told:
-            code, cpu = self._runner().run(group.names, 6 * budget, Path(told.name), first=True, plain=group.plain)
+            code, cpu = self._runner().run(group.names, 3 * budget, Path(told.name), first=True, plain=group.plain)
             failed = _FAILED.search(Path(told.name).read_text(encoding="utf-8", errors="replace"))
         return code == 0, cpu, group if failed is None or code is None else Group((failed[2],), group.plain)
 

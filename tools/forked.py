@@ -1,8 +1,10 @@
 """Runs unittest again and again in processes forked from this one, which has the libraries loaded but nothing of Ulvar.
 
-Each line of standard input is JSON, ``{"names": [...], "seconds": S, "output": PATH or null, "first": B, "plain": B}``; each is
+Each line that comes over a socket is JSON, ``{"names": [...], "seconds": S, "output": PATH or null, "first": B, "plain": B}``; each is
 answered by ``{"code": C, "cpu": S}``, `code` None for what took longer than `seconds`. With a path the tests' output goes there.
 With `first` the first failure ends the run, with `plain` nothing is compiled.
+
+Usage: forked.py [--workers] SOCKET ...   (numbers of open files; so many processes answer)
 
 With ``--workers`` Ulvar itself is loaded, too, and the process that its workers are forked from is started once for all tests, instead
 of by each module that has work for one: not for code that changes between runs.
@@ -16,6 +18,7 @@ import importlib
 import json
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -42,43 +45,52 @@ _THE_REST = (
 
 
 class Runner:
-    """The other side: starts the process and asks it."""
+    """One of the processes that run tests, and how it is asked."""
 
-    def __init__(self, folder: Path, environment: dict[str, str], *, workers: bool = False) -> None:
-        asked = ["--workers"] if workers else []
-        self._process = subprocess.Popen(
-            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tools/forked.py", *asked],
-            cwd=folder, env=environment, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
-        )  # fmt: skip
-
-    @property
-    def lives(self) -> bool:
-        """Whether it can be asked."""
-        return self._process.poll() is None
+    def __init__(self, link: socket.socket) -> None:
+        self._link = link.makefile("rw", encoding="utf-8")
+        link.close()
 
     def run(
-        self,
-        names: Sequence[str],
-        seconds: float,
-        output: Path | None = None,
-        *,
-        first: bool = False,
-        plain: bool = False,
-    ) -> tuple[int | None, float]:
+        self, names: Sequence[str], seconds: float, output: Path | None = None, *, first: bool = False, plain: bool = False,
+    ) -> tuple[int | None, float]:  # fmt: skip
         """Run tests; returns the exit code (None where time was up) and the processor time [s]."""
-        assert self._process.stdin is not None and self._process.stdout is not None
         asked = {"names": list(names), "seconds": seconds, "output": None if output is None else str(output)}
-        self._process.stdin.write(json.dumps(asked | {"first": first, "plain": plain}) + "\n")
-        self._process.stdin.flush()
-        told = json.loads(self._process.stdout.readline())
+        self._link.write(json.dumps(asked | {"first": first, "plain": plain}) + "\n")
+        self._link.flush()
+        told = json.loads(self._link.readline())
         return told["code"], told["cpu"]
 
     def close(self) -> None:
-        """End the process."""
-        assert self._process.stdin is not None and self._process.stdout is not None
-        self._process.stdin.close()
+        """Ask no more."""
+        self._link.close()
+
+
+class Runners:
+    """The other side: starts one process, which loads everything, and so many that are forked from it."""
+
+    def __init__(self, folder: Path, environment: dict[str, str], count: int = 1, *, workers: bool = False) -> None:
+        pairs = [socket.socketpair() for _ in range(count)]
+        theirs = [other.fileno() for _, other in pairs]
+        asked = ["--workers"] if workers else []
+        self._process = subprocess.Popen(
+            [sys.executable, "-W", "error", "-W", "ignore::DeprecationWarning", "tools/forked.py", *asked, *map(str, theirs)],
+            cwd=folder, env=environment, stdin=subprocess.DEVNULL, pass_fds=theirs,
+        )  # fmt: skip
+        for _, other in pairs:
+            other.close()
+        self.each = [Runner(own) for own, _ in pairs]
+
+    @property
+    def lives(self) -> bool:
+        """Whether they can be asked."""
+        return self._process.poll() is None
+
+    def close(self) -> None:
+        """End them."""
+        for runner in self.each:
+            runner.close()
         self._process.wait()
-        self._process.stdout.close()
 
 
 def _child(names: list[str], output: str | None, first: bool, plain: bool) -> None:
@@ -125,6 +137,14 @@ def _run(
         time.sleep(0.01)
 
 
+def _answer(link: int) -> None:
+    with socket.socket(fileno=link) as own, own.makefile("rw", encoding="utf-8") as asked:
+        while line := asked.readline():
+            code, cpu = _run(**json.loads(line))
+            asked.write(json.dumps({"code": code, "cpu": cpu}) + "\n")
+            asked.flush()
+
+
 def main() -> None:
     """Answer until nobody asks."""
     sys.path[0] = str(os.getcwd())  # noqa: PTH109 - as `python -m unittest` does
@@ -142,12 +162,18 @@ def main() -> None:
             # What cannot be imported is told by the tests that do so.
             with contextlib.suppress(Exception):
                 importlib.import_module(name)
-    # What is there now stays: nobody looks through it again.
+    # What is there now stays: nobody looks through it again, and seldom through the little that tests make.
     gc.freeze()
-    for line in sys.stdin:
-        code, cpu = _run(**json.loads(line))
-        sys.stdout.write(json.dumps({"code": code, "cpu": cpu}) + "\n")
-        sys.stdout.flush()
+    gc.set_threshold(20_000, 20, 50)
+    answering = []
+    for link in (int(word) for word in sys.argv[1:] if word.isdigit()):
+        answering.append(os.fork())
+        if answering[-1] == 0:
+            _answer(link)
+            os._exit(0)
+        os.close(link)
+    for child in answering:
+        os.waitpid(child, 0)
 
 
 if __name__ == "__main__":

@@ -15,7 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import SimpleQueue
 
-from forked import Runner
+from forked import Runner, Runners
 
 ROOT = Path(__file__).resolve().parent.parent
 COUNT = re.compile(r"^Ran (\d+) tests? in", re.MULTILINE)
@@ -98,8 +98,8 @@ def main() -> int:
     runners: SimpleQueue[Runner] = SimpleQueue()
     # What processes that were ended leave behind goes with it.
     place = tempfile.mkdtemp(prefix="ulvar-tests-")
-    made = [Runner(ROOT, environment(ROOT) | {"TMPDIR": place}, workers=True) for _ in range(workers)]
-    for runner in made:
+    made = Runners(ROOT, environment(ROOT) | {"TMPDIR": place}, workers, workers=True)
+    for runner in made.each:
         runners.put(runner)
     try:
         with ThreadPoolExecutor(workers) as pool:
@@ -112,8 +112,7 @@ def main() -> int:
                 if bad:
                     print(output, flush=True)
     finally:
-        for runner in made:
-            runner.close()
+        made.close()
         shutil.rmtree(place, ignore_errors=True)
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
     return 1 if failed or not passed else 0

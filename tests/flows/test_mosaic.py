@@ -5,6 +5,8 @@ from __future__ import annotations
 import math
 import unittest
 from pathlib import Path
+from typing import Any
+from unittest import mock
 
 import numpy as np
 
@@ -12,6 +14,7 @@ from tests.cli.support import Command
 from tests.support import remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, StackResult, stack_exposures
+from ulvar.flows.mosaicking import align_mosaic
 from ulvar.frames import ExposureFacts, read_plane, robust_spread, scan_file, write_fits
 from ulvar.photometry import measure_apertures
 from ulvar.registration.adjusting import Link, _Camera, _rotation, adjust_mosaic
@@ -205,6 +208,11 @@ class Pointings(Command):
 
     def test_no_seams(self) -> None:
         exposures = self.write(PIXSCALE=206264.806 / FOCAL)
+        kept: list[Any] = []
+        # How edges are blended and the grid change nothing of how the exposures lie.
+        once = mock.patch("ulvar.flows.stack.align_mosaic", lambda *given: (kept or kept.append(align_mosaic(*given)) or kept)[0])
+        once.start()
+        self.addCleanup(once.stop)
         result = stack_exposures(exposures, self.folder / "m.fits", JobContext(), options=StackOptions(align="mosaic"))
         plain = self.check(result)
         self.assertGreater(result.width, 2.6 * WIDTH)
