@@ -21,6 +21,7 @@ from ulvar.inspection import (
     with_ceilings,
     zero_levels,
 )
+from ulvar.inspection.pixels import LOOK_PIXELS
 from ulvar.simulation import Camera, CameraState, Psf, star_field
 
 
@@ -100,6 +101,8 @@ class Looking(unittest.TestCase):
     def test_the_band_lies_inside(self, height: int, width: int) -> None:
         y0, y1 = look_band(height, width)
         self.assertTrue(0 <= y0 < y1 <= height and y0 % 2 == 0)
+        # Not less than is asked for, but for what makes the number even.
+        self.assertGreaterEqual(y1 - y0, min(height - y0 - 1, LOOK_PIXELS // width - 1))
 
 
 class Depth(unittest.TestCase):

@@ -24,7 +24,7 @@ from ulvar.lightcurves import (
 )
 from ulvar.lightcurves._kernels_transit import transit_light
 from ulvar.lightcurves.posterior import autocorrelation_time, walk_moves
-from ulvar.lightcurves.rednoise import noise_like
+from ulvar.lightcurves.rednoise import Correlated, averaged, noise_like
 from ulvar.lightcurves.shapes import AsItIs, quadratic_law, unquadratic_law
 
 START = 2461448.0
@@ -207,6 +207,17 @@ class Trends(unittest.TestCase):
 
 class CorrelatedNoise(unittest.TestCase):
     """Restricted likelihood against noise of a known kind."""
+
+    def test_a_mean_over_lasting_noise_scatters_more(self) -> None:
+        step, length, share = 0.001, 0.02, 0.5
+        time = START + np.arange(400) * step
+        found = Correlated(share, length, np.empty((0, 0)), None, ())
+        for count in (20, 100):
+            told = averaged(time, np.zeros(400), found, count * step).factor
+            lag = np.abs(np.subtract.outer(np.arange(count), np.arange(count))) * step
+            # The sum over all pairs of points; the noise of a mean of independent ones is 1 / count.
+            self.assertAlmostEqual(told / math.sqrt(1 + share * np.exp(-lag / length).sum() / count), 1, delta=0.01)
+        self.assertEqual(averaged(time, np.zeros(400), None, 0.1).factor, 1.0)
 
     def test_share_and_length_are_found(self) -> None:
         rng = np.random.default_rng(10)

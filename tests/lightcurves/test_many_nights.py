@@ -111,6 +111,12 @@ class Rotations(unittest.TestCase):
         found = find_rotation(time, magnitude, np.full(len(time), 0.015), sessions, shortest_h=2, longest_h=40)
         assert isinstance(found, Rotation)
         self.assertTrue(found.ambiguous)
+        # Others are where the scatter is least around: apart by a ninth of a day.
+        frequency = 24 / found.periods_h
+        for rival in found.rivals[:4]:
+            near = np.flatnonzero(np.abs(frequency - 24 / rival) < 0.3 / 9)
+            best = near[np.argmin(found.scatter_mag[near])]
+            self.assertLess(abs(frequency[best] - 24 / rival), 2 * float(np.ptp(frequency[near])) / len(near), rival)
         failed = find_rotation(time[:12], magnitude[:12], np.full(12, 0.01), sessions[:12], shortest_h=2, longest_h=40)
         assert isinstance(failed, Failed)
         with self.assertRaises(ValueError):

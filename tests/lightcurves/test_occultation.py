@@ -8,6 +8,7 @@ import numpy as np
 
 from ulvar.engine import Failed
 from ulvar.lightcurves import Occultation, fit_occultation
+from ulvar.lightcurves._kernels import best_box
 
 
 def _series(rng, frames=600, exposure=0.04, length=1.0, snr=8.0, left=0.0):  # type: ignore[no-untyped-def]
@@ -37,6 +38,20 @@ class OccultationTest(unittest.TestCase):
                 ]
             )
         return np.array(pulls)
+
+    def test_the_deepest_box_against_all(self) -> None:
+        flux = np.random.default_rng(3).normal(100, 9, 40)
+        flux[13:19] -= 12
+        for longest in (3, 30):
+            gains = {}
+            for i in range(1, 39):
+                for j in range(i + 1, min(39, i + longest) + 1):
+                    dip, rest = flux[i:j], np.r_[flux[:i], flux[j:]]
+                    if dip.mean() < rest.mean():
+                        gains[i, j] = flux.var() * 40 - dip.var() * len(dip) - rest.var() * len(rest)
+            gain, first, last = best_box(flux, longest)
+            self.assertEqual((first, last), max(gains, key=gains.__getitem__))
+            self.assertAlmostEqual(gain, max(gains.values()), places=6)
 
     def test_edges_are_unbiased_and_their_errors_right(self) -> None:
         for how in ({"snr": 8.0}, {"snr": 2.5}, {"snr": 12.0, "left": 0.6}, {"length": 0.3, "snr": 6.0}):
