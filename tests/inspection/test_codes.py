@@ -40,6 +40,19 @@ class Table(unittest.TestCase):
         raised |= {"not_solved", "not_measured", "no_pixels", "constant"}
         self.assertEqual(set(CODES) - raised, set(), "these are raised nowhere")
 
+    def test_which_leave_no_mark_at_exposures(self) -> None:
+        """Those of masters, stars, the whole night: no exposure is to blame, or far too many."""
+        without = {
+            "bit_depth", "body_long", "catalogue", "centre_jumped", "comparison_varies", "damaged", "dark_below_bias", "few_frames", "film_note",
+            "flat_follows", "flat_not_subtracted", "flat_over", "flat_under", "flip", "frame_left_out", "frames_doubled", "frames_jitter",
+            "frames_missing", "frames_still", "frames_undated", "gain_missing", "job_failed", "level_drift", "much_rejected", "near_match",
+            "night_rebuilt", "no_agreement", "no_body", "no_calibration", "no_curve", "no_dark", "no_egain", "no_error_bars", "no_fit", "no_flat",
+            "no_safe_bias", "no_safe_dark", "no_safe_flat", "no_site", "noise_over", "not_calibrated", "not_measured", "not_solved", "not_used",
+            "not_written", "outliers", "several_images", "sky_covered", "small_aperture", "star_blended", "star_full", "star_left", "star_lost",
+            "stated_wrong", "times_by_day", "times_of_end", "tracking_lost", "trail", "uneven_drops", "worker_died",
+        }  # fmt: skip
+        self.assertEqual({code for code, entry in CODES.items() if not entry.dots}, without)
+
     def test_entries_are_whole(self) -> None:
         for code, entry in CODES.items():
             self.assertIsInstance(code, str)

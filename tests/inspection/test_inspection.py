@@ -47,6 +47,9 @@ class Series(unittest.TestCase):
         found = self.codes(fwhm_px={20 + i: 3.3 + 0.1 * i for i in range(10)})
         self.assertEqual(set(found), {"focus"})
         self.assertIn("f029.fits", found["focus"])
+        # One exposure after it is enough to see that somebody put it right.
+        late = series(np.random.default_rng(1), fwhm_px={49 + i: 3.3 + 0.1 * i for i in range(10)})
+        self.assertIn("then refocused", next(f.text for f in series_findings(late) if f.code == "focus"))
 
     def test_how_much_wider_depends_on_how_restless_the_seeing_is(self) -> None:
         rng = np.random.default_rng(2)
@@ -55,6 +58,7 @@ class Series(unittest.TestCase):
         # From a quarter of the best on where stars are by a twentieth wider or narrower from one exposure to the next.
         restless = {i: 2.9 + 0.145 * (-1) ** i + 0.01 * rng.standard_normal() for i in range(60)}
         self.assertEqual(self.codes(fwhm_px=restless | wide), {})
+        self.assertEqual(set(self.codes(fwhm_px=restless | dict.fromkeys(range(30, 36), 3.52))), {"focus"})
 
     def test_trailing_jump_flip_trail(self) -> None:
         self.assertEqual(self.codes(ellipticity={9: 0.6}), {"trailing": ("f009.fits",)})

@@ -82,6 +82,7 @@ class Measured(unittest.TestCase):
         self.assertEqual(one.code, "small_aperture")
         self.assertIn("0.56 FWHM (5.0 px of 9.0 px)", one.text)
         self.assertEqual(set(one.files), {"raw/4.fits", "raw/7.fits"})
+        self.assertEqual(found([replace(row, fwhm_px=8.2) if row.file == "4.fits" else row for row in night()]), [])
 
     def test_a_centre_that_jumps(self) -> None:
         rows = [replace(row, x=row.x + 4.5) if row.name == "c" and row.file in ("8.fits", "9.fits") else row for row in night()]

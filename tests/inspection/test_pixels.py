@@ -217,15 +217,19 @@ class Roles(unittest.TestCase):
 class Settings(unittest.TestCase):
     """Gain, offset, program and driver, with the levels as evidence."""
 
-    def found(self, **changes: object) -> dict[str, str]:
+    def found(self, right: int = 0, **changes: object) -> dict[str, str]:
+        """Return what is told of three darks with changed headers, beside so many with the lights' own."""
         base = {"exposure_s": 60.0, "gain": 100.0, "offset": 30.0, "width": 10, "height": 10, "software": "Fangst 2", "driver": "1.4",
                 "gain_e_per_adu": 1.0, "site_latitude_deg": 1.0, "site_longitude_deg": 1.0, "filter": "V"}  # fmt: skip
         start = __import__("datetime").datetime(2027, 2, 11, 22, tzinfo=__import__("datetime").UTC)
         lights = [ExposureFacts(f"l{i}", Role.LIGHT, start_utc=start, **base) for i in range(3)]  # type: ignore[arg-type]
         darks = [ExposureFacts(f"d{i}", Role.DARK, start_utc=start, **{**base, **changes}) for i in range(3)]  # type: ignore[arg-type]
+        good = [ExposureFacts(f"g{i}", Role.DARK, start_utc=start, **base) for i in range(right)]  # type: ignore[arg-type]
         role = Roles()
-        looks = {f.path: role.look(400, 40) for f in lights} | {f.path: role.look(350) for f in darks}
-        return {f.code: f.text for f in intake_findings(group_exposures(lights + darks), (), None, looks)}
+        looks = (
+            {f.path: role.look(400, 40) for f in lights} | {f.path: role.look(350) for f in darks} | {f.path: role.look(380) for f in good}
+        )
+        return {f.code: f.text for f in intake_findings(group_exposures(lights + darks + good), (), None, looks)}
 
     def test_each(self) -> None:
         self.assertEqual(self.found(), {})
@@ -237,3 +241,4 @@ class Settings(unittest.TestCase):
                 self.assertEqual(set(found), {code})
                 self.assertIn("350 ADU", found[code])
                 self.assertIn("390", found[code], "the darkest pixels of the lights")
+        self.assertIn("level is \N{MINUS SIGN}30 ADU from like frames", self.found(3, gain=0.0)["dark_gain"])

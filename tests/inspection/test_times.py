@@ -59,6 +59,11 @@ class Times(unittest.TestCase):
         lights = night()
         lights[9:] = [moved(f, -30) for f in lights[9:]]
         self.assertEqual(codes(lights)["times_overlap"], ("f09",))
+        # Four seconds lie between exposures; those of up to 55 s may overlap by 1.1 s, longer ones by a fiftieth.
+        for exposure, by, told in ((20.0, -5.0, False), (20.0, -5.2, True), (100.0, -5.9, False), (100.0, -6.1, True)):
+            lights = night(exposure=exposure)
+            lights[9:] = [moved(f, by) for f in lights[9:]]
+            self.assertEqual("times_overlap" in codes(lights), told, (exposure, by))
 
     def test_a_clock_that_was_set(self) -> None:
         for by, words in ((30.0, "later"), (-3000.0, "earlier")):
@@ -75,6 +80,8 @@ class Times(unittest.TestCase):
 
     def test_by_day(self) -> None:
         self.assertEqual(set(codes([moved(f, 12 * 3600) for f in night()])) - {"clock_step"}, {"times_by_day"})
+        self.assertIn("times_by_day", codes([moved(f, 12 * 3600) for f in night(3)] + night(3)))
+        self.assertNotIn("times_by_day", codes([moved(f, 12 * 3600) for f in night(2)]))
         one = night()
         one[3] = moved(one[3], 15 * 3600)
         self.assertNotIn("times_by_day", codes(one))
