@@ -170,6 +170,8 @@ class Doing(ScoredCase):
         self.before(spec.command)
         seen, told = self.seen(), self.told()
         self.window.actions_by_command[spec.command].trigger()
+        if self.told() != told:
+            return True
         self.quiet()
         return self.told() != told or self.seen() != seen
 

@@ -50,6 +50,12 @@ class Twilight(unittest.TestCase):
         for sun in (-18.1, -18.9, -30.0, math.nan):
             self.assertIsNone(told("dawn", sky_adu=self.skies(900.0), sun=self.suns(sun)), sun)
 
+    def test_light_that_follows_dusk_is_none_of_it(self) -> None:
+        dusk = told("dawn", sky_adu=[900.0, 900.0, 5000.0, *self.skies(500.0)[:21]], sun=[-10.0, -12.0, *[-40.0] * 22])
+        assert dusk is not None
+        self.assertEqual(dusk.files, ("0", "1"))
+        self.assertIn("1.8 times as bright", dusk.text)
+
     def test_half_as_bright_again(self) -> None:
         self.assertIsNotNone(told("dawn", sky_adu=self.skies(780.0), sun=self.suns(-10.0)))
         self.assertIsNone(told("dawn", sky_adu=self.skies(720.0), sun=self.suns(-10.0)))

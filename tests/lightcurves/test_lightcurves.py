@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import unittest
 from datetime import UTC, datetime, timedelta
+from itertools import islice
 
 import erfa
 import numpy as np
@@ -104,10 +105,17 @@ class Eclipses(unittest.TestCase):
             magnitude = -2.5 * np.log10(binary.flux(time)) + rng.normal(0, 0.004, 75)
             yield binary, time, magnitude, np.full(75, 0.004)
 
+    made: list = []
+
+    def fitted(self, count: int) -> list:
+        """Return draws and their fits, each made once."""
+        for draw in islice(self.draws(count), len(self.made), None):
+            self.made.append((*draw, fit_eclipse(*draw[1:])))
+        return self.made[:count]
+
     def test_template(self) -> None:
         pulls, depth, chi = [], [], []
-        for binary, time, magnitude, error in self.draws(24):
-            fit = fit_eclipse(time, magnitude, error)
+        for binary, _, _, _, fit in self.fitted(24):
             assert not isinstance(fit, Failed)
             pulls.append((fit.mid - binary.mid_bjd_tdb) / fit.mid_error)
             depth.append(fit.depth_mag - binary.depth_mag)
@@ -154,8 +162,7 @@ class Eclipses(unittest.TestCase):
 
     def test_folding_knows_what_noise_does(self) -> None:
         pulls, rng = [], np.random.default_rng(6)
-        for binary, time, magnitude, error in self.draws(20):
-            fit = fit_eclipse(time, magnitude, error)
+        for binary, time, magnitude, error, fit in self.fitted(20):
             noise = rng.normal(0, error, (100, len(time)))
             found = fold_about(time, magnitude, fit.fit.at, noise, near=fit.mid, duration_d=fit.duration_d)
             assert not isinstance(found, Failed)
