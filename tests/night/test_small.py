@@ -15,6 +15,8 @@ from ulvar.flows import Outcome
 from ulvar.frames import write_fits
 from ulvar.night import Night
 from ulvar.night.preparing import CalibrateSettings
+from ulvar.night.schema import settings_of
+from ulvar.night.settings import NightSettings
 from ulvar.night.stations import results_of, run_intake, run_plate, run_stack
 from ulvar.night.stations.calibrate import _noisy
 from ulvar.night.stations.intake import _changes
@@ -147,3 +149,19 @@ class Kept(SixExposures):
         run_intake(night, JobContext())
         self.assertEqual(night.lights(), [])
         self.assertEqual(preparation_of(night, night.exposures).trim.text, "[3:80,1:60]")
+
+
+class Limits(unittest.TestCase):
+    def test_the_ends_that_the_window_offers_are_taken(self) -> None:
+        for section, field in NightSettings.model_fields.items():
+            model = field.annotation
+            for told in settings_of(model):
+                if told.kind != "number":
+                    continue
+                low, high = told.span
+                for shown in (high, *([] if told.unset else [low])):
+                    with self.subTest(f"{section}.{told.name} {shown}"):
+                        value = shown / told.scale
+                        whole = isinstance(told.default, int) and not isinstance(told.default, bool)
+                        part = model(**{told.name: int(value) if whole else value})
+                        self.assertAlmostEqual(getattr(part, told.name), value)

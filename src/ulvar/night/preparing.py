@@ -232,7 +232,13 @@ class CalibrateSettings(Section):
         "Replace hot and cold pixels and columns by their neighbours; they stay marked, and nothing is measured in them",
     )  # fmt: skip
     hot_sigma: float = told(
-        _STEPS.defects.hot_sigma, "Hot pixels over", "Hot pixels stand this far over the dark", unit="σ", ge=2, le=100
+        _STEPS.defects.hot_sigma,
+        "Hot pixels over",
+        "Hot pixels stand this far over the dark",
+        unit="σ",
+        span=(2, 100),
+        ge=2,
+        le=100,
     )
     cold_below: float = Field(_STEPS.defects.cold_below, ge=0, lt=1)
     bright_above: float = Field(_STEPS.defects.bright_above, gt=1)
