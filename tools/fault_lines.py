@@ -131,6 +131,14 @@ def tests_of_line(file: str, first: int, last: int, lines: dict[str, Lines]) -> 
                 continue
         elif inside:
             tests = {t for n in range(first, last + 1) for t in here.get(n, ())}
+        elif (
+            here
+            and "desktop" not in file
+            and (module == "tests.test_docs" or module.split(".")[1] == Path(file).parts[2])
+        ):
+            # Tables and defaults are there for whoever imports them; pages of docs/ are made of them.
+            found[module] = [module]
+            continue
         else:
             # What is worked out at import shows where the file's functions run.
             tests = {t for span in functions for n in span for t in here.get(n, ())}

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unittest
 
 import numpy as np
@@ -50,6 +51,9 @@ class Checking(unittest.TestCase):
         # The sky is 400 R + 40 over R: its logarithm falls with that of R by 40 / 440.
         self.assertAlmostEqual(check.slope, -40 / 440, delta=0.01)
         self.assertIn("left in the lights", check.causes[0])
+        # Told of the darkest fiftieth of the flat, beside the brightest.
+        darkest, brightest = np.percentile(check.flat_log, [2, 98])
+        self.assertAlmostEqual(check.corner_percent, 100 * (math.exp(check.slope * (darkest - brightest)) - 1), places=9)
         (finding,) = flat_findings("V", check, ("a",))
         self.assertEqual((finding.code, finding.station), ("flat_over", "calibrate"))
 
