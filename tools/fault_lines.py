@@ -12,6 +12,7 @@ import json
 import subprocess
 import sys
 import tempfile
+import time
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -56,9 +57,11 @@ def _traced(module: str, code_key: str) -> Lines:
         folder = Path(name)
         (folder / "rc").write_text(_RC.format(folder=folder), encoding="utf-8")
         command = [sys.executable, "-m", "coverage", "run", f"--rcfile={folder / 'rc'}", "-m", "unittest", module]
+        begun = time.monotonic()
         subprocess.run(
             command, cwd=ROOT, env=environment(ROOT), capture_output=True, timeout=1200, check=False,
         )  # fmt: skip
+        seconds = time.monotonic() - begun
         lines: Lines = {}
         for data_file in folder.glob("data.*"):
             data = CoverageData(str(data_file))
@@ -73,7 +76,7 @@ def _traced(module: str, code_key: str) -> Lines:
                 for line, contexts in data.contexts_by_lineno(file).items():
                     into[line] = sorted({*into.get(line, ()), *contexts})
     kept.parent.mkdir(parents=True, exist_ok=True)
-    kept.write_text(json.dumps({"key": key, "lines": lines}), encoding="utf-8")
+    kept.write_text(json.dumps({"key": key, "lines": lines, "seconds": seconds}), encoding="utf-8")
     return lines
 
 
@@ -82,6 +85,16 @@ def traced(modules: Sequence[str], workers: int) -> dict[str, Lines]:
     key = _code_key()
     with ThreadPoolExecutor(workers) as pool:
         return dict(zip(modules, pool.map(lambda module: _traced(module, key), modules)))
+
+
+def a_test_s(modules: Sequence[str], lines: dict[str, Lines]) -> dict[str, float]:
+    """Return how long a test of each module takes under coverage, on average [s]."""
+    found = {}
+    for module in modules:
+        stored = json.loads((ROOT / "build" / "lines" / f"{module}.json").read_text(encoding="utf-8"))
+        tests = {t for ran in lines[module].values() for names in ran.values() for t in names if t}
+        found[module] = stored["seconds"] / max(1, len(tests))
+    return found
 
 
 def _spans(path: Path) -> tuple[list[range], list[range]]:

@@ -3,8 +3,8 @@
 Usage: faults.py ROOM [--count N] [--seed S] [--workers W] [--own] [--budget SECONDS]
 
 ROOM is a folder under src/ulvar (``photometry``, ``desktop/picture``). Each fault is one small change: an operator, a
-constant, a dropped statement, two swapped arguments, a negated condition. It is shown to the tests that run its line, the
-room's own first; a line that no test runs is told as such. The last line counts.
+constant, a dropped statement, two swapped arguments, a negated condition. It is shown to the tests that run its line, those
+first that take the least time; a line that no test runs is told as such. The last line counts.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
 
-from fault_lines import Lines, compiled, tests_of_line, traced
+from fault_lines import Lines, a_test_s, compiled, tests_of_line, traced
 from forked import Runner, Runners
 from run_tests import environment, modules
 
@@ -273,15 +273,15 @@ class Copy:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
-def groups(fault: Fault, lines: dict[str, Lines], own: Sequence[str], room: str) -> list[Group]:
-    """Return the tests to show a fault to: the room's own first, those with the fewest tests first.
+def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
+    """Return the tests to show a fault to, those first that take the least time; `seconds` are those of a test of each module.
 
     Those that drive the window run in a process for each module, others together. Faults in compiled routines are shown to the
     tests of these with compiling off before, which sees them in routines, too, that have others compiled in.
     """
     last = fault.line + fault.before.count("\n")
     seen = tests_of_line(fault.file, fault.line, last, lines)
-    order = sorted(seen, key=lambda module: (module not in own, len(seen[module]) or 1000, module))
+    order = sorted(seen, key=lambda module: (seconds[module] * (len(seen[module]) or 30), module))
     found: list[list[str]] = []
     for module in order:
         names = seen[module] or [module]
@@ -320,9 +320,10 @@ def main() -> int:
     given = parser.parse_args()
     if not (ROOT / "src" / "ulvar" / given.room).is_dir():
         parser.error(f"there is no room {given.room}")
-    own = own_tests(given.room)
     faults = chosen(given.room, given.count, given.seed)
-    lines = traced([*own, *([] if given.own else users(given.room))], given.workers)
+    shown = [*own_tests(given.room), *([] if given.own else users(given.room))]
+    lines = traced(shown, given.workers)
+    seconds = a_test_s(shown, lines)
     copies: SimpleQueue[Copy] = SimpleQueue()
     # A fault in what makes the demo night shows in a night that is made with it only.
     made = [Copy(demo=given.room != "simulation") for _ in range(given.workers)]
@@ -332,7 +333,7 @@ def main() -> int:
     try:
 
         def lives(fault: Fault) -> str:
-            tests = groups(fault, lines, own, given.room)
+            tests = groups(fault, lines, seconds, given.room)
             if not tests:
                 return "NOT RUN"
             copy = copies.get()
