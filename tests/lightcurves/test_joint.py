@@ -127,6 +127,18 @@ class Fits(unittest.TestCase):
         self.assertLess(abs(fit.values["u1"] + fit.values["u2"] - 0.7), 0.15)
         self.assertLess(abs(fit.values["ratio"] - 0.12), 4 * fit.errors["ratio"])
 
+    def test_contacts_of_two_discs(self) -> None:
+        shape, none = EclipseShape(), np.empty(0)
+        for impact in (0.0, 0.2):
+            # Radii of 1 and 0.5, told by their logarithms as the half length is; the impact is a share of their sum.
+            told = shape.values(none, np.array([START, math.log(0.1), math.log(0.5), impact, 0.3]), none)
+            low = 1.5 * impact
+            for name, distance in (("first", 1.5), ("second", 0.5), ("third", 0.5), ("fourth", 1.5)):
+                along = (told[f"{name}_contact"] - START) / 0.1 * math.sqrt(1.5**2 - low**2)
+                self.assertAlmostEqual(math.hypot(low, along), distance, places=7, msg=name)
+            self.assertLess(told["second_contact"], told["third_contact"])
+        self.assertTrue(math.isnan(shape.values(none, np.array([START, math.log(0.1), math.log(0.5), 0.9, 0.3]), none)["second_contact"]))
+
     def test_sessions_have_levels_of_their_own(self) -> None:
         rng = np.random.default_rng(6)
         time = np.concatenate([START + np.linspace(0, 0.11, 80), START + 2 + np.linspace(0.05, 0.2, 80)])
@@ -173,6 +185,7 @@ class Fits(unittest.TestCase):
             failed = fit_jointly(time, time * 0, np.full(8, 0.1), shape)
             assert isinstance(failed, Failed)
             self.assertIn(reason, failed.reason)
+        self.assertNotIn("one time", fit_jointly(time[:2], np.ones(2), np.full(2, 0.1), PolynomialShape()).reason)  # type: ignore[union-attr]
         flat = fit_jointly(START + np.linspace(0, 1, 60), np.zeros(60), np.full(60, 0.1), EclipseShape())
         self.assertIsInstance(flat, Failed)
         for shape in (EclipseShape(), TransitShape(), SineShape(), PolynomialShape()):
@@ -217,6 +230,8 @@ class CorrelatedNoise(unittest.TestCase):
             lag = np.abs(np.subtract.outer(np.arange(count), np.arange(count))) * step
             # The sum over all pairs of points; the noise of a mean of independent ones is 1 / count.
             self.assertAlmostEqual(told / math.sqrt(1 + share * np.exp(-lag / length).sum() / count), 1, delta=0.01)
+        # What lasts no longer than a point is one point.
+        self.assertAlmostEqual(averaged(time, np.zeros(400), found, step / 2).factor, math.sqrt(1 + share), delta=0.01)
         self.assertEqual(averaged(time, np.zeros(400), None, 0.1).factor, 1.0)
 
     def test_share_and_length_are_found(self) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+import warnings
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -34,6 +35,12 @@ class Moon(unittest.TestCase):
         # Opposite but for the Moon's latitude (5 degrees), its parallax (1 degree) and half a day's motion (6 degrees).
         self.assertLess(np.abs(moon + sun).max(), 13)
         self.assertLess(np.abs(moon + sun).mean(), 7)
+
+    def test_far_years_are_not_warned_of(self) -> None:
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            height, lit = moon_at([datetime(2090, 2, 6, tzinfo=UTC)], SITE)
+        self.assertTrue(np.isfinite([height, lit]).all())
 
     def test_parallax_lowers_it(self) -> None:
         # The same direction seen from the Earth's middle: a site cannot see it higher.
