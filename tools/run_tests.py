@@ -27,6 +27,7 @@ SKIPPED = re.compile(r"skipped=(\d+)")
 FIRST = (
     "desktop.test_calibration", "desktop.test_actions", "desktop.test_window", "desktop.test_plate", "cli.test_whole_path",
     "desktop.test_all_series", "desktop.test_worker", "cli.test_field", "night.test_calibration_night", "astrometry.test_astrometry",
+    "test_without_compiler",
 )  # fmt: skip
 
 
