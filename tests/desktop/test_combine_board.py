@@ -135,10 +135,13 @@ class Rules(ScoredCase):
         stored = Night(self.model.night.folder)
         self.assertEqual(len(stored.settings.combine.rules), 3, "kept in the night")
         stored.close()
-        page._limit_changed(2, 9.0)
+        page._rules.itemAtPosition(2, 2).widget().setValue(9.0)
+        changed = self.model.settings().combine.rules
+        self.assertEqual([(r.quality, r.limit) for r in changed], [*((r.quality, r.limit) for r in rules[:2]), ("fwhm_px", 9.0)])
+        self.assertEqual(rules[-1].limit, 3.3, "who has read the settings before keeps what was read")
         self.assertEqual(self.model.looking.rule_counts()[-1].takes, 0)
         self.click(page._rules.itemAtPosition(2, 4).widget())
-        self.assertEqual(len(self.model.settings().combine.rules), 2)
+        self.assertEqual(self.model.settings().combine.rules, rules[:2])
         for _ in range(3):
             self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertEqual(len(self.model.settings().combine.rules), 2)
