@@ -45,14 +45,15 @@ def _code_key() -> str:
     return key.hexdigest()
 
 
-def _traced(module: str, code_key: str) -> Lines:
+def _traced(module: str, code_key: str) -> tuple[Lines, float]:
     path = ROOT / Path(*module.split(".")).with_suffix(".py")
     key = hashlib.sha256(code_key.encode() + path.read_bytes()).hexdigest()
     kept = ROOT / "build" / "lines" / f"{module}.json"
     if kept.is_file():
         stored = json.loads(kept.read_text(encoding="utf-8"))
         if stored["key"] == key:
-            return {file: {int(n): t for n, t in lines.items()} for file, lines in stored["lines"].items()}
+            found = {file: {int(n): t for n, t in lines.items()} for file, lines in stored["lines"].items()}
+            return found, stored["seconds"]
     with tempfile.TemporaryDirectory(prefix="ulvar-lines-") as name:
         folder = Path(name)
         (folder / "rc").write_text(_RC.format(folder=folder), encoding="utf-8")
@@ -77,24 +78,21 @@ def _traced(module: str, code_key: str) -> Lines:
                     into[line] = sorted({*into.get(line, ()), *contexts})
     kept.parent.mkdir(parents=True, exist_ok=True)
     kept.write_text(json.dumps({"key": key, "lines": lines, "seconds": seconds}), encoding="utf-8")
-    return lines
+    return lines, seconds
 
 
-def traced(modules: Sequence[str], workers: int) -> dict[str, Lines]:
-    """Return the lines that each test module runs, from the store where it still holds."""
+def traced(modules: Sequence[str], workers: int) -> tuple[dict[str, Lines], dict[str, float]]:
+    """Return the lines that each test module runs, and how long a test of it takes under coverage, on average [s].
+
+    What was found before is taken from the store where it still holds.
+    """
     key = _code_key()
+    lines, each = {}, {}
     with ThreadPoolExecutor(workers) as pool:
-        return dict(zip(modules, pool.map(lambda module: _traced(module, key), modules)))
-
-
-def a_test_s(modules: Sequence[str], lines: dict[str, Lines]) -> dict[str, float]:
-    """Return how long a test of each module takes under coverage, on average [s]."""
-    found = {}
-    for module in modules:
-        stored = json.loads((ROOT / "build" / "lines" / f"{module}.json").read_text(encoding="utf-8"))
-        tests = {t for ran in lines[module].values() for names in ran.values() for t in names if t}
-        found[module] = stored["seconds"] / max(1, len(tests))
-    return found
+        for module, (ran, seconds) in zip(modules, pool.map(lambda module: _traced(module, key), modules)):
+            tests = {t for by_line in ran.values() for names in by_line.values() for t in names if t}
+            lines[module], each[module] = ran, seconds / max(1, len(tests))
+    return lines, each
 
 
 def _spans(path: Path) -> tuple[list[range], list[range]]:

@@ -23,7 +23,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from queue import SimpleQueue
 
-from fault_lines import Lines, a_test_s, compiled, tests_of_line, traced
+from fault_lines import Lines, compiled, tests_of_line, traced
 from forked import Runner, Runners
 from run_tests import environment, modules
 
@@ -283,18 +283,17 @@ def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], roo
     seen = tests_of_line(fault.file, fault.line, last, lines)
     order = sorted(seen, key=lambda module: (seconds[module] * (len(seen[module]) or 30), module))
     found: list[list[str]] = []
+    together: list[str] = []
     for module in order:
         names = seen[module] or [module]
-        alone = module.startswith("tests.desktop.") or names == [module]
-        if (
-            found
-            and not alone
-            and len(found[-1]) + len(names) <= _TOGETHER
-            and "." in found[-1][0].removeprefix(module)
-        ):
-            found[-1] += names
+        if module.startswith("tests.desktop.") or names == [module]:
+            found.append(names)
+            together = []
+        elif together and len(together) + len(names) <= _TOGETHER:
+            together += names
         else:
-            found.append(list(names))
+            together = list(names)
+            found.append(together)
     plain = [n for n in uncompiled() if n.startswith(f"tests.{room}.")] if compiled(fault.file, fault.line) else []
     return [*([Group(tuple(plain), plain=True)] if plain else []), *(Group(tuple(names)) for names in found)]
 
@@ -322,8 +321,7 @@ def main() -> int:
         parser.error(f"there is no room {given.room}")
     faults = chosen(given.room, given.count, given.seed)
     shown = [*own_tests(given.room), *([] if given.own else users(given.room))]
-    lines = traced(shown, given.workers)
-    seconds = a_test_s(shown, lines)
+    lines, seconds = traced(shown, given.workers)
     copies: SimpleQueue[Copy] = SimpleQueue()
     # A fault in what makes the demo night shows in a night that is made with it only.
     made = [Copy(demo=given.room != "simulation") for _ in range(given.workers)]

@@ -12,9 +12,9 @@ import numpy as np
 from ulvar.astrometry.catalogue import StarCatalogue
 from ulvar.astrometry.search import Hypothesis, Limits
 from ulvar.astrometry.sphere import tangent_plane
-from ulvar.astrometry.wcs import Wcs, sip_terms
-from ulvar.astrometry.wcsfit import fit_radial_wcs, fit_wcs
-from ulvar.engine import F64Array, Failed, powers_of
+from ulvar.astrometry.wcs import Wcs
+from ulvar.astrometry.wcsfit import fit_radial_wcs, fit_wcs, polynomial_columns, radial_columns
+from ulvar.engine import F64Array, Failed
 
 # A solution must be weighed at this once it is fitted, and so many stars must agree.
 _ACCEPTED = math.log(1e11)
@@ -237,21 +237,14 @@ class _Model:
         -------
         float64 array, shape (n, 2)
         """
-        one = np.ones(len(u))
         if not self.radial:
-            of_u, of_v = powers_of(u, self.order), powers_of(v, self.order)
-            columns = [one, u, v, *(of_u[p] * of_v[q] for p, q in (sip_terms(self.order) if self.order > 1 else []))]
-            return _left_out(np.column_stack(columns) * w[:, None], told * w[:, None], folds)
-        none, square = np.zeros(len(u)), u**2 + v**2
-        bent = [(row[0] * u + row[1] * v) * square for row in linear]
-        design = np.concatenate(
-            [
-                np.column_stack([one, u, v, none, none, none, bent[0]]),
-                np.column_stack([none, none, none, one, u, v, bent[1]]),
-            ]
-        )
+            return _left_out(polynomial_columns(u, v, self.order) * w[:, None], told * w[:, None], folds)
         both = np.concatenate([w, w])
-        rest = _left_out(design * both[:, None], (told.T.ravel() * both)[:, None], np.concatenate([folds, folds]))
+        rest = _left_out(
+            radial_columns(u, v, linear) * both[:, None],
+            (told.T.ravel() * both)[:, None],
+            np.concatenate([folds, folds]),
+        )
         return rest.reshape(2, -1).T
 
 
@@ -290,16 +283,17 @@ def _best_model(
     folds = np.arange(len(x)) % 5
     u, v = x - centre[0], y - centre[1]
     unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
+    u, v = u / unit, v / unit
     told = np.column_stack(tangent_plane(ra, dec, *start))
-    design = np.column_stack([np.ones(len(x)), u / unit, v / unit])
     # The plain fit of all stars tells how far a deviation is in pixels.
-    linear = np.linalg.lstsq(design * w[:, None], told * w[:, None], rcond=None)[0][1:].T
+    plain = np.linalg.lstsq(polynomial_columns(u, v, 1) * w[:, None], told * w[:, None], rcond=None)[0]
+    linear = np.asarray(plain[1:].T, dtype=np.float64)
     to_pixels = np.linalg.inv(linear / unit).T
     best, best_error, cut = _PLAIN, math.inf, math.inf
     for model in _MODELS:
         if len(x) < 3 * model.free + 5:
             break
-        away = model.left_out(u / unit, v / unit, told, w, folds, linear) @ to_pixels
+        away = model.left_out(u, v, told, w, folds, linear) @ to_pixels
         squares = (away**2).sum(axis=1)
         if model is _PLAIN:
             # A wrong pair tells nothing of a model: it counts as four deviations at most.

@@ -6,7 +6,20 @@ import numpy as np
 
 from ulvar.astrometry.sphere import tangent_plane, tangent_to_sky
 from ulvar.astrometry.wcs import Wcs, sip_terms
-from ulvar.engine import F64Array
+from ulvar.engine import F64Array, powers_of
+
+
+def polynomial_columns(u: F64Array, v: F64Array, order: int) -> F64Array:
+    """Return 1, u, v, then what SIP of an order adds to them, as columns (n, terms), in the order of `sip_terms`."""
+    of_u, of_v = powers_of(u, order), powers_of(v, order)
+    return np.column_stack([of_u[p] * of_v[q] for p, q in ((0, 0), (1, 0), (0, 1), *sip_terms(order))])
+
+
+def radial_columns(u: F64Array, v: F64Array, matrix: F64Array) -> F64Array:
+    """Return (2 n, 7) columns, of one axis after the other: 1, u, v of each, and what bends both along a linear part (2, 2)."""
+    plain, square = polynomial_columns(u, v, 1), u**2 + v**2
+    bent = [(row[0] * u + row[1] * v) * square for row in matrix]
+    return np.column_stack([np.kron(np.eye(2), plain), np.concatenate(bent)])
 
 
 def fit_wcs(
@@ -41,20 +54,20 @@ def fit_wcs(
     ValueError
         With fewer stars than free numbers.
     """
-    terms = sip_terms(order) if order > 1 else []
+    terms = sip_terms(order)
     if len(x) < 3 + len(terms):
         raise ValueError("too few stars for the fit")
     w = np.ones(len(x)) if weights is None else np.sqrt(weights)
     u, v = x - centre[0], y - centre[1]
     # Powers are taken of coordinates near 1, then the coefficients are scaled back.
     unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
-    columns = [np.ones(len(x)), u / unit, v / unit] + [(u / unit) ** p * (v / unit) ** q for p, q in terms]
-    design = np.column_stack(columns) * w[:, None]
+    design = polynomial_columns(u / unit, v / unit, order) * w[:, None]
     ra0, dec0 = start
-    solution = np.zeros((len(columns), 2))
+    solution: F64Array = np.zeros((design.shape[1], 2))
     for _ in range(10):
         xi, eta = tangent_plane(ra, dec, ra0, dec0)
-        solution, *_ = np.linalg.lstsq(design, np.column_stack([xi, eta]) * w[:, None], rcond=None)
+        found = np.linalg.lstsq(design, np.column_stack([xi, eta]) * w[:, None], rcond=None)[0]
+        solution = np.asarray(found, dtype=np.float64)
         if np.hypot(*solution[0]) < 1e-12:
             break
         moved = tangent_to_sky(solution[0, :1], solution[0, 1:], ra0, dec0)
@@ -98,20 +111,13 @@ def fit_radial_wcs(
     u, v = x - centre[0], y - centre[1]
     unit = max(float(np.abs(u).max()), float(np.abs(v).max()), 1.0)
     u, v = u / unit, v / unit
-    square = u**2 + v**2
     ra0, dec0, matrix, bend = plain.ra0, plain.dec0, plain.cd * unit, 0.0
-    none, one = np.zeros(len(x)), np.ones(len(x))
+    both = np.concatenate([w, w])
     for _ in range(10):
         xi, eta = tangent_plane(ra, dec, ra0, dec0)
-        bent = [(row[0] * u + row[1] * v) * square for row in matrix]
-        design = np.concatenate(
-            [
-                np.column_stack([one, u, v, none, none, none, bent[0]]),
-                np.column_stack([none, none, none, one, u, v, bent[1]]),
-            ]
+        solution, *_ = np.linalg.lstsq(
+            radial_columns(u, v, matrix) * both[:, None], np.concatenate([xi, eta]) * both, rcond=None
         )
-        both = np.concatenate([w, w])
-        solution, *_ = np.linalg.lstsq(design * both[:, None], np.concatenate([xi, eta]) * both, rcond=None)
         matrix = np.array([solution[1:3], solution[4:6]])
         change, bend = abs(float(solution[6]) - bend), float(solution[6])
         moved = tangent_to_sky(solution[:1], solution[3:4], ra0, dec0)
