@@ -11,7 +11,7 @@ from tests.support import ROOT
 
 KERNELS = (
     "tests.stars.test_kernels", "tests.combine.test_bounds", "tests.registration.test_plain.TapByTap",
-    "tests.registration.test_plain.Kernels", "tests.registration.test_plain.TwoPasses.test_holes", "tests.registration.test_lookup",
+    "tests.registration.test_plain.Kernels", "tests.registration.test_plain.Raised", "tests.registration.test_plain.TwoPasses.test_holes", "tests.registration.test_lookup",
     "tests.photometry.test_photometry.Overlap", "tests.photometry.test_series.AgainstNumpy",
     "tests.lightcurves.test_models.Periodogram.test_against_least_squares", "tests.lightcurves.test_models.Template.test_the_kernel_is_the_plain_sum",
     "tests.lightcurves.test_joint.TransitLight.test_against_the_integral", "tests.lightcurves.test_occultation.OccultationTest.test_the_deepest_box_against_all",

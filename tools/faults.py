@@ -4,7 +4,7 @@ Usage: faults.py ROOM [--count N] [--seed S] [--workers W] [--own] [--budget SEC
 
 ROOM is a folder under src/ulvar (``photometry``, ``desktop/picture``). Each fault is one small change: an operator, a
 constant, a dropped statement, two swapped arguments, a negated condition. It is shown to the tests that run its line, those
-first that take the least time; a line that no test runs is told as such. The last line counts.
+first that name its file or its room; a line that no test runs is told as such. The last line counts.
 """
 
 from __future__ import annotations
@@ -273,15 +273,24 @@ class Copy:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
-def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
-    """Return the tests to show a fault to, those first that take the least time; `seconds` are those of a test of each module.
+def _far(module: str, file: str, room: str) -> int:
+    """Return 0 for tests that name a file of the program, 1 for those that name its room, and 2 for all others."""
+    text = (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8")
+    dotted = ".".join(Path(file).with_suffix("").parts[1:])
+    return 0 if dotted in text else 1 if f"ulvar.{room.replace('/', '.')}" in text else 2
 
-    Those that drive the window run in a process for each module, others together. Faults in compiled routines are shown to the
+
+def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
+    """Return the tests to show a fault to, those first that name its file or its room, of them those that take the least time.
+
+    `seconds` are those of a test of each module. Those that drive the window run in a process for each module, others together. Faults in compiled routines are shown to the
     tests of these with compiling off before, which sees them in routines, too, that have others compiled in.
     """
     last = fault.line + fault.before.count("\n")
     seen = tests_of_line(fault.file, fault.line, last, lines)
-    order = sorted(seen, key=lambda module: (seconds[module] * (len(seen[module]) or 30), module))
+    order = sorted(
+        seen, key=lambda module: (_far(module, fault.file, room), seconds[module] * (len(seen[module]) or 30), module)
+    )
     found: list[list[str]] = []
     together: list[str] = []
     for module in order:

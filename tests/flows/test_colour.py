@@ -234,6 +234,7 @@ class Parts(unittest.TestCase):
         np.testing.assert_allclose(with_luminance(planes, np.array([[np.nan]], np.float32)).ravel(), [3, 2, 1])
 
     def test_options(self) -> None:
+        self.assertEqual((ColourOptions().ratios, ColourOptions().saturation), ((1.0, 1.0, 1.0), 1.0))
         for wrong in (
             {"ratios": (1, 0, 1)},
             {"ratios": (1, 1)},

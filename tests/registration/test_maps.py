@@ -6,11 +6,13 @@ import math
 import unittest
 
 import numpy as np
+from scipy.spatial import cKDTree
 
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
 from ulvar.registration import Fit, PixelMap, Transform, choose_map, map_values, match_stars, resample, stored_map
 from ulvar.registration.bent import Polynomial, Projective
+from ulvar.registration.refining import refine
 from ulvar.simulation import Psf, add_stars
 
 SIZE = np.array([1500.0, 1000.0])
@@ -142,6 +144,22 @@ class Chosen(unittest.TestCase):
             wanted = math.sqrt(float(np.average((np.array(one_by_one) ** 2).mean(axis=1), weights=weights)))
             # The projective fit is linear in no parameter; its hat matrix is true to first order.
             self.assertAlmostEqual(missed, wanted, delta=(2e-3 if kind == "projective" else 1e-6) * wanted, msg=kind)
+
+    def test_each_kind_is_tried_from_so_many_pairs_on(self) -> None:
+        points = np.random.default_rng(8).uniform(0, 1000, (30, 2))
+        for kind, least in {"affine": 8, "projective": 12, "quadratic": 16, "cubic": 30}.items():
+            for n in (least - 1, least):
+                tried = choose_map(points[:n], points[:n] * 1.01).fit.tried
+                self.assertEqual(kind in dict(tried), n == least, f"{kind} of {n}")
+
+    def test_eight_pairs_carry_a_map_that_shears(self) -> None:
+        # Without shear the best map would miss most of them by more than the tolerance.
+        points = np.random.default_rng(8).uniform(0, 1, (8, 2)) * SIZE
+        shear = np.array([[1.0, 0.02, 5.0], [0.01, 1.02, -3.0]])
+        target = points @ shear[:, :2].T + shear[:, 2]
+        found = refine(shear, points, target, cKDTree(target), None, None, tolerance_px=2.0, bent=False)
+        assert not isinstance(found, Failed)
+        self.assertEqual((found.kind, found.fit.matched), ("affine", 8))
 
     def test_too_few(self) -> None:
         two = np.array([[0.0, 0.0], [100.0, 0.0]])

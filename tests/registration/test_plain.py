@@ -12,6 +12,7 @@ from scipy.ndimage import map_coordinates
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Resampling, Transform, match_stars, resample
+from ulvar.registration._kernels import raise_to
 from ulvar.registration.matching import MatchOptions
 from ulvar.registration.transform import fit_transform
 from ulvar.simulation import Psf, add_stars
@@ -153,6 +154,28 @@ class Kernels(unittest.TestCase):
                 # Of noise alone next to nothing is changed.
                 self.assertLess(float((clamped - ringed)[far].mean()), 0.01 * 5)
                 np.testing.assert_array_equal(clamped[near & (ringed > 130)], ringed[near & (ringed > 130)])
+
+
+class Raised(unittest.TestCase):
+    """What resampling makes darker than all it is made of, under a map that bends."""
+
+    def test_against_numpy(self) -> None:
+        rng = np.random.default_rng(9)
+        floor, step, shape = rng.uniform(50, 60, (30, 41)).astype(np.float32), 8, (33, 43)
+        y, x = np.mgrid[0:6, 0:7] * float(step)
+        across, down, area = x - 3 + rng.uniform(-2, 2, x.shape), y - 4 + rng.uniform(-2, 2, x.shape), rng.uniform(0.8, 1.2, x.shape)
+        data = rng.uniform(40, 70, shape).astype(np.float32)
+        out = data.copy()
+        for first, last in ((0, 17), (17, 33)):
+            raise_to(floor, across, down, area, step, out, first, last)
+        at = np.mgrid[0:33, 0:43] / step
+        xs, ys, areas = (map_coordinates(nodes, at, order=1) for nodes in (across, down, area))
+        inside = (xs >= 0) & (xs <= 40) & (ys >= 0) & (ys <= 29)
+        least = floor[ys.astype(int).clip(0, 29), xs.astype(int).clip(0, 40)] * areas
+        wanted = np.where(inside, np.maximum(data, least), data)
+        np.testing.assert_allclose(out, wanted, rtol=1e-5)
+        self.assertGreater((wanted > data).sum(), 300)
+        self.assertGreater((~inside).sum(), 100)
 
 
 class TwoPasses(unittest.TestCase):

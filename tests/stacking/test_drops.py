@@ -115,6 +115,15 @@ class Grid(unittest.TestCase):
         self.assertAlmostEqual(float(np.nanmedian(made.data)), expected, delta=0.3)
         self.assertEqual(float(made.weight.max()), 1.0)
 
+    def test_drops_that_reach_over_an_edge_leave_their_part(self) -> None:
+        # Turned by half a turn about the grid's middle, which is also the data's, nothing is different.
+        one, other = (
+            reconstruct([DropInput(Rows(np.full((20, 30), 100.0)), Transform.shift(d, d), 1, 0, 1, 1)], (20, 30), drop=0.7, scale=1.0)
+            for d in (0.4, -0.4)
+        )  # fmt: skip
+        np.testing.assert_allclose(one.weight[::-1, ::-1], other.weight, rtol=1e-6)
+        self.assertAlmostEqual(float(one.weight[10, -1] / one.weight[10, 10]), 1.0, delta=1e-6)
+
     def test_bands_change_nothing(self) -> None:
         inputs = self.inputs(5)
         whole = reconstruct(inputs, (700, 360), drop=0.7, scale=2.0)

@@ -64,7 +64,7 @@ class Depth(unittest.TestCase):
         found = noise_growth([Rows(e) for e in exposures], weights / weights.sum(), Rejection(Method.SIGMA, 9, 9))
         self.assertEqual(found.counts, (1, 2, 3, 4, 5, 6))
         best = np.sort(sigma)
-        for k, noise, expected in zip(found.counts, found.noise_adu, found.expected_adu):
+        for k, noise, expected in zip(found.counts, found.noise_adu, found.expected_adu, strict=True):
             true = 1 / math.sqrt((1 / best[:k] ** 2).sum())
             # Some 43,000 differences tell a spread to 1 %.
             self.assertAlmostEqual(noise / true, 1.0, delta=0.03)
@@ -132,6 +132,8 @@ class FramingCase(unittest.TestCase):
         np.testing.assert_allclose(mirrored.way(np.array([0.0]), np.array([7.0])), [[199.0], [7.0]], atol=1e-9)
         part = frame_exposures(moves, shapes, (100, 200), Framing.UNION, turned=turn_of(2.0), part=(30, 20, 50, 40))
         self.assertEqual((part.width, part.height, part.x0, part.y0), (100, 80, 60, 40))
+        column = frame_exposures(moves, shapes, (100, 200), Framing.UNION, part=(30, 20, 1, 40))
+        self.assertEqual((column.width, column.height), (1, 40))
         union = frame_exposures(moves, shapes, (100, 200), Framing.UNION, turned=turn_of(2.0))
         x, y = union.way(np.array([0.0, 209.0]), np.array([-5.0, 99.0]))
         self.assertTrue((x >= -0.01).all() and (y >= -0.01).all() and x.max() < union.width and y.max() < union.height)
@@ -154,6 +156,11 @@ class FramingCase(unittest.TestCase):
         x, y = places(frame_exposures(moves, shapes, (100, 200), Framing.COMMON))
         for u, v in ((x, y), back(x, y)):
             self.assertTrue(((u >= -1e-9) & (u <= 199) & (v >= -1e-9) & (v <= 99)).all())
+        # ... also where it is the turned one's own edges that bound it ...
+        small = Transform(np.array([[c, -s, 130.0], [s, c, 60.0]]))
+        x, y = places(frame_exposures([shifted(0, 0), small], [(300, 400), (100, 200)], (300, 400), Framing.COMMON))
+        u, v = small.inverse()(x, y)
+        self.assertTrue(((u >= -1e-9) & (u <= 199) & (v >= -1e-9) & (v <= 99)).all())
         # ... and every corner of both lies on the union, which is no larger than it must be.
         union = frame_exposures(moves, shapes, (100, 200), Framing.UNION)
         cx, cy = np.array([0.0, 199, 0, 199]), np.array([0.0, 0, 99, 99])
