@@ -164,6 +164,9 @@ class Painted(ScoredCase):
         changed = np.flatnonzero(np.abs(found[row] - before[row]).max(axis=-1) > 6)
         self.assertAlmostEqual(changed.min(), first, delta=3)
         self.assertAlmostEqual(changed.max() + 1, last, delta=3)
+        # A veil: what lies below shows through.
+        middle, veil = round((first + last) / 2), np.array(DARK.color("cur").getRgb()[:3])
+        np.testing.assert_allclose(found[row, middle], before[row, middle] + 0.16 * (veil - before[row, middle]), atol=3)
         for edge in (first, last):
             grip = found[round(plot.center().y()) - 8 : round(plot.center().y()) + 8, round(edge)]
             self.assertTrue(near(grip, DARK.color("cur"), 40).all())
@@ -228,6 +231,20 @@ class Sky(ScoredCase):
             wanted = ground + 0.42 * tone * (edge - ground)
             np.testing.assert_allclose(found[60, round(place)], wanted, atol=3)
         self.assertEqual(len(tones), 5)
+
+    def test_twilights_end_at_six_twelve_and_eighteen_degrees(self) -> None:
+        stamps = np.arange(self.low, self.high, 60.0)
+        sun = sun_altitude_deg([datetime.fromtimestamp(s, UTC) for s in stamps], self.facts.site)
+        falling = np.flatnonzero((sun[:-1] < 3) & (sun[:-1] > -21) & (np.diff(sun) < 0))
+        self.low, self.high = float(stamps[falling[0]]), float(stamps[falling[-1]])
+        self.sky.follow(self.facts, self.low, self.high)
+        row = self.paint("twilight")[60, 10:890]
+        for below, tones in ((0.0, (0.8, 0.55)), (-6.0, (0.55, 0.34)), (-12.0, (0.34, 0.16)), (-18.0, (0.16, 0.0))):
+            x = round(float(np.interp(below, sun[falling][::-1], stamps[falling][::-1]) - self.low) / (self.high - self.low) * 880)
+            ground, edge = (np.array(DARK.color(t).getRgb()[:3], float) for t in ("plot", "edge"))
+            # A border lies within two of the span's moments, some five pixels each, of where it is.
+            for place, tone in zip((x - 12, x + 12), tones):
+                np.testing.assert_allclose(row[place], ground + 0.42 * tone * (edge - ground), atol=3, err_msg=f"{below} {tone}")
 
     def test_the_moon_runs_from_the_horizon_to_the_zenith(self) -> None:
         found = self.paint("moon")

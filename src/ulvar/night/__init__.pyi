@@ -9,4 +9,5 @@ from .state import STATIONS as STATIONS
 from .stations import RUNNERS as RUNNERS
 from .stations import StationResult as StationResult
 from .stations import run_station as run_station
+from .store import NightClosed as NightClosed
 from .store import NightError as NightError

@@ -18,6 +18,10 @@ class NightError(Exception):
     """A night that cannot be opened or made, with the reason."""
 
 
+class NightClosed(NightError):
+    """A night that was closed while somebody asked for what is in it."""
+
+
 class NightDamaged(NightError):
     """A night's file that is there but cannot be read."""
 
@@ -125,7 +129,7 @@ class Store:
         link = self._link()
         with link.lock:
             if link.closed:
-                raise NightError(f"{self.path} was closed")
+                raise NightClosed(f"{self.path} was closed")
             yield link.connection
 
     def _link(self) -> _Link:

@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from PySide6.QtCore import QObject, Signal
 
 from ulvar.frames import FrameError
+from ulvar.night import NightClosed
 
 log = logging.getLogger(__name__)
 
@@ -30,6 +31,9 @@ class Asker(QObject):
                 self.found.emit(key, work())
             except FrameError as error:
                 self.found.emit(key, error.reason)
+            except NightClosed as error:
+                # Nothing is wrong: who asked has gone on to another night, or the window ends.
+                self.found.emit(key, str(error))
             except Exception as error:
                 # Nobody reads the future: without this the question would stay open.
                 log.exception("in the background")
