@@ -17,6 +17,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
+from unittest import mock
 
 import fitsio
 import numpy as np
@@ -25,8 +26,8 @@ from ulvar.astrometry import Wcs
 from ulvar.engine import JobContext, PoolKeeper
 from ulvar.flows import MeasureOptions, MeasureTask, Reference, measure_series
 from ulvar.flows.measure import measure_item
-from ulvar.frames import ExposureFacts, read_frame, scan_file
-from ulvar.photometry import ListedStar, measure_profiles
+from ulvar.frames import ExposureFacts, read_frame, robust_spread, scan_file
+from ulvar.photometry import ListedStar, measure_profiles, vet_stars, weighing
 from ulvar.registration import Transform
 from ulvar.simulation import Psf, star_field
 from ulvar.stars import StarTable, find_stars
@@ -58,6 +59,31 @@ def _table(rng: np.random.Generator, count: int) -> StarTable:
 
 def _read(facts: ExposureFacts) -> float:
     return float(read_frame(facts).data[::500, ::500].mean())
+
+
+def _plain_medians(values: np.ndarray) -> np.ndarray:
+    return np.array([np.median(row[np.isfinite(row)]) if np.isfinite(row).any() else math.nan for row in values])
+
+
+def _plain_scatter(curves: np.ndarray) -> np.ndarray:
+    return np.array([robust_spread(row) for row in curves])
+
+
+def _judging(rng: np.random.Generator, count: int, exposures: int) -> str:
+    """Judge which stars vary, three that do among them, beside doing it with one call of NumPy for each star's median."""
+    flux = 10 ** rng.uniform(3, 5, (count, 1)) * np.linspace(1, 0.8, exposures)
+    noisy = flux + rng.normal(0, np.sqrt(flux))
+    noisy[:3] *= 1 + 0.1 * np.sin(np.linspace(0, 7, exposures))
+    names = [f"s{k}" for k in range(count)]
+    ours = _best(lambda: vet_stars(names, noisy, np.sqrt(flux)))
+    with (
+        mock.patch.object(weighing, "row_medians", _plain_medians), mock.patch.object(weighing, "_robust_scatter", _plain_scatter),
+    ):  # fmt: skip
+        plain = _best(lambda: vet_stars(names, noisy, np.sqrt(flux)))
+    return (
+        f"{count} stars in {exposures} exposures, who varies: {ours:.2f} s of a processor, with medians star by star {plain:.2f} "
+        f"(ratio {plain / ours:.1f})\n"
+    )
 
 
 def _night(folder: Path, count: int, rng: np.random.Generator) -> str:
@@ -124,6 +150,7 @@ def main() -> None:
         with tempfile.TemporaryDirectory(prefix="ulvar-bench-") as held:
             sys.stdout.write(_night(Path(held), asked, rng))
         return
+    sys.stdout.write(_judging(rng, 270, 100))
     size = 300
     count = size * size // 60
     x, y, flux = rng.uniform(2, size - 3, count), rng.uniform(2, size - 3, count), 10 ** rng.uniform(2.3, 4.8, count)

@@ -8,8 +8,9 @@ import unittest
 import numpy as np
 
 from tests.photometry.test_sky import detections
-from ulvar.photometry import Candidate, Look, build_ensemble, judge_candidates, vet_stars
-from ulvar.photometry.weighing import against_rest, mix, weigh
+from ulvar.frames import robust_spread
+from ulvar.photometry import Candidate, Look, build_ensemble, judge_candidates, vet_stars, vetting, weighing
+from ulvar.photometry.weighing import against_rest, mix, row_medians, weigh
 from ulvar.stars import StarFlag
 
 
@@ -146,6 +147,51 @@ class Weights(unittest.TestCase):
         self.assertEqual(one.weights[2], 0.0)
         np.testing.assert_array_equal(np.delete(one.curves, 2, axis=0), np.delete(other.curves, 2, axis=0))
         self.assertGreater(np.nanstd(other.curves[2]), 0.2)
+
+
+class AllAtOnce(unittest.TestCase):
+    """What is worked out for all stars together against one star after the other."""
+
+    def setUp(self) -> None:
+        rng = np.random.default_rng(8)
+        self.curves = rng.normal(1, 0.01, (40, 31))
+        self.curves[rng.random(self.curves.shape) < 0.1] = np.nan
+        self.curves[rng.random(self.curves.shape) < 0.04] += 0.2
+        self.curves[:5] = rng.normal(1, 0.01, (5, 31))
+        self.curves[5], self.curves[6, 7:], self.curves[7, 2:], self.curves[8] = np.nan, np.nan, np.nan, 1.0
+        self.known = [row[np.isfinite(row)] for row in self.curves]
+
+    def test_medians_and_spreads(self) -> None:
+        self.curves[9, 3] = -np.inf
+        self.known[9] = self.curves[9][np.isfinite(self.curves[9])]
+        plain = [np.median(row) if len(row) else np.nan for row in self.known]
+        np.testing.assert_array_equal(row_medians(self.curves), plain)
+        self.assertTrue(np.isnan(row_medians(np.empty((3, 0)))).all())
+        spread = [robust_spread(row) if len(row) > 2 else np.nan for row in self.known]
+        np.testing.assert_allclose(weighing._robust_scatter(self.curves), spread, rtol=1e-14)
+
+    def test_what_is_usual_is_that_of_stars_of_like_brightness(self) -> None:
+        # Bright ones scatter by twice what their errors say.
+        rng, flux = np.random.default_rng(9), np.repeat([1e6, 1e4], 40)[:, None] * np.ones(200)
+        error = np.sqrt(flux)
+        found = vet_stars([str(k) for k in range(80)], flux + rng.normal(0, error * np.repeat([2.0, 1.0], 40)[:, None]), error)
+        # The scatter of 200 points is known to 5 %.
+        for part, wanted in ((found[:40], 2e-3), (found[40:], 1e-2)):
+            self.assertAlmostEqual(float(np.median([v.usual for v in part])) / wanted, 1.0, delta=0.1)
+
+    def test_neighbours(self) -> None:
+        plain = [
+            (np.diff(row) ** 2).mean() / row.var(ddof=1) if len(row) > 7 and np.ptp(row) > 0 else np.nan for row in self.known
+        ]  # fmt: skip
+        np.testing.assert_allclose(vetting._von_neumann(self.curves), plain, rtol=1e-12)
+
+    def test_far_off_points_that_stand_alone_count_for_nothing(self) -> None:
+        self.curves[0, 10], self.curves[1, 10:12], self.curves[2, 0], self.curves[3, -1] = 1.3, 1.3, 0.7, 0.7
+        found = np.isnan(vetting._without_lonely(self.curves)) & np.isfinite(self.curves)
+        self.assertEqual([np.flatnonzero(row).tolist() for row in found[:4]], [[10], [], [0], [30]])
+        # Of so few nobody can say which one is off.
+        self.curves[6, :7] = [1.0, 1.01, 0.99, 1.3, 1.0, 1.01, 0.99]
+        self.assertFalse((np.isnan(vetting._without_lonely(self.curves)) & np.isfinite(self.curves))[6].any())
 
 
 class Candidates(unittest.TestCase):

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import BoolArray, F64Array
-from ulvar.frames import robust_spread
-from ulvar.photometry.weighing import Weighed, weigh
+from ulvar.frames import MAD_TO_SIGMA
+from ulvar.photometry.weighing import Weighed, row_medians, weigh
 
 # Fewer points or stars tell nothing.
 _LEAST_POINTS, _LEAST_STARS = 8, 3
@@ -105,40 +105,60 @@ def vet_stars(
     the variance 4 (n - 2) / (n^2 - 1).
     """
     out = np.zeros(len(names), dtype=bool)
-    first = _judge(names, flux, error, out, hours, flipped)
-    verdicts = first
+    judged = _judge(flux, error, out)
     for _ in range(len(names) // 2):
-        fresh = [k for k, v in enumerate(verdicts) if v.varies and not out[k]]
-        if not fresh or len(names) - out.sum() <= _LEAST_STARS:
+        if judged is None or len(names) - out.sum() <= _LEAST_STARS:
             break
-        out[max(fresh, key=lambda k: _sure(verdicts[k]))] = True
-        verdicts = _judge(names, flux, error, out, hours, flipped)
-    return tuple(verdicts)
+        fresh = np.flatnonzero(judged.varies & ~out)
+        if not len(fresh):
+            break
+        out[fresh[np.argmax(judged.sure()[fresh])]] = True
+        judged = _judge(flux, error, out)
+    if judged is None:
+        return tuple(_nothing(name) for name in names)
+    return tuple(judged.verdict(k, name, hours, flipped) for k, name in enumerate(names))
 
 
-def _sure(verdict: Verdict) -> float:
-    return float(np.nan_to_num(verdict.loud_sigma)) + float(np.nan_to_num(verdict.slow_sigma))
+@dataclass(frozen=True)
+class _Judged:
+    """What is found of all stars at once; everything of shape (stars,) but the curves, which are (stars, exposures)."""
+
+    level: F64Array
+    curves: F64Array
+    scatter: F64Array
+    usual: F64Array
+    loud: F64Array
+    neumann: F64Array
+    slow: F64Array
+    varies: BoolArray
+
+    def sure(self) -> F64Array:
+        """Return how surely each star varies [deviations]."""
+        return np.asarray(np.nan_to_num(self.loud) + np.nan_to_num(self.slow))
+
+    def verdict(self, k: int, name: str, hours: F64Array | None, flipped: BoolArray | None) -> Verdict:
+        """Return what is said of one star."""
+        trend, trend_sigma = _trend(self.curves[k], hours)
+        step, step_sigma = _step(self.curves[k], flipped)
+        return Verdict(
+            name, float(self.level[k]), float(self.scatter[k]), float(self.usual[k]), float(self.loud[k]), float(self.neumann[k]),
+            float(self.slow[k]), trend, trend_sigma, step, step_sigma, bool(self.varies[k]),
+        )  # fmt: skip
 
 
-def _judge(
-    names: Sequence[str],
-    flux: F64Array,
-    error: F64Array,
-    out: BoolArray,
-    hours: F64Array | None,
-    flipped: BoolArray | None,
-) -> list[Verdict]:
+def _judge(flux: F64Array, error: F64Array, out: BoolArray) -> _Judged | None:
+    """Judge all stars against those that are not out; None where none of these has a measurement."""
     try:
         weighed = weigh(flux, error, out=out)
     except ValueError:
-        return [_nothing(name) for name in names]
-    curves = np.array([_without_lonely(curve) for curve in weighed.curves])
+        return None
+    curves = _without_lonely(weighed.curves)
     counts = np.isfinite(curves).sum(axis=1)
-    scatter = np.array(
-        [float(np.nanstd(c, ddof=1)) if n >= _LEAST_POINTS else math.nan for c, n in zip(curves, counts)]
-    )
+    many = counts >= _LEAST_POINTS
+    scatter = np.full(len(curves), math.nan)
+    scatter[many] = np.nanstd(curves[many], axis=1, ddof=1)
     usual = _usual(weighed, scatter, out)
-    neumann = np.array([_von_neumann(curve) for curve in curves])
+    neumann = _von_neumann(curves)
     with np.errstate(divide="ignore", invalid="ignore"):
         loud = np.log(scatter / usual) * np.sqrt(2.0 * counts)
         slow = (2.0 - neumann) / np.sqrt(4.0 * (counts - 2) / (counts**2 - 1.0))
@@ -146,26 +166,17 @@ def _judge(
     if steady.sum() >= _LEAST_STARS:
         # What all stars have in common, of colour and air, is no star's own.
         slow = slow - max(0.0, float(np.median(slow[steady])))
-    verdicts = []
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = scatter / usual
+    # Without errors the usual scatter is a guess, by photons: only many stars of like brightness make it a sure one.
+    least = np.where(np.isfinite(weighed.expected), _LOUD, _LOUD_GUESSED if steady.sum() >= _MANY else math.inf)
+    varies = (
+        ((loud > _LOUD_SIGMA) & (ratio > least))
+        | ((slow > _SLOW_SIGMA) & (ratio > _SLOW))
+        | ((loud > _BOTH_SIGMA) & (slow > _BOTH_SIGMA) & (ratio > _SLOW))
+    )
     enough = int(np.isfinite(scatter).sum()) >= _LEAST_STARS
-    for k, name in enumerate(names):
-        trend, trend_sigma = _trend(curves[k], hours)
-        step, step_sigma = _step(curves[k], flipped)
-        ratio = scatter[k] / usual[k]
-        # Without errors the usual scatter is a guess, by photons: only many stars of like brightness make it a sure one.
-        least = _LOUD if np.isfinite(weighed.expected[k]) else _LOUD_GUESSED if steady.sum() >= _MANY else math.inf
-        varies = enough and bool(
-            (loud[k] > _LOUD_SIGMA and ratio > least)
-            or (slow[k] > _SLOW_SIGMA and ratio > _SLOW)
-            or (loud[k] > _BOTH_SIGMA and slow[k] > _BOTH_SIGMA and ratio > _SLOW)
-        )
-        verdicts.append(
-            Verdict(
-                name, float(weighed.level[k]), float(scatter[k]), float(usual[k]), float(loud[k]), float(neumann[k]), float(slow[k]),
-                trend, trend_sigma, step, step_sigma, varies,
-            )
-        )  # fmt: skip
-    return verdicts
+    return _Judged(weighed.level, curves, scatter, usual, loud, neumann, slow, varies & enough)
 
 
 def _nothing(name: str) -> Verdict:
@@ -173,18 +184,19 @@ def _nothing(name: str) -> Verdict:
     return Verdict(name, n, n, n, n, n, n, n, n, n, n, varies=False)
 
 
-def _without_lonely(curve: F64Array) -> F64Array:
-    """Return a curve without points that stand far off alone."""
-    good = np.flatnonzero(np.isfinite(curve))
-    if len(good) < _LEAST_POINTS:
-        return curve
-    values = curve[good]
-    spread = robust_spread(values)
-    off = np.abs(values - np.median(values)) / spread if spread > 0 else np.zeros(len(values))
-    calm = np.r_[True, off < _NEAR, True]
-    lonely = (off > _LONELY) & calm[:-2] & calm[2:]
-    result = curve.copy()
-    result[good[lonely]] = np.nan
+def _without_lonely(curves: F64Array) -> F64Array:
+    """Return curves without points that stand far off alone."""
+    result = curves.copy()
+    off = np.abs(np.where(np.isfinite(curves), curves, np.nan) - row_medians(curves)[:, None])
+    spread = MAD_TO_SIGMA * row_medians(off)
+    off /= np.where(spread > 0, spread, np.inf)[:, None]
+    for row in np.flatnonzero((off > _LONELY).any(axis=1)):
+        good = np.flatnonzero(np.isfinite(off[row]))
+        if len(good) < _LEAST_POINTS:
+            continue
+        here = off[row, good]
+        calm = np.r_[True, here < _NEAR, True]
+        result[row, good[(here > _LONELY) & calm[:-2] & calm[2:]]] = np.nan
     return result
 
 
@@ -204,22 +216,29 @@ def _usual(weighed: Weighed, scatter: F64Array, out: BoolArray) -> F64Array:
     steady = ~out & np.isfinite(ratio)
     if steady.sum() < _LEAST_STARS:
         return np.asarray(expected)
-    brightness = np.log(np.where(weighed.level > 0, weighed.level, 1.0))
-    typical = np.empty(len(expected))
-    for k in range(len(expected)):
-        others = np.flatnonzero(steady)
-        if len(others) > _ALIKE:
-            others = others[np.argsort(np.abs(brightness[others] - brightness[k]), kind="stable")[:_ALIKE]]
-        typical[k] = np.median(ratio[others])
+    brightness, others = np.log(np.where(weighed.level > 0, weighed.level, 1.0)), np.flatnonzero(steady)
+    like = np.argsort(np.abs(brightness[others] - brightness[:, None]), axis=1, kind="stable")[:, :_ALIKE]
+    typical = np.median(ratio[others][like], axis=1)
     # Errors that are told too large hide nothing; those that all stars exceed make none of them a variable.
     return np.asarray(expected * np.maximum(typical, 0.7))
 
 
-def _von_neumann(curve: F64Array) -> float:
-    good = curve[np.isfinite(curve)]
-    if len(good) < _LEAST_POINTS or not np.var(good) > 0:
-        return math.nan
-    return float(np.mean(np.diff(good) ** 2) / np.var(good, ddof=1))
+def _von_neumann(curves: F64Array) -> F64Array:
+    """Return the mean square of the differences of neighbours over the variance, of each curve."""
+    known = np.isfinite(curves)
+    # Those without gaps go together.
+    whole = known.all(axis=1)
+    groups = [np.flatnonzero(whole), *np.flatnonzero(~whole)[:, None]]
+    found = np.full(len(curves), math.nan)
+    for rows in groups:
+        if not len(rows):
+            continue
+        values = curves[rows][:, known[rows[0]]]
+        if values.shape[1] >= _LEAST_POINTS:
+            variance = values.var(axis=1, ddof=1)
+            square = (np.diff(values, axis=1) ** 2).mean(axis=1)
+            found[rows] = np.where(variance > 0, square / np.where(variance > 0, variance, 1.0), math.nan)
+    return found
 
 
 def _trend(curve: F64Array, hours: F64Array | None) -> tuple[float, float]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import BoolArray, F64Array
-from ulvar.frames import robust_spread
+from ulvar.frames import MAD_TO_SIGMA
 
 
 @dataclass(frozen=True)
@@ -91,7 +91,16 @@ def weigh(flux: F64Array, error: F64Array, *, use: BoolArray | None = None, out:
 
 def row_medians(values: F64Array) -> F64Array:
     """Median of each row's finite values; NaN for a row without any."""
-    return np.array([np.median(row[np.isfinite(row)]) if np.isfinite(row).any() else math.nan for row in values])
+    finite = np.isfinite(values)
+    count, rows = finite.sum(axis=1), np.arange(len(values))
+    if not values.size:
+        return np.full(len(values), math.nan)
+    # What is not known stands behind all that is.
+    ordered = np.sort(np.where(finite, values, np.nan), axis=1)
+    middle = (
+        ordered[rows, np.maximum(count - 1, 0) // 2] + ordered[rows, np.minimum(count // 2, values.shape[1] - 1)]
+    ) / 2
+    return np.where(count > 0, middle, np.nan)
 
 
 def mix(relative: F64Array, variance: F64Array, weights: F64Array) -> tuple[F64Array, F64Array]:
@@ -120,7 +129,8 @@ def against_rest(relative: F64Array, weights: F64Array) -> F64Array:
 
 def _robust_scatter(curves: F64Array) -> F64Array:
     # The larger of a robust and a plain figure would punish one bad point; the robust one is for weights.
-    return np.array([robust_spread(c) if np.isfinite(c).sum() >= 3 else math.nan for c in curves])
+    spread = MAD_TO_SIGMA * row_medians(np.abs(curves - row_medians(curves)[:, None]))
+    return np.where(np.isfinite(curves).sum(axis=1) >= 3, spread, np.nan)
 
 
 def _expected(promised: F64Array, variance: F64Array, weights: F64Array, relative: F64Array) -> F64Array:
