@@ -256,6 +256,12 @@ class Recipes(Files):
     def test_any_text(self, text: str) -> None:
         self.refused(read_recipe, text, RecipeError)
 
+    def test_nested_too_deeply_and_marked_by_an_editor(self) -> None:
+        self.refused(read_recipe, "a = " + "[" * 5000, RecipeError)
+        path = self.folder / "recipe.toml"
+        path.write_text("steps = ['plate']\n", encoding="utf-8-sig")
+        self.assertEqual(read_recipe(path)[0], ["plate"])
+
     def test_what_is_recorded_is_read(self) -> None:
         night, text = self.recorded()
         path = self.folder / "recipe.toml"

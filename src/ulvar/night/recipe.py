@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tomllib
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
@@ -118,7 +119,7 @@ def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[Li
         If the file cannot be read, or names an unknown station or setting.
     """
     try:
-        body = _Recipe.model_validate(tomlkit.parse(path.read_text(encoding="utf-8")).unwrap())
+        body = _Recipe.model_validate(tomllib.loads(path.read_text(encoding="utf-8-sig")))
         # "none" is a limit taken away, except where it is a choice of its own.
         cleaned = {
             name: {k: v if k in ("normalise", "model") else _with_none(v) for k, v in section.items()}
@@ -127,8 +128,10 @@ def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[Li
         settings = NightSettings.model_validate(cleaned)
     except ValidationError as error:
         raise RecipeError(f"{path}: {_problem(error)}") from None
-    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
+    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise RecipeError(f"{path}: {error}") from None
+    except RecursionError:
+        raise RecipeError(f"{path}: its lists or tables are nested too deeply") from None
     unknown = [s for s in body.steps if s not in STATIONS]
     if unknown:
         raise RecipeError(f"{path}: there is no station '{unknown[0]}'")
