@@ -99,6 +99,8 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
     does not take what the fit has swallowed for calm; the covariance of the parameters is the mean over them, weighted so: few points do
     not know the noise well.
     """
+    from scipy.linalg import solve_triangular
+
     n, k = slopes.shape
     if n < k + 8:
         return None
@@ -120,6 +122,7 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
     span, step = float(np.ptp(t)), float(np.median(np.diff(np.sort(t))))
     shortest = max(_SHORTEST_STEPS * step, span / 300)
     lengths = np.geomspace(shortest, max(_LONGEST_SHARE * span, 1.5 * shortest), _LENGTHS)
+    told = np.column_stack([a, residual])
     tried: list[tuple[float, float, float, F64Array, F64Array, float]] = []
     for length in lengths:
         kernel = unit * np.exp(-apart / length)
@@ -128,7 +131,7 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
                 continue
             try:
                 root = np.linalg.cholesky(base + share * kernel)
-                white = np.linalg.solve(root, np.column_stack([a, residual]))
+                white = solve_triangular(root, told, lower=True, check_finite=False)
                 info = white[:, :-1].T @ white[:, :-1]
                 values, vectors = np.linalg.eigh(info)
                 good = values > 1e-10 * values.max()
