@@ -92,6 +92,21 @@ class Truth(unittest.TestCase):
         self.assertGreater(np.abs(off).max(), 0.3, "nor are they far too wide")
 
 
+class Errors(unittest.TestCase):
+    def test_they_follow_from_the_covariance_of_places_and_light(self) -> None:
+        rng = np.random.default_rng(4)
+        values = np.array([40.0, 44.0, 46.5, 41.0, 9000.0, 4000.0])
+        root = rng.normal(0, 1, (6, 6)) * np.array([0.02, 0.03, 0.04, 0.02, 40.0, 30.0])[:, None]
+
+        def told(v: np.ndarray) -> PairFit:
+            return PairFit(v[[0, 2]], v[[1, 3]], v[4:], root @ root.T, 1.0, FWHM, saturated=False, own_profile=True)
+
+        for name in ("separation_px", "angle_deg", "difference_mag"):
+            steps = 1e-4 * np.eye(6) * np.array([1, 1, 1, 1, 1000, 1000])[:, None]
+            slope = [(getattr(told(values + h), name)[0] - getattr(told(values - h), name)[0]) / (2 * h.sum()) for h in steps]
+            self.assertAlmostEqual(getattr(told(values), name)[1] / math.sqrt(slope @ root @ root.T @ np.array(slope)), 1.0, places=5)
+
+
 class One(unittest.TestCase):
     def setUp(self) -> None:
         self.rng = np.random.default_rng(3)
