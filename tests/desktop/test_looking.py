@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from unittest import mock
+
 from PySide6.QtCore import Qt
 
 from tests.desktop.support import WindowCase
 from tests.support import small_demo
+from ulvar.desktop.picture import pictures
+from ulvar.frames import FrameError
 from ulvar.night import Night
 
 
@@ -53,3 +58,22 @@ class Stepping(WindowCase):
         self.assertTrue(self.window.sky.settled)
         movie._tick()
         self.assertEqual(model.current, model.lights()[1].path)
+
+    def test_an_exposure_that_cannot_be_read_says_so_in_the_picture(self) -> None:
+        model, canvas = self.window.model, self.window.sky.canvas
+        broken, real = model.lights()[-1].path, pictures.make_picture
+
+        def read(path: str) -> pictures.Picture:
+            if path == broken:
+                raise FrameError(path, "it ends in the middle of its pixels")
+            return real(path)
+
+        with mock.patch.object(pictures, "make_picture", read):
+            model.set_current(broken)
+            self.until(lambda: self.window.sky.settled, 20, "the answer")
+        self.assertIsNone(canvas.picture)
+        self.assertEqual(canvas.problem, f"{Path(broken).name}: it ends in the middle of its pixels")
+        self.assertEqual(self.window.sky.foot.read_out.text(), "")
+        model.set_current(model.lights()[0].path)
+        self.until(lambda: self.window.sky.settled, 20, "the first exposure")
+        self.assertIsNotNone(canvas.picture)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import math
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
@@ -29,6 +30,7 @@ from ulvar.photometry import (
 )
 from ulvar.photometry._kernels import fill_bad
 from ulvar.photometry._kernels_overlap import pixel_overlap
+from ulvar.photometry.measuring import shape_of
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import StarFlag, StarTable
 
@@ -247,6 +249,24 @@ class OneExposure(unittest.TestCase):
                     detected=detections([(40.3 + distance, 30.5, 9e4)]),
                 )  # fmt: skip
                 self.assertEqual(bool(rows[0].flags & StarFlag.NEIGHBOUR), told)
+
+    def test_the_aperture_has_the_shape_of_the_stars_where_it_is_to(self) -> None:
+        table = detections([(12.0 * k, 5.0, 9e4) for k in range(9)])
+        leaning = replace(table, snr=np.full(9, 50.0), ellipticity=np.full(9, 0.5), angle_deg=np.full(9, 30.0))
+        round_rows = self.measure(self.image, detected=leaning)
+        plain = self.measure(self.image, detected=table)
+        self.assertEqual([r.flux for r in round_rows], [r.flux for r in plain])
+        self.options = replace(self.options, radius=4.0, elliptical=True)
+        shape = shape_of(leaning)
+        self.assertAlmostEqual(shape.axis_ratio, 0.5)
+        for row in self.measure(self.image, detected=leaning):
+            found = measure_apertures(
+                self.image, np.array([row.x]), np.array([row.y]), radius_px=4.0, inner_px=14.0, outer_px=20.0, shape=shape, gain_e_per_adu=1.0,
+            )  # fmt: skip
+            self.assertAlmostEqual(row.flux / float(found.flux[0]), 1.0, places=4)
+            self.assertGreater(abs(row.flux / plain[0].flux - 1), 0.01)
+        # Their table tells nothing where there is none.
+        self.assertEqual(len(self.measure(self.image)), 2)
 
     def test_a_place_that_is_half_known_is_none(self) -> None:
         for x, y in ((math.nan, 30.5), (40.3, math.nan)):
