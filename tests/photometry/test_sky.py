@@ -24,7 +24,7 @@ from ulvar.photometry import (
     scintillation,
     shape_of,
 )
-from ulvar.photometry._kernels_sky import clipped_sky
+from ulvar.photometry._kernels_sky import clipped_sky, plane_sky
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import StarTable
 
@@ -125,6 +125,26 @@ class Clipped(unittest.TestCase):
             return
         self.assertEqual(count, len(left))
         np.testing.assert_allclose([median, mean, deviation], [middle, left.mean(), spread], rtol=1e-6)
+
+    def test_a_plane_as_by_least_squares(self) -> None:
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            xs, ys = rng.uniform(-20, 20, (2, 300))
+            values = (400 + 0.8 * xs - 0.5 * ys + rng.normal(0, 4, 300)).astype(np.float32)
+            values[:25] += 300
+            _, _, deviation, _ = clipped_sky(values.copy(), 300)
+            keep = np.abs(values - np.median(values)) <= 6 * deviation
+            design = np.column_stack([np.ones(300), xs, ys])
+            while True:
+                found, *_ = np.linalg.lstsq(design[keep], values[keep].astype(float), rcond=None)
+                left = values - design @ found
+                spread = math.sqrt((left[keep] ** 2).sum() / (keep.sum() - 3))
+                if ((inside := np.abs(left) <= 3 * spread) == keep).all():
+                    break
+                keep = inside
+            share = np.linalg.inv(design[keep].T @ design[keep])[0, 0] * keep.sum()
+            np.testing.assert_allclose(plane_sky(values, xs, ys, 300), [found[0], spread, keep.sum(), share], rtol=1e-6)
+            self.assertLess(keep.sum(), 290)
 
 
 class Sky(unittest.TestCase):

@@ -51,7 +51,7 @@ class Fitted(unittest.TestCase):
         return found, rows, true, colour
 
     def test_colour_term_extinction_and_zero(self) -> None:
-        terms, extinctions, off = [], [], []
+        terms, extinctions, off, own = [], [], [], []
         for seed in range(25):
             found, *_ = self.fitted(seed)
             terms.append((found.colour_term - TERM) / found.colour_error)
@@ -59,6 +59,10 @@ class Fitted(unittest.TestCase):
             first = min(found.zeros, key=lambda e: e[1])
             truth = ZERO - EXTINCTION * 1.05 + TERM * (found.pivot - 0.9)
             off.append((found.zeros[first].magnitude - truth) / math.hypot(found.common_error, found.zeros[first].error))
+            # From exposure to exposure they scatter about extinction by their own errors.
+            air, zero, error = np.array([(z.airmass, z.magnitude, z.error) for z in found.zeros.values()]).T
+            own.append((zero - np.polyval(np.polyfit(air, zero, 1), air)) / error)
+        self.assertAlmostEqual(float(np.std(own)) / math.sqrt(28 / 30), 1.0, delta=0.1)
         # 25 draws know a spread to 14 %, of errors that are themselves known from 12 stars.
         self.assertLess(abs(np.mean(terms)), 0.8)
         self.assertTrue(0.6 < np.std(terms) < 1.6)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from tests.photometry.test_sky import detections
 from ulvar.frames import robust_spread
 from ulvar.photometry import Candidate, Look, build_ensemble, judge_candidates, vet_stars, vetting, weighing
+from ulvar.photometry.field import NoiseModel
 from ulvar.photometry.weighing import against_rest, mix, row_medians, weigh
 from ulvar.stars import StarFlag
 
@@ -192,6 +194,18 @@ class AllAtOnce(unittest.TestCase):
         # Of so few nobody can say which one is off.
         self.curves[6, :7] = [1.0, 1.01, 0.99, 1.3, 1.0, 1.01, 0.99]
         self.assertFalse((np.isnan(vetting._without_lonely(self.curves)) & np.isfinite(self.curves))[6].any())
+
+
+class Noise(unittest.TestCase):
+    def test_terms_of_any_brightness_also_where_the_gain_is_unknown(self) -> None:
+        flux = np.array([1e3, 1e5])
+        known = NoiseModel(gain=2.0, sky=30.0, read=8.0, level=math.nan, scintillation=1e-3, flat=0.0)
+        told = known.terms(flux)
+        self.assertEqual(set(told), {"photons", "sky", "read", "scintillation", "sum"})
+        np.testing.assert_allclose(told["sum"], np.sqrt(1 / (2 * flux) + (30**2 + 8**2) / flux**2 + 1e-6))
+        without = replace(known, gain=math.nan).terms(flux)
+        self.assertEqual(set(without), set(told) - {"photons"})
+        np.testing.assert_allclose(without["sum"] ** 2, told["sum"] ** 2 - 1 / (2 * flux))
 
 
 class Candidates(unittest.TestCase):
