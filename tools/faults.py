@@ -4,7 +4,7 @@ Usage: faults.py ROOM [--count N] [--seed S] [--workers W] [--own] [--budget SEC
 
 ROOM is a folder under src/ulvar (``photometry``, ``desktop/picture``). Each fault is one small change: an operator, a
 constant, a dropped statement, two swapped arguments, a negated condition. It is shown to the tests that run its line, those
-first that name its file or its room; a line that no test runs is told as such. The last line counts.
+first that name its file or are of its room; a line that no test runs is told as such. The last line counts.
 """
 
 from __future__ import annotations
@@ -274,14 +274,17 @@ class Copy:
 
 
 def _far(module: str, file: str, room: str) -> int:
-    """Return 0 for tests that name a file of the program, 1 for those that name its room, and 2 for all others."""
+    """Return 0 for tests that name a file of the program or are named after it, 1 for those of its room, and 2 for all others."""
     text = (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8")
-    dotted = ".".join(Path(file).with_suffix("").parts[1:])
-    return 0 if dotted in text else 1 if f"ulvar.{room.replace('/', '.')}" in text else 2
+    if ".".join(Path(file).with_suffix("").parts[1:]) in text or module.endswith(f".test_{Path(file).stem}"):
+        return 0
+    # The window's tests lie in one folder: those of a room name it.
+    own = f"ulvar.{room.replace('/', '.')}" in text if "/" in room else module.startswith(f"tests.{room}.")
+    return 1 if own else 2
 
 
 def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
-    """Return the tests to show a fault to, those first that name its file or its room, of them those that take the least time.
+    """Return the tests to show a fault to, those first that name its file or are of its room, of them those that take the least time.
 
     `seconds` are those of a test of each module. Those that drive the window run in a process for each module, others together. Faults in compiled routines are shown to the
     tests of these with compiling off before, which sees them in routines, too, that have others compiled in.
