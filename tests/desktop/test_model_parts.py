@@ -6,7 +6,7 @@ from types import SimpleNamespace
 from unittest import mock
 
 from tests.desktop.scored import ScoredCase
-from ulvar.desktop.models import stacks
+from ulvar.desktop.models import ground, stacks
 from ulvar.desktop.models.plan import plan_run
 from ulvar.engine import Job
 from ulvar.inspection import Severity
@@ -40,6 +40,32 @@ class Asked(ScoredCase):
         with mock.patch.object(stacks, "running_of", lambda night, series: product):
             self.assertEqual(self.model.stacks.running, ("running.fits", "Running stack of 7"))
         self.model.drop()
+
+    def test_a_mosaic_is_of_a_series(self) -> None:
+        with mock.patch.object(type(self.model), "chosen_series", lambda _: None):
+            self.assertEqual(self.model.stacks.mosaic_lacks(), ("There is no series.", 0))
+
+    def test_the_answer_about_a_pixel_is_told_to_who_asked(self) -> None:
+        told: list[object] = []
+        self.model.stacks.history_known.connect(lambda: told.append(self.model.stacks.history))
+        self.model.stacks.pixel = (3, 4)
+        self.model.stacks._asker.ask((3, 4), lambda: "it was read")
+        self.until(lambda: told, 10, "the answer")
+        self.assertEqual(told, ["it was read"])
+
+    def test_corrected_facts_tell_the_findings_of_intake_anew(self) -> None:
+        with mock.patch.object(ground, "retell_intake") as retold:
+            self.model.facts_edited()
+        retold.assert_called_once_with(self.model.night)
+
+    def test_who_shows_what_is_pointed_at_is_told_of_another_reference(self) -> None:
+        told: list[None] = []
+        self.model.pointing.changed.connect(lambda: told.append(None))
+        path = self.model.lights()[3].path
+        self.model.pointing._store("reference", path, "take another reference")
+        self.assertEqual((len(told), self.model.settings().combine.reference), (1, path))
+        self.model.undo.undo()
+        self.assertEqual(self.model.settings().combine.reference, "")
 
     def test_the_space_that_calibrated_lights_take_is_told(self) -> None:
         lights = self.model.lights()
