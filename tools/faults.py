@@ -20,6 +20,7 @@ import tempfile
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from queue import SimpleQueue
 
@@ -273,14 +274,31 @@ class Copy:
         shutil.rmtree(self.folder, ignore_errors=True)
 
 
-def _far(module: str, file: str, room: str) -> int:
-    """Return 0 for tests that name a file of the program or are named after it, 1 for those of its room, and 2 for all others."""
+def _far(module: str, fault: Fault, room: str) -> tuple[int, bool]:
+    """Return 0 for tests that name a fault's file or are named after it, 1 for those of its room, 2 for others; and who does not name its function."""
     text = (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8")
-    if ".".join(Path(file).with_suffix("").parts[1:]) in text or module.endswith(f".test_{Path(file).stem}"):
-        return 0
+    silent = not re.search(rf"\b{re.escape(_function(fault))}\b", text)
+    if ".".join(Path(fault.file).with_suffix("").parts[1:]) in text or module.endswith(
+        f".test_{Path(fault.file).stem}"
+    ):
+        return 0, silent
     # The window's tests lie in one folder: those of a room name it.
     own = f"ulvar.{room.replace('/', '.')}" in text if "/" in room else module.startswith(f"tests.{room}.")
-    return 1 if own else 2
+    return (1 if own else 2), silent
+
+
+@cache
+def _function(fault: Fault) -> str:
+    """Return the name of the innermost function or class that a fault stands in; that of its file where there is none."""
+    name = Path(fault.file).stem
+    for node in ast.walk(ast.parse((ROOT / fault.file).read_text(encoding="utf-8"))):
+        if (
+            isinstance(node, ast.FunctionDef | ast.ClassDef)
+            and node.lineno <= fault.line <= (node.end_lineno or node.lineno)
+            and not node.name.startswith("__")
+        ):
+            name = node.name
+    return name
 
 
 def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
@@ -292,7 +310,7 @@ def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], roo
     last = fault.line + fault.before.count("\n")
     seen = tests_of_line(fault.file, fault.line, last, lines)
     order = sorted(
-        seen, key=lambda module: (_far(module, fault.file, room), seconds[module] * (len(seen[module]) or 30), module)
+        seen, key=lambda module: (_far(module, fault, room), seconds[module] * (len(seen[module]) or 30), module)
     )
     found: list[list[str]] = []
     together: list[str] = []
