@@ -67,6 +67,15 @@ class Asked(ScoredCase):
         self.model.undo.undo()
         self.assertEqual(self.model.settings().combine.reference, "")
 
+    def test_why_a_toggle_shows_nothing(self) -> None:
+        why = self.sky.naming.why_nothing
+        self.assertEqual(why("regions"), "No region is left out.")
+        self.model.looking.add_region("rectangle", [(5.0, 6.0), (30.0, 40.0)])
+        self.assertEqual((why("regions"), why("aligned")), ("", ""))
+        self.assertIn("There is no deep view yet", why("deep"))
+        self.assertEqual(self.sky.marks.deep({"detections"}).roles, [])
+        self.assertIn("Defects are shown at", why("defects"))
+
     def test_the_space_that_calibrated_lights_take_is_told(self) -> None:
         lights = self.model.lights()
         match = SimpleNamespace(safe=True, choices=())
