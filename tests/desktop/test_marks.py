@@ -10,11 +10,12 @@ from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QApplication, QCheckBox
 
 from tests.desktop.scored import ScoredCase
+from tests.desktop.test_line_painted import pixels
 from ulvar.astrometry import Wcs
 from ulvar.desktop.app import make_application
 from ulvar.desktop.parts.theme import THEMES
 from ulvar.desktop.picture.canvas import Canvas
-from ulvar.desktop.picture.overlays import Overlay, RoleMark, paint_overlay
+from ulvar.desktop.picture.overlays import MASK_KINDS, Overlay, RoleMark, paint_overlay
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.reading import read_out
 from ulvar.desktop.picture.stretch import Sample, Stretch
@@ -114,6 +115,19 @@ class Marks(unittest.TestCase):
         image = self.drawn(Overlay(mask=mask))
         at = self.canvas.sight.to_screen(X, Y)
         self.assertEqual(image.pixelColor(round(at.x()), round(at.y())).name(), "#e69f00")
+
+    def test_signs_of_masked_pixels_stay_within_them(self) -> None:
+        for _, bits, _, sign in MASK_KINDS:
+            with self.subTest(sign):
+                mask = np.zeros((HEIGHT, WIDTH), dtype=np.uint16)
+                mask[Y, X] = bits & -bits
+                self.canvas.fitted = False
+                self.canvas.sight.scale, self.canvas.sight.centre = 20.0, QPointF(X, Y)
+                drawn = pixels(self.drawn(Overlay(mask=mask)))[160:240, 210:290].max(axis=-1) > 60
+                rows, columns = np.nonzero(drawn)
+                # A pixel is twenty wide; strokes leave most of it free, a full sign nothing.
+                self.assertLess(max(np.ptp(rows), np.ptp(columns)), 24)
+                self.assertTrue(0.6 < drawn.sum() / 400 < 1.3 if sign == "full" else 0.02 < drawn.sum() / 400 < 0.6, drawn.sum())
 
 
 class Reading(unittest.TestCase):

@@ -148,8 +148,20 @@ class Looks(FolderCase):
         np.testing.assert_array_equal(np.isnan(edge), [True, False])
         edge = sample_line(np.ones((3, 4), np.float32), (2.7, 1.0), (3.7, 1.0))[1]
         np.testing.assert_array_equal(np.isnan(edge), [False, True])
+        edge = sample_line(np.ones((3, 4), np.float32), (1.0, -0.7), (1.0, 2.3))[1]
+        np.testing.assert_array_equal(np.isnan(edge), [True, False, False, False])
+        edge = sample_line(np.ones((3, 4), np.float32), (1.0, 1.7), (1.0, 2.7))[1]
+        np.testing.assert_array_equal(np.isnan(edge), [False, True])
         sample = Sample.of(np.array([[0.5, 1.5, 1.6, 2.5], [3.5, 3.6, 3.7, 9.0]], dtype=np.float32))
         self.assertEqual(sample.histogram(0.0, 4.0, 4).tolist(), [1, 2, 1, 3])
+
+    def test_some_hot_pixels_are_no_stars(self) -> None:
+        rng = np.random.default_rng(5)
+        for share, even in ((0.0022, True), (0.01, False)):
+            dark = rng.normal(100, 5, (300, 300)).astype(np.float32)
+            dark.flat[rng.permutation(dark.size)[: round(share * dark.size)]] = 9000.0
+            sample = Sample.of(dark)
+            self.assertEqual((sample.even, sample.ceiling > 200), (even, not even), share)
 
     def test_names_of_the_grid_begin_at_one_side(self) -> None:
         view = QRectF(0, 0, 100, 80)
