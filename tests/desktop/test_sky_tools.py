@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import math
+from types import SimpleNamespace
+from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
@@ -10,6 +12,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from tests.desktop.scored import ScoredCase
+from tests.desktop.test_line_painted import near, pixels
 from ulvar.astrometry import Wcs
 from ulvar.desktop.picture.stretch import STRETCHES, Sample, Stretch, auto_stretch, colour_table
 
@@ -33,9 +36,24 @@ class Tools(ScoredCase):
         self.assertIn("FWHM", " ".join(canvas.loupe_words))
         fwhm = float(canvas.loupe_words[-1].split()[1])
         self.assertLess(abs(fwhm / self.model.products("score")[self.model.current].values["fwhm_px"] - 1), 0.15)
-        canvas.grab()
+        # The pixel under the cursor has a frame, in the middle of fifteen by fifteen of ten screen pixels each.
+        drawn, left = pixels(canvas.grab().toImage()), 10 if canvas.sight.to_screen(x, y).x() > canvas.width() / 2 else canvas.width() - 160
+        framed = near(drawn[70:100, left + 60 : left + 90], canvas.sky.color("cur"), 60)
+        self.assertEqual([np.flatnonzero(framed.mean(axis=a) > 0.2).size > 0 for a in (0, 1)], [True, True])
+        self.assertAlmostEqual(float(np.argwhere(framed).mean()), 15, delta=1.5)
         canvas.leaveEvent(None)
         self.assertIsNone(canvas.loupe, "it goes with the cursor")
+
+    def test_light_in_an_aperture_is_told_in_the_catalogues_magnitudes_where_they_are_known(self) -> None:
+        series = self.model.series_of_exposure(self.model.current)
+        product = SimpleNamespace(values={"band": "V", "zeros": {"a.fits": 20.5}})
+        told = self.sky.instruments._on_the_catalogue
+        self.assertEqual(told(100.0), "")
+        with (
+            mock.patch.object(self.model, "products", lambda kind: {series.key: product} if kind == "standard" else {}),
+            mock.patch.object(self.model.numbers, "measured_names", lambda: {self.model.current: "a.fits"}),
+        ):
+            self.assertEqual(told(100.0), ", V 15.500")
 
     def test_close_up_of_a_star_and_of_none(self) -> None:
         x, y = self.bright_star()
