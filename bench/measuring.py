@@ -27,7 +27,7 @@ from ulvar.engine import JobContext, PoolKeeper
 from ulvar.flows import MeasureOptions, MeasureTask, Reference, measure_series
 from ulvar.flows.measure import measure_item
 from ulvar.frames import ExposureFacts, read_frame, robust_spread, scan_file
-from ulvar.photometry import ListedStar, measure_profiles, vet_stars, weighing
+from ulvar.photometry import ListedStar, measure_profiles, vet_stars, vetting, weighing
 from ulvar.registration import Transform
 from ulvar.simulation import Psf, star_field
 from ulvar.stars import StarTable, find_stars
@@ -65,8 +65,8 @@ def _plain_medians(values: np.ndarray) -> np.ndarray:
     return np.array([np.median(row[np.isfinite(row)]) if np.isfinite(row).any() else math.nan for row in values])
 
 
-def _plain_scatter(curves: np.ndarray) -> np.ndarray:
-    return np.array([robust_spread(row) for row in curves])
+def _plain_deviations(curves: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    return np.abs(curves - _plain_medians(curves)[:, None]), np.array([robust_spread(row) for row in curves])
 
 
 def _judging(rng: np.random.Generator, count: int, exposures: int) -> str:
@@ -77,8 +77,10 @@ def _judging(rng: np.random.Generator, count: int, exposures: int) -> str:
     names = [f"s{k}" for k in range(count)]
     ours = _best(lambda: vet_stars(names, noisy, np.sqrt(flux)))
     with (
-        mock.patch.object(weighing, "row_medians", _plain_medians), mock.patch.object(weighing, "_robust_scatter", _plain_scatter),
-    ):  # fmt: skip
+        mock.patch.object(weighing, "row_medians", _plain_medians),
+        mock.patch.object(weighing, "row_deviations", _plain_deviations),
+        mock.patch.object(vetting, "row_deviations", _plain_deviations),
+    ):
         plain = _best(lambda: vet_stars(names, noisy, np.sqrt(flux)))
     return (
         f"{count} stars in {exposures} exposures, who varies: {ours:.2f} s of a processor, with medians star by star {plain:.2f} "

@@ -275,7 +275,10 @@ class Copy:
 
 
 def _far(module: str, fault: Fault, room: str) -> tuple[int, bool]:
-    """Return 0 for tests that name a fault's file or are named after it, 1 for those of its room, 2 for others; and who does not name its function."""
+    """Return 0 for tests that name a fault's file or are named after it, 1 for those of its room, 2 for others.
+
+    With it stands whether they do not name its function.
+    """
     text = (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8")
     silent = not re.search(rf"\b{re.escape(_function(fault))}\b", text)
     if ".".join(Path(fault.file).with_suffix("").parts[1:]) in text or module.endswith(
@@ -302,10 +305,11 @@ def _function(fault: Fault) -> str:
 
 
 def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
-    """Return the tests to show a fault to, those first that name its file or are of its room, of them those that take the least time.
+    """Return the tests to show a fault to, in the order of `_far`, of equal ones those first that take the least time.
 
-    `seconds` are those of a test of each module. Those that drive the window run in a process for each module, others together. Faults in compiled routines are shown to the
-    tests of these with compiling off before, which sees them in routines, too, that have others compiled in.
+    `seconds` are those of a test of each module. Those that drive the window run in a process for each module, others
+    together. Faults in compiled routines are shown to the tests of these with compiling off before, which sees them in
+    routines, too, that have others compiled in.
     """
     last = fault.line + fault.before.count("\n")
     seen = tests_of_line(fault.file, fault.line, last, lines)

@@ -7,29 +7,15 @@ from datetime import UTC, datetime
 
 import numpy as np
 from PySide6.QtCore import QRectF, Qt
-from PySide6.QtGui import QColor, QImage, QPainter
+from PySide6.QtGui import QImage, QPainter
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from tests.desktop.painted import DARK, near, pixels
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.line.sky import LANE, NightSky
-from ulvar.desktop.parts.theme import THEMES
 from ulvar.inspection import Mend, notice
 from ulvar.lightcurves import airmass_at, moon_at, sun_altitude_deg
-
-DARK = THEMES["dark"]
-
-
-def pixels(image: QImage) -> np.ndarray:
-    """Return a picture as an array, shape (height, width, 3)."""
-    image = image.convertToFormat(QImage.Format.Format_RGB888)
-    rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
-    return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
-
-
-def near(found: np.ndarray, color: QColor, within: int = 40) -> np.ndarray:
-    """Return where a picture is nearly of a colour."""
-    return np.abs(found - np.array(color.getRgb()[:3])).max(axis=-1) <= within
 
 
 class Painted(ScoredCase):

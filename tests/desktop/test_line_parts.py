@@ -11,8 +11,8 @@ import numpy as np
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
+from tests.desktop.painted import DARK, near, pixels
 from tests.desktop.scored import ScoredCase
-from tests.desktop.test_line_painted import DARK, near, pixels
 from ulvar.desktop.line.night_line import NightLine
 from ulvar.desktop.line.series_bar import SeriesBar
 from ulvar.desktop.line.sky import NightSky

@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF
 from PySide6.QtGui import QColor, QImage, QPainter
 from PySide6.QtWidgets import QApplication, QCheckBox
 
+from tests.desktop.painted import pixels
 from tests.desktop.scored import ScoredCase
-from tests.desktop.test_line_painted import pixels
 from ulvar.astrometry import Wcs
 from ulvar.desktop.app import make_application
 from ulvar.desktop.parts.theme import THEMES
@@ -33,9 +33,7 @@ def picture() -> Picture:
 
 def centroid(image: QImage, lighter_than: int) -> tuple[float, float]:
     """Return the middle of the pixels that are lighter, of 255."""
-    plain = image.convertToFormat(QImage.Format.Format_RGB32)
-    rows = np.frombuffer(plain.constBits(), dtype=np.uint8).reshape(plain.height(), plain.bytesPerLine())
-    colours = rows[:, : 4 * plain.width()].reshape(plain.height(), plain.width(), 4)[:, :, :3].astype(int)
+    colours = pixels(image)
     y, x = np.nonzero((colours.max(axis=2) + colours.min(axis=2)) / 2 > lighter_than)
     assert len(x), "nothing is drawn"
     return float(x.mean()), float(y.mean())

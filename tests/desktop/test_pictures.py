@@ -10,7 +10,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtWidgets import QApplication
 
-from tests.desktop.test_line_painted import pixels
+from tests.desktop.painted import pixels
 from tests.support import FolderCase
 from ulvar.desktop.app import make_application
 from ulvar.desktop.parts.theme import THEMES

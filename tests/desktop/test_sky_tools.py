@@ -11,8 +11,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
+from tests.desktop.painted import near, pixels
 from tests.desktop.scored import ScoredCase
-from tests.desktop.test_line_painted import near, pixels
 from ulvar.astrometry import Wcs
 from ulvar.desktop.picture.stretch import STRETCHES, Sample, Stretch, auto_stretch, colour_table
 

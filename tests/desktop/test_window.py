@@ -14,6 +14,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QTableView
 
+from tests.desktop.painted import pixels
 from tests.desktop.support import WindowCase
 from tests.support import small_demo, stamps
 from ulvar.desktop.boards.intake.board import GroupCard
@@ -257,9 +258,7 @@ class Looks(WindowCase):
     def test_red_theme_has_no_other_hue(self) -> None:
         self.window.set_theme("red")
         QApplication.processEvents()
-        image = self.window.grab().toImage().convertToFormat(self.window.grab().toImage().Format.Format_RGB32)
-        pixels = np.frombuffer(image.constBits(), dtype=np.uint8).reshape(image.height(), image.width(), 4)
-        blue, green, red = (pixels[..., i].astype(int) for i in range(3))
+        red, green, blue = np.moveaxis(pixels(self.window.grab().toImage()), -1, 0)
         self.assertLessEqual(int((green - red).max()), 0)
         self.assertLessEqual(int((blue - red).max()), 0)
         self.window.set_theme("dark")

@@ -11,9 +11,10 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 from PySide6.QtCore import QEvent
-from PySide6.QtGui import QFontMetrics, QImage
+from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 
+from tests.desktop.painted import pixels
 from ulvar.desktop.app import make_application
 from ulvar.desktop.boards.combine.rules import _IN_FORMULA, blend_formula
 from ulvar.desktop.parts.layers import Layer
@@ -92,9 +93,7 @@ class Cells(unittest.TestCase):
         """Return a cell's pixels, shape (height, width, 3), as red, green, blue."""
         QApplication.processEvents()
         box = self.view.visualRect(self.rows.index(row, column))
-        image = self.view.viewport().grab(box).toImage().convertToFormat(QImage.Format.Format_RGB888)
-        flat = np.frombuffer(image.constBits(), dtype=np.uint8).reshape(image.height(), image.bytesPerLine())
-        return flat[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
+        return pixels(self.view.viewport().grab(box).toImage())
 
     def colour(self, token: str) -> np.ndarray:
         """Return a theme's colour as red, green, blue."""

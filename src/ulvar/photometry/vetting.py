@@ -8,9 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import BoolArray, F64Array
-from ulvar.frames import MAD_TO_SIGMA
-from ulvar.photometry.weighing import Weighed, row_medians, weigh
+from ulvar.engine import BoolArray, F64Array, I64Array
+from ulvar.photometry.weighing import Weighed, row_deviations, weigh
 
 # Fewer points or stars tell nothing.
 _LEAST_POINTS, _LEAST_STARS = 8, 3
@@ -107,15 +106,11 @@ def vet_stars(
     out = np.zeros(len(names), dtype=bool)
     judged = _judge(flux, error, out)
     for _ in range(len(names) // 2):
-        if judged is None or len(names) - out.sum() <= _LEAST_STARS:
-            break
         fresh = np.flatnonzero(judged.varies & ~out)
-        if not len(fresh):
+        if not len(fresh) or len(names) - out.sum() <= _LEAST_STARS:
             break
         out[fresh[np.argmax(judged.sure()[fresh])]] = True
         judged = _judge(flux, error, out)
-    if judged is None:
-        return tuple(_nothing(name) for name in names)
     return tuple(judged.verdict(k, name, hours, flipped) for k, name in enumerate(names))
 
 
@@ -146,12 +141,13 @@ class _Judged:
         )  # fmt: skip
 
 
-def _judge(flux: F64Array, error: F64Array, out: BoolArray) -> _Judged | None:
-    """Judge all stars against those that are not out; None where none of these has a measurement."""
+def _judge(flux: F64Array, error: F64Array, out: BoolArray) -> _Judged:
+    """Judge all stars against those that are not out; nothing is known where none of these has a measurement."""
     try:
         weighed = weigh(flux, error, out=out)
     except ValueError:
-        return None
+        unknown, none = np.full(len(flux), math.nan), np.zeros(len(flux), dtype=bool)
+        return _Judged(unknown, np.full(flux.shape, math.nan), unknown, unknown, unknown, unknown, unknown, none)
     curves = _without_lonely(weighed.curves)
     counts = np.isfinite(curves).sum(axis=1)
     many = counts >= _LEAST_POINTS
@@ -160,14 +156,13 @@ def _judge(flux: F64Array, error: F64Array, out: BoolArray) -> _Judged | None:
     usual = _usual(weighed, scatter, out)
     neumann = _von_neumann(curves)
     with np.errstate(divide="ignore", invalid="ignore"):
-        loud = np.log(scatter / usual) * np.sqrt(2.0 * counts)
+        ratio = scatter / usual
+        loud = np.log(ratio) * np.sqrt(2.0 * counts)
         slow = (2.0 - neumann) / np.sqrt(4.0 * (counts - 2) / (counts**2 - 1.0))
     steady = ~out & np.isfinite(slow)
     if steady.sum() >= _LEAST_STARS:
         # What all stars have in common, of colour and air, is no star's own.
         slow = slow - max(0.0, float(np.median(slow[steady])))
-    with np.errstate(divide="ignore", invalid="ignore"):
-        ratio = scatter / usual
     # Without errors the usual scatter is a guess, by photons: only many stars of like brightness make it a sure one.
     least = np.where(np.isfinite(weighed.expected), _LOUD, _LOUD_GUESSED if steady.sum() >= _MANY else math.inf)
     varies = (
@@ -179,25 +174,24 @@ def _judge(flux: F64Array, error: F64Array, out: BoolArray) -> _Judged | None:
     return _Judged(weighed.level, curves, scatter, usual, loud, neumann, slow, varies & enough)
 
 
-def _nothing(name: str) -> Verdict:
-    n = math.nan
-    return Verdict(name, n, n, n, n, n, n, n, n, n, n, varies=False)
+def _gaps_closed(curves: F64Array) -> tuple[I64Array, F64Array]:
+    """Return curves with their gaps at the end, so that what follows a gap is the neighbour of what was before, and which point is which."""
+    known = np.isfinite(curves)
+    order = np.argsort(~known, axis=1, kind="stable")
+    return order, np.take_along_axis(np.where(known, curves, np.nan), order, axis=1)
 
 
 def _without_lonely(curves: F64Array) -> F64Array:
     """Return curves without points that stand far off alone."""
-    result = curves.copy()
-    off = np.abs(np.where(np.isfinite(curves), curves, np.nan) - row_medians(curves)[:, None])
-    spread = MAD_TO_SIGMA * row_medians(off)
+    order, closed = _gaps_closed(curves)
+    off, spread = row_deviations(closed)
     off /= np.where(spread > 0, spread, np.inf)[:, None]
-    for row in np.flatnonzero((off > _LONELY).any(axis=1)):
-        good = np.flatnonzero(np.isfinite(off[row]))
-        if len(good) < _LEAST_POINTS:
-            continue
-        here = off[row, good]
-        calm = np.r_[True, here < _NEAR, True]
-        result[row, good[(here > _LONELY) & calm[:-2] & calm[2:]]] = np.nan
-    return result
+    # Nothing stands beside the first point and the last.
+    calm = np.pad(~(off >= _NEAR), ((0, 0), (1, 1)), constant_values=True)
+    many = np.isfinite(closed).sum(axis=1) >= _LEAST_POINTS
+    lonely = np.zeros(curves.shape, dtype=bool)
+    np.put_along_axis(lonely, order, (off > _LONELY) & calm[:, :-2] & calm[:, 2:] & many[:, None], axis=1)
+    return np.where(lonely, np.nan, curves)
 
 
 def _usual(weighed: Weighed, scatter: F64Array, out: BoolArray) -> F64Array:
@@ -225,19 +219,13 @@ def _usual(weighed: Weighed, scatter: F64Array, out: BoolArray) -> F64Array:
 
 def _von_neumann(curves: F64Array) -> F64Array:
     """Return the mean square of the differences of neighbours over the variance, of each curve."""
-    known = np.isfinite(curves)
-    # Those without gaps go together.
-    whole = known.all(axis=1)
-    groups = [np.flatnonzero(whole), *np.flatnonzero(~whole)[:, None]]
+    closed = _gaps_closed(curves)[1]
+    many = np.isfinite(closed).sum(axis=1) >= _LEAST_POINTS
+    closed = closed[many]
     found = np.full(len(curves), math.nan)
-    for rows in groups:
-        if not len(rows):
-            continue
-        values = curves[rows][:, known[rows[0]]]
-        if values.shape[1] >= _LEAST_POINTS:
-            variance = values.var(axis=1, ddof=1)
-            square = (np.diff(values, axis=1) ** 2).mean(axis=1)
-            found[rows] = np.where(variance > 0, square / np.where(variance > 0, variance, 1.0), math.nan)
+    with np.errstate(divide="ignore", invalid="ignore"):
+        ratio = np.nanmean(np.diff(closed, axis=1) ** 2, axis=1) / np.nanvar(closed, axis=1, ddof=1)
+    found[many] = np.where(np.isfinite(ratio), ratio, math.nan)
     return found
 
 

@@ -91,16 +91,19 @@ def weigh(flux: F64Array, error: F64Array, *, use: BoolArray | None = None, out:
 
 def row_medians(values: F64Array) -> F64Array:
     """Median of each row's finite values; NaN for a row without any."""
-    finite = np.isfinite(values)
-    count, rows = finite.sum(axis=1), np.arange(len(values))
     if not values.size:
         return np.full(len(values), math.nan)
-    # What is not known stands behind all that is.
+    finite = np.isfinite(values)
+    # What is not known stands behind all that is, and alone where nothing is.
     ordered = np.sort(np.where(finite, values, np.nan), axis=1)
-    middle = (
-        ordered[rows, np.maximum(count - 1, 0) // 2] + ordered[rows, np.minimum(count // 2, values.shape[1] - 1)]
-    ) / 2
-    return np.where(count > 0, middle, np.nan)
+    count, rows = finite.sum(axis=1), np.arange(len(values))
+    return np.asarray((ordered[rows, (count - 1) // 2] + ordered[rows, count // 2]) / 2)
+
+
+def row_deviations(values: F64Array) -> tuple[F64Array, F64Array]:
+    """Return how far each value is from its row's median, and each row's standard deviation by the median of that."""
+    off = np.abs(np.where(np.isfinite(values), values, np.nan) - row_medians(values)[:, None])
+    return off, MAD_TO_SIGMA * row_medians(off)
 
 
 def mix(relative: F64Array, variance: F64Array, weights: F64Array) -> tuple[F64Array, F64Array]:
@@ -129,8 +132,7 @@ def against_rest(relative: F64Array, weights: F64Array) -> F64Array:
 
 def _robust_scatter(curves: F64Array) -> F64Array:
     # The larger of a robust and a plain figure would punish one bad point; the robust one is for weights.
-    spread = MAD_TO_SIGMA * row_medians(np.abs(curves - row_medians(curves)[:, None]))
-    return np.where(np.isfinite(curves).sum(axis=1) >= 3, spread, np.nan)
+    return np.where(np.isfinite(curves).sum(axis=1) >= 3, row_deviations(curves)[1], np.nan)
 
 
 def _expected(promised: F64Array, variance: F64Array, weights: F64Array, relative: F64Array) -> F64Array:
