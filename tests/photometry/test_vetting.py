@@ -161,11 +161,12 @@ class AllAtOnce(unittest.TestCase):
         self.curves[rng.random(self.curves.shape) < 0.04] += 0.2
         self.curves[:5] = rng.normal(1, 0.01, (5, 31))
         self.curves[5], self.curves[6, 7:], self.curves[7, 2:], self.curves[8] = np.nan, np.nan, np.nan, 1.0
+        self.curves[9, 8:], self.curves[9, :8] = np.nan, rng.normal(1, 0.01, 8)
         self.known = [row[np.isfinite(row)] for row in self.curves]
 
     def test_medians_and_spreads(self) -> None:
-        self.curves[9, 3] = -np.inf
-        self.known[9] = self.curves[9][np.isfinite(self.curves[9])]
+        self.curves[10, 3] = -np.inf
+        self.known[10] = self.curves[10][np.isfinite(self.curves[10])]
         plain = [np.median(row) if len(row) else np.nan for row in self.known]
         np.testing.assert_array_equal(row_medians(self.curves), plain)
         self.assertTrue(np.isnan(row_medians(np.empty((3, 0)))).all())
@@ -188,7 +189,9 @@ class AllAtOnce(unittest.TestCase):
         np.testing.assert_allclose(vetting._von_neumann(self.curves), plain, rtol=1e-12)
 
     def test_far_off_points_that_stand_alone_count_for_nothing(self) -> None:
-        self.curves[0, 10], self.curves[1, 10:12], self.curves[2, 0], self.curves[3, -1] = 1.3, 1.3, 0.7, 0.7
+        self.curves[0, 10], self.curves[1, 10:13], self.curves[2, 0], self.curves[3, -1] = 1.3, 1.3, 0.7, 0.7
+        # Those on both sides of a gap are neighbours, and a point keeps its place behind one.
+        self.curves[0, 2:5] = self.curves[1, 11] = np.nan
         found = np.isnan(vetting._without_lonely(self.curves)) & np.isfinite(self.curves)
         self.assertEqual([np.flatnonzero(row).tolist() for row in found[:4]], [[10], [], [0], [30]])
         # Of so few nobody can say which one is off.
