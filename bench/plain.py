@@ -19,6 +19,21 @@ def read(folder: Path) -> Callable[[], dict]:
     return lambda: {"mean": round(float(fitsio.read(path).astype(np.float32)[::50, ::50].mean()), 2)}
 
 
+def spread(folder: Path) -> Callable[[], dict]:
+    """Median and its absolute deviation by NumPy."""
+    image = np.load(folder / "stars.npy")
+
+    def work() -> dict:
+        finite = image[np.isfinite(image)]
+        middle = np.median(finite)
+        return {
+            "median": round(float(middle), 4),
+            "spread": round(1.4826 * float(np.median(np.abs(finite - middle))), 4),
+        }
+
+    return work
+
+
 def _by_rows(folder: Path, reduce: Callable[[np.ndarray], np.ndarray]) -> Callable[[], dict]:
     files = raw_files(folder)
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import fitsio
 import numpy as np
 
-NAMES = ("read", "median", "clipped", "calibrate", "file", "detect", "warp", "stack", "apertures")
+NAMES = ("read", "spread", "median", "clipped", "calibrate", "file", "detect", "warp", "stack", "apertures")
 
 
 def shape_of(megapixels: float) -> tuple[int, int]:
@@ -48,6 +48,14 @@ def read(folder: Path) -> Callable[[], dict]:
 
     path = raw_files(folder)[0]
     return lambda: {"mean": round(float(read_plane(path)[::50, ::50].mean()), 2)}
+
+
+def spread(folder: Path) -> Callable[[], dict]:
+    """Median and robust spread of all pixels of a picture."""
+    from ulvar.frames import median, robust_spread
+
+    image = np.load(folder / "stars.npy")
+    return lambda: {"median": round(median(image), 4), "spread": round(robust_spread(image), 4)}
 
 
 def _combined(folder: Path, method: str) -> Callable[[], dict]:

@@ -99,7 +99,10 @@ def main() -> int:
     runners: SimpleQueue[Runner] = SimpleQueue()
     # What processes that were ended leave behind goes with it.
     place = tempfile.mkdtemp(prefix="ulvar-tests-")
-    made = Runners(ROOT, environment(ROOT) | {"TMPDIR": place}, workers, workers=True)
+    # Commands and workers that tests start find modules compiled, as users' do, whatever this machine asks for.
+    given = environment(ROOT) | {"TMPDIR": place}
+    given.pop("PYTHONDONTWRITEBYTECODE", None)
+    made = Runners(ROOT, given, workers, workers=True)
     for runner in made.each:
         runners.put(runner)
     try:

@@ -106,6 +106,7 @@ def preload() -> None:
         "scipy.spatial",
         "scipy.stats",
         "ulvar.engine.routines",
+        "tools.kept",
     ):
         importlib.import_module(name)
     cv2.setNumThreads(1)
@@ -160,6 +161,8 @@ def _run(
     from ulvar.cli.main import main
 
     common.errors.file = sys.stderr
+    # Workers would load this harness as the main module of the command.
+    vars(sys.modules["__main__"]).pop("__file__", None)
     if not workers:
         # Items run in this process: workers take a second to start.
         common.PoolKeeper = NoPools

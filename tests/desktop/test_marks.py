@@ -18,6 +18,7 @@ from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.overlays import MASK_KINDS, Overlay, RoleMark, paint_overlay
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.reading import read_out
+from ulvar.desktop.picture.skymarks import paint_sky
 from ulvar.desktop.picture.stretch import Sample, Stretch
 
 # Width, not height; the bright block is near one corner.
@@ -62,6 +63,7 @@ class Marks(unittest.TestCase):
         image.fill(QColor("#000000"))
         painter = QPainter(image)
         paint_overlay(painter, self.canvas.scene())
+        paint_sky(painter, self.canvas.scene())
         painter.end()
         return image
 
@@ -106,6 +108,19 @@ class Marks(unittest.TestCase):
                 x, y = centroid(image.copy(round(at.x()) - 40, round(at.y()) - 40, 80, 80), 20)
                 # The head is heavier than the tail: the middle of the arrow lies towards where it points.
                 self.assertGreater((x - 40) * dx - (y - 40) * dy, 1.0 * np.hypot(dx, dy))
+
+    def test_names_of_stars_beside_each_other_do_not_run_into_each_other(self) -> None:
+        stars = [(f"star {k}", 100.0 + k, 60.0, "varies", False) for k in range(4)]
+        alone = [pixels(self.drawn(Overlay(candidates=[star]))).max(axis=2) > 60 for star in stars]
+        # The name of the first is to the right of it, above.
+        at = self.canvas.sight.to_screen(100.0, 60.0).toPoint()
+        self.assertGreater(alone[0][at.y() - 22 : at.y() - 8, at.x() + 18 : at.x() + 60].sum(), 100)
+        together = pixels(self.drawn(Overlay(candidates=stars))).max(axis=2) > 60
+        # Waves go over each other, names do not: every name has the light that it has alone.
+        waves = sum(mark[at.y() + 6 : at.y() + 25, at.x() - 20 : at.x() + 30].sum() for mark in alone)
+        named = together.copy()
+        named[at.y() + 6 : at.y() + 25, at.x() - 20 : at.x() + 30] = False
+        self.assertAlmostEqual(named.sum(), sum(mark.sum() for mark in alone) - waves, delta=60)
 
     def test_masked_pixels_are_coloured_where_they_are(self) -> None:
         mask = np.zeros((HEIGHT, WIDTH), dtype=np.uint16)

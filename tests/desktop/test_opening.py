@@ -47,13 +47,13 @@ def look():
         told["seen"].append(names)
     first, window = shown.get("Opening"), shown.get("MainWindow")
     if first is not None and "text" not in told:
+        told["loaded then"] = hasattr(sys.modules.get("ulvar.desktop.shell.window"), "MainWindow")
         picture = first.grab().toImage()
         told["text"], told["size"], told["title"] = first.text, [first.width(), first.height()], first.windowTitle()
         told["colours"] = [picture.pixelColor(300, y).name().upper() for y in (20, 300, 740)]
         told["wanted"] = [getattr(first.theme, name) for name in ("panel", "base", "panel")]
         # What lies in the middle is words.
         told["ink"] = len({picture.pixel(x, 380) for x in range(475, 675)}) > 3
-        told["loaded then"] = "ulvar.desktop.models.model" in sys.modules
         first.setGeometry(40, 30, 1100, 720)
         told["moved"] = [first.x(), first.y(), 1100, 720]
         if what == "closed":

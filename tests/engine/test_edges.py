@@ -29,7 +29,7 @@ from ulvar.engine import (
     write_csv,
 )
 from ulvar.engine.atomic import _begun, clear_leftovers, temporary_name
-from ulvar.engine.threads import in_parts
+from ulvar.engine.threads import in_parts, in_rows
 
 
 def process_of(_: int) -> int:
@@ -212,6 +212,9 @@ class TimeLeft(unittest.TestCase):
             job.done = 2
             clock[0] = 109.0
             self.assertAlmostEqual(job.seconds_left or 0.0, 4.0, msg="the phase began when its text changed")
+            # A phase may begin between two looks at a number.
+            with mock.patch.object(Job, "done", mock.PropertyMock(side_effect=[2, 0, 0]), create=True):
+                self.assertAlmostEqual(job.seconds_left or 0.0, 4.0)
 
 
 class Parts(unittest.TestCase):
@@ -237,6 +240,10 @@ class Parts(unittest.TestCase):
         self.assertEqual(len(set(in_parts(together, 10))), 2)
         self.assertEqual(in_parts(where, 10, smallest=6), [threading.get_ident()])
         self.assertEqual(in_parts(where, 0), [])
+        self.assertEqual(len(set(in_rows(together, (400, 600)))), 2)
+        # Too little for a thread to gain by it, or too few rows.
+        self.assertEqual(in_rows(where, (300, 400)), [threading.get_ident()])
+        self.assertEqual(in_rows(where, (100, 9000)), [threading.get_ident()])
 
 
 class Memory(unittest.TestCase):

@@ -43,11 +43,17 @@ class Parts(unittest.TestCase):
         self.assertLessEqual(most, 3)
 
     def test_errors_come_through(self) -> None:
+        begun = []
+
         def work(a: int, b: int) -> None:
-            raise ValueError("in a thread")
+            begun.append(a)
+            if a == 0:
+                raise ValueError("in a thread")
+            time.sleep(0.01)
 
         with (
             mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda: 3),
             self.assertRaisesRegex(ValueError, "in a thread"),
         ):
-            in_parts(work, 10)
+            in_parts(work, 60, each=20)
+        self.assertLess(len(begun), 30, "nobody goes on after it")

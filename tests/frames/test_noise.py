@@ -7,7 +7,7 @@ import unittest
 
 import numpy as np
 
-from ulvar.frames import CLIPPED_TO_SIGMA, MAD_TO_SIGMA, difference_noise, robust_spread
+from ulvar.frames import CLIPPED_TO_SIGMA, MAD_TO_SIGMA, difference_noise, median, robust_spread, sorted_quantiles
 
 
 class Noise(unittest.TestCase):
@@ -25,6 +25,16 @@ class Noise(unittest.TestCase):
         values[4000:5000] = np.nan
         self.assertLess(abs(robust_spread(values) / 4.0 - 1), 0.2)
         self.assertTrue(math.isnan(robust_spread(np.full(4, np.nan))))
+
+    def test_median(self) -> None:
+        for kind in (np.float32, np.float64, np.uint16, np.int16):
+            for shape in ((1,), (2,), (9, 3), (40, 5)):
+                values = self.rng.normal(9000.0, 700.0, shape).astype(kind)
+                self.assertEqual(median(values), float(np.median(values)), (kind, shape))
+        values, shares = np.sort(self.rng.normal(9000.0, 700.0, 47)), (0.0, 0.013, 0.5, 0.77, 1.0)
+        np.testing.assert_allclose(sorted_quantiles(values, shares), np.quantile(values, shares), rtol=1e-14)
+        self.assertEqual(median(np.array([3.0, np.nan, 1.0, np.inf, 2.5])), 2.5)
+        self.assertTrue(math.isnan(median(np.array([np.nan]))))
 
     def test_noise_from_neighbours(self) -> None:
         data = self.rng.normal(0.0, 3.0, (200, 300)).astype(np.float32)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import shutil
+import tempfile
 from pathlib import Path
 
 import numpy as np
@@ -82,9 +84,28 @@ class Sums(Command):
 
 
 class Looked(Command):
+    base: Path
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        super().setUpClass()
+        cls.base = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        cls.addClassCleanup(shutil.rmtree, cls.base, True)
+
     def setUp(self) -> None:
         super().setUp()
         remember_stars(self)
+        # Made once, and put into the same place again for each test: a night knows where its raw files are.
+        self.folder, kept = self.base / "here", self.base / "kept"
+        if kept.exists():
+            shutil.rmtree(self.folder)
+            shutil.copytree(kept, self.folder)
+        else:
+            self.make()
+            shutil.copytree(self.folder, kept)
+        self.place = self.folder / "raw-night"
+
+    def make(self) -> None:
         rng = np.random.default_rng(4)
         x, y, flux = rng.uniform(20, 280, 40), rng.uniform(20, 180, 40), 10 ** rng.uniform(4, 5, 40)
         for i in range(3):
@@ -96,15 +117,14 @@ class Looked(Command):
             self.write(
                 f"raw/d{i}.fits", rng.normal(300, 5, (200, 300)).astype(np.uint16), IMAGETYP="Dark", EXPTIME=30.0, GAIN=1,
             )  # fmt: skip
-        self.night = Night.for_path(self.folder / "raw")
-        settings = self.night.settings
+        night = Night.for_path(self.folder / "raw")
+        settings = night.settings
         settings.calibrate.partial = True
-        self.night.set_settings(settings)
+        night.set_settings(settings)
         for station in ("intake", "masters", "calibrate", "combine"):
-            self.assertEqual(run_station(self.night, JobContext(), station).problem, "", station)
-            record_step(self.night, station)
-        self.place = self.night.folder
-        self.night.close()
+            self.assertEqual(run_station(night, JobContext(), station).problem, "", station)
+            record_step(night, station)
+        night.close()
 
     def looked(self, *words: str) -> tuple[int, dict]:
         return self.json("check", self.place, *words)

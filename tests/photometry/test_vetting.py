@@ -9,10 +9,10 @@ from dataclasses import replace
 import numpy as np
 
 from tests.photometry.test_sky import detections
-from ulvar.frames import robust_spread
+from ulvar.frames import robust_spread, row_medians
 from ulvar.photometry import Candidate, Look, build_ensemble, judge_candidates, vet_stars, vetting, weighing
 from ulvar.photometry.field import NoiseModel
-from ulvar.photometry.weighing import against_rest, mix, row_medians, weigh
+from ulvar.photometry.weighing import against_rest, mix, weigh
 from ulvar.stars import StarFlag
 
 

@@ -236,6 +236,7 @@ class TwoPasses(unittest.TestCase):
             self.assertTrue(np.isnan(out).any() and np.isfinite(out).mean() > 0.9)
 
     def test_a_place_on_a_whole_pixel_however_it_is_rounded(self) -> None:
+        self.SHAPE = (60, 90)
         for shift in (5.0, 5 - 1e-15, 5 + 1e-15, np.nextafter(5.0, 0), np.nextafter(5.0, 9)):
             for grow in (1.0, 1 + 1e-9, 1 - 1e-9, 1 + 3e-5, 1 - 3e-5):
                 with self.subTest(shift=shift, grow=grow):

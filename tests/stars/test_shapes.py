@@ -117,6 +117,15 @@ class Profile(unittest.TestCase):
         width, ring = profile_width(gaussian_psf(5.0, (2.0, 1.0, 0.3)).table, 5.0)
         self.assertLess(abs(width / 5 - 1), 0.02)
         self.assertFalse(ring)
+        # Longish, off the middle, from a wrong start; what a neighbour left counts little.
+        rng, offsets = np.random.default_rng(5), (np.arange(41) - 20) / 2
+        dx, dy = np.meshgrid(offsets - 0.2, offsets + 0.1)
+        for beta in (1.8, 4.0):
+            core = 2.0 / math.sqrt(2 ** (1 / beta) - 1)
+            table = (1 + (dx * dx / 1.3 + dy * dy * 1.3) / core**2) ** -beta + rng.normal(0, 0.002, dx.shape)
+            table[26, 22] += 0.5
+            for start in (3.3, 4.6):
+                self.assertAlmostEqual(profile_width(table, start)[0], 4.0, delta=0.02)
 
     def test_autocorrelation_tells_the_width(self) -> None:
         for fwhm in (2.5, 4.0, 8.0):

@@ -11,7 +11,7 @@ import numpy as np
 
 from ulvar.combine import RowSource
 from ulvar.engine import F32Array, F64Array
-from ulvar.frames import Role, difference_noise, robust_spread
+from ulvar.frames import Role, difference_noise, median, robust_spread, row_medians
 
 # A thumb is made of thin bands of rows: a few percent of the pixels tell levels to a small part of the noise.
 _BANDS = 12
@@ -37,7 +37,7 @@ class Thumb:
     @property
     def level_adu(self) -> float:
         """Median over the cells [ADU]."""
-        return _median(self.cells)
+        return median(self.cells)
 
 
 @dataclass(frozen=True)
@@ -82,12 +82,6 @@ class Comparison:
     noise_adu: float
 
 
-def _median(values: F64Array) -> float:
-    """Median of what is finite, NaN of nothing."""
-    finite = values[np.isfinite(values)]
-    return float(np.median(finite)) if finite.size else math.nan
-
-
 def make_thumb(source: RowSource, subtract: F32Array | None = None) -> Thumb:
     """Return cell levels of a frame, after a plane was subtracted if one is given."""
     height, width = source.height, source.width
@@ -109,9 +103,7 @@ def make_thumb(source: RowSource, subtract: F32Array | None = None) -> Thumb:
             # Cells of one width are sorted in one go.
             of = np.flatnonzero(widths == size)
             values = band[:, edges[of][:, None] + np.arange(size)].transpose(1, 0, 2).reshape(len(of), -1)
-            whole = np.isfinite(values).all(axis=1)
-            cells[j, of[whole]] = np.median(values[whole], axis=1)
-            cells[j, of[~whole]] = [_median(row) for row in values[~whole]]
+            cells[j, of] = row_medians(values)
     return Thumb(cells, float(np.median(noises)) if noises else math.nan)
 
 
@@ -143,7 +135,7 @@ def compare_frames(kind: Role, thumbs: Sequence[Thumb]) -> Comparison:
     flats 0.2 % of the level, the error that a master flat may have.
     """
     cells = np.array([t.cells for t in thumbs])
-    noise = _median(np.array([t.noise_adu for t in thumbs]))
+    noise = median(np.array([t.noise_adu for t in thumbs]))
     levels = np.array([t.level_adu for t in thumbs])
     odd: list[OddFrame] = []
     for i, level in enumerate(levels):

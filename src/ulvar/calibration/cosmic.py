@@ -12,7 +12,7 @@ import numpy as np
 
 from ulvar.calibration.defects import repair
 from ulvar.engine import BoolArray, F32Array, MaskArray
-from ulvar.frames import MaskBit, mark
+from ulvar.frames import MaskBit, mark, median, robust_spread
 
 
 def _median(plane: F32Array, size: int, mosaic: bool) -> F32Array:
@@ -71,7 +71,7 @@ def find_cosmic_rays(
     if sigma <= 0 or contrast <= 0:
         raise ValueError("sigma and contrast must be above 0")
     good = np.isfinite(data)
-    level = float(np.median(data[good][::7])) if good.any() else 0.0
+    level = median(data[good][::7]) if good.any() else 0.0
     image = np.where(good, data, np.float32(level)).astype(np.float32)
     edges = np.empty_like(image)
     laplacian_edges(image, 2 if mosaic else 1, edges)
@@ -82,7 +82,7 @@ def find_cosmic_rays(
         noise = np.sqrt(np.maximum(variance, np.float32(1e-6)))
     else:
         away = image - smooth
-        noise = np.full_like(image, max(1.4826 * float(np.median(np.abs(away.ravel()[::7]))), 1e-6))
+        noise = np.full_like(image, max(robust_spread(away.ravel()[::7], about=0.0), 1e-6))
     significance = edges / (2 * noise)
     # What stars themselves have of it is smooth over five pixels.
     significance -= _median(significance, 5, mosaic)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 
 import cv2
@@ -9,7 +10,7 @@ import numpy as np
 
 from ulvar.calibration.options import DefectOptions
 from ulvar.engine import BoolArray, F32Array, MaskArray
-from ulvar.frames import MaskBit, mark
+from ulvar.frames import MaskBit, mark, median, sorted_quantiles
 
 # A run of a column is defective when this share of this many rows is.
 _RUN_ROWS = 32
@@ -43,7 +44,7 @@ def _spread(values: F32Array) -> float:
     finite = sample[np.isfinite(sample)]
     if finite.size == 0:
         return 0.0
-    low, high = np.percentile(finite, [15.865, 84.135])
+    low, high = sorted_quantiles(np.sort(finite), (0.15865, 0.84135))
     return float(high - low) / 2
 
 
@@ -56,8 +57,8 @@ def _cells(plane: F32Array, mosaic: bool) -> list[tuple[slice, slice]]:
 def _filled(plane: F32Array) -> F32Array:
     if np.isfinite(plane).all():
         return np.ascontiguousarray(plane)
-    finite = plane[np.isfinite(plane)]
-    return np.nan_to_num(plane, nan=float(np.median(finite)) if finite.size else 0.0).astype(np.float32)
+    middle = median(plane)
+    return np.nan_to_num(plane, nan=0.0 if math.isnan(middle) else middle).astype(np.float32)
 
 
 def dark_excess(dark: F32Array, *, mosaic: bool = False) -> F32Array:

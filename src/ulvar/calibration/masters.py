@@ -21,6 +21,7 @@ from ulvar.frames import (
     carried_cards,
     header_of,
     is_fits_path,
+    median,
     open_rows,
     read_plane,
     scan_file,
@@ -278,7 +279,7 @@ def _illuminated_median(data: F32Array) -> float:
         return 1.0
     bright = float(np.percentile(finite, 98))
     lit = finite[finite > 0.2 * bright]
-    return float(np.median(lit)) if lit.size else 1.0
+    return median(lit) if lit.size else 1.0
 
 
 def write_master(path: Path, master: Master, *, fingerprint: str = "", replace_existing: bool = False) -> None:

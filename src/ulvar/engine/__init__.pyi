@@ -36,3 +36,4 @@ from .results import Failed as Failed
 from .results import counted as counted
 from .results import percent as percent
 from .threads import in_parts as in_parts
+from .threads import in_rows as in_rows

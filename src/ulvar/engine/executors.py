@@ -240,10 +240,11 @@ class Job:
     @property
     def seconds_left(self) -> float | None:
         """Estimate of the time left [s] from the pace so far, or None when it is too early to say."""
-        if self.done < 2 or not self.total:
+        # The job goes on meanwhile, in another thread.
+        done, total = self.done, self.total
+        if done < 2 or not total:
             return None
-        pace = (time.monotonic() - self._phase_started) / self.done
-        return pace * (self.total - self.done)
+        return (time.monotonic() - self._phase_started) / done * max(0, total - done)
 
     def _progress(self, done: int, total: int, text: str) -> None:
         if done == 0 or text != self.text:

@@ -9,8 +9,6 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from ulvar.calibration import (
     CalibrateOptions,
     Calibrator,
@@ -40,6 +38,7 @@ from ulvar.frames import (
     group_exposures,
     header_of,
     identity,
+    median,
     read_frame,
     scan_file,
     write_fits,
@@ -186,9 +185,7 @@ def pixel_noise(data: F32Array) -> float:
 
 
 def _level(data: F32Array) -> float:
-    band = _sample(data)
-    finite = band[np.isfinite(band)]
-    return float(np.median(finite)) if finite.size else math.nan
+    return median(_sample(data))
 
 
 def expected_noise(

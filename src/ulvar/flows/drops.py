@@ -16,7 +16,7 @@ from ulvar.flows.common import failed_task
 from ulvar.flows.lights import read_light
 from ulvar.flows.stackfile import Told
 from ulvar.flows.warping import Cut, ScratchRows, WarpTask, cut_out, laid_open, warping_bytes, write_scratch
-from ulvar.frames import CELL_SITES, MAD_TO_SIGMA, ExposureFacts, FrameError, difference_noise, write_fits
+from ulvar.frames import CELL_SITES, ExposureFacts, FrameError, difference_noise, robust_spread, write_fits
 from ulvar.registration import resample
 from ulvar.stacking import Stacked
 from ulvar.stacking.drops import DropInput, Dropped, reconstruct
@@ -154,10 +154,9 @@ def _clean_item(task: _Task) -> float | Failed:
         picture = np.asarray(np.memmap(path, dtype=np.float32, mode="r", shape=task.warp.shape))
         seen = resample(picture, way.inverse(), data.shape)
         apart = own - seen
-        good = np.isfinite(apart)
-        noise = MAD_TO_SIGMA * float(np.median(np.abs(apart[good]))) if good.any() else math.nan
+        noise = robust_spread(apart, about=0.0)
         noises.append(noise)
-        out = good & ((apart < -limits[0] * noise) | (apart > limits[1] * noise))
+        out = np.isfinite(apart) & ((apart < -limits[0] * noise) | (apart > limits[1] * noise))
         ys, xs = np.nonzero(out)
         contrast = local_contrast(seen, np.full(len(ys), noise, np.float32), ys, xs)
         beyond = np.float32(noise) * np.where(apart[ys, xs] < 0, *limits)

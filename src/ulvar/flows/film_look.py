@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.engine import BoolArray, F32Array, F64Array
-from ulvar.frames import Film, MaskBit, burnt_words, robust_spread, write_png
+from ulvar.frames import Film, MaskBit, burnt_words, median, robust_spread, write_png
 
 # Frames of the picture that stars are marked in, and those that words are looked for in.
 _MEAN_OF, _WORDS_IN = 64, 48
@@ -51,7 +51,7 @@ def film_grey(picture: F32Array) -> np.ndarray:
     there = picture[np.isfinite(picture)]
     if not len(there):
         return np.zeros(picture.shape, dtype=np.uint8)
-    middle, noise = float(np.median(there)), robust_spread(there)
+    middle, noise = median(there), robust_spread(there)
     # Where stars are few most of the pixels are noise: it stays dark.
     low, high = middle - noise, max(middle + 20 * noise, float(np.percentile(there, 99.9)))
     grey = np.clip((np.nan_to_num(picture, nan=low) - low) / max(high - low, 1e-6), 0, 1)

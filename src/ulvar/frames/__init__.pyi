@@ -50,7 +50,10 @@ from .names import distinct_stems as distinct_stems
 from .noise import CLIPPED_TO_SIGMA as CLIPPED_TO_SIGMA
 from .noise import MAD_TO_SIGMA as MAD_TO_SIGMA
 from .noise import difference_noise as difference_noise
+from .noise import median as median
 from .noise import robust_spread as robust_spread
+from .noise import row_medians as row_medians
+from .noise import sorted_quantiles as sorted_quantiles
 from .readers import Rows as Rows
 from .readers import carried_cards as carried_cards
 from .readers import is_fits_path as is_fits_path

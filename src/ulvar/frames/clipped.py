@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from ulvar.engine import F32Array
-from ulvar.frames.noise import MAD_TO_SIGMA
+from ulvar.frames.noise import median, robust_spread
 
 # Highest numbers by bits of a pixel as the FITS reader tells them: 20 is 16 bits without a sign.
 _HIGHEST = {8: 255.0, 16: 32767.0, 20: 65535.0}
@@ -38,11 +40,10 @@ def clipped_at(data: F32Array, bitpix: int) -> float | None:
     if top >= highest:
         return highest
     sample = data[::_THIN, ::_THIN]
-    sample = sample[np.isfinite(sample)]
-    if not sample.size:
+    sky = median(sample)
+    if math.isnan(sky):
         return None
-    sky = float(np.median(sample))
-    spread = max(MAD_TO_SIGMA * float(np.median(np.abs(sample - sky))), 1.0)
+    spread = max(robust_spread(sample, about=sky), 1.0)
     if not top > sky + _OVER * spread:
         return None
     return top if int(np.count_nonzero(data == np.float32(top))) >= _PILE else None

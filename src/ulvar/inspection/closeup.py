@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import F32Array, F64Array, Failed, MaskArray
-from ulvar.frames import CLIPPED_TO_SIGMA, MaskBit
+from ulvar.frames import CLIPPED_TO_SIGMA, MaskBit, median
 from ulvar.photometry import measure_apertures
 from ulvar.stars.bright import SIGMA_TO_FWHM
 
@@ -152,12 +152,12 @@ def look_at_star(
 def _sky(values: F32Array) -> tuple[float, float]:
     kept = values.astype(np.float64)
     for _ in range(8):
-        middle, spread = float(np.median(kept)), float(kept.std())
+        middle, spread = median(kept), float(kept.std())
         inside = np.abs(kept - middle) < 3 * spread
         if inside.all() or inside.sum() < 20:
             break
         kept = kept[inside]
-    return float(np.median(kept)), max(float(kept.std()) * CLIPPED_TO_SIGMA, 1e-9)
+    return median(kept), max(float(kept.std()) * CLIPPED_TO_SIGMA, 1e-9)
 
 
 def _smoothed(data: F64Array, sigma: float) -> F64Array:

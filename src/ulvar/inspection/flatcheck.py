@@ -10,6 +10,7 @@ import cv2
 import numpy as np
 
 from ulvar.engine import F32Array, F64Array, Failed, MaskArray
+from ulvar.frames import MAD_TO_SIGMA, row_medians
 from ulvar.inspection.findings import Finding, notice
 
 _CELLS = 40
@@ -96,8 +97,8 @@ def sky_cells(data: F32Array, mask: MaskArray | None, cells: int = _CELLS) -> F6
         values[bad != 0] = np.nan
     with np.errstate(invalid="ignore"):
         for _ in range(3):
-            middle = np.nanmedian(values, axis=2, keepdims=True)
-            spread = 1.4826 * np.nanmedian(np.abs(values - middle), axis=2, keepdims=True)
+            middle = row_medians(values)[..., None]
+            spread = MAD_TO_SIGMA * row_medians(np.abs(values - middle))[..., None]
             values[(values > middle + 2.0 * spread) | (values < middle - 2.5 * spread)] = np.nan
         return np.asarray(np.nanmean(values, axis=2))
 

@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 
 from ulvar.engine import F32Array
-from ulvar.frames import difference_noise
+from ulvar.frames import difference_noise, median, robust_spread, row_medians, sorted_quantiles
 
 # A look is taken in a band of rows across the middle of the frame, of about this many pixels.
 LOOK_PIXELS = 400_000
@@ -106,7 +106,7 @@ def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
     data = band if finite == 1.0 else np.where(good, band, np.float32(level))
     shift = 2 if mosaic else 1
     noise = difference_noise(data, apart=shift, thin=3)
-    low, high = (float(v) for v in np.percentile(values[::2], (1, 99)))
+    low, high = (float(v) for v in sorted_quantiles(np.sort(values[::2]), (0.01, 0.99)))
     top = float(values.max())
     step = _step(values)
     return PixelLook(
@@ -117,7 +117,7 @@ def look_at(band: F32Array, *, mosaic: bool = False) -> PixelLook:
 
 def _median(values: F32Array) -> float:
     """Median, of whole numbers to a part of their step (the grouped median): a level is known far better than that."""
-    middle = float(np.median(values))
+    middle = median(values)
     equal = int((values == np.float32(middle)).sum())
     if equal < 2 or middle != round(middle):
         return middle
@@ -146,9 +146,9 @@ def _stars(data: F32Array, mosaic: bool, step: int) -> int:
     ny, nx = data.shape[0] // cell, data.shape[1] // cell
     data = data[: ny * cell, : nx * cell]
     cells = data.reshape(ny, cell, nx, cell)[:, ::2, :, ::2].transpose(0, 2, 1, 3).reshape(ny, nx, -1)
-    coarse = np.median(cells, axis=2).astype(np.float32)
+    coarse = row_medians(cells).astype(np.float32)
     residual = data - cv2.resize(coarse, (data.shape[1], data.shape[0]), interpolation=cv2.INTER_LINEAR)
-    noise = 1.4826 * float(np.median(np.abs(residual.ravel()[::3])))
+    noise = robust_spread(residual.ravel()[::3], about=0.0)
     # Values in coarse steps may all be alike, and their neighbours a whole step off: the step is a noise too.
     noise = max(noise, 0.6 * step, 1e-6)
     # A glow at the edge is steeper than the cells; what is left of it is no star.

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.engine import BoolArray, F64Array
-from ulvar.frames import MAD_TO_SIGMA
+from ulvar.frames import MAD_TO_SIGMA, row_medians
 
 
 @dataclass(frozen=True)
@@ -87,17 +87,6 @@ def weigh(flux: F64Array, error: F64Array, *, use: BoolArray | None = None, out:
             break
     expected = _expected(promised, filled, weights, relative)
     return Weighed(weights, level, every, every_variance, scatter, expected, against_rest(every, weights))
-
-
-def row_medians(values: F64Array) -> F64Array:
-    """Median of each row's finite values; NaN for a row without any."""
-    if not values.size:
-        return np.full(len(values), math.nan)
-    finite = np.isfinite(values)
-    # What is not known stands behind all that is, and alone where nothing is.
-    ordered = np.sort(np.where(finite, values, np.nan), axis=1)
-    count, rows = finite.sum(axis=1), np.arange(len(values))
-    return np.asarray((ordered[rows, (count - 1) // 2] + ordered[rows, count // 2]) / 2)
 
 
 def row_deviations(values: F64Array) -> tuple[F64Array, F64Array]:

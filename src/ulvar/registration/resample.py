@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 
 from ulvar.engine import F32Array, F64Array
-from ulvar.engine.threads import in_parts
+from ulvar.engine.threads import in_rows
 from ulvar.registration.options import RESAMPLING, Kernel, Resampling
 from ulvar.registration.transform import PixelMap, Transform
 
@@ -19,8 +19,6 @@ _STEP, _LEAST_STEP, _BENT_PX, _BENT_LIGHT = 64, 8, 0.004, 5e-4
 # Up to this shear the image is interpolated along rows and then columns: within the kernel's reach a row's places then
 # shift by less than a third of a pixel.
 _LITTLE_SHEAR = 0.1
-# A thread takes at least so many rows.
-_ROWS = 64
 
 
 # Where a pixel of the target is so many pixels of the data wide, or more, it is a mean of them.
@@ -138,15 +136,15 @@ def resample(data: F32Array, transform: PixelMap, shape: tuple[int, int], how: R
     if along is not None:
         between = np.empty((data.shape[0], width), dtype=np.float32)
         turned = np.ascontiguousarray(table.T)
-        in_parts(lambda a, b: along_rows(data, along, step, turned, between, a, b), data.shape[0], smallest=_ROWS)
-        in_parts(
+        in_rows(lambda a, b: along_rows(data, along, step, turned, between, a, b), data.shape)
+        in_rows(
             lambda a, b: along_columns(between, holes, across, down, area, step, turned, which, out, a, b),
-            height, smallest=_ROWS,
+            shape,
         )  # fmt: skip
-    in_parts(
+    in_rows(
         lambda a, b: tap_by_tap(data, holes, across, down, area, step, table, order, which, out, a, b),
-        height, smallest=_ROWS,
+        shape,
     )  # fmt: skip
     if floor is not None:
-        in_parts(lambda a, b: raise_to(floor, across, down, area, step, out, a, b), height, smallest=_ROWS)
+        in_rows(lambda a, b: raise_to(floor, across, down, area, step, out, a, b), shape)
     return out

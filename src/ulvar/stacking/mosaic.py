@@ -10,6 +10,7 @@ import numpy as np
 
 from ulvar.combine import CombinedMaps, Method, Rejection, RowSource, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
+from ulvar.frames import median
 from ulvar.frames.noise import robust_spread
 from ulvar.registration import PixelMap
 from ulvar.stacking.local import Surface, SurfaceRows
@@ -121,7 +122,7 @@ def _differences(first: MosaicInput, second: MosaicInput, factors: tuple[float, 
             block = apart[:, left : left + _BLOCK]
             good = block[np.isfinite(block)]
             if good.size > block.size / 2 and good.size >= _LEAST:
-                found.append(float(np.median(good)))
+                found.append(median(good))
                 places.append((common.x0 + left + block.shape[1] / 2, y + block.shape[0] / 2))
     return np.array(found), np.array(places).reshape(-1, 2)
 

@@ -10,6 +10,9 @@ import numpy as np
 from ulvar.engine import BoolArray, F32Array, in_parts
 from ulvar.frames import CELL_SITES
 
+# A thread takes at least so many cells.
+_LEAST_CELLS = 50
+
 
 @dataclass(frozen=True)
 class Background:
@@ -118,8 +121,8 @@ def _mesh(
     noise = np.empty((rows, columns), dtype=np.float32)
     in_parts(
         lambda first, last: clipped_cells(data, skip, edges_y, edges_x, step, not starless, first, last, level, noise),
-        rows,
-    )
+        rows, smallest=max(1, _LEAST_CELLS // columns),
+    )  # fmt: skip
     return level, noise
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts, places_in_groups
+from ulvar.engine import BoolArray, F32Array, F64Array, I64Array, in_parts, in_rows, places_in_groups
 
 # As many of the brightest are measured.
 _MOST = 200
@@ -118,7 +118,7 @@ def find_maxima(
         found = local_maxima(smooth, noise, np.float32(level), hidden, first, last, 2, out_y, out_x)
         return out_y[:found], out_x[:found]
 
-    parts = in_parts(part, smooth.shape[0], smallest=64)
+    parts = in_rows(part, smooth.shape)
     ys, xs = np.concatenate([p[0] for p in parts])[:limit], np.concatenate([p[1] for p in parts])[:limit]
     if apart > 1 and len(xs):
         disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * apart + 1, 2 * apart + 1))

@@ -223,7 +223,8 @@ def gather_psf(
         if len(x) >= 12:
             # Blends that were taken for one star fit worst; the profile is not to learn from them.
             sharp = _misfit(fit, x, y, flux)
-            x, y, flux = (v[sharp <= np.quantile(sharp, 0.8)] for v in (x, y, flux))
+            good = sharp <= np.quantile(sharp, 0.8)
+            x, y, flux = x[good], y[good], flux[good]
         # The fit takes stars off within their reach; the table is compared over its whole radius.
         left = picture.copy()
         subtract_stars(left, psf.table, x, y, flux, np.full(len(x), psf.radius_px, dtype=np.int64), 1.0)

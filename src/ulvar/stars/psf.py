@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
 from scipy import ndimage
-from scipy.optimize import least_squares
 
 from ulvar.engine import F32Array, F64Array, I64Array
 from ulvar.stars._kernels_psf import sample_table
 from ulvar.stars.bright import SIGMA_TO_FWHM
+
+# Of the crest: what a table may be off by before it counts less. The fit ends after so many steps.
+_TOLERATED, _STEPS, _LONGEST = 0.02, 60, 0.5
 
 
 @lru_cache(maxsize=16)
@@ -174,6 +177,46 @@ def half_width(table: F64Array) -> tuple[float, bool]:
     return float(2 * (i - 1 + share)), ring
 
 
+def _settled(
+    off: Callable[[F64Array], F64Array], slopes: Callable[[F64Array], F64Array], start: F64Array
+) -> F64Array | None:
+    """Return the numbers of least residuals, of which large ones count by their size and not their square; None without any.
+
+    Damped Gauss-Newton steps (Marquardt 1963, J. SIAM 11, 431) with weights made anew for each (Holland & Welsch 1977, Commun. Stat.
+    A 6, 813). A general solver takes four times as long for numbers so few.
+    """
+
+    def cost(residual: F64Array) -> float:
+        return float((np.sqrt(1 + (residual / _TOLERATED) ** 2) - 1).sum())
+
+    numbers, damping = start, 1e-3
+    residual = off(numbers)
+    least = cost(residual)
+    if not math.isfinite(least):
+        return None
+    for _ in range(_STEPS):
+        slope = slopes(numbers)
+        weighed = slope.T / np.sqrt(1 + (residual / _TOLERATED) ** 2)
+        normal, pull = weighed @ slope, weighed @ residual
+        while True:
+            step = np.linalg.solve(normal + damping * np.diag(np.diag(normal) + 1e-12), pull)
+            # Far from the end slopes are no guide: a step of half a logarithm is a long one.
+            step *= min(1.0, _LONGEST / float(np.abs(step).max() + 1e-300))
+            with np.errstate(over="ignore", invalid="ignore"):
+                tried = off(numbers - step)
+            fresh = cost(tried)
+            if fresh <= least:
+                break
+            damping *= 10
+            if damping > 1e8:
+                return numbers
+        gained, numbers, residual, least = least - fresh, numbers - step, tried, fresh
+        damping = max(damping / 10, 1e-9)
+        if gained <= 1e-7 * least:
+            break
+    return numbers
+
+
 def profile_width(table: F64Array, start_px: float) -> tuple[float, bool]:
     """Return (FWHM [px], whether the profile is a ring) of a table.
 
@@ -214,10 +257,9 @@ def profile_width(table: F64Array, start_px: float) -> tuple[float, bool]:
     xx, yy, xy = (float((np.maximum(value, 0) * m).sum()) for m in (cx * cx, cy * cy, cx * cy))
     angle = 0.5 * math.atan2(2 * xy, xx - yy)
     first = np.array([1.0, math.log(start_px * 1.02), math.log(start_px * 0.98), angle, math.log(2.5), 0.0, 0.0])
-    try:
-        fit = least_squares(off, first, slopes, loss="soft_l1", f_scale=0.02, max_nfev=60, ftol=1e-6, xtol=1e-5)
-    except ValueError:
+    fit = _settled(off, slopes, first)
+    if fit is None:
         return math.nan, False
-    beta = 1 + math.exp(fit.x[4])
-    fwhm = 2 * math.exp((fit.x[1] + fit.x[2]) / 2) * math.sqrt(2 ** (1 / beta) - 1)
+    beta = 1 + math.exp(fit[4])
+    fwhm = 2 * math.exp((fit[1] + fit[2]) / 2) * math.sqrt(math.expm1(math.log(2) / beta))
     return (fwhm, False) if 0.3 * start_px < fwhm < 3 * start_px else (math.nan, False)

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
-from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray, in_parts
+from ulvar.engine import BoolArray, F32Array, F64Array, MaskArray, in_rows
 from ulvar.frames import MaskBit
 from ulvar.stars.background import Background, mesh_background
 from ulvar.stars.bright import SIGMA_TO_FWHM, find_maxima, moment_shapes, ring_mean, window_moments
@@ -135,7 +135,7 @@ def _halved(data: F32Array, hidden: BoolArray) -> F32Array:
     from ulvar.stars._kernels import halve
 
     out = np.empty((data.shape[0] // 2, data.shape[1] // 2), dtype=np.float32)
-    in_parts(lambda first, last: halve(data, hidden, out, first, last), len(out), smallest=64)
+    in_rows(lambda first, last: halve(data, hidden, out, first, last), out.shape)
     return out
 
 

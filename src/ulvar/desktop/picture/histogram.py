@@ -11,8 +11,9 @@ from PySide6.QtWidgets import QToolTip, QWidget
 
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.pictures import Picture
-from ulvar.desktop.picture.stretch import Sample, Stretch, sorted_quantiles
+from ulvar.desktop.picture.stretch import Sample, Stretch
 from ulvar.engine import percent
+from ulvar.frames import sorted_quantiles
 
 _MARGIN = 6
 _BARS = 120

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -23,6 +24,7 @@ from ulvar.frames import (
     cell_colours,
     is_fits_path,
     is_mosaic,
+    median,
     on_one_scale,
     read_plane,
     white_balance,
@@ -220,9 +222,8 @@ def _filled(data: np.ndarray, smaller: np.ndarray, shrink: Callable[[np.ndarray]
     """Return the smaller picture, made anew with the median where pixels have no value: these would spread."""
     if np.isfinite(smaller.sum(dtype=np.float64)):
         return smaller
-    sample = _thinned(data)
-    good = sample[np.isfinite(sample)]
-    return shrink(np.nan_to_num(data, nan=float(np.median(good)) if good.size else 0.0))
+    middle = median(_thinned(data))
+    return shrink(np.nan_to_num(data, nan=0.0 if math.isnan(middle) else middle))
 
 
 def _thinned(data: np.ndarray) -> np.ndarray:

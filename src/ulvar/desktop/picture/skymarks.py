@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 
 from ulvar.desktop.parts import glyphs
@@ -18,8 +18,9 @@ def paint_sky(painter: QPainter, scene: Scene) -> None:
         _place(painter, scene, name, scene.sight.to_screen(x, y))
     for name, x, y in scene.overlay.bodies:
         _body(painter, scene, name, scene.sight.to_screen(x, y))
+    taken: list[QRectF] = []
     for name, x, y, kind, chosen in scene.overlay.candidates:
-        _candidate(painter, scene, (name, kind, chosen), scene.sight.to_screen(x, y))
+        _candidate(painter, scene, (name, kind, chosen), scene.sight.to_screen(x, y), taken)
     if scene.overlay.pair is not None:
         _pair(painter, scene)
 
@@ -42,7 +43,18 @@ def _place(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:
     halo_text(painter, at + QPointF(16, -10), name, scene.sky.color("cur"))
 
 
-def _candidate(painter: QPainter, scene: Scene, what: tuple[str, str, bool], at: QPointF) -> None:
+def _beside(at: QPointF, name: str, taken: list[QRectF]) -> QPointF:
+    """Return where a name goes: to the right of its star, or elsewhere about it where another one stands; it is taken then."""
+    box = QFontMetricsF(font("value")).boundingRect(name)
+    tried = [at + QPointF(dx, dy) for dx in (18, -18 - box.width()) for dy in (-10, 26)]
+    place = next((p for p in tried if not any(box.translated(p).intersects(one) for one in taken)), tried[0])
+    taken.append(box.translated(place))
+    return place
+
+
+def _candidate(
+    painter: QPainter, scene: Scene, what: tuple[str, str, bool], at: QPointF, taken: list[QRectF]
+) -> None:  # fmt: skip
     """Draw a dotted hexagon about a good candidate, a cross beside one that is not, a wave under a star that varies."""
     name, kind, chosen = what
     red = scene.theme.name == "red"
@@ -67,7 +79,7 @@ def _candidate(painter: QPainter, scene: Scene, what: tuple[str, str, bool], at:
         painter.setPen(QPen(scene.sky.color("cur"), 2))
         painter.drawEllipse(at, 21, 21)
     if kind != "bad" or chosen:
-        halo_text(painter, at + QPointF(18, -10), name, scene.sky.color("cur") if chosen else color)
+        halo_text(painter, _beside(at, name, taken), name, scene.sky.color("cur") if chosen else color)
 
 
 def _body(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+
+from ulvar.frames import robust_spread, sorted_quantiles
 
 STRETCHES = {
     "Linear": "Equal steps of light are equal steps of grey",
@@ -131,33 +132,25 @@ class Sample:
         good = np.sort(pixels[np.isfinite(pixels)], axis=None)
         if good.size == 0:
             return cls(good)
-        median, low, high, top, bottom = (float(v) for v in sorted_quantiles(good, (0.5, 0.01, 0.99, 0.998, 0.002)))
-        noise = 1.4826 * float(np.median(np.abs(good - median)))
+        middle, low, high, top, bottom = (float(v) for v in sorted_quantiles(good, (0.5, 0.01, 0.99, 0.998, 0.002)))
+        noise = robust_spread(good, about=middle)
         if noise <= 0:
             # More than half of the pixels have one value.
-            noise = max((high - low) / 5, abs(median) * 1e-3, 1e-6)
-        skew = (top - median) - (median - bottom)
+            noise = max((high - low) / 5, abs(middle) * 1e-3, 1e-6)
+        skew = (top - middle) - (middle - bottom)
         # Light comes on one side only: stars, not the shape of a flat.
-        if top - median > 8 * noise and skew > 5 * noise:
+        if top - middle > 8 * noise and skew > 5 * noise:
             # So few pixels over the sky that they are no stars but hot pixels: a dark.
-            share = 1 - np.searchsorted(good, median + 8 * noise, side="right") / good.size
+            share = 1 - np.searchsorted(good, middle + 8 * noise, side="right") / good.size
             if share > 0.0025:
-                ceiling = max(median + 50 * noise, median + 0.3 * (top - median))
-                return cls(good, median - 1.2 * noise, ceiling)
-        floor = min(median - 4 * noise, low) if low > median - 12 * noise else low
-        return cls(good, floor, max(median + 5 * noise, high), even=True)
+                ceiling = max(middle + 50 * noise, middle + 0.3 * (top - middle))
+                return cls(good, middle - 1.2 * noise, ceiling)
+        floor = min(middle - 4 * noise, low) if low > middle - 12 * noise else low
+        return cls(good, floor, max(middle + 5 * noise, high), even=True)
 
     def histogram(self, low: float, high: float, bins: int) -> np.ndarray:
         """Return the number of values in each of `bins` equal steps from low to high."""
         return np.diff(np.searchsorted(self.values, np.linspace(low, high, bins + 1)))
-
-
-def sorted_quantiles(values: np.ndarray, shares: Sequence[float]) -> np.ndarray:
-    """Return quantiles of values that are sorted already, interpolated linearly."""
-    place = np.asarray(shares) * (len(values) - 1)
-    below = place.astype(np.intp)
-    above = np.minimum(below + 1, len(values) - 1)
-    return values[below] + (place - below) * (values[above] - values[below])
 
 
 def auto_stretch(sample: Sample, stretch: Stretch) -> Stretch:
