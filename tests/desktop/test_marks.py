@@ -115,6 +115,14 @@ class Marks(unittest.TestCase):
         # The name of the first is to the right of it, above.
         at = self.canvas.sight.to_screen(100.0, 60.0).toPoint()
         self.assertGreater(alone[0][at.y() - 22 : at.y() - 8, at.x() + 18 : at.x() + 60].sum(), 100)
+        # Nor over the name of a star with a role, nor over the edge.
+        role = RoleMark("a", "target", 100.0, 60.0)
+        letter = (slice(at.y() - 34, at.y() - 14), slice(at.x() + 26, at.x() + 42))
+        one, both = (pixels(self.drawn(Overlay(roles=[role], candidates=some)))[letter] for some in ([], stars[:1]))
+        self.assertGreater(int(one.max()), 100)
+        np.testing.assert_array_equal(both, one)
+        edge = pixels(self.drawn(Overlay(candidates=[("star 9", WIDTH - 1.0, 60.0, "varies", False)]))).max(axis=2) > 60
+        self.assertGreater(edge.sum(), 0.7 * alone[0].sum())
         together = pixels(self.drawn(Overlay(candidates=stars))).max(axis=2) > 60
         # Waves go over each other, names do not: every name has the light that it has alone.
         waves = sum(mark[at.y() + 6 : at.y() + 25, at.x() - 20 : at.x() + 30].sum() for mark in alone)

@@ -293,10 +293,9 @@ def _residuals(painter: QPainter, scene: Scene) -> None:
 def _role(painter: QPainter, scene: Scene, mark: RoleMark) -> None:
     p = scene.sight.to_screen(mark.x, mark.y)
     color = _color(scene, "off" if mark.suspect else mark.role)
-    radius = 26.0
+    radius = _role_radius(scene)
     if scene.overlay.aperture is not None:
         aperture, inner, outer = (r * scene.sight.scale for r in scene.overlay.aperture)
-        radius = max(20.0, outer + 6)
         ring = QPainterPath()
         ring.addEllipse(p, outer, outer)
         ring.addEllipse(p, inner, inner)
@@ -312,7 +311,17 @@ def _role(painter: QPainter, scene: Scene, mark: RoleMark) -> None:
     painter.setPen(pen)
     painter.setBrush(Qt.BrushStyle.NoBrush)
     painter.drawPath(glyphs.role_path(mark.role, p.x(), p.y(), radius))
-    halo_text(painter, QPointF(p.x() + radius * 0.9 + 4, p.y() - radius * 0.72), mark.name, color)
+    halo_text(painter, role_name_at(scene, mark), mark.name, color)
+
+
+def _role_radius(scene: Scene) -> float:
+    return 26.0 if scene.overlay.aperture is None else max(20.0, scene.overlay.aperture[2] * scene.sight.scale + 6)
+
+
+def role_name_at(scene: Scene, mark: RoleMark) -> QPointF:
+    """Return where the name of a star with a role begins."""
+    radius = _role_radius(scene)
+    return scene.sight.to_screen(mark.x, mark.y) + QPointF(radius * 0.9 + 4, -radius * 0.72)
 
 
 def aperture_words(radii: tuple[float, float, float]) -> str:

@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.theme import font
-from ulvar.desktop.picture.overlays import Scene, halo_text
+from ulvar.desktop.picture.overlays import Scene, halo_text, role_name_at
 
 
 def paint_sky(painter: QPainter, scene: Scene) -> None:
@@ -18,7 +18,7 @@ def paint_sky(painter: QPainter, scene: Scene) -> None:
         _place(painter, scene, name, scene.sight.to_screen(x, y))
     for name, x, y in scene.overlay.bodies:
         _body(painter, scene, name, scene.sight.to_screen(x, y))
-    taken: list[QRectF] = []
+    taken = [_box(mark.name).translated(role_name_at(scene, mark)) for mark in scene.overlay.roles]
     for name, x, y, kind, chosen in scene.overlay.candidates:
         _candidate(painter, scene, (name, kind, chosen), scene.sight.to_screen(x, y), taken)
     if scene.overlay.pair is not None:
@@ -43,11 +43,21 @@ def _place(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:
     halo_text(painter, at + QPointF(16, -10), name, scene.sky.color("cur"))
 
 
-def _beside(at: QPointF, name: str, taken: list[QRectF]) -> QPointF:
-    """Return where a name goes: to the right of its star, or elsewhere about it where another one stands; it is taken then."""
-    box = QFontMetricsF(font("value")).boundingRect(name)
+def _box(name: str) -> QRectF:
+    """Return what a name that begins at (0, 0) covers."""
+    return QFontMetricsF(font("value")).boundingRect(name)
+
+
+def _beside(scene: Scene, at: QPointF, name: str, taken: list[QRectF]) -> QPointF:
+    """Return where a name goes, which is taken then: to the right of its star, or about it where there is room and no other one."""
+    box, view = _box(name), QRectF(0, 0, scene.sight.width, scene.sight.height)
     tried = [at + QPointF(dx, dy) for dx in (18, -18 - box.width()) for dy in (-10, 26)]
-    place = next((p for p in tried if not any(box.translated(p).intersects(one) for one in taken)), tried[0])
+    free = (
+        p
+        for p, there in ((p, box.translated(p)) for p in tried)
+        if view.contains(there) and not any(there.intersects(one) for one in taken)
+    )
+    place = next(free, tried[0])
     taken.append(box.translated(place))
     return place
 
@@ -79,7 +89,7 @@ def _candidate(
         painter.setPen(QPen(scene.sky.color("cur"), 2))
         painter.drawEllipse(at, 21, 21)
     if kind != "bad" or chosen:
-        halo_text(painter, _beside(at, name, taken), name, scene.sky.color("cur") if chosen else color)
+        halo_text(painter, _beside(scene, at, name, taken), name, scene.sky.color("cur") if chosen else color)
 
 
 def _body(painter: QPainter, scene: Scene, name: str, at: QPointF) -> None:
