@@ -130,6 +130,23 @@ class Marks(unittest.TestCase):
         named[at.y() + 6 : at.y() + 25, at.x() - 20 : at.x() + 30] = False
         self.assertAlmostEqual(named.sum(), sum(mark.sum() for mark in alone) - waves, delta=60)
 
+    def test_what_a_pair_measures_stands_clear_of_the_marks_of_its_stars(self) -> None:
+        pair = ((100.0, 50.0), (100.0, 62.0), "12.34″, 90.0°")
+        role = RoleMark("a", "target", 100.0, 62.0)
+        middle = self.canvas.sight.to_screen(100.0, 56.0).toPoint()
+        left = [
+            int(
+                np.nonzero(
+                    (pixels(self.drawn(Overlay(pair=pair, roles=roles)))[middle.y() - 6 : middle.y() + 5, : middle.x() - 27] > 90).any(
+                        axis=(0, 2)
+                    )
+                )[0].max()
+            )
+            for roles in ([], [role])
+        ]
+        self.assertGreater(left[0], middle.x() - 35)
+        self.assertLess(left[1], middle.x() - 30)
+
     def test_masked_pixels_are_coloured_where_they_are(self) -> None:
         mask = np.zeros((HEIGHT, WIDTH), dtype=np.uint16)
         mask[Y, X] = 8

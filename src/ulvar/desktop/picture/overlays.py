@@ -318,6 +318,13 @@ def _role_radius(scene: Scene) -> float:
     return 26.0 if scene.overlay.aperture is None else max(20.0, scene.overlay.aperture[2] * scene.sight.scale + 6)
 
 
+def role_frame(scene: Scene, mark: RoleMark) -> QRectF:
+    """Return what the mark of a star with a role covers."""
+    reach = QPointF(1, 1) * _role_radius(scene)
+    at = scene.sight.to_screen(mark.x, mark.y)
+    return QRectF(at - reach, at + reach)
+
+
 def role_name_at(scene: Scene, mark: RoleMark) -> QPointF:
     """Return where the name of a star with a role begins."""
     radius = _role_radius(scene)

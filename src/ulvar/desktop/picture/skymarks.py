@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QFontMetricsF, QPainter, QPainterPath, QPen
 
 from ulvar.desktop.parts import glyphs
 from ulvar.desktop.parts.theme import font
-from ulvar.desktop.picture.overlays import Scene, halo_text, role_name_at
+from ulvar.desktop.picture.overlays import Scene, halo_text, role_frame, role_name_at
 
 
 def paint_sky(painter: QPainter, scene: Scene) -> None:
@@ -118,8 +118,7 @@ def _pair(painter: QPainter, scene: Scene) -> None:
         path.lineTo(b - QPointF(ring * ux, ring * uy))
     _stroke(painter, scene, path)
     color = scene.sky.color("cur")
-    metrics = QFontMetricsF(font("value"))
-    wide = metrics.horizontalAdvance(words)
+    wide = QFontMetricsF(font("value")).horizontalAdvance(words)
     # The first star has its number: the angle is seen from there.
     away = -1.0 if dy > 0 else 1.0
     halo_text(painter, a + QPointF(-3, 4 + away * (ring + 12)), "1", color)
@@ -127,4 +126,8 @@ def _pair(painter: QPainter, scene: Scene) -> None:
     middle = QPointF((a.x() + b.x()) / 2, (a.y() + b.y()) / 2)
     steep = abs(dy) > abs(dx)
     beside = middle + (QPointF(-wide - ring - 6, 4) if steep else QPointF(-wide / 2, ring + 18))
+    for mark in scene.overlay.roles if steep else ():
+        frame = role_frame(scene, mark)
+        if _box(words).translated(beside).intersects(frame):
+            beside.setX(frame.left() - wide - 6)
     halo_text(painter, beside, words, color)
