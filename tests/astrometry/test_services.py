@@ -124,6 +124,8 @@ class Services(Command):
         self.assertEqual((path, how, asked["set"], float(asked["RA"]), float(asked["SR"])), ("/cone", "GET", "a", 104.0, 2.0))
         stars = load_catalogue(out)
         np.testing.assert_allclose(np.sort(stars.ra), np.sort(self.service.ra[inside]))
+        words = ("--service", f"{self.service.url}/cone?set=a", "--at", "104,35", "--radius", "2", "--out", out)
+        self.assertNotIn("so many rows", self.ulvar("catalogue", "fetch", *words)[1])
         adql = "SELECT ra, dec, V FROM stars WHERE V < 14"
         code, told = self.json("catalogue", "fetch", "--service", f"{self.service.url}/tap/", "--query", adql, "--most", "50", "--out", out)
         path, asked, how = self.service.asked[-1]
@@ -150,6 +152,7 @@ class Services(Command):
         near = separation_deg(stars.ra, stars.dec, 105.0, 35.0) <= 3
         np.testing.assert_allclose(np.sort(stars.ra[near]), np.sort(self.service.ra[inside]))
         self.assertGreater(told["answers"], 6)
+        self.assertIn("so many rows at once", self.ulvar(*words)[1])
         # Asked once more nothing but what was too much is asked of the service.
         before = len(self.service.asked)
         code, again = self.json(*words)
@@ -349,3 +352,5 @@ class Services(Command):
         self.assertEqual((code, told["stars"]), (3, 0))
         self.assertIn(self.service.url, told["reason"])
         self.assertFalse(list(out.glob("*.parquet")))
+        words = ("catalogue", "fetch", "--service", f"{self.service.url}/cone", "--at", "104,35", "--radius", "2", "--out", out)
+        self.assertIn(told["reason"], self.ulvar(*words)[1])

@@ -123,6 +123,7 @@ class Around(Command):
         self.assertEqual(self.json("library", "add", made, "--library", shelf, "--replace")[0], 0)
         code, body = self.json("library", "list", "--library", shelf)
         (entry,) = body["masters"]
+        self.assertNotIn("{", self.ulvar("library", "list", "--library", shelf)[1])
         np.testing.assert_array_equal(read_plane(str(shelf / entry["file"])), read_plane(str(made)))
         self.assertEqual(self.ulvar("library", "retire", entry["file"], "--library", shelf)[0], 0)
         self.assertEqual(self.json("library", "list", "--library", shelf)[1]["masters"], [])

@@ -62,6 +62,7 @@ class FastCommand(Command):
             (("fast", self.film, *_PLACES, "--occultation", "--first", "noon"), 2, "not 'noon'"),
             (("fast", self.film, *_PLACES, "--occultation", "--rate", "0"), 2, "rate"),
             (("fast", self.film, self.film, *_PLACES, "--occultation"), 2, "one film"),
+            (("fast", self.film, "--target", "1,2", "--stars", cut, "--occultation"), 2, "stars come from"),
             (("fast", self.folder / "gone", *_PLACES, "--occultation"), 2, "no such file"),
             (("fast", cut, *_PLACES, "--occultation"), 3, "no frame"),
             (("fast", self.film, *_PLACES, "--out", self.folder / "t.doc"), 2, ".csv"),

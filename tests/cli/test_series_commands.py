@@ -83,7 +83,12 @@ class SeriesBySeries(Command):
             flux = np.mean([float(r["flux"]) for r in rows]) * GAIN
             # An aperture of 5 px about a star of 3 px FWHM; a neighbour may add a few per cent.
             self.assertAlmostEqual(flux / (factor * west[3, 2]), 1.0, delta=0.05)
+        self.assertEqual([s["title"] for s in body["series"]], [f"West Field · {band}" for band in BANDS])
         self.assertEqual(self.ulvar(*words)[0], 2, "tables that exist are kept")
+        (self.raw / "none.fits").write_bytes(b"none")
+        more = (*words[:2], self.raw / "none.fits", *words[len(files) + 1 : -3], self.folder / "bad.csv", *words[-2:])
+        code, body = self.json(*more, "--reference", self.raw / "000.fits")
+        self.assertEqual((code, [Path(f["file"]).name for f in body["frames"] if not f["ok"]]), (1, ["none.fits"]))
         code, body = self.json("curve", out, "--out", curve)
         self.assertEqual((code, [s["series"] for s in body["series"]]), (0, sorted(self.keys[:3])))
         self.assertTrue(all((self.folder / f"c-{key}.csv").exists() for key in self.keys[:3]))

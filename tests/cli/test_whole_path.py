@@ -9,9 +9,11 @@ import shutil
 import tempfile
 from pathlib import Path
 from typing import Any, ClassVar
+from unittest import mock
 
 from tests.cli.support import Command
 from tests.support import small_demo, stamps
+from ulvar.cli.nights import prepare_demo
 from ulvar.frames import header_of
 
 
@@ -34,6 +36,25 @@ class Night(Command):
     truth: ClassVar[dict[str, Any]]
     before: ClassVar[dict[str, tuple[int, int]]]
     steps: ClassVar[dict[str, tuple[int, dict[str, Any]]]]
+
+    def test_the_demo_is_prepared_once(self) -> None:
+        for name in ("raw", "catalogue.csv", "stars.csv"):
+            (self.folder / name).symlink_to(self.demo / name)
+        night = prepare_demo(self.folder, self.truth)
+        self.assertEqual(
+            (night.meta("library"), night.settings.plate.catalogue), tuple(str(self.folder / n) for n in ("library", "catalogue.csv"))
+        )
+        self.assertGreater(len(night.stars()), 3)
+        night.set_meta("library", "/elsewhere")
+        night.set_stars(night.stars()[:1])
+        night.close()
+        night = prepare_demo(self.folder, self.truth)
+        self.addCleanup(night.close)
+        self.assertEqual((night.meta("library"), len(night.stars())), ("/elsewhere", 1))
+        made = "ulvar.cli.nights.make_demo_night"
+        with mock.patch(made, side_effect=OSError("no room")) as make, mock.patch.dict("os.environ", XDG_DATA_HOME=str(self.folder)):
+            self.assertEqual(self.json("demo", "--no-window")[0], 3)
+        self.assertEqual(make.call_args.args[0], (self.folder / "ulvar" / "demo").resolve())
 
     def tearDown(self) -> None:
         self.assertEqual(stamps(self.raw), self.before, "a raw file was touched")

@@ -259,6 +259,7 @@ class OnTheCommandLine(Tracked, Command):
             (["--common=a"], "takes FILE:X,Y=FILE:X,Y"), ([f"--common={files[0]}:1,2={files[0]}:3,4"], "in one other exposure"),
             ([f"--common={files[0]}:1,2={files[1]}:3,4"] * 3, "two stars of an exposure are enough"),
             (["--align=none", "--common=a"], "aligned by stars"), ([marks[0]], "in two exposures"), (["--body-rate=5"], "takes ARCSEC_H,ANGLE"), (["--body-rate=-5,30"], "the speed is over 0"),
+            (["--body-rate=5,360.5"], "the angle from"), (["--body-rate=5,-360.5"], "the angle from"),
             (["--body-at=x.fits:1,2"], "x.fits is not among"), (["--body-at=1,2"], "is not among"), (["--body-at=a:nan,2"], "takes FILE:X,Y"),
             ([f"--body-table={files[0]}"], "light-0.fits"), ([*marks, "--body-rate=5,6"], "by one of them"),
             (["--align=mosaic", "--body-rate=5,6"], "not on a mosaic"),

@@ -111,6 +111,10 @@ class Two(FolderCase):
             record_step(self.night, station)
         recipe = self.folder / "recipe.toml"
         recipe.write_text((self.night.folder / "recipe.toml").read_text())
+        # What the recipe says is done, whatever the night is set to now.
+        settings = self.night.settings
+        wanted, settings.masters.age_d = settings.masters.age_d, 3.0
+        self.night.set_settings(settings)
         self.night.close()
         words = [sys.executable, "-m", "ulvar", "run", str(recipe), "--night", str(self.folder / "raw")]
         both = [subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) for _ in range(2)]
@@ -120,6 +124,7 @@ class Two(FolderCase):
             self.assertIn("masters    1 master", out)
         night = Night(self.night.folder)
         self.addCleanup(night.close)
+        self.assertEqual(night.settings.masters.age_d, wanted)
         self.assertEqual((len(night.exposures), len(night.products_of("master"))), (4, 1))
         self.assertEqual(len([f for f in files_under(night.products) if f.endswith(".fits")]), 1)
         self.assertEqual([f for f in files_under(night.folder) if "/.ulvar" in f], [])
