@@ -51,11 +51,7 @@ def rows_of(
         when = datetime(2027, 2, 11, 12, tzinfo=UTC) + timedelta(days=float(jd - JD0))
         cloud = 1 - 0.1 * math.sin(9 * k) ** 2
         target = 4e4 * 10 ** (-0.4 * (float(dimming(np.array([jd]))[0]) + level)) * (1 + rng.normal(0, _NOISE))
-        for star, role, flux, ra in (
-            (name, "target", target, STAR[0]),
-            ("a", "comparison", 9e4, 115.6),
-            ("b", "comparison", 7e4, 115.7),
-        ):
+        for star, role, flux, ra in ((name, "target", target, STAR[0]), ("a", "comparison", 9e4, 115.6), ("b", "comparison", 7e4, 115.7)):
             rows.append(
                 SeriesRow(
                     file=files[k] if k < len(files) else f"light-{k:03d}.fits", time_utc_mid=when, jd_utc=float(jd), bjd_tdb=float(jd), name=star,

@@ -202,12 +202,7 @@ class Tables(Files):
     def test_star_tables(self, text: str) -> None:
         self.refused(read_stars, text, FrameError)
 
-    @given(
-        st.lists(
-            st.tuples(st.floats(0, 5000), st.floats(0, 5000), st.floats(-1e6, 1e9), st.sampled_from([0, 1, 4])),
-            max_size=6,
-        )
-    )
+    @given(st.lists(st.tuples(st.floats(0, 5000), st.floats(0, 5000), st.floats(-1e6, 1e9), st.sampled_from([0, 1, 4])), max_size=6))
     def test_star_tables_come_back(self, rows: list[tuple[float, float, float, int]]) -> None:
         columns = {name: np.full(len(rows), math.nan) for name in StarTable.__dataclass_fields__}
         for at, name in enumerate(("x", "y", "flux")):

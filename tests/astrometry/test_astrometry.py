@@ -74,13 +74,7 @@ class Coordinates(FolderCase):
                     found = wcs_from_header({**cards, name: value})
                     # A picture of a pixel's place far out is a picture still; anything else is no solution.
                     self.assertTrue(found is None or (name == "CRPIX1" and value == 1e308))
-        for odd in (
-            {"A_ORDER": 10},
-            {"A_ORDER": -1},
-            {"A_ORDER": "x"},
-            {"A_ORDER": 2, "A_2_0": math.nan},
-            {"CD1_1": 500.0},
-        ):
+        for odd in ({"A_ORDER": 10}, {"A_ORDER": -1}, {"A_ORDER": "x"}, {"A_ORDER": 2, "A_2_0": math.nan}, {"CD1_1": 500.0}):
             self.assertIsNone(wcs_from_header({**cards, **odd}))
         again = wcs_from_header(cards)
         assert again is not None

@@ -90,11 +90,7 @@ class Words(Command):
         self.assertEqual((str(stars.ids[k]), math.isnan(stars.variable[k]), math.isnan(stars.errors["mag"][k])), ("", True, True))
 
     def test_other_words_for_variable(self) -> None:
-        for words, told in (
-            ("1,0,", [1, 0, math.nan]),
-            ("yes,no,?", [1, 0, math.nan]),
-            ("True,False,", [1, 0, math.nan]),
-        ):
+        for words, told in (("1,0,", [1, 0, math.nan]), ("yes,no,?", [1, 0, math.nan]), ("True,False,", [1, 0, math.nan])):
             path = self.folder / "v.csv"
             path.write_text("ra,dec,mag,variable\n" + "".join(f"{k},{k},{k},{w}\n" for k, w in enumerate(words.split(","), 1)))
             np.testing.assert_array_equal(load_catalogue(path).variable, told)

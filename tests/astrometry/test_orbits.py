@@ -39,17 +39,7 @@ def elements_of(r: np.ndarray, v: np.ndarray, jd: float) -> Orbit:
 class Motion(FolderCase):
     def test_every_conic_against_steps(self) -> None:
         days = np.array([-700.0, -90.0, -1.0, 0.0, 0.5, 30.0, 400.0, 2000.0])
-        for q, e in (
-            (2.2, 0.15),
-            (0.6, 0.9),
-            (0.1, 0.995),
-            (1.0, 0.99999),
-            (1.0, 1.0),
-            (1.0, 1.00001),
-            (0.5, 1.3),
-            (2.0, 3.2),
-            (1.5, 0.0),
-        ):
+        for q, e in ((2.2, 0.15), (0.6, 0.9), (0.1, 0.995), (1.0, 0.99999), (1.0, 1.0), (1.0, 1.00001), (0.5, 1.3), (2.0, 3.2), (1.5, 0.0)):
             orbit = Orbit("b", q, e, 12.0, 80.0, 210.0, 2461000.5)
             axes = orbit.to_icrs
             begin = np.r_[q * axes[:, 0], math.sqrt(MU * (1 + e) / q) * axes[:, 1]]
@@ -98,10 +88,7 @@ class Seen(FolderCase):
         since = observer.tdb[0] - self.orbit.perihelion_jd + observer.tdb[1]
         for moment, agrees in ((since - light, True), (since, False), (since + light, False)):
             way = heliocentric(self.orbit, moment)[0] - observer.heliocentric[0]
-            ra, dec = (
-                math.degrees(math.atan2(way[1], way[0])) % 360,
-                math.degrees(math.asin(way[2] / np.linalg.norm(way))),
-            )
+            ra, dec = (math.degrees(math.atan2(way[1], way[0])) % 360, math.degrees(math.asin(way[2] / np.linalg.norm(way))))
             off = 3600 * math.hypot((ra - float(seen.ra[0])) * math.cos(math.radians(dec)), dec - float(seen.dec[0]))
             self.assertEqual(off < 1e-3, agrees, off)
             self.assertLess(off, 60)

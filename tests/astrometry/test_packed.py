@@ -26,10 +26,7 @@ class Packed(Command):
     def test_stars(self) -> None:
         stars = load_catalogue(self.write("stars.bin"))
         self.assertEqual((stars.ra.tolist(), stars.dec.tolist(), stars.mag.tolist()), ([5.0, 359.5], [-3.0, 89.0], [8.5, 4.25]))
-        self.assertEqual(
-            (stars.pmra.tolist(), stars.pmdec.tolist(), stars.epoch.tolist()),
-            ([1.5, 0.0], [-2.5, 0.0], [2016.0, 2016.0]),
-        )
+        self.assertEqual((stars.pmra.tolist(), stars.pmdec.tolist(), stars.epoch.tolist()), ([1.5, 0.0], [-2.5, 0.0], [2016.0, 2016.0]))
 
     def test_damaged(self) -> None:
         with self.assertRaisesRegex(CatalogueError, "version 7"):

@@ -135,11 +135,7 @@ class Forms(unittest.TestCase):
         ):  # fmt: skip
             self.assertIsNone(wcs_from_header(header("TAN", 10.0, 20.0, **more)), more)
         self.assertIsNone(wcs_from_header(header("SIN", 10.0, 20.0, PV2_1=0.1)), "a slanted one")
-        for more in (
-            {"RADESYS": "FK5", "EQUINOX": 2000.0},
-            {"RADESYS": "ICRS", "EQUINOX": 2027.1},
-            {"RADECSYS": "FK5"},
-        ):
+        for more in ({"RADESYS": "FK5", "EQUINOX": 2000.0}, {"RADESYS": "ICRS", "EQUINOX": 2027.1}, {"RADECSYS": "FK5"}):
             self.assertIsNotNone(wcs_from_header(header("TAN", 10.0, 20.0, **more)), more)
 
     def test_what_was_read_is_written_and_moved_as_it_is(self) -> None:

@@ -251,19 +251,9 @@ class Services(Command):
             (page, 200, "text/html", r"no table \(text/html\): Moved ask elsewhere"),
             (b"", 200, "", "no table"),
             (page, 404, "text/html", r"refuses \(404 Not Found\): Moved ask elsewhere"),
-            (
-                votable("", "ERROR", "unknown column Vmag"),
-                400,
-                "text/xml",
-                r"refuses \(400 Bad Request\): unknown column Vmag",
-            ),
+            (votable("", "ERROR", "unknown column Vmag"), 400, "text/xml", r"refuses \(400 Bad Request\): unknown column Vmag"),
             (votable("", "ERROR", "unknown column Vmag"), 200, "text/xml", "127.0.0.1: unknown column Vmag"),
-            (
-                b'<VOTABLE><RESOURCE><INFO name="Error" value="SR is too large"/></RESOURCE></VOTABLE>',
-                200,
-                "text/xml",
-                "SR is too large",
-            ),
+            (b'<VOTABLE><RESOURCE><INFO name="Error" value="SR is too large"/></RESOURCE></VOTABLE>', 200, "text/xml", "SR is too large"),
         ):
             self.service.answer = lambda handler, b=body, c=code, k=kind: send(handler, b, c, k)  # type: ignore[misc]
             with self.subTest(why), self.assertRaisesRegex(CatalogueError, why):

@@ -39,10 +39,7 @@ class Corners(unittest.TestCase):
 
     def test_the_inverse_stands_in_the_header(self) -> None:
         """As a program would use it that solves for nothing: pixels from the sky by the inverse terms alone."""
-        bent = {
-            "sip_a": {(2, 0): 2e-6, (3, 0): -1.5e-9, (1, 2): -1.5e-9},
-            "sip_b": {(1, 1): -1e-6, (0, 3): -1.5e-9, (2, 1): -1.5e-9},
-        }
+        bent = {"sip_a": {(2, 0): 2e-6, (3, 0): -1.5e-9, (1, 2): -1.5e-9}, "sip_b": {(1, 1): -1e-6, (0, 3): -1.5e-9, (2, 1): -1.5e-9}}
         one = wcs(**bent)
         for size, away in (((801, 1001), None), ((400, 500), np.array([[1.0, 0, -400.0], [0, 1.0, -300.0]]))):
             moved = one if away is None else one.moved(away)

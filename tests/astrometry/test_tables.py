@@ -205,12 +205,7 @@ class Tiles(TableCase):
                 raise KeyboardInterrupt
             return split(*told)
 
-        with (
-            small[0],
-            small[1],
-            mock.patch.object(tiles_module, "_split", broken),
-            self.assertRaises(KeyboardInterrupt),
-        ):
+        with small[0], small[1], mock.patch.object(tiles_module, "_split", broken), self.assertRaises(KeyboardInterrupt):
             import_stars(path, folder)
         (aside,) = folder.glob(".import-*")
         kept = {p.name: p.stat().st_mtime_ns for p in aside.glob("*.parquet")}

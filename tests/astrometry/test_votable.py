@@ -70,8 +70,7 @@ class VoTables(FolderCase):
                 with self.subTest(kind, fixed=fixed):
                     self.check(self.read(self.write(wrapped(self.binary(5, kind, fixed=fixed)))), 5)
         self.check(
-            self.read(self.write(wrapped(self.words(3)).replace("<", "<v:").replace("<v:/", "</v:").replace("<v:?", "<?"), "n.xml")),
-            3,
+            self.read(self.write(wrapped(self.words(3)).replace("<", "<v:").replace("<v:/", "</v:").replace("<v:?", "<?"), "n.xml")), 3
         )
         path = self.folder / "p.vot.gz"
         path.write_bytes(gzip.compress(wrapped(self.words(4)).encode()))
@@ -79,16 +78,10 @@ class VoTables(FolderCase):
 
     def test_in_portions(self) -> None:
         """However a portion cuts rows, cells and the letters that code them."""
-        for inside in (
-            self.words(60),
-            *(self.binary(60, kind, fixed=fixed) for kind in ("BINARY", "BINARY2") for fixed in (True, False)),
-        ):
+        for inside in (self.words(60), *(self.binary(60, kind, fixed=fixed) for kind in ("BINARY", "BINARY2") for fixed in (True, False))):
             path = self.write(wrapped(inside))
             for chunk in (7, 64, 1001):
-                with (
-                    mock.patch("ulvar.astrometry.votable._CHUNK", chunk),
-                    mock.patch("ulvar.astrometry.votable._ROWS", 7),
-                ):
+                with mock.patch("ulvar.astrometry.votable._CHUNK", chunk), mock.patch("ulvar.astrometry.votable._ROWS", 7):
                     self.check(self.read(path), 60)
 
     def test_null_values_and_the_first_table_alone(self) -> None:

@@ -269,7 +269,4 @@ class ByHand(unittest.TestCase):
         fitting = [(g, match_lights(g.typical, everything)) for g in groups]
         self.assertEqual(shooting_list(fitting), [])
         old = [replace(c, facts=replace(c.facts, start_utc=self.light.start_utc - timedelta(days=60))) for c in everything]  # type: ignore[operator]
-        self.assertEqual(
-            {s.kind for s in shooting_list([(g, match_lights(g.typical, old)) for g in groups])},
-            {Role.DARK, Role.FLAT},
-        )
+        self.assertEqual({s.kind for s in shooting_list([(g, match_lights(g.typical, old)) for g in groups])}, {Role.DARK, Role.FLAT})

@@ -75,10 +75,7 @@ class Steps(Command):
         self.assertEqual(self.json("calibrate", light, "--masters", out, "--out", self.folder / "a")[0], 3)
         code, body = self.json("calibrate", light, "--masters", out, "--out", self.folder / "b", "--scale-darks")
         self.assertEqual((code, body["frames"][0]["ok"]), (0, True))
-        self.assertIn(
-            "dark scaled by 1.3333",
-            str(header_of(body["frames"][0]["output"])) + self.history(body["frames"][0]["output"]),
-        )
+        self.assertIn("dark scaled by 1.3333", str(header_of(body["frames"][0]["output"])) + self.history(body["frames"][0]["output"]))
 
     @staticmethod
     def history(path: str) -> str:

@@ -28,10 +28,7 @@ class FastCommand(Command):
         self.assertEqual(code, 0, body)
         event = body["event"]
         begin = datetime(2026, 3, 14, 22, 0, tzinfo=UTC)
-        for when, error, wanted in (
-            (event["out"], event["out_error_s"], 4.213),
-            (event["back"], event["back_error_s"], 5.713),
-        ):
+        for when, error, wanted in ((event["out"], event["out_error_s"], 4.213), (event["back"], event["back_error_s"], 5.713)):
             seconds = (datetime.fromisoformat(when).replace(tzinfo=UTC) - begin).total_seconds()
             self.assertLess(abs(seconds - wanted), 4 * error + 1e-4)
             self.assertLess(error, 0.02)

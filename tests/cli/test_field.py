@@ -210,12 +210,7 @@ class Measured(Night):
         path = self.folder / "off.csv"
         lines = [f"{name},{role},{self.x[k] + 0.8:.3f},{self.y[k] - 0.5:.3f}" for name, role, k in rows]
         path.write_text("name,role,x,y\n" + "\n".join(lines) + "\n")
-        for centre, off, lost in (
-            ("forced", True, False),
-            ("refined", False, True),
-            ("moments", False, None),
-            ("together", False, False),
-        ):
+        for centre, off, lost in (("forced", True, False), ("refined", False, True), ("moments", False, None), ("together", False, False)):
             out = self.folder / f"{centre}.csv"
             code, _ = self.json("measure", self.n, "--stars", path, "--out", out, "--centre", centre)
             self.assertEqual(code, 0)

@@ -42,17 +42,7 @@ class Odd(Command):
         for words in (
             ("stars", *self.paths[:3], "--table", out / "t2"),
             ("stack", self.paths[0], self.paths[4], "--out", out / "s.fits"),
-            (
-                "measure",
-                self.paths[0],
-                self.paths[4],
-                "--stars",
-                self.folder / "stars.csv",
-                "--aperture",
-                "5",
-                "--out",
-                out / "m.csv",
-            ),
+            ("measure", self.paths[0], self.paths[4], "--stars", self.folder / "stars.csv", "--aperture", "5", "--out", out / "m.csv"),
             ("sort", *self.paths),
         ):
             with self.subTest(words[0]):

@@ -63,8 +63,7 @@ class Pictures(Command):
         picture = tifffile.imread(out)
         self.assertEqual((picture.dtype, picture.shape), (np.uint16, (HEIGHT, WIDTH)))
         self.assertEqual(
-            int(picture[HEIGHT - 20, 30]),
-            round(float(stretched_grey(self.data[19:20, 30:31], (480, 3020 / 30, 3500))[0, 0]) * 65535),
+            int(picture[HEIGHT - 20, 30]), round(float(stretched_grey(self.data[19:20, 30:31], (480, 3020 / 30, 3500))[0, 0]) * 65535)
         )
         self.assertEqual(json.loads(_described(out))["header"]["OBJECT"], "Tarnholt 12")
 

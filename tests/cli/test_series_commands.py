@@ -101,9 +101,7 @@ class SeriesBySeries(Command):
         # The ending of the name chooses the format, of what is written and of what is read.
         table, drawn = self.folder / "f.fits", self.folder / "f.vot"
         code, _ = self.json(
-            *("measure", *files, "--stars", stars, "--out", table, "--aperture", "5", "--series", "R"),
-            "--reference",
-            self.raw / "000.fits",
+            *("measure", *files, "--stars", stars, "--out", table, "--aperture", "5", "--series", "R"), "--reference", self.raw / "000.fits"
         )
         self.assertEqual((code, table.read_bytes()[:6]), (0, b"SIMPLE"))
         code, again = self.json("curve", table, "--out", drawn)

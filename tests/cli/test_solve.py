@@ -89,8 +89,7 @@ class Solving(Command):
         code, body = self.json("solve", path, "--catalogue", self.tiles, "--again", "--scale", "4,5")
         self.assertEqual(code, 3)
         self.assertRegex(
-            body["frames"][0]["reason"],
-            r"its scale is 9 arcsec/px \(at RA 358.00 Dec \+25.00\), which is outside of the 4 to 5 asked for",
+            body["frames"][0]["reason"], r"its scale is 9 arcsec/px \(at RA 358.00 Dec \+25.00\), which is outside of the 4 to 5 asked for"
         )
 
     def test_what_a_header_states_is_believed_only_where_the_catalogue_agrees(self) -> None:

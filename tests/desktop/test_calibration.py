@@ -200,10 +200,7 @@ class Matching(Stations):
         self.assertEqual(len(library.entries()), kept)
         menu.close()
         self.masters.show_rejected(next(p for p, m in model.products("master").items() if m.values["rejected_fraction"] > 0))
-        self.until(
-            lambda: self.window.sky.canvas.picture is not None and self.window.sky.canvas.picture.path.endswith("[1]"),
-            20,
-        )
+        self.until(lambda: self.window.sky.canvas.picture is not None and self.window.sky.canvas.picture.path.endswith("[1]"), 20)
 
     def test_masters_made_elsewhere_are_asked_about(self) -> None:
         self.open_demo("lights/V")

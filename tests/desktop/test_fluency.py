@@ -115,10 +115,7 @@ class TheEndOfAJob(ScoredCase):
         self.assertIn("∅", page.rows.data(page.rows.index(row, 0)))
 
     def test_a_view_that_fails_does_not_leave_the_window_busy(self) -> None:
-        with (
-            mock.patch.object(self.model.looking, "quality", side_effect=RuntimeError("odd")),
-            self.assertLogs("ulvar", "ERROR"),
-        ):
+        with mock.patch.object(self.model.looking, "quality", side_effect=RuntimeError("odd")), self.assertLogs("ulvar", "ERROR"):
             self.model.jobs._on_event(self.model.jobs.job)
             self.idle()
         self.assertEqual(self.told[-1], "all")
@@ -186,10 +183,7 @@ class Kept(ScoredCase):
         self.assertIn("∅", exposures.rows.data(exposures.rows.index(exposures.rows.row_of(path), 0)))
         keep, ruled = self.model.looking.stack_plan()
         self.assertEqual(len(keep) + len(ruled), before - 1)
-        self.assertEqual(
-            board.count.text(),
-            f"{len(keep)} in the stack, {len(ruled)} ruled out, {len(self.model.left_out())} left out",
-        )
+        self.assertEqual(board.count.text(), f"{len(keep)} in the stack, {len(ruled)} ruled out, {len(self.model.left_out())} left out")
         # Search and order of the table outlast it.
         exposures.search.setText("01")
         exposures.sort_by("fwhm_px", True)

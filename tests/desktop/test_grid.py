@@ -48,8 +48,7 @@ class Grid(unittest.TestCase):
             named += len(labels)
             for i, (box, words) in enumerate(labels):
                 self.assertTrue(
-                    box.left() >= 0 and box.right() <= view.sight.width and box.top() >= 0 and box.bottom() <= view.sight.height,
-                    words,
+                    box.left() >= 0 and box.right() <= view.sight.width and box.top() >= 0 and box.bottom() <= view.sight.height, words
                 )
                 for other, _ in labels[:i]:
                     self.assertFalse(box.intersects(other), f"{words} at RA {ra} Dec {dec}")

@@ -7,17 +7,7 @@ from unittest import mock
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import (
-    QApplication,
-    QCheckBox,
-    QComboBox,
-    QFileDialog,
-    QPushButton,
-    QSlider,
-    QTableView,
-    QToolButton,
-    QWidget,
-)
+from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QPushButton, QSlider, QTableView, QToolButton, QWidget
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import Wcs

@@ -185,12 +185,7 @@ class Meant(ScoredCase):
         self.assertIsNone(panel.fields["site"].completer())
         self.assertEqual(panel.fields["object"].text(), before.object)
         self.assertEqual(panel.fields["site"].text(), ", ".join(f"{v:.6g}" for v in before.site))
-        for name, text in (
-            ("site", "Hill: 48.1, -11.6, 520"),
-            ("ra_deg", "07 42 10.5"),
-            ("dec_deg", "-12 30 00"),
-            ("object", "Elsewhere"),
-        ):
+        for name, text in (("site", "Hill: 48.1, -11.6, 520"), ("ra_deg", "07 42 10.5"), ("dec_deg", "-12 30 00"), ("object", "Elsewhere")):
             panel.fields[name].setText(text)
         self.click(panel.action)
         self.quiet()

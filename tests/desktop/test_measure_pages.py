@@ -172,8 +172,7 @@ class Pages(SolvedCase):
         self.assertEqual(shown, sum(s.verdict.scatter > 0 for s in search.stars))
         # The sum's line is the noise model's.
         self.assertEqual(
-            {token for *_, token in page.plot.curves},
-            {"comparison", "mute", "soft", "check", "text"} & {t for *_, t in page.plot.curves},
+            {token for *_, token in page.plot.curves}, {"comparison", "mute", "soft", "check", "text"} & {t for *_, t in page.plot.curves}
         )
         self.assertIn("text", {token for *_, token in page.plot.curves})
         # A click on a point goes to the star, which is marked on the picture.

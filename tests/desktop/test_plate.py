@@ -14,14 +14,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton
 from tests.desktop.solved import SolvedCase
 from tests.desktop.support import WindowCase
 from tests.support import small_demo
-from ulvar.astrometry import (
-    import_stars,
-    load_catalogue,
-    name_catalogue,
-    offset_position,
-    position_angle_deg,
-    separation_deg,
-)
+from ulvar.astrometry import import_stars, load_catalogue, name_catalogue, offset_position, position_angle_deg, separation_deg
 from ulvar.astrometry.votable import read_votable
 from ulvar.lightcurves import julian_year
 from ulvar.night import Night

@@ -94,6 +94,7 @@ class Series(SeriesWindow):
         tables = model.night.series_folder("East-Field-B") / "stars"
         before = {p.name: p.stat().st_mtime_ns for p in tables.iterdir()}
         self.assertTrue(window.slip.every.isVisible())
+        self.assertIn("every series", window.slip.every.toolTip())
         self.click(window.slip.every)
         self.idle()
         self.quiet()

@@ -10,16 +10,7 @@ import unittest
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtWidgets import (
-    QAbstractSpinBox,
-    QComboBox,
-    QLabel,
-    QLineEdit,
-    QPushButton,
-    QTableView,
-    QToolButton,
-    QWidget,
-)
+from PySide6.QtWidgets import QAbstractSpinBox, QComboBox, QLabel, QLineEdit, QPushButton, QTableView, QToolButton, QWidget
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.parts.widgets import ElidedLabel, Rows

@@ -111,10 +111,7 @@ class Told(ScoredCase):
             for box in boxes:
                 for k in range(box.count()):
                     count += 1
-                    self.assertTrue(
-                        box.itemData(k, Qt.ItemDataRole.ToolTipRole),
-                        f"{station}: {box.accessibleName()} {box.itemText(k)}",
-                    )
+                    self.assertTrue(box.itemData(k, Qt.ItemDataRole.ToolTipRole), f"{station}: {box.accessibleName()} {box.itemText(k)}")
             boxes = []
         self.assertGreater(count, 20)
 

@@ -70,8 +70,7 @@ class WholePath(WindowCase):
         lights = [f for f in model.lights() if f.filter == "V"]
         self.assertEqual(len(calibrated), len(lights))
         self.assertEqual(
-            {f.code for f in model.jobs.findings() if f.station == "masters" and f.severity == 0},
-            {"no_safe_dark", "no_safe_flat"},
+            {f.code for f in model.jobs.findings() if f.station == "masters" and f.severity == 0}, {"no_safe_dark", "no_safe_flat"}
         )
 
         # Score, then stack.

@@ -65,10 +65,7 @@ class Copied(FolderCase):
                 raise OSError(errno.EFBIG, os.strerror(errno.EFBIG))
 
         opened = Path.open
-        for mode, told in (
-            ("rb", f"{source}: its disk does not answer"),
-            ("wb", f"{target}: files of this size are not allowed there"),
-        ):
+        for mode, told in (("rb", f"{source}: its disk does not answer"), ("wb", f"{target}: files of this size are not allowed there")):
 
             def torn(path: Path, how: str = "r", *rest: object, mode: str = mode, **given: object) -> object:
                 return Torn() if how == mode and path.suffix == "" and "lock" not in path.name else opened(path, how, *rest, **given)  # type: ignore[call-overload]

@@ -51,9 +51,6 @@ class Parts(unittest.TestCase):
                 raise ValueError("in a thread")
             time.sleep(0.01)
 
-        with (
-            mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda: 3),
-            self.assertRaisesRegex(ValueError, "in a thread"),
-        ):
+        with mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda: 3), self.assertRaisesRegex(ValueError, "in a thread"):
             in_parts(work, 60, each=20)
         self.assertLess(len(begun), 30, "nobody goes on after it")

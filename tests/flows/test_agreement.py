@@ -33,15 +33,7 @@ class Sky:
         )  # fmt: skip
 
     def exposure(
-        self,
-        name: str,
-        score: float,
-        *,
-        dx: float = 0.0,
-        dy: float = 0.0,
-        turned: bool = False,
-        stars: bool = True,
-        noise: int = 0,
+        self, name: str, score: float, *, dx: float = 0.0, dy: float = 0.0, turned: bool = False, stars: bool = True, noise: int = 0
     ) -> Scored:
         """Return an exposure moved by so much, perhaps turned by half a circle, perhaps with detections that are noise."""
         rows = [self.defects + self.rng.normal(0, [0.1, 0.1, 1.0], self.defects.shape)]
@@ -106,8 +98,7 @@ class Agreed(unittest.TestCase):
                 self.assertEqual(sorted(used), list("abcde"))
                 self.assertEqual(sorted(why), [s.facts.path for s in dark])
                 self.check_moves(
-                    [s for s in order if s not in dark],
-                    {n: moves[n] for n in sorted(used, key=[s.facts.path for s in order].index)},
+                    [s for s in order if s not in dark], {n: moves[n] for n in sorted(used, key=[s.facts.path for s in order].index)}
                 )
         made = align_agreeing([*dark, *scored], JobContext())
         self.assertGreater(made.defects, 70)
@@ -149,8 +140,7 @@ class Agreed(unittest.TestCase):
         self.assertEqual(finding.text, "3 exposures show the same stars, but not those of i0: o0, o1, o2.")
         assert finding.mend is not None
         self.assertEqual(
-            (finding.mend.label, finding.mend.action, finding.mend.files),
-            ("Make a series of 3", "object:Field 2", finding.files),
+            (finding.mend.label, finding.mend.action, finding.mend.files), ("Make a series of 3", "object:Field 2", finding.files)
         )
         self.assertIsNone(told_apart(made)[0].mend)
 
@@ -159,8 +149,7 @@ class Agreed(unittest.TestCase):
         self.assertEqual((made.reference.facts.path, len(made.aligned), made.groups), ("2", 1, ()))
         (finding,) = told_apart(made)
         self.assertEqual(
-            (finding.code, finding.text, len(finding.files)),
-            ("no_agreement", "No two of 3 exposures show the same stars.", 3),
+            (finding.code, finding.text, len(finding.files)), ("no_agreement", "No two of 3 exposures show the same stars.", 3)
         )
 
     def test_without_any_star_nothing_is_aligned(self) -> None:
@@ -219,14 +208,5 @@ class Helped(unittest.TestCase):
         lost = helped(agreement, self.scored, {"poor": Pointed("gone", ((tuple(self.places[0]), self.there(0, "c")),))})
         self.assertIn("is not aligned itself", lost.failed[0].reason)
         # What was aligned by itself is left as it is.
-        same = helped(
-            agreement,
-            self.scored,
-            {
-                "a": Pointed(
-                    "c",
-                    ((0.0, 0.0), (5.0, 5.0)),
-                )
-            },
-        )  # type: ignore[arg-type]
+        same = helped(agreement, self.scored, {"a": Pointed("c", ((0.0, 0.0), (5.0, 5.0)))})  # type: ignore[arg-type]
         self.assertEqual(same.aligned, agreement.aligned)

@@ -235,12 +235,6 @@ class Parts(unittest.TestCase):
 
     def test_options(self) -> None:
         self.assertEqual((ColourOptions().ratios, ColourOptions().saturation), ((1.0, 1.0, 1.0), 1.0))
-        for wrong in (
-            {"ratios": (1, 0, 1)},
-            {"ratios": (1, 1)},
-            {"balance": "sun"},
-            {"gradient": 5},
-            {"saturation": -1},
-        ):
+        for wrong in ({"ratios": (1, 0, 1)}, {"ratios": (1, 1)}, {"balance": "sun"}, {"gradient": 5}, {"saturation": -1}):
             with self.assertRaises(ValueError):
                 ColourOptions(**wrong)  # type: ignore[arg-type]

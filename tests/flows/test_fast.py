@@ -11,15 +11,7 @@ import numpy as np
 
 from tests.support import FolderCase
 from ulvar.engine import Failed, JobContext
-from ulvar.flows import (
-    FilmSeries,
-    FilmTiming,
-    film_findings,
-    film_rows,
-    film_times,
-    measure_film,
-    time_occultation,
-)
+from ulvar.flows import FilmSeries, FilmTiming, film_findings, film_rows, film_times, measure_film, time_occultation
 from ulvar.frames import Film, FrameError, open_film
 from ulvar.lightcurves import Occultation
 from ulvar.photometry import ApertureOptions, ListedStar, SeriesTable, Tracker
@@ -40,14 +32,7 @@ class FastTest(FolderCase):
     def _measured(self, film: MadeUpFilm, timing: FilmTiming | None = None, **how: object) -> FilmSeries:
         path = self.folder / "film.ser"
         write_ser(path, film, bits=16)
-        done = measure_film(
-            open_film([str(path)]),
-            _STARS,
-            JobContext(),
-            timing=timing,
-            aperture=_RINGS,
-            **({"gain_e_per_adu": 1.0} | how),
-        )  # type: ignore[arg-type]
+        done = measure_film(open_film([str(path)]), _STARS, JobContext(), timing=timing, aperture=_RINGS, **({"gain_e_per_adu": 1.0} | how))  # type: ignore[arg-type]
         assert isinstance(done, FilmSeries), done
         return done
 

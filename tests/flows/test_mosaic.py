@@ -32,10 +32,7 @@ def looking(rng: np.random.Generator, columns: int, rows: int, size: tuple[int, 
     for row in range(rows):
         for column in range(columns):
             camera = _Camera(((width - 1) / 2, (height - 1) / 2), focal, stretch=float(rng.normal(0, 3e-4)))
-            right, up = (
-                (column - (columns - 1) / 2) * 0.72 * width / focal,
-                (row - (rows - 1) / 2) * 0.72 * height / focal,
-            )
+            right, up = ((column - (columns - 1) / 2) * 0.72 * width / focal, (row - (rows - 1) / 2) * 0.72 * height / focal)
             roll = float(rng.uniform(-0.12, 0.12)) + (math.pi if row == 1 else 0.0)
             turn = [np.array([0, right, 0.0]), np.array([-up, 0, 0.0]), np.array([0, 0, roll])]
             camera.turned = _rotation(turn[0]) @ _rotation(turn[1]) @ _rotation(turn[2])

@@ -13,18 +13,7 @@ from tests.support import FolderCase, remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes, write_planes
-from ulvar.frames import (
-    CELL_SITES,
-    Demosaic,
-    ExposureFacts,
-    Plane,
-    header_of,
-    plane_origin,
-    read_frame,
-    read_plane,
-    scan_file,
-    write_fits,
-)
+from ulvar.frames import CELL_SITES, Demosaic, ExposureFacts, Plane, header_of, plane_origin, read_frame, read_plane, scan_file, write_fits
 from ulvar.photometry import ApertureResult, measure_apertures
 from ulvar.stacking import Colours, GridOptions, Weighting
 

@@ -14,17 +14,7 @@ from tests.support import FolderCase
 from ulvar.astrometry import Wcs, position_angle_deg, separation_deg
 from ulvar.astrometry.votable import read_votable
 from ulvar.engine import JobContext
-from ulvar.flows import (
-    PAIR_COLUMNS,
-    PairRow,
-    make_reference,
-    measure_pairs,
-    pair_cells,
-    paired,
-    summarise,
-    told_off,
-    write_pairs,
-)
+from ulvar.flows import PAIR_COLUMNS, PairRow, make_reference, measure_pairs, pair_cells, paired, summarise, told_off, write_pairs
 from ulvar.frames import scan_file
 from ulvar.photometry import ListedStar
 from ulvar.simulation import Psf, star_field

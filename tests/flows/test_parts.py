@@ -60,10 +60,7 @@ class Plans(unittest.TestCase):
         looks = {f.path: PixelLook(1000.0 * float(f.exposure_s or 0) + n, *[0.0] * 9) for n, f in enumerate(flats)}
         plans = plan_by_filter(flats, looks, 0.5)
         self.assertEqual(len(plans), 5)
-        self.assertTrue(
-            all(name == "V" or name.startswith(("V, gain 0", "V, gain 100", "V, gain unknown")) for name in plans),
-            list(plans),
-        )
+        self.assertTrue(all(name == "V" or name.startswith(("V, gain 0", "V, gain 100", "V, gain unknown")) for name in plans), list(plans))
         levels = sorted(level for tests, _ in plans.values() for _, level in tests)
         self.assertEqual(levels, sorted(look.level_adu for look in looks.values()))
 

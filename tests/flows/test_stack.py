@@ -17,17 +17,7 @@ from tests.support import remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.combine import Method, Rejection
 from ulvar.engine import JobContext
-from ulvar.flows import (
-    Aligned,
-    Cut,
-    Fate,
-    Scored,
-    StackedExposure,
-    StackOptions,
-    StackResult,
-    pixel_history,
-    stack_exposures,
-)
+from ulvar.flows import Aligned, Cut, Fate, Scored, StackedExposure, StackOptions, StackResult, pixel_history, stack_exposures
 from ulvar.flows.warping import _levels, moving_trails
 from ulvar.frames import ExposureFacts, read_plane, scan_file, scan_images, write_fits
 from ulvar.photometry import measure_apertures
@@ -361,10 +351,7 @@ class LocalLevels(Made):
     def test_gradients_are_matched_and_the_nebula_stays(self) -> None:
         field = Field(self.folder)
         exposures = self.write(field)
-        flat, matched = (
-            self.stack(exposures, normalise=Normalise.BOTH),
-            self.stack(exposures, normalise=Normalise.LOCAL),
-        )
+        flat, matched = (self.stack(exposures, normalise=Normalise.BOTH), self.stack(exposures, normalise=Normalise.LOCAL))
         assert flat.stacked and matched.stacked
         inside = (slice(20, -30), slice(20, -30))
         # Where levels agree the spread is the noise alone; gradients that differ by tens of ADU widen it.
@@ -508,8 +495,7 @@ class Grids(Made):
                 self.assertAlmostEqual(sky.scale_arcsec_px * options.scale, self.SKY_OF_REFERENCE.scale_arcsec_px, places=6)
                 self.assertAlmostEqual(told["XPIXSZ"], 3.8 / options.scale)
                 self.assertAlmostEqual(
-                    told["RDNOISE"] * options.scale,
-                    4.0 * math.sqrt(told["EGAIN"] if "EGAIN" in told else self.effective(result)),
+                    told["RDNOISE"] * options.scale, 4.0 * math.sqrt(told["EGAIN"] if "EGAIN" in told else self.effective(result))
                 )
                 # Sky of all exposures is made equal, whatever the pixels' size: nothing good is rejected.
                 self.assertLess(max(o.values["rejected_fraction"] for o in result.frames), 0.02)

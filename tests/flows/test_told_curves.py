@@ -144,10 +144,7 @@ class Under(FolderCase):
         style = FigureStyle(others=("#123456", "#654321"), residuals=False)
         from matplotlib.axes import Axes
 
-        for axis, x in (
-            ("hours", 24 * (made.curve.time - made.curve.time.min())),
-            ("phase", (made.curve.time - JD) / 0.15 % 1),
-        ):
+        for axis, x in (("hours", 24 * (made.curve.time - made.curve.time.min())), ("phase", (made.curve.time - JD) / 0.15 % 1)):
             with mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn:
                 figure_bytes(made, replace(style, axis=axis, period_d=0.15, epoch=JD), "png", beneath=under)
             # The curve first, then what stands under it.
@@ -169,14 +166,7 @@ class Figures(FolderCase):
             with self.assertRaises(OutputExists):
                 write_figure(path, made)
         svg = (self.folder / "f.svg").read_text()
-        for words in (
-            "BJD (TDB) − 2461448, d",
-            "target − comparisons, mag",
-            "left,",
-            "mmag",
-            "depth",
-            "ratio of radii",
-        ):
+        for words in ("BJD (TDB) − 2461448, d", "target − comparisons, mag", "left,", "mmag", "depth", "ratio of radii"):
             self.assertIn(words, svg)
         self.assertIn("T, &lt;b&gt;", svg)
         again = figure_bytes(made, FigureStyle(), "pdf")

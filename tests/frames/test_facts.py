@@ -9,16 +9,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from ulvar.frames import (
-    ExposureFacts,
-    Role,
-    Tolerances,
-    facts_from_header,
-    group_exposures,
-    parse_angle,
-    parse_position,
-    with_user_facts,
-)
+from ulvar.frames import ExposureFacts, Role, Tolerances, facts_from_header, group_exposures, parse_angle, parse_position, with_user_facts
 from ulvar.frames.dialects import role_from_path, role_from_words
 from ulvar.frames.times import parse_time, utc_from_scale
 
@@ -102,12 +93,7 @@ class Dialects(unittest.TestCase):
         )  # fmt: skip
         for name in ("exposure_s", "start_utc", "mid_utc", "binning", "site", "gain_e_per_adu"):
             self.assertEqual(getattr(first, name), getattr(second, name), name)
-        for name, tolerance in (
-            ("ra_deg", 1e-9),
-            ("dec_deg", 1e-9),
-            ("scale_arcsec_px", 1e-3),
-            ("sensor_temperature_c", 0),
-        ):
+        for name, tolerance in (("ra_deg", 1e-9), ("dec_deg", 1e-9), ("scale_arcsec_px", 1e-3), ("sensor_temperature_c", 0)):
             self.assertAlmostEqual(getattr(first, name), getattr(second, name), delta=tolerance + 1e-12)
         self.assertEqual(first.mid_utc, datetime(2027, 2, 11, 22, 2, 0, 500000, tzinfo=UTC))
         self.assertEqual(first.origins["exposure_s"], "header EXPTIME")
@@ -115,34 +101,19 @@ class Dialects(unittest.TestCase):
 
     def test_empty_header_knows_nothing(self) -> None:
         facts = facts_from_header({}, "x.fits")
-        for name in (
-            "exposure_s",
-            "gain",
-            "temperature_c",
-            "start_utc",
-            "ra_deg",
-            "scale_arcsec_px",
-            "site",
-            "gain_e_per_adu",
-        ):
+        for name in ("exposure_s", "gain", "temperature_c", "start_utc", "ra_deg", "scale_arcsec_px", "site", "gain_e_per_adu"):
             self.assertIsNone(getattr(facts, name), name)
         self.assertEqual((facts.role, facts.filter, facts.binning), (Role.UNKNOWN, "", 1))
 
     def test_nonsense_values_are_passed_over(self) -> None:
         facts = facts_from_header(
-            {"EXPTIME": "n/a", "EXPOSURE": 3.0, "GAIN": "high", "DATE-OBS": "yesterday", "RA": "x", "FILTER": "None"},
-            "x.fits",
+            {"EXPTIME": "n/a", "EXPOSURE": 3.0, "GAIN": "high", "DATE-OBS": "yesterday", "RA": "x", "FILTER": "None"}, "x.fits"
         )
         self.assertEqual((facts.exposure_s, facts.gain, facts.start_utc, facts.ra_deg, facts.filter), (3.0, None, None, None, ""))
 
     def test_times(self) -> None:
         noon = datetime(2027, 2, 11, 12, tzinfo=UTC)
-        for header in (
-            {"MJD-OBS": 61447.5},
-            {"JD": 2461448.0},
-            {"DATE-BEG": "2027-02-11T12:00:00Z"},
-            {"DATE-OBS": "2027/02/11 12:00:00"},
-        ):
+        for header in ({"MJD-OBS": 61447.5}, {"JD": 2461448.0}, {"DATE-BEG": "2027-02-11T12:00:00Z"}, {"DATE-OBS": "2027/02/11 12:00:00"}):
             start = facts_from_header(header, "x").start_utc
             assert start is not None
             self.assertLess(abs(start - noon), timedelta(milliseconds=1), header)

@@ -12,17 +12,7 @@ import numpy as np
 
 from tests.support import FolderCase, files_under
 from ulvar.engine import OutputExists
-from ulvar.frames import (
-    FileRows,
-    FrameError,
-    MaskBit,
-    find_files,
-    header_of,
-    read_frame,
-    read_plane,
-    scan_file,
-    write_fits,
-)
+from ulvar.frames import FileRows, FrameError, MaskBit, find_files, header_of, read_frame, read_plane, scan_file, write_fits
 from ulvar.frames._kernels import swap16_to_float32
 from ulvar.frames.fits_header import header_cards
 from ulvar.frames.fits_rows import _swap_in_numpy

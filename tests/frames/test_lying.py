@@ -75,13 +75,7 @@ class Lying(FolderCase):
         self.told(header(*plain("8", 1000, 1_000_000)), r"cut short: it ends at 0.% of its rows")
 
     def test_scaling_that_leaves_no_value(self) -> None:
-        for name, value in (
-            ("BSCALE", "0"),
-            ("BSCALE", "1E300"),
-            ("BSCALE", "-1E14"),
-            ("BZERO", "-1E300"),
-            ("BZERO", "2E18"),
-        ):
+        for name, value in (("BSCALE", "0"), ("BSCALE", "1E300"), ("BSCALE", "-1E14"), ("BZERO", "-1E300"), ("BZERO", "2E18")):
             path = self.file(header(*plain("16", 10, 10), (name, value)) + b"\0" * 2880)
             with self.assertRaisesRegex(FrameError, f"{name}.*no pixel has a value"):
                 read_plane(path)
@@ -244,10 +238,7 @@ class Gate(unittest.TestCase):
             (ZeroDivisionError("x / 0"), "its contents cannot be understood: ZeroDivisionError, x / 0"),
             (OSError(2, "No such file"), "there is no such file"),
             (OSError(13, "Permission denied"), "the file may not be read (permission)"),
-            (
-                OSError("FITSIO status = 107: tried to move past end of file"),
-                "the file is cut short: it ends before its pixels do",
-            ),
+            (OSError("FITSIO status = 107: tried to move past end of file"), "the file is cut short: it ends before its pixels do"),
             (ValueError("FITSIO status = 414: error in imcompress"), "its compressed pixels are damaged"),
             (OSError("FITSIO status = 999: something"), "its structure is damaged"),
         ):
@@ -294,11 +285,7 @@ class AnyCards(unittest.TestCase):
                     self.assertEqual(error.path, file.name)
 
     @settings(max_examples=100, deadline=None)
-    @given(
-        st.lists(st.integers(1, 40), min_size=0, max_size=4),
-        st.sampled_from([8, 16, 32, 64, -32, -64]),
-        st.integers(0, 3),
-    )
+    @given(st.lists(st.integers(1, 40), min_size=0, max_size=4), st.sampled_from([8, 16, 32, 64, -32, -64]), st.integers(0, 3))
     def test_units(self, axes: list[int], bits: int, more: int) -> None:
         size = int(np.prod(axes)) * abs(bits) // 8 if axes else 0
         first = header(*plain(str(bits), *axes)) + b"\0" * (-(-size // 2880) * 2880)

@@ -59,11 +59,7 @@ class Marked(FolderCase):
 class Addresses(FolderCase):
     """``file[hdu,plane]`` names one image of several."""
 
-    @given(
-        st.text("abc/._- ", min_size=1, max_size=12),
-        st.integers(0, 99),
-        st.one_of(st.none(), st.integers(0, 9999)),
-    )
+    @given(st.text("abc/._- ", min_size=1, max_size=12), st.integers(0, 99), st.one_of(st.none(), st.integers(0, 9999)))
     def test_round_trip(self, name: str, hdu: int, plane: int | None) -> None:
         address = Address(f"/nowhere/{name}.fits", hdu, plane)
         self.assertEqual(split_address(address.text), address)
@@ -201,12 +197,7 @@ class Tiff(FolderCase):
     def test_colours_beside_or_behind_each_other(self) -> None:
         rng = np.random.default_rng(5)
         # As high as there are colours, and as wide: the sizes alone do not tell which axis holds them.
-        for config, shape in (
-            ("contig", (3, 5, 3)),
-            ("separate", (3, 5, 3)),
-            ("contig", (5, 3, 3)),
-            ("contig", (4, 6, 4)),
-        ):
+        for config, shape in (("contig", (3, 5, 3)), ("separate", (3, 5, 3)), ("contig", (5, 3, 3)), ("contig", (4, 6, 4))):
             data = rng.integers(0, 65535, shape).astype(np.uint16)
             path = self.folder / f"{config}-{shape[0]}-{shape[-1]}.tif"
             extra = {"extrasamples": ["unassalpha"]} if shape[-1] == 4 else {}

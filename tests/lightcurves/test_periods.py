@@ -72,11 +72,7 @@ class Searches(unittest.TestCase):
         phase = time / 0.0873 % 1
         saw = 0.05 * phase
         dip = np.where(time / 0.31 % 1 < 0.06, 0.05, 0.0)
-        for value, method, period in (
-            (saw, "phase", 0.0873),
-            (dip, "box", 0.31),
-            (0.03 * np.cos(2 * math.pi * phase), "sine", 0.0873),
-        ):
+        for value, method, period in ((saw, "phase", 0.0873), (dip, "box", 0.31), (0.03 * np.cos(2 * math.pi * phase), "sine", 0.0873)):
             found = find_period(time, 12 + value + noise, np.full(len(time), 0.01), shortest_d=0.05, longest_d=0.6, method=method)
             assert isinstance(found, PeriodResult)
             self.assertAlmostEqual(found.period_d / period, 1, delta=0.004, msg=method)

@@ -69,10 +69,7 @@ class Brought(SixExposures):
         by_stars = self.stacked(night, reference=raws[0], method="mean", weights="equal")
         by_sky = self.stacked(night, align="sky")
         self.assertEqual(by_sky.values["count"], 4)
-        self.assertEqual(
-            {raw: why for raw, why in by_sky.values["ruled_out"].items() if "no plate" in why}.keys(),
-            {raws[3], raws[5]},
-        )
+        self.assertEqual({raw: why for raw, why in by_sky.values["ruled_out"].items() if "no plate" in why}.keys(), {raws[3], raws[5]})
         # Solutions that are wrong along x make stars long: in a small aperture there is less light, and it lies aside.
         sharp, long = (self.peak(stack) for stack in (by_stars, by_sky))
         self.assertLess(long, 0.93 * sharp)

@@ -177,11 +177,7 @@ class Planted(MadeNight):
             self.file(f"more/T{i}", "Dark", 0.0, 60.0, temperature=-8.0)
         found = self.codes()
         self.assertEqual(
-            found,
-            {
-                "dark_gain": tuple(f"G{i}.fits" for i in range(6)),
-                "dark_temperature": tuple(f"T{i}.fits" for i in range(6)),
-            },
+            found, {"dark_gain": tuple(f"G{i}.fits" for i in range(6)), "dark_temperature": tuple(f"T{i}.fits" for i in range(6))}
         )
 
     def test_mixed_exposures_in_one_folder(self) -> None:
@@ -204,8 +200,7 @@ class Planted(MadeNight):
         self.assertEqual(found["bias_exposed"], ("W.fits",))
         self.assertIn("not_used", found)
         self.assertEqual(
-            set(found) - {"mixed_exposures", "few_frames"},
-            {"dark_has_stars", "flat_no_light", "light_is_dark", "bias_exposed", "not_used"},
+            set(found) - {"mixed_exposures", "few_frames"}, {"dark_has_stars", "flat_no_light", "light_is_dark", "bias_exposed", "not_used"}
         )
 
     def test_a_mislabelled_set_is_in_no_master_until_the_user_says_so(self) -> None:
@@ -550,8 +545,7 @@ class OtherFiles(MadeNight):
         self.assertEqual(len(done), 4)
         frame = read_frame(next(iter(done.values())).output)
         self.assertEqual(
-            (frame.facts.exposure_s, frame.facts.gain, frame.facts.cfa, frame.facts.camera),
-            (30.0, 800.0, "RGGB", "Kvist R24"),
+            (frame.facts.exposure_s, frame.facts.gain, frame.facts.cfa, frame.facts.camera), (30.0, 800.0, "RGGB", "Kvist R24")
         )
         self.assertEqual(frame.facts.start_utc, night.lights()[0].start_utc)
         # The colours stay as they were measured: the flat was made one for each.

@@ -83,10 +83,7 @@ class NightOfOtherFiles(FolderCase):
         stack = next(iter(night.products_of("stack").values())).output
         facts = scan_file(stack)
         self.assertEqual((facts.cfa, facts.exposure_s), ("", 30.0))
-        self.assertIn(
-            "scale of green",
-            Path(stack).read_bytes()[:28800].decode("ascii", "replace"),
-        )
+        self.assertIn("scale of green", Path(stack).read_bytes()[:28800].decode("ascii", "replace"))
         self.assertIsNone(wcs_of(str(raw / "light0.dng")))
         self.assertIsNone(wcs_from_header(header_of(stack)))
 

@@ -256,10 +256,7 @@ class Looked(Command):
         result = run_curve(night, JobContext())
         self.assertIn("though nobody wrote it", result.problem)
         self.assertIn("damaged", self.codes(night, "curve"))
-        self.assertEqual(
-            [one.problem for one in check_night(night, JobContext()) if one.problem],
-            [result.problem.partition(": ")[2]],
-        )
+        self.assertEqual([one.problem for one in check_night(night, JobContext()) if one.problem], [result.problem.partition(": ")[2]])
         table.write_text("nothing\n")
         self.assertIn("it is not a series table", run_curve(night, JobContext()).problem)
 

@@ -13,14 +13,7 @@ from ulvar.engine import JobContext
 from ulvar.frames import read_plane
 from ulvar.night import Night
 from ulvar.night.settings import RuleSettings, ShapeSettings
-from ulvar.night.stations import (
-    night_rules,
-    quality_rows,
-    run_deep,
-    run_score,
-    run_stack,
-    stack_candidates,
-)
+from ulvar.night.stations import night_rules, quality_rows, run_deep, run_score, run_stack, stack_candidates
 from ulvar.stacking import Rule
 from ulvar.stars import QUALITIES
 
@@ -94,9 +87,7 @@ class Choosing(FolderCase):
         before = {raw: p.values["stars"] for raw, p in self.night.products_of("score").items()}
         settings = self.night.settings
         width, height = self.night.lights()[0].width, self.night.lights()[0].height
-        settings.combine.regions = [
-            ShapeSettings(kind="rectangle", points=[(0.0, 0.0), (width / 2, float(height))]),
-        ]
+        settings.combine.regions = [ShapeSettings(kind="rectangle", points=[(0.0, 0.0), (width / 2, float(height))])]
         self.night.set_settings(settings)
         self.assertEqual(self.night.state("combine"), "stale")
         run_score(self.night, self.context)

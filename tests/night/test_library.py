@@ -142,10 +142,7 @@ class Shelf(FolderCase):
         self.library.store_defects(facts, [(3, 4, "hot"), (5, 6, "cold"), (7, -1, "column")])
         mask = self.library.defects(facts)
         assert mask is not None
-        self.assertEqual(
-            (mask[4, 3], mask[6, 5], mask[0, 7], mask[11, 7]),
-            (MaskBit.HOT, MaskBit.COLD, MaskBit.COLUMN, MaskBit.COLUMN),
-        )
+        self.assertEqual((mask[4, 3], mask[6, 5], mask[0, 7], mask[11, 7]), (MaskBit.HOT, MaskBit.COLD, MaskBit.COLUMN, MaskBit.COLUMN))
         self.library.defect_file(facts).write_text("x,y,kind\n99,1,hot\n")
         with self.assertRaisesRegex(ValueError, "line 2: outside the frame"):
             self.library.defects(facts)
@@ -169,19 +166,10 @@ class OnPaper(FolderCase):
     def test_table_and_page(self) -> None:
         rows = list(csv.DictReader(io.StringIO(shooting_csv(self.SHOTS))))
         self.assertEqual(
-            [(r["kind"], r["count"], r["exposure_s"], r["filter"]) for r in rows],
-            [("dark", "20", "300", ""), ("flat", "15", "", "R")],
+            [(r["kind"], r["count"], r["exposure_s"], r["filter"]) for r in rows], [("dark", "20", "300", ""), ("flat", "15", "", "R")]
         )
         page = shooting_page(self.SHOTS, "Tarnholt field 12")
-        for words in (
-            "20",
-            "dark",
-            "300 s",
-            "gain 100, offset 30, -15 °C",
-            "to be found",
-            "Kvist &lt;6M&gt;",
-            "240 s is 60 s too short",
-        ):
+        for words in ("20", "dark", "300 s", "gain 100, offset 30, -15 °C", "to be found", "Kvist &lt;6M&gt;", "240 s is 60 s too short"):
             self.assertIn(words, page)
         write_shooting_list(self.folder / "list.html", self.SHOTS, "n")
         write_shooting_list(self.folder / "list.csv", self.SHOTS, "n")

@@ -86,8 +86,7 @@ class Project(FolderCase):
         before = stamps(self.raw)
         self.run_all("intake", "masters", "calibrate", "combine")
         self.assertEqual(
-            [self.night.state(s) for s in ("intake", "masters", "calibrate", "combine", "plate")],
-            ["done", "done", "done", "done", "empty"],
+            [self.night.state(s) for s in ("intake", "masters", "calibrate", "combine", "plate")], ["done", "done", "done", "done", "empty"]
         )
         products = stamps(self.night.products / "calibrated")
         self.run_all("calibrate")

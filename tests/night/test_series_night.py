@@ -15,16 +15,7 @@ from ulvar.engine import JobContext
 from ulvar.flows import Series
 from ulvar.frames import header_of
 from ulvar.night import Night, run_station
-from ulvar.night.stations import (
-    curve_path,
-    measured_files,
-    run_curve,
-    run_deep,
-    run_measure,
-    run_score,
-    run_stack,
-    series_path,
-)
+from ulvar.night.stations import curve_path, measured_files, run_curve, run_deep, run_measure, run_score, run_stack, series_path
 from ulvar.photometry import ListedStar
 
 
@@ -84,8 +75,7 @@ class TwoFieldsThreeFilters(FolderCase):
             self.assertEqual(Path(product.output).name, f"{key}-stack.fits")
             self.assertEqual(header_of(product.output)["FILTER"], key[-1])
             self.assertEqual(
-                {Path(f).name for f in self.one(key).files},
-                {Path(r).name for r in self.night.products_of("stack_frame", key)},
+                {Path(f).name for f in self.one(key).files}, {Path(r).name for r in self.night.products_of("stack_frame", key)}
             )
 
         # Stars of a field serve all of its filters; they were chosen in V, and B lies upside down.
@@ -208,10 +198,7 @@ class BeforeSeries(FolderCase):
                 "INSERT INTO meta VALUES ('ran', ?)",
                 (json.dumps({"intake": {"stamp": "x", "result": "done"}, "curve": {"stamp": "x", "result": "part"}}),),
             )
-            old.execute(
-                "INSERT OR REPLACE INTO meta VALUES ('settings', ?)",
-                (json.dumps({"combine": {"filter": "V", "high": 3.5}}),),
-            )
+            old.execute("INSERT OR REPLACE INTO meta VALUES ('settings', ?)", (json.dumps({"combine": {"filter": "V", "high": 3.5}}),))
             for kind, source, output in rows:
                 path = str(folder / "products" / output) if output else ""
                 old.execute("INSERT INTO products VALUES (?, ?, ?, '{}')", (kind, source, path))

@@ -51,15 +51,8 @@ class Pieces(unittest.TestCase):
         def light(name: str, after: float, **masters: str) -> Outcome:
             return Outcome(name, True, values={"noise_expected": 1.0, "noise_after": after, **masters})
 
-        lights = [
-            light("a", 1.3, dark="d1", bias="b"),
-            light("b", 1.3, dark="d1", bias="b"),
-            light("c", 1.0, dark="d2", bias="b"),
-        ]
-        self.assertEqual(
-            [f.files for f in _noisy([*lights, light("e", 1.2, bias="b2"), light("f", 1.0, bias="b3")])],
-            [("a", "b"), ("e",)],
-        )
+        lights = [light("a", 1.3, dark="d1", bias="b"), light("b", 1.3, dark="d1", bias="b"), light("c", 1.0, dark="d2", bias="b")]
+        self.assertEqual([f.files for f in _noisy([*lights, light("e", 1.2, bias="b2"), light("f", 1.0, bias="b3")])], [("a", "b"), ("e",)])
 
 
 class Kept(SixExposures):

@@ -75,10 +75,7 @@ class SolvedStack(FolderCase):
         self.assertEqual(again.values.get("limit_mag"), result.values["limit_mag"])
         # The file of the solution alone holds cards of the standard and nothing about a picture.
         names = {Path(plate.output).read_text()[i : i + 8].strip() for i in range(0, 2880, 80)}
-        self.assertLessEqual(
-            names - {"", "HISTORY", "END"},
-            {"SIMPLE", "BITPIX", "NAXIS", *(name for name, _, _ in solved.cards())},
-        )
+        self.assertLessEqual(names - {"", "HISTORY", "END"}, {"SIMPLE", "BITPIX", "NAXIS", *(name for name, _, _ in solved.cards())})
 
     def test_made_anew_of_solved_exposures_it_knows_its_place_at_once(self) -> None:
         run_plate(self.night, JobContext())

@@ -11,14 +11,7 @@ from hypothesis import strategies as st
 
 from tests.support import FolderCase
 from ulvar.frames import MaskBit
-from ulvar.photometry import (
-    ApertureOptions,
-    StarListError,
-    build_ensemble,
-    circle_overlap,
-    measure_apertures,
-    read_star_list,
-)
+from ulvar.photometry import ApertureOptions, StarListError, build_ensemble, circle_overlap, measure_apertures, read_star_list
 from ulvar.simulation import Psf, add_stars, star_field
 from ulvar.stars import StarFlag
 

@@ -208,8 +208,7 @@ class OneExposure(unittest.TestCase):
             self.assertLess(abs(row.flux / self.flux[k] - 1), 2e-3)
             self.assertAlmostEqual(row.sky, 200.0, delta=0.05)
             self.assertEqual(
-                row.peak,
-                self.image[round(self.y[k]) - 1 : round(self.y[k]) + 2, round(self.x[k]) - 1 : round(self.x[k]) + 2].max(),
+                row.peak, self.image[round(self.y[k]) - 1 : round(self.y[k]) + 2, round(self.x[k]) - 1 : round(self.x[k]) + 2].max()
             )
         self.assertEqual(self.measure(self.image, file="night/e.fits")[0].file, "night/e.fits")
 
@@ -235,13 +234,7 @@ class OneExposure(unittest.TestCase):
 
     def test_a_detection_is_the_star_itself_up_to_part_of_its_width(self) -> None:
         # Of a width of 3 px up to 2.1 px, of none known up to 1.5 px; a star is its own neighbour nowhere.
-        for fwhm, distance, told in (
-            (3.0, 2.0, False),
-            (3.0, 2.2, True),
-            (1.0, 0.9, False),
-            (math.nan, 1.4, False),
-            (math.nan, 1.6, True),
-        ):
+        for fwhm, distance, told in ((3.0, 2.0, False), (3.0, 2.2, True), (1.0, 0.9, False), (math.nan, 1.4, False), (math.nan, 1.6, True)):
             with self.subTest(fwhm=fwhm, distance=distance):
                 rows = measure_exposure(
                     Frame(self.image, ExposureFacts("e.fits")), [ListedStar("A", "target", x=40.3, y=30.5)], np.array([40.3]),

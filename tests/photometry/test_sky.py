@@ -316,13 +316,7 @@ class Terms(unittest.TestCase):
         # 0.09 D^(-2/3) X^1.75 exp(-h / 8000) / sqrt(2 t), one and a half times.
         told = scintillation(1.6, 30.0, 400.0, 2400.0)
         self.assertAlmostEqual(told, 1.5 * 0.09 * 40 ** (-2 / 3) * 1.6**1.75 * math.exp(-0.3) / math.sqrt(60), places=12)
-        for unknown in (
-            (math.nan, 30, 400, 0),
-            (0.9, 30, 400, 0),
-            (1.2, 0, 400, 0),
-            (1.2, 30, 0, 0),
-            (1.2, 30, 400, math.nan),
-        ):
+        for unknown in ((math.nan, 30, 400, 0), (0.9, 30, 400, 0), (1.2, 0, 400, 0), (1.2, 30, 0, 0), (1.2, 30, 400, math.nan)):
             self.assertTrue(math.isnan(scintillation(*unknown)))
         terms, flux, error = self.measured()
         more = terms.with_scintillation(np.array([-flux]), told)
@@ -370,12 +364,7 @@ class Options(unittest.TestCase):
         self.assertEqual(ApertureOptions.parse("4px, 6px").every, (4.0, 6.0))
         self.assertEqual(told.alone(1.5), ApertureOptions(1.5, True, 12, 20, "mode", True))
         self.assertEqual((told.words(), told.words(1.5), ApertureOptions(4, False).words()), ("1.2 FWHM", "1.5 FWHM", "4 px"))
-        for wrong, why in (
-            ("4px,2fwhm", "two units"),
-            ("4,4", "twice"),
-            ("4,,5", "not a radius"),
-            ("4,-1", "not a radius"),
-        ):
+        for wrong, why in (("4px,2fwhm", "two units"), ("4,4", "twice"), ("4,,5", "not a radius"), ("4,-1", "not a radius")):
             with self.assertRaisesRegex(ValueError, why):
                 ApertureOptions.parse(wrong)
         with self.assertRaisesRegex(ValueError, "13 radii"):

@@ -39,8 +39,7 @@ class Cells(unittest.TestCase):
                     which, found = lookup.within(places, look)
                     expected = tree.query_ball_point(places, look)
                     self.assertEqual(
-                        sorted(zip(which.tolist(), found.tolist())),
-                        sorted((i, k) for i, near in enumerate(expected) for k in near),
+                        sorted(zip(which.tolist(), found.tolist())), sorted((i, k) for i, near in enumerate(expected) for k in near)
                     )
                     self.assertGreater(len(which), 20)
                     away, index = tree.query(places, distance_upper_bound=look)

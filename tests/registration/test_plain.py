@@ -66,13 +66,7 @@ class TapByTap(unittest.TestCase):
         image[9, 14] = np.nan
         image[16:19, 3:6] = np.nan
         for order, kernel in ((3, Kernel.LANCZOS3), (4, Kernel.LANCZOS4)):
-            for scale, angle, mirror in (
-                (1.0, 0.0, False),
-                (1.0, 0.4, False),
-                (1.3, 2.0, True),
-                (0.8, -1.0, False),
-                (0.95, -1.0, False),
-            ):
+            for scale, angle, mirror in ((1.0, 0.0, False), (1.0, 0.4, False), (1.3, 2.0, True), (0.8, -1.0, False), (0.95, -1.0, False)):
                 turn = Transform(affine(scale, angle, 0, 0, mirror))
                 cx, cy = (float(v[0]) for v in turn(np.array([15.0]), np.array([11.5])))
                 transform = Transform(affine(scale, angle, 19.3 - cx, 15.7 - cy, mirror))
@@ -227,11 +221,7 @@ class TwoPasses(unittest.TestCase):
         image[rng.integers(0, 240, 40), rng.integers(0, 310, 40)] = np.nan
         image[100:104, 40:290] = np.nan
         image[:, 200] = np.nan
-        for matrix in (
-            np.array([[1, 0, 0.4], [0, 1, 0.6]]),
-            affine(1.0, 0.03, -2, 4),
-            np.array([[-1, 0, 308.6], [0, 1, 0.2]]),
-        ):
+        for matrix in (np.array([[1, 0, 0.4], [0, 1, 0.6]]), affine(1.0, 0.03, -2, 4), np.array([[-1, 0, 308.6], [0, 1, 0.2]])):
             out = self.compared(image, matrix, 2.5e-3)
             self.assertTrue(np.isnan(out).any() and np.isfinite(out).mean() > 0.9)
 

@@ -12,16 +12,7 @@ import numpy as np
 
 from tests.support import FolderCase, small_demo
 from ulvar.frames import FrameError, Role, scan_file
-from ulvar.simulation import (
-    Camera,
-    CameraState,
-    DemoSize,
-    EclipsingBinary,
-    Psf,
-    add_stars,
-    make_demo_night,
-    recorded_fwhm,
-)
+from ulvar.simulation import Camera, CameraState, DemoSize, EclipsingBinary, Psf, add_stars, make_demo_night, recorded_fwhm
 
 TINY = DemoSize(width=120, height=90, cycles=2, visual=2, bias=3, darks=9, flats=3)
 
@@ -87,8 +78,7 @@ class Night(FolderCase):
         demo = small_demo()
         truth = json.loads((demo / "truth.json").read_text())
         self.assertLessEqual(
-            {"truncated", "flat_gain", "dark_temperature", "short_dark", "cloud", "focus", "jump", "flip", "trail"},
-            set(truth["planted"]),
+            {"truncated", "flat_gain", "dark_temperature", "short_dark", "cloud", "focus", "jump", "flip", "trail"}, set(truth["planted"])
         )
         for name, files in truth["planted"].items():
             self.assertTrue(files, name)

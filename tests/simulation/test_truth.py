@@ -117,14 +117,7 @@ class Sky(FolderCase):
             rows = list(csv.DictReader(handle))
         order = np.argsort(sky.V)[: (sky.V <= 17.0).sum()]
         self.assertEqual(len(rows), len(order))
-        for column, true in (
-            ("V", sky.V),
-            ("B", sky.B),
-            ("R", sky.R),
-            ("mag", sky.V),
-            ("pmra", sky.pmra),
-            ("pmdec", sky.pmdec),
-        ):
+        for column, true in (("V", sky.V), ("B", sky.B), ("R", sky.R), ("mag", sky.V), ("pmra", sky.pmra), ("pmdec", sky.pmdec)):
             np.testing.assert_allclose([float(r[column]) for r in rows], true[order], atol=6e-4, err_msg=column)
         east = (np.array([float(r["ra"]) for r in rows]) - sky.ra[order]) * np.cos(np.radians(sky.dec[order])) * 3600
         north = (np.array([float(r["dec"]) for r in rows]) - sky.dec[order]) * 3600
@@ -159,10 +152,7 @@ class Light(unittest.TestCase):
             seconds = exposure.state.exposure_s
             throughput = 10 ** (-0.4 * EXTINCTION[exposure.band] * (air - 1)) * exposure.transparency
             glow = 10 ** (-0.4 * (SKY_MAG[exposure.band] - ZERO_POINT[exposure.band])) * size.scale_arcsec_px**2 * seconds
-            haze, twilight = (
-                1 + 0.7 * (1 - exposure.transparency),
-                1 + 1.4 * math.exp(-(exposure.mid - EVENING).total_seconds() / 900),
-            )
+            haze, twilight = (1 + 0.7 * (1 - exposure.transparency), 1 + 1.4 * math.exp(-(exposure.mid - EVENING).total_seconds() / 900))
             self.assertAlmostEqual(float(np.median(image)) / (glow * haze * twilight * air**0.6), 1.0, delta=0.01)
             years = (exposure.mid - datetime(2016, 1, 1, tzinfo=UTC)).total_seconds() / (365.25 * 86400)
             ratios = []

@@ -125,13 +125,7 @@ def _pixel_light(offset: np.ndarray, sigma: float) -> tuple[np.ndarray, np.ndarr
 
 
 def completeness(
-    field: Field,
-    x: np.ndarray,
-    y: np.ndarray,
-    *,
-    over_snr: float = 7.0,
-    within_px: float = 1.5,
-    snr: np.ndarray | None = None,
+    field: Field, x: np.ndarray, y: np.ndarray, *, over_snr: float = 7.0, within_px: float = 1.5, snr: np.ndarray | None = None
 ) -> float:
     """Return the share of true stars over a signal-to-noise ratio, unless told that of stars alone, that have a detection close by."""
     if not len(x):

@@ -18,11 +18,7 @@ GAIN = 1.5
 
 
 def picture(
-    rng: np.random.Generator,
-    places: np.ndarray,
-    flux: np.ndarray,
-    side: int = 90,
-    trail: tuple[float, float] = (0.0, 0.0),
+    rng: np.random.Generator, places: np.ndarray, flux: np.ndarray, side: int = 90, trail: tuple[float, float] = (0.0, 0.0)
 ) -> np.ndarray:
     return star_field(
         rng, width=side, height=side, x=places[:, 0], y=places[:, 1], flux_e=flux, psf=PSF, gain_e_per_adu=GAIN, trail_px=trail,
