@@ -1,0 +1,33 @@
+"""The path bar: a click goes to a station, the running job tells how far it is."""
+
+from __future__ import annotations
+
+from types import SimpleNamespace
+from unittest import mock
+
+from tests.desktop.scored import ScoredCase
+
+
+class PathBar(ScoredCase):
+    def test_a_click_goes_to_the_station_under_it(self) -> None:
+        beads = self.window.path_bar.stations
+        for index, station in enumerate(("intake", "masters", "calibrate", "combine", "plate", "measure", "curve")):
+            self.click(beads, beads._x(index), 20)
+            self.assertEqual(self.model.station, station)
+        self.assertIsNone(beads.station_at(beads._x(7)))
+        self.assertIsNone(beads.station_at(-5.0))
+
+    def test_the_running_job(self) -> None:
+        bar = self.window.path_bar
+        job = SimpleNamespace(finished=False, token=SimpleNamespace(stopping=False), text="Aligning", total=10, done=4, seconds_left=75.0)
+        for left, words in ((75.0, "4 of 10, 75 s left"), (240.0, "4 of 10, 4 min left"), (None, "4 of 10")):
+            job.seconds_left = left
+            with mock.patch.object(self.model.jobs, "job", job):
+                bar._job()
+            self.assertEqual(
+                (bar.job_name.text(), bar.job_bar.value(), bar.job_bar.maximum(), bar.job_left.text()), ("Aligning", 4, 10, words)
+            )
+        self.assertTrue(bar.job.isVisible())
+        bar._job()
+        self.assertFalse(bar.job.isVisible())
+        self.assertIn("Ctrl+K", bar.find_button.text())
