@@ -142,10 +142,12 @@ class Marks(unittest.TestCase):
                     )
                 )[0].max()
             )
-            for roles in ([], [role])
+            for roles in ([], [role], [role, RoleMark("f", "comparison", 70.0, 56.0)])
         ]
         self.assertGreater(left[0], middle.x() - 35)
         self.assertLess(left[1], middle.x() - 30)
+        # Those of other stars do not drive it further away.
+        self.assertEqual(left[2], left[1])
 
     def test_masked_pixels_are_coloured_where_they_are(self) -> None:
         mask = np.zeros((HEIGHT, WIDTH), dtype=np.uint16)

@@ -51,7 +51,7 @@ def _box(name: str) -> QRectF:
 def _beside(scene: Scene, at: QPointF, name: str, taken: list[QRectF]) -> QPointF:
     """Return where a name goes, which is taken then: to the right of its star, or about it where there is room and no other one."""
     box, view = _box(name), QRectF(0, 0, scene.sight.width, scene.sight.height)
-    tried = [at + QPointF(dx, dy) for dx in (18, -18 - box.width()) for dy in (-10, 26)]
+    tried = [at + QPointF(dx, dy) for dx in (18, -18 - box.width()) for dy in (-10, 36)]
     free = (
         p
         for p, there in ((p, box.translated(p)) for p in tried)
@@ -128,6 +128,6 @@ def _pair(painter: QPainter, scene: Scene) -> None:
     beside = middle + (QPointF(-wide - ring - 6, 4) if steep else QPointF(-wide / 2, ring + 18))
     for mark in scene.overlay.roles if steep else ():
         frame = role_frame(scene, mark)
-        if _box(words).translated(beside).intersects(frame):
+        if (frame.contains(a) or frame.contains(b)) and _box(words).translated(beside).intersects(frame):
             beside.setX(frame.left() - wide - 6)
     halo_text(painter, beside, words, color)
