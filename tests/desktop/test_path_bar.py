@@ -1,11 +1,14 @@
-"""The path bar: a click goes to a station, the running job tells how far it is."""
+"""The path bar: a click goes to a station, the running job tells how far it is; and what is pointed at in an aligned picture."""
 
 from __future__ import annotations
 
 from types import SimpleNamespace
 from unittest import mock
 
+import numpy as np
+
 from tests.desktop.scored import ScoredCase
+from ulvar.registration import Transform
 
 
 class PathBar(ScoredCase):
@@ -31,3 +34,13 @@ class PathBar(ScoredCase):
         bar._job()
         self.assertFalse(bar.job.isVisible())
         self.assertIn("Ctrl+K", bar.find_button.text())
+
+    def test_a_place_in_an_aligned_picture_is_that_of_the_exposure(self) -> None:
+        shift, clicked = Transform(np.array([[1.0, 0.0, 3.0], [0.0, 1.0, -5.0]])), []
+        with (
+            mock.patch.object(self.sky.naming, "grid_of", lambda _: shift),
+            mock.patch.object(self.model.pointing, "click", lambda _, place: (clicked.append(place), "")[1]),
+        ):
+            for star in (None, (7.0, 8.0)):
+                self.window.commands._pointed(50.0, 60.0, star)
+        self.assertEqual(clicked, [(47.0, 65.0), (7.0, 8.0)])
