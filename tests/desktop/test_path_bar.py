@@ -6,6 +6,8 @@ from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
 
 from tests.desktop.scored import ScoredCase
 from ulvar.registration import Transform
@@ -44,3 +46,28 @@ class PathBar(ScoredCase):
             for star in (None, (7.0, 8.0)):
                 self.window.commands._pointed(50.0, 60.0, star)
         self.assertEqual(clicked, [(47.0, 65.0), (7.0, 8.0)])
+
+    def test_the_finder_is_gone_through_by_arrows(self) -> None:
+        finder = self.window.finder
+        self.window.command("find")
+        rows, seen = finder.list.count(), []
+        for key in (Qt.Key.Key_Up, Qt.Key.Key_Down, Qt.Key.Key_Down, Qt.Key.Key_Up):
+            QTest.keyClick(finder.field, key)
+            seen.append(finder.list.currentRow())
+        self.assertEqual(seen, [0, 1, 2, 1])
+        finder.list.setCurrentRow(rows - 1)
+        QTest.keyClick(finder.field, Qt.Key.Key_Down)
+        self.assertEqual(finder.list.currentRow(), rows - 1)
+        finder.hide()
+
+    def test_the_brush_grows_both_ways_and_curves_need_others(self) -> None:
+        with mock.patch.object(self.model, "stretch_brush") as stretched:
+            self.window.command("brush on")
+            self.window.command("brush back")
+        self.assertEqual([call.args for call in stretched.call_args_list], [(1,), (-1,)])
+        self.window.command("curve together")
+        self.assertIn("No other series", self.messages[-1])
+        self.assertEqual(self.model.station, "combine")
+        with mock.patch.object(self.model.curves, "others", lambda: ["one"]):
+            self.window.command("curve together")
+        self.assertEqual((self.model.station, self.model.curves.together), ("curve", True))
