@@ -6,6 +6,7 @@ import csv
 import json
 import math
 import shutil
+import signal
 import tempfile
 from pathlib import Path
 from typing import Any, ClassVar
@@ -55,6 +56,18 @@ class Night(Command):
         with mock.patch(made, side_effect=OSError("no room")) as make, mock.patch.dict("os.environ", XDG_DATA_HOME=str(self.folder)):
             self.assertEqual(self.json("demo", "--no-window")[0], 3)
         self.assertEqual(make.call_args.args[0], (self.folder / "ulvar" / "demo").resolve())
+        ways, seen = (signal.SIGTERM, signal.SIGINT), []
+        for way in ways:
+            self.addCleanup(signal.signal, way, signal.getsignal(way))
+
+        def opened(folder: Path) -> int:
+            seen.append((folder, [signal.getsignal(way) for way in ways]))
+            return 0
+
+        # The window ends when its process is told to, in whose loop no command would hear of it.
+        with mock.patch(made, return_value=self.truth), mock.patch("ulvar.desktop.app.run_window", opened):
+            self.assertEqual(self.ulvar("demo", "--folder", self.folder)[0], 0)
+        self.assertEqual(seen, [(self.folder / "night", [signal.SIG_DFL] * 2)])
 
     def tearDown(self) -> None:
         self.assertEqual(stamps(self.raw), self.before, "a raw file was touched")

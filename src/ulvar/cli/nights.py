@@ -12,6 +12,7 @@ import platformdirs
 import typer
 
 from ulvar.cli.common import Json, errors, fail_usage, finish, running
+from ulvar.cli.window import open_window
 from ulvar.frames import read_frame, scan_file
 from ulvar.inspection import Finding
 from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
@@ -52,7 +53,7 @@ def demo(
         night = prepare_demo(place, truth)
         if not no_window:
             night.close()
-            _open(night.folder)
+            open_window(night.folder)
         steps = [{"step": "demo", "seconds": made, "text": f"demo night in {place}", "ok": True}]
         for station in STATIONS:
             begin = time.perf_counter()
@@ -73,12 +74,6 @@ def demo(
     night.close()
     bad = sum(not s["ok"] for s in steps)
     finish(payload, as_json=json, done=len(steps) - bad, failed=bad, lines=lines, findings=findings)
-
-
-def _open(folder: Path) -> None:
-    from ulvar.desktop.app import run_window
-
-    raise typer.Exit(run_window(folder))
 
 
 def compare(night: Night, truth: dict[str, Any]) -> dict[str, Any]:

@@ -14,7 +14,8 @@ def open_window(path: Path | None) -> None:
     from ulvar.desktop.app import run_window
 
     # Qt's loop would not let a command's way of ending through; workers end with the window's process anyway.
-    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    for way in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(way, signal.SIG_DFL)
     raise typer.Exit(run_window(path))
 
 
