@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass, field
 
 import cv2
@@ -57,8 +56,7 @@ def _cells(plane: F32Array, mosaic: bool) -> list[tuple[slice, slice]]:
 def _filled(plane: F32Array) -> F32Array:
     if np.isfinite(plane).all():
         return np.ascontiguousarray(plane)
-    middle = median(plane)
-    return np.nan_to_num(plane, nan=0.0 if math.isnan(middle) else middle).astype(np.float32)
+    return np.nan_to_num(plane, nan=float(np.nan_to_num(median(plane)))).astype(np.float32)
 
 
 def dark_excess(dark: F32Array, *, mosaic: bool = False) -> F32Array:

@@ -51,7 +51,8 @@ def film_grey(picture: F32Array) -> np.ndarray:
     there = picture[np.isfinite(picture)]
     if not len(there):
         return np.zeros(picture.shape, dtype=np.uint8)
-    middle, noise = median(there), robust_spread(there)
+    middle = median(there)
+    noise = robust_spread(there, about=middle)
     # Where stars are few most of the pixels are noise: it stays dark.
     low, high = middle - noise, max(middle + 20 * noise, float(np.percentile(there, 99.9)))
     grey = np.clip((np.nan_to_num(picture, nan=low) - low) / max(high - low, 1e-6), 0, 1)

@@ -10,8 +10,7 @@ import numpy as np
 
 from ulvar.combine import CombinedMaps, Method, Rejection, RowSource, combine_sources, suited
 from ulvar.engine import F32Array, F64Array, Progress, StopToken, silent
-from ulvar.frames import median
-from ulvar.frames.noise import robust_spread
+from ulvar.frames import median, robust_spread
 from ulvar.registration import PixelMap
 from ulvar.stacking.local import Surface, SurfaceRows
 from ulvar.stacking.options import STACK_REJECTION, Normalise, Weighting

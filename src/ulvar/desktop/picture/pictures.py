@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -222,8 +221,7 @@ def _filled(data: np.ndarray, smaller: np.ndarray, shrink: Callable[[np.ndarray]
     """Return the smaller picture, made anew with the median where pixels have no value: these would spread."""
     if np.isfinite(smaller.sum(dtype=np.float64)):
         return smaller
-    middle = median(_thinned(data))
-    return shrink(np.nan_to_num(data, nan=0.0 if math.isnan(middle) else middle))
+    return shrink(np.nan_to_num(data, nan=float(np.nan_to_num(median(_thinned(data))))))
 
 
 def _thinned(data: np.ndarray) -> np.ndarray:
