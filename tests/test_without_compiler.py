@@ -21,7 +21,7 @@ KERNELS = (
     "tests.photometry.test_sky.Clipped", "tests.photometry.test_sky.Ellipses", "tests.photometry.test_sky.Beside",
     "tests.combine.test_rows.EveryCount.test_a_gap_in_the_middle_of_a_row_is_seen_whatever_its_frame_weighs", "tests.stacking.test_drops.Areas",
     "tests.calibration.test_steps.CosmicRays.test_edges_kernel_against_numpy", "tests.calibration.test_steps.Darks",
-    "tests.calibration.test_steps.Defective",
+    "tests.calibration.test_steps.Defective", "tests.astrometry.test_small.Patterns",
 )  # fmt: skip
 
 

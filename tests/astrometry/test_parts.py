@@ -73,6 +73,7 @@ class Columns(FolderCase):
         self.assertEqual(self.table("RA,Dec,V,mag\n1,2,8.5,7.5\n").mag.tolist(), [7.5])
         self.assertEqual(self.table("ra,dec,V,B\n1,2,8.5,9.5\n").mag.tolist(), [8.5])
         self.assertTrue(np.isnan(self.table("ra,dec\n1,2\n").mag).all())
+        self.assertEqual(self.table("\ufeffra,dec,mag\n1,2,7\n").mag.tolist(), [7.0])
         stars = self.table("ra,dec,mag,pmra,epoch\n361,2,7,,\n3,-4,x,5,2000\n9,91,1,1,1\n,5,1,1,1\n")
         self.assertEqual((stars.ra.tolist(), stars.dec.tolist()), ([1.0, 3.0], [2.0, -4.0]))
         self.assertEqual((stars.pmra.tolist(), stars.epoch.tolist()), ([0.0, 5.0], [2016.0, 2000.0]))

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import math
 import unittest
+from itertools import combinations
 
 import numpy as np
 
-from ulvar.astrometry import Wcs, wcs_from_header
+from ulvar.astrometry import SolveHints, Wcs, _kernels, wcs_from_header
+from ulvar.astrometry.fitting import _PLAIN, _clipped_fit
+from ulvar.astrometry.solver import _sizes
 
 TURN = math.radians(30)
 
@@ -74,3 +77,48 @@ class Corners(unittest.TestCase):
                         # Clockwise, after the mirroring.
                         up = -dx * math.sin(angle) + dy * math.cos(angle), dx * math.cos(angle) + dy * math.sin(angle)
                         self.assertLess(abs(math.degrees(math.atan2(up[1], up[0]))), 0.5)
+
+
+class Fit(unittest.TestCase):
+    def test_stars_that_lie_elsewhere_are_left_out_and_no_others(self) -> None:
+        rng = np.random.default_rng(4)
+        x, y = rng.uniform(0, 1000, 40), rng.uniform(0, 800, 40)
+        ra, dec = wcs().sky(x, y)
+        y[3], x[7], y[20] = y[3] + 9, x[7] - 12, y[20] - 15
+        fit, good = _clipped_fit(x, y + rng.normal(0, 0.1, 40), ra, dec, (500.0, 400.0), (83.0, 40.0), _PLAIN, np.ones(40))
+        self.assertEqual(good.tolist(), [k for k in range(40) if k not in (3, 7, 20)])
+        # 0.1 px of noise over 290 px, of 37 stars: 2e-8 deg.
+        np.testing.assert_allclose(fit.cd, wcs().cd, rtol=0, atol=8e-8)
+
+
+class Patterns(unittest.TestCase):
+    def test_bands_that_a_field_can_hold(self) -> None:
+        """Of 20 x 30 minutes of arc at least, 47 x 30 at most: patterns of 2 minutes to 54."""
+        hints = SolveHints(None, None, None, 2.0, 3.0)
+        self.assertEqual([round(60 * size, 6) for size in _sizes((600, 900), hints)], [1.25, 2.5, 5.0, 10.0, 20.0, 40.0])
+
+    def test_axes_of_the_sky(self) -> None:
+        toward, east, north = np.random.default_rng(8).normal(size=3), np.empty(3), np.empty(3)
+        toward /= np.linalg.norm(toward)
+        for point in (toward, np.array([0.0, 0.0, 1.0])):
+            _kernels.axes_at(point, east, north)
+            np.testing.assert_allclose(np.cross(east, north), point, atol=1e-12)
+            self.assertAlmostEqual(east[2], 0.0)
+            self.assertGreaterEqual(north[2], 0.0)
+
+    def test_all_of_a_cell_against_the_plain_way(self) -> None:
+        """Two stars a size to two apart, with two others in the circle over them."""
+        rng = np.random.default_rng(9)
+        x, y = rng.uniform(-0.01, 0.01, (2, 18))
+        vec = np.column_stack([np.ones(18), x, y]) / np.sqrt(1 + x**2 + y**2)[:, None]
+        stars, codes, lengths = np.zeros((3000, 4), np.int64), np.zeros((3000, 4)), np.zeros(3000)
+        found = _kernels.patterns_of_cell(vec, np.arange(18), x, y, 0.007, 0.009, 0.006, 3000, 3000, stars, codes, lengths)
+        z, wanted = x + 1j * y, set()
+        for a, b in combinations(range(18), 2):
+            middle, apart = (z[a] + z[b]) / 2, abs(z[a] - z[b])
+            if 0.006 <= apart < 0.012 and abs(middle.real) <= 0.007 and abs(middle.imag) <= 0.009:
+                inside = [k for k in range(18) if k not in (a, b) and abs(z[k] - middle) < apart / 2]
+                wanted |= {(a, b, c, d) for c, d in combinations(inside, 2)}
+        self.assertGreater(len(wanted), 100)
+        self.assertEqual({(*sorted(four[:2]), *sorted(four[2:])) for four in stars[:found].tolist()}, wanted)
+        self.assertEqual(found, len(wanted))

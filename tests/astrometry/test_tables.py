@@ -169,6 +169,7 @@ class Tiles(TableCase):
             away = np.arccos(np.clip(np.sin(d0) * np.sin(d) + np.cos(d0) * np.cos(d) * np.cos(a - x0), -1, 1))
             self.assertLessEqual(set(names[away <= a0]), tiles_near(*at, 5.0), at)
             self.assertLess(len(tiles_near(*at, 5.0)), 80)
+        self.assertEqual(tiles_near(1.0, 2.0, 0.1, 5.0), {"018-0000"}, "and no other is read")
 
     def test_a_catalogue_of_before_is_read_and_added_to_as_it_is(self) -> None:
         old = self.folder / "old"

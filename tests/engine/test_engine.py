@@ -7,8 +7,11 @@ import os
 import threading
 import time
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
+
+import cv2
 
 from tests.support import FolderCase, files_under
 from ulvar.engine import (
@@ -158,6 +161,17 @@ class Running(FolderCase):
                 if item == 3:
                     token.stop()
 
+    def test_a_stop_at_the_last_item_is_one_too(self) -> None:
+        token = StopToken()
+        with worker_pool(1) as pool, self.assertRaises(StopRequested):
+            for item, _ in JobContext(executor=pool, workers=1, stop=token).each(double, range(2), "Doubling"):
+                if item == 1:
+                    token.stop()
+
+    def test_as_many_workers_as_are_asked_for_each_with_one_thread(self) -> None:
+        with worker_pool(3) as pool:
+            self.assertEqual((pool._max_workers, pool.submit(cv2.getNumThreads).result(60)), (3, 1))
+
     def test_workers_give_every_result_once(self) -> None:
         with worker_pool(2) as pool:
             context = JobContext(executor=pool, workers=2)
@@ -212,6 +226,7 @@ class Running(FolderCase):
         pools = PoolKeeper(1)
         self.addCleanup(pools.close)
         job = Job("long", lambda c: list(c.each(write_long, [str(self.folder / "a.txt")], "Writing")), pools=pools)
+        self.assertEqual((job.state, job.done, job.total), ("waiting", 0, 0))
         job.start()
         end = time.monotonic() + 60
         while not files_under(self.folder) and time.monotonic() < end:
@@ -348,8 +363,6 @@ class Room(unittest.TestCase):
 
     def flights(self, budget: int, item_bytes: int) -> int:
         """Return the largest number of items that ran at once."""
-        from concurrent.futures import ThreadPoolExecutor
-
         lock, running, most = threading.Lock(), [0], [0]
 
         def work(item: int) -> int:
@@ -372,6 +385,12 @@ class Room(unittest.TestCase):
         self.assertLessEqual(self.flights(1000, 400), 2)
         self.assertEqual(self.flights(1000, 5000), 1, "one always runs")
         self.assertGreater(self.flights(1000, 0), 2)
+
+    def test_two_items_a_worker_wait_and_no_more(self) -> None:
+        with ThreadPoolExecutor(2) as pool, mock.patch.object(pool, "submit", wraps=pool.submit) as asked:
+            context = JobContext(executor=pool, workers=2)
+            next(iter(context.each(lambda item: time.sleep(0.2 * item), range(20), "Working")))
+            self.assertEqual(asked.call_count, 4)
 
     def test_large_blocks(self) -> None:
         from ulvar.engine import keep_large_blocks

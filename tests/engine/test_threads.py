@@ -40,6 +40,10 @@ class Parts(unittest.TestCase):
 
         with mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda: 3):
             self.assertEqual(in_parts(work, 60, smallest=5, each=4), [5] * 12)
+            self.assertEqual(in_parts(work, 3, smallest=5), [3])
+        for threads in (1, 2):
+            with mock.patch("ulvar.engine.threads.cv2.getNumThreads", lambda n=threads: n):
+                self.assertEqual(in_parts(work, 2), [2 // threads] * threads)
         self.assertLessEqual(most, 3)
 
     def test_errors_come_through(self) -> None:

@@ -104,6 +104,7 @@ class Dialects(unittest.TestCase):
         for name in ("exposure_s", "gain", "temperature_c", "start_utc", "ra_deg", "scale_arcsec_px", "site", "gain_e_per_adu"):
             self.assertIsNone(getattr(facts, name), name)
         self.assertEqual((facts.role, facts.filter, facts.binning), (Role.UNKNOWN, "", 1))
+        self.assertEqual(ExposureFacts("x").binning, 1)
 
     def test_nonsense_values_are_passed_over(self) -> None:
         facts = facts_from_header(
@@ -224,6 +225,7 @@ class UserFacts(unittest.TestCase):
         self.assertEqual(given_facts.origins["gain_e_per_adu"], "user")
         self.assertEqual(given_facts.mid_utc, datetime(2027, 2, 11, 12, 0, 30, tzinfo=UTC))
         self.assertEqual(facts.gain_e_per_adu, None)
+        self.assertEqual(with_user_facts(ExposureFacts("x"), {"scale_arcsec_px": "0.7"}).scale_arcsec_px, 0.7)
         # A length that no calendar holds has no middle.
         self.assertIsNone(with_user_facts(facts, {"exposure_s": "1e300"}).mid_utc)
 

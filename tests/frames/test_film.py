@@ -40,6 +40,15 @@ class FilmTest(unittest.TestCase):
         np.testing.assert_allclose(film.times, _BEGINS + _FILM.starts(), atol=1e-6)
         np.testing.assert_array_equal(film.read(3, 5, slice(10, 12)), self.eight[3:5, 10:12])
 
+    def test_three_colours_a_pixel(self) -> None:
+        raw = bytearray((self.folder / "eight.ser").read_bytes())
+        raw[18:22], raw[38:42] = (100).to_bytes(4, "little"), (10).to_bytes(4, "little")
+        (self.folder / "colours.ser").write_bytes(raw)
+        film = open_film([str(self.folder / "colours.ser")])
+        self.assertEqual((film.count, film.read(2, 4).shape[:3]), (10, (2, 32, 48)))
+        flat = self.eight.reshape(10, 32, 48, 3).astype(float)
+        np.testing.assert_allclose(film.read(2, 4), flat[2:4].mean(axis=-1), atol=1)
+
     def test_sixteen_bits_in_either_order(self) -> None:
         wanted = np.clip(np.round(self.frames), 0, 65535)
         for big in (False, True):

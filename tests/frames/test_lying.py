@@ -296,3 +296,10 @@ class AnyCards(unittest.TestCase):
         self.assertEqual((units[0].data_bytes, units[0].end), (size, len(first)))
         self.assertEqual([u.data_bytes for u in units[1:]], [21] * more)
         self.assertEqual(units[-1].end, len(data))
+
+    def test_random_groups(self) -> None:
+        """The first axis is 0 and does not count: 5 groups of 3 x 4 values with 2 more each."""
+        told = (("GROUPS", "T"), ("PCOUNT", "2"), ("GCOUNT", "5"))
+        first = header(*plain("-32", 0, 3, 4), *told) + b"\0" * 2880
+        data = first + header(("XTENSION", "'IMAGE   '"), *plain("8", 7, 3)[1:], ("PCOUNT", "0"), ("GCOUNT", "1")) + b"\0" * 2880
+        self.assertEqual([u.data_bytes for u in units_of(lambda start, count: data[start : start + count], "x")], [4 * 5 * 14, 21])

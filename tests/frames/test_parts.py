@@ -9,7 +9,8 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ulvar.frames import ExposureFacts, Role, facts_from_header, group_exposures
+from ulvar.frames import ExposureFacts, Frame, Role, facts_from_header, group_exposures
+from ulvar.frames.lettering import captioned
 from ulvar.frames.mosaic import cell_colours, is_mosaic, on_one_scale, white_balance
 from ulvar.frames.names import distinct_names, distinct_stems
 from ulvar.frames.sessions import folder_parts, noon_offset
@@ -18,6 +19,24 @@ PATHS = st.lists(
     st.lists(st.sampled_from(["a", "b", "L1.fits", "L1.fit", "a-L1.fits"]), min_size=1, max_size=4).map("/".join),
     min_size=1, max_size=12, unique=True,
 )  # fmt: skip
+
+
+class Pictures(unittest.TestCase):
+    def test_what_calibration_added_is_taken_off(self) -> None:
+        frame = Frame(np.full((2, 3), 150.0, np.float32), ExposureFacts("x", pedestal_adu=100.0))
+        self.assertTrue((frame.above_pedestal() == 50.0).all())
+
+    def test_words_stand_under_a_picture(self) -> None:
+        picture = np.full((3, 50, 300), 200, np.uint8)
+        self.assertIs(captioned(picture, [""]), picture)
+        for lines, height in ((["Field A"], 12 + 19), (["Field A", "Stack of 12"], 12 + 38), (["W" * 60], 8 + 5)):
+            made = captioned(picture, lines)
+            self.assertEqual(made.shape, (3, 50 + height, 300))
+            band = made[0, :height]
+            np.testing.assert_array_equal(made[:, height:], picture)
+            self.assertTrue(band[0, 0] == 24 and band.max() > 60)
+            rows, columns = np.nonzero(band > 40)
+            self.assertTrue(columns.min() >= 6 and columns.max() < 294 and rows.max() < height - 1, "it has a rim")
 
 
 class Cells(unittest.TestCase):

@@ -9,12 +9,44 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from scipy.stats import norm
 
 from tests.support import FolderCase, small_demo
-from ulvar.frames import FrameError, Role, scan_file
-from ulvar.simulation import Camera, CameraState, DemoSize, EclipsingBinary, Psf, add_stars, make_demo_night, recorded_fwhm
+from ulvar.frames import FrameError, Role, open_film, scan_file
+from ulvar.simulation import (
+    Camera,
+    CameraState,
+    DemoSize,
+    EclipsingBinary,
+    MadeUpFilm,
+    Psf,
+    add_stars,
+    make_demo_night,
+    recorded_fwhm,
+    write_ser,
+)  # fmt: skip
 
 TINY = DemoSize(width=120, height=90, cycles=2, visual=2, bias=3, darks=9, flats=3)
+
+
+class Films(FolderCase):
+    def test_a_star_shakes_about_its_place_and_is_cut_by_the_edge(self) -> None:
+        stars = ((30.0, 20.0, 80_000.0), (1.0, 8.0, 80_000.0))
+        film = MadeUpFilm(
+            width=60, height=40, frames=100, stars=stars, sky=0.0, noise=1.0, shake_px=0.4, drift_px=0.0, out_s=1e9, back_s=1e9
+        )
+        pictures = np.stack(list(film.pictures())).astype(float)
+        y, x = np.mgrid[:40, :60]
+        one = pictures[:, 10:31, 18:43]
+        places = [(one * v[10:31, 18:43]).sum((1, 2)) / one.sum((1, 2)) for v in (x, y)]
+        # Of 100: the mean is known to 0.04, the scatter to a fourteenth.
+        np.testing.assert_allclose(np.mean(places, axis=1), (30, 20), atol=0.16)
+        np.testing.assert_allclose(np.std(places, axis=1), 0.4, atol=0.1)
+        self.assertAlmostEqual(float(one.sum((1, 2)).mean()), 80_000, delta=100)
+        # A sigma and a half of it lie beside the picture.
+        self.assertAlmostEqual(float(pictures[:, :20, :12].sum((1, 2)).mean()) / 80_000, norm.cdf(1.5 / (3.2 / 2.3548)), delta=0.03)
+        write_ser(self.folder / "full.ser", film)
+        self.assertEqual(open_film([str(self.folder / "full.ser")]).read(0, 1).max(), 255)
 
 
 class Pieces(unittest.TestCase):

@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import math
 import unittest
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from unittest import mock
 
 import erfa
 import numpy as np
@@ -33,7 +35,7 @@ from ulvar.simulation.demo_plan import (
     planned_lights,
     pointing_of,
 )  # fmt: skip
-from ulvar.simulation.sky import FIELD_DEC_DEG, FIELD_RA_DEG, make_sky
+from ulvar.simulation.sky import FIELD_DEC_DEG, FIELD_RA_DEG, PULSATOR_NAME, make_sky
 
 
 class Eclipse(unittest.TestCase):
@@ -103,6 +105,7 @@ class Sky(FolderCase):
         self.assertGreater(np.abs(east).max(), 2100.0)
         k = sky.index("b")
         self.assertEqual((round(east[k], 6), round(north[k], 6), sky.V[k]), (126.0, -205.0, 12.62))
+        self.assertTrue(((colour := sky.B - sky.V) >= 0).all() and colour.max() <= 1.8 + 1e-9)
         for name in ("a", "d", "k1"):
             k = sky.index(name)
             apart = np.hypot(east - east[k], north - north[k])
@@ -142,7 +145,14 @@ class Light(unittest.TestCase):
     def test_stars_and_sky(self) -> None:
         size = DemoSize(width=500, height=375, cycles=9, visual=4)
         lights = list(planned_lights(size, np.random.default_rng(1)))
-        sky, _ = made_world(size)
+        sky, others = made_world(size)
+        # So fast that it shows: 2 px in ten years.
+        moving = ("a", "b", "c", "d", "k1")
+        fast = np.isin(np.arange(len(sky.ra)), [sky.index(name) for name in moving])
+        sky = replace(sky, pmra=sky.pmra + 500 * fast, pmdec=sky.pmdec - 300 * fast)
+        world = mock.patch("ulvar.simulation.demo.made_world", return_value=(sky, others))
+        world.start()
+        self.addCleanup(world.stop)
         for exposure in (
             next(e for e in lights if e.band == "B" and e.start > at_clock(21, 30)),
             next(e for e in lights if e.band == "V" and e.start > at_clock(23, 30)),
@@ -156,7 +166,7 @@ class Light(unittest.TestCase):
             self.assertAlmostEqual(float(np.median(image)) / (glow * haze * twilight * air**0.6), 1.0, delta=0.01)
             years = (exposure.mid - datetime(2016, 1, 1, tzinfo=UTC)).total_seconds() / (365.25 * 86400)
             ratios = []
-            for name in ("a", "b", "c", "d", "k1"):
+            for name in moving:
                 i = sky.index(name)
                 x, y = pointing.pixels(
                     sky.ra[i : i + 1] + sky.pmra[i] / 3.6e6 / math.cos(math.radians(sky.dec[i])) * years,
@@ -177,25 +187,30 @@ class Light(unittest.TestCase):
             # Scintillation moves single stars by some thousandths.
             self.assertAlmostEqual(float(np.mean(ratios)), 1.0, delta=0.01)
 
-    def test_the_target_fades_in_its_eclipse(self) -> None:
+    def test_the_target_fades_in_its_eclipse_and_another_star_beats(self) -> None:
         size = DemoSize(width=500, height=375, cycles=9, visual=4)
         sky, _ = made_world(size)
         told: dict[bool, list[float]] = {True: [], False: []}
+        beats, swings = [], []
         for exposure in planned_lights(size, np.random.default_rng(1)):
             if exposure.band != "V" or exposure.trail[0] or exposure.transparency < 0.99:
                 continue
             away = abs(bjd_tdb(exposure.mid) - ECLIPSE_BJD)
-            if not (away < 0.01 or 0.07 < away < 0.1):
-                continue
             image, pointing = _light_electrons(exposure), pointing_of(exposure)
             fluxes = []
-            for name in ("Tarnholt 12", "a", "b", "c"):
+            for name in ("Tarnholt 12", PULSATOR_NAME, "a", "b", "c"):
                 i = sky.index(name)
                 x, y = pointing.pixels(sky.ra[i : i + 1], sky.dec[i : i + 1])
                 ix, iy = round(float(x[0])), round(float(y[0]))
                 box = image[iy - 8 : iy + 9, ix - 8 : ix + 9]
                 fluxes.append(float((box - np.median(np.r_[box[0], box[-1]])).sum()))
-            told[away < 0.01].append(-2.5 * math.log10(fluxes[0] / sum(fluxes[1:])))
+            target, pulsator = (-2.5 * math.log10(fluxes[k] / sum(fluxes[2:])) for k in (0, 1))
+            if away < 0.01 or 0.07 < away < 0.1:
+                told[away < 0.01].append(target)
+            beats.append(pulsator)
+            swings.append(math.sin(2 * math.pi * (exposure.mid - EVENING).total_seconds() / 3600 / 1.9))
+        # Half a dozen exposures with some thousandths of scintillation.
+        self.assertAlmostEqual(float(np.polyfit(swings, beats, 1)[0]), 0.017, delta=0.006)
         self.assertTrue(told[True] and told[False])
         depth = np.mean(told[True]) - np.mean(told[False])
         self.assertAlmostEqual(float(depth), EclipsingBinary(ECLIPSE_BJD).depth_mag, delta=0.02)
@@ -237,6 +252,7 @@ class Plan(FolderCase):
             )  # fmt: skip
         counts: dict[tuple[str, str, float, int], int] = {}
         for e in planned_calibration(size, np.random.default_rng(1)):
+            self.assertAlmostEqual(e.state.temperature_c, -10 if e.state.exposure_s == 300 else -15, delta=0.25)
             key = (e.role, e.band, e.state.exposure_s, e.state.gain)
             counts[key] = counts.get(key, 0) + 1
         self.assertEqual(counts, {
@@ -319,6 +335,8 @@ class Sensor(unittest.TestCase):
         self.assertGreater(np.median(rate[camera.hot]), 10 * np.median(rate))
         # Glow at the right edge and in the lower left corner of the numbering's last row.
         self.assertGreater(np.median(rate[:250, -1]) - np.median(rate[:250, 200]), 0.4)
+        # It falls by e in 0.045 of the width.
+        self.assertAlmostEqual(np.median(rate[:250, -18]) - np.median(rate[:250, 200]), 0.45 / math.e, delta=0.02)
         self.assertGreater(np.median(rate[-4:, :4]), 0.4)
         self.assertLess(np.median(rate[:100, :100]), 0.05)
         flat = camera.flat
