@@ -1,7 +1,5 @@
 """A small night of two fields in three filters, interleaved; every B exposure is turned upside down."""
 
-from __future__ import annotations
-
 import numpy as np
 
 from tests.support import FolderCase

@@ -1,7 +1,5 @@
 """Files that tests write: an uncompressed DNG, TIFFs, cubes, files with several images."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import fitsio

@@ -1,7 +1,5 @@
 """Made-up exposures of a colour sensor."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import fitsio

@@ -1,7 +1,5 @@
 """Nights with measurements that are made up: a star that is eclipsed, in a folder of nights, without a pixel being measured."""
 
-from __future__ import annotations
-
 import math
 import shutil
 from collections.abc import Callable, Sequence

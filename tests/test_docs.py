@@ -1,7 +1,5 @@
 """What docs/ repeats of the code is what the code says now, and links lead somewhere."""
 
-from __future__ import annotations
-
 import re
 import unittest
 

@@ -1,7 +1,5 @@
 """What packages hold, and where a user's own programs get what they need."""
 
-from __future__ import annotations
-
 import configparser
 import importlib.util
 import subprocess

@@ -1,7 +1,5 @@
 """Every reader of text takes whatever is written: it gives what was meant, or one sentence that names the file."""
 
-from __future__ import annotations
-
 import csv
 import io
 import math

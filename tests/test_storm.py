@@ -1,7 +1,5 @@
 """The storm in short: fixed seeds of every kind of input, kills, full disks; and every input that ever did harm."""
 
-from __future__ import annotations
-
 import os
 import subprocess
 import sys

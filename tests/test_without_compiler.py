@@ -1,7 +1,5 @@
 """The kernels' tests again with compiling off: what the compiled loops do, Python does line by line."""
 
-from __future__ import annotations
-
 import os
 import subprocess
 import sys

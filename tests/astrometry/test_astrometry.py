@@ -1,7 +1,5 @@
 """World coordinates, catalogues and the solver against an independent projection."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Plates of unknown place on a whole made-up sky: the index, what is looked up in it, how it is weighed, and what comes of it."""
 
-from __future__ import annotations
-
 import itertools
 import json
 import math

@@ -1,7 +1,5 @@
 """What catalogues tell beside places: identifiers, variable stars, errors; what they are, cover, and are called."""
 
-from __future__ import annotations
-
 import math
 import time
 from pathlib import Path

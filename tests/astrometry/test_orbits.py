@@ -1,7 +1,5 @@
 """Minor bodies from their elements, against motion integrated step by step and against a planet's published place."""
 
-from __future__ import annotations
-
 import math
 from datetime import UTC, datetime, timedelta
 

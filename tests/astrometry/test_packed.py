@@ -1,7 +1,5 @@
 """Star tables that come packed in a data package."""
 
-from __future__ import annotations
-
 import struct
 import sys
 from pathlib import Path

@@ -1,7 +1,5 @@
 """Header forms of a solution, proper motion, columns of catalogues, weights: each by hand."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Headers of other programs: each projection by the standard's own formulae, polynomials term by term, turned and exchanged axes."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from typing import Any

@@ -1,7 +1,5 @@
 """Separation and position angle, against places that were worked out otherwise."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

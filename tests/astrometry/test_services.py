@@ -1,7 +1,5 @@
 """Stars fetched from a service: a stand-in on this machine answers as services do, rightly and wrongly."""
 
-from __future__ import annotations
-
 import threading
 import time
 import urllib.parse

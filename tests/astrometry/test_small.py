@@ -1,7 +1,5 @@
 """Corners of plate solutions that whole fields hardly reach: distortion along one axis, the pole, scales far from one."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from itertools import combinations

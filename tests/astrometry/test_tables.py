@@ -1,7 +1,5 @@
 """Tables of stars of many makes become a catalogue of tiles: nothing doubled, nothing lost, bad rows counted and named."""
 
-from __future__ import annotations
-
 import gzip
 import json
 import math

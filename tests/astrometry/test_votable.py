@@ -1,7 +1,5 @@
 """VOTables, in words and binary, and what somebody may send in the place of one."""
 
-from __future__ import annotations
-
 import base64
 import gzip
 import math

@@ -1,7 +1,5 @@
 """Masters, matching and calibration against a simulated camera."""
 
-from __future__ import annotations
-
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta

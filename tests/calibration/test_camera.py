@@ -1,7 +1,5 @@
 """What calibration frames tell of a camera: photon transfer, planning flats, the shooting list, matching by hand."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

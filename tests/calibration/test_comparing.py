@@ -1,7 +1,5 @@
 """Frames of a set held against each other: what is odd is named, what is not is left alone."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

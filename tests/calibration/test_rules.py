@@ -1,7 +1,5 @@
 """Rules of matching, word by word and at their edges."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

@@ -1,7 +1,5 @@
 """The calibration steps, each against a made-up sensor with known truth."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """What tests of commands share."""
 
-from __future__ import annotations
-
 import contextlib
 import io
 import json

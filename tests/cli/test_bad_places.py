@@ -1,7 +1,5 @@
 """Outputs where nothing can be written: a sentence, JSON where it was asked for, nothing half, nothing lost."""
 
-from __future__ import annotations
-
 import errno
 from pathlib import Path
 from unittest import mock

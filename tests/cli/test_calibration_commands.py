@@ -1,7 +1,5 @@
 """sort, masters, calibrate, shooting, camera and library on the command line."""
 
-from __future__ import annotations
-
 import csv
 from pathlib import Path
 

@@ -1,7 +1,5 @@
 """ulvar colour: a picture from three files, and what is wrong in a sentence."""
 
-from __future__ import annotations
-
 import contextlib
 import io
 import json

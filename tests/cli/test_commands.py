@@ -1,7 +1,5 @@
 """The command line's contract: exit codes, JSON on standard output only, files kept."""
 
-from __future__ import annotations
-
 import csv
 import json
 from pathlib import Path

@@ -1,7 +1,5 @@
 """ulvar curve: models, trends that the points choose, nights joined, posteriors, periods."""
 
-from __future__ import annotations
-
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 

@@ -1,7 +1,5 @@
 """ulvar fast: from a film to a table and to times of an occultation."""
 
-from __future__ import annotations
-
 from datetime import UTC, datetime
 
 from tests.cli.support import Command

@@ -1,7 +1,5 @@
 """ulvar variables, candidates, aperture, and measure with several radii, profiles and places of its own."""
 
-from __future__ import annotations
-
 import csv
 import math
 from typing import ClassVar

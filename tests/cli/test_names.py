@@ -1,7 +1,5 @@
 """Names may hold any bytes but a slash: every command takes them, and says them so that they can be told."""
 
-from __future__ import annotations
-
 import csv
 import os
 

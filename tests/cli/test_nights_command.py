@@ -1,7 +1,5 @@
 """ulvar nights, minima, and curves, rotation and ephemerides of folders of nights."""
 
-from __future__ import annotations
-
 import csv
 import math
 

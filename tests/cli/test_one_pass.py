@@ -1,7 +1,5 @@
 """Raw exposures to a stack in one pass: the same pixels as in two steps, and no file in between."""
 
-from __future__ import annotations
-
 import dataclasses
 import shutil
 import tempfile

@@ -1,7 +1,5 @@
 """ulvar pair."""
 
-from __future__ import annotations
-
 import math
 
 import numpy as np

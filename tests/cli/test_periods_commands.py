@@ -1,7 +1,5 @@
 """ulvar ephemeris, rotation, exchange, and the figures and reports of curve."""
 
-from __future__ import annotations
-
 import csv
 import math
 from pathlib import Path

@@ -1,7 +1,5 @@
 """`ulvar picture`: what the eye sees, up is up, words under it, and files that are kept."""
 
-from __future__ import annotations
-
 import json
 
 import cv2

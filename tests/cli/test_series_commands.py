@@ -1,7 +1,5 @@
 """Folders of several series on the command line: each is worked on by itself, none is mixed with another."""
 
-from __future__ import annotations
-
 import csv
 from pathlib import Path
 

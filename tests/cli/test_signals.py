@@ -1,7 +1,5 @@
 """A command that is told to end, or killed, leaves no worker and no half file behind."""
 
-from __future__ import annotations
-
 import signal
 import subprocess
 import sys

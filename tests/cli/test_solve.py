@@ -1,7 +1,5 @@
 """ulvar solve and ulvar catalogue index, on frames of which nothing is known, or something wrong."""
 
-from __future__ import annotations
-
 import math
 from pathlib import Path
 

@@ -1,7 +1,5 @@
 """A command imports what it needs and no more: what `--help` or `sort` wait for, nobody gets back."""
 
-from __future__ import annotations
-
 import json
 import os
 import subprocess

@@ -1,7 +1,5 @@
 """From raw exposures to the light curve by commands alone."""
 
-from __future__ import annotations
-
 import csv
 import json
 import math

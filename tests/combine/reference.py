@@ -1,7 +1,5 @@
 """The plain NumPy way of combining, kept simple so that it can be believed."""
 
-from __future__ import annotations
-
 import warnings
 
 import numpy as np

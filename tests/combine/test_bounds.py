@@ -1,7 +1,5 @@
 """Every rejection method against the plain way, on sorted values with tails, outliers and ties."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

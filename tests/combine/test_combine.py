@@ -1,7 +1,5 @@
 """Combination kernels against plain NumPy, and truths about rejection and memory."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Rejection near stars: seeing that varies takes no light from them, particles still go."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Whole rows at once: every count of frames, frames that have nothing, and single gaps, against plain NumPy."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

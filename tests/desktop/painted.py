@@ -1,7 +1,5 @@
 """Pictures of widgets as arrays, and where they have a colour."""
 
-from __future__ import annotations
-
 import numpy as np
 from PySide6.QtGui import QColor, QImage
 

@@ -1,7 +1,5 @@
 """A window with a small scored night in it: 36 raw V lights, aligned and judged, made once for all."""
 
-from __future__ import annotations
-
 import shutil
 from pathlib import Path
 

@@ -1,7 +1,5 @@
 """A window with a copy of the small scored night whose plates are solved, at Plate."""
 
-from __future__ import annotations
-
 from tests.desktop.scored import ScoredCase
 from tests.nights import solved_night
 

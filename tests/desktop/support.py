@@ -1,7 +1,5 @@
 """Driving the real window offscreen."""
 
-from __future__ import annotations
-
 import gc
 import multiprocessing
 import shutil

@@ -1,7 +1,5 @@
 """Every action of the table: found by its name, in the menu, at its key, and doing what can be seen."""
 
-from __future__ import annotations
-
 import time
 from collections.abc import Callable
 from dataclasses import replace

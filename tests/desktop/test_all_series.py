@@ -1,7 +1,5 @@
 """Two fields in three filters, interleaved, all the way in the window: scores, plates, stars, fluxes, curves."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import numpy as np

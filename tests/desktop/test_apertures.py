@@ -1,7 +1,5 @@
 """Aperture and annulus are set and shown with their units."""
 
-from __future__ import annotations
-
 import math
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Questions to a thread of their own: each has its answer, also where it fails; nobody is alarmed without need."""
 
-from __future__ import annotations
-
 import logging
 import time
 import unittest

@@ -1,7 +1,5 @@
 """Intake, Masters and Calibrate in the real window: what the user does, sees, and finds on disk."""
 
-from __future__ import annotations
-
 from pathlib import Path
 from unittest import mock
 

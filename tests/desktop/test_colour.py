@@ -1,7 +1,5 @@
 """Colour pictures: interpolation, neutral sky, hues, and the window's button for them."""
 
-from __future__ import annotations
-
 import itertools
 import tempfile
 import unittest

@@ -1,7 +1,5 @@
 """From exposures through three filters to a colour picture, by the buttons of the page Result."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import numpy as np

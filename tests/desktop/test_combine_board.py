@@ -1,7 +1,5 @@
 """The Combine board: one selection in table, scatter and line; rules; stars; the field; the keyboard alone."""
 
-from __future__ import annotations
-
 import csv
 from unittest import mock
 

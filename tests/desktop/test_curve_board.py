@@ -1,7 +1,5 @@
 """Curve: the plot is zoomed, moved, measured and brushed; axes and bins; periods are found and folded; noise is shown."""
 
-from __future__ import annotations
-
 import math
 import shutil
 from pathlib import Path

@@ -1,7 +1,5 @@
 """Pictures, plots and results as files: as large as was asked, at the place that was chosen, and true."""
 
-from __future__ import annotations
-
 import shutil
 from pathlib import Path
 from unittest import mock

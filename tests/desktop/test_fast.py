@@ -1,7 +1,5 @@
 """Fast series: a film is opened by dropping it, stars are clicked, frames measured, the table saved."""
 
-from __future__ import annotations
-
 from pathlib import Path
 from unittest import mock
 

@@ -1,7 +1,5 @@
 """What keeps the window answering: things kept instead of built anew, work beside it, the end of a job in portions."""
 
-from __future__ import annotations
-
 import gc
 import threading
 import time

@@ -3,8 +3,6 @@
 Where one is changed on purpose: `python -m tests.desktop.test_glyphs` draws the picture anew; then look at it.
 """
 
-from __future__ import annotations
-
 import unittest
 from collections.abc import Callable
 from pathlib import Path

@@ -1,7 +1,5 @@
 """The grid on the sky: lines where their coordinates are, names that keep clear of each other."""
 
-from __future__ import annotations
-
 import math
 import re
 import unittest

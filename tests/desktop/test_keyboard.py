@@ -1,7 +1,5 @@
 """All without a mouse: pointing at the picture, roles, lines and rectangles, levels, selections; and where the keyboard is, is seen."""
 
-from __future__ import annotations
-
 from unittest import mock
 
 import numpy as np

@@ -1,7 +1,5 @@
 """The night line is painted where its numbers say: dots, axes, twilight, Moon, airmass, spans, brush, flag; against pixels."""
 
-from __future__ import annotations
-
 import math
 from datetime import UTC, datetime
 

@@ -1,7 +1,5 @@
 """The night line's span, ticks, legend, metric and series bar; and what stands there where there is nothing to draw."""
 
-from __future__ import annotations
-
 from dataclasses import replace
 from datetime import timedelta
 from types import SimpleNamespace

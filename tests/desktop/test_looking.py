@@ -1,7 +1,5 @@
 """Stepping and the movie: exposures are there when they are asked for."""
 
-from __future__ import annotations
-
 from pathlib import Path
 from unittest import mock
 

@@ -1,7 +1,5 @@
 """Marks compared with the pixels under them: on a picture that no mirror, turn or exchange of axes leaves alike."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

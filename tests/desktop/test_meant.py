@@ -1,7 +1,5 @@
 """Nothing changes unless it is meant: wheel, digits, Space, and what undo says and takes back."""
 
-from __future__ import annotations
-
 import shutil
 import threading
 from unittest import mock

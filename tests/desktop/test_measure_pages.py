@@ -1,7 +1,5 @@
 """Measure's pages: an aperture is proposed and taken, candidates get roles, the whole field is searched."""
 
-from __future__ import annotations
-
 from unittest import mock
 
 from PySide6.QtCore import QPoint, Qt

@@ -1,7 +1,5 @@
 """What boards and bars ask the model for: neighbours, what comes first, the next step's words, a running stack, the end of a job."""
 
-from __future__ import annotations
-
 from types import SimpleNamespace
 from unittest import mock
 

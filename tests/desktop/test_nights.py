@@ -1,7 +1,5 @@
 """A target over nights: a folder is read, nights left away, minima timed, an ephemeris and a rotation found, files saved."""
 
-from __future__ import annotations
-
 import csv
 from pathlib import Path
 from unittest import mock

@@ -1,7 +1,5 @@
 """A window stands on the screen before anything is loaded, answers meanwhile, and gives its place to the real one."""
 
-from __future__ import annotations
-
 import importlib
 import json
 import os

@@ -1,7 +1,5 @@
 """The path bar: a click goes to a station, the running job tells how far it is; and what is pointed at in an aligned picture."""
 
-from __future__ import annotations
-
 from types import SimpleNamespace
 from unittest import mock
 

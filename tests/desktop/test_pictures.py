@@ -1,7 +1,5 @@
 """Pictures that are renewed while they are read: what was read before is never shown after."""
 
-from __future__ import annotations
-
 import threading
 from typing import Any
 from unittest import mock

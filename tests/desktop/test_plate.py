@@ -1,7 +1,5 @@
 """Plate: the distance tool, marks, moving bodies, going to places, and what comes out of them, driven as a user drives them."""
 
-from __future__ import annotations
-
 import math
 from pathlib import Path
 from unittest import mock

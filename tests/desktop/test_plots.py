@@ -1,7 +1,5 @@
 """A small plot: what stands where, what a click and a drag take, and what a saved picture of it holds."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

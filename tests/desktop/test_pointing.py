@@ -1,7 +1,5 @@
 """Pointing in exposures: a moving body gets its stack, an exposure that does not match is brought in by common stars."""
 
-from __future__ import annotations
-
 import json
 import math
 from pathlib import Path

@@ -1,7 +1,5 @@
 """Combine, pages Alignment and Result: what is told of a map, a stack, its maps, and one pixel's history."""
 
-from __future__ import annotations
-
 import fitsio
 import numpy as np
 from PySide6.QtCore import Qt

@@ -1,7 +1,5 @@
 """A night of several series in the window: chosen by click, key and finder, worked on in any order."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Small windows, large screens: nothing that is needed is cut, and what does not fit waits in a rail."""
 
-from __future__ import annotations
-
 import os
 import subprocess
 import sys

@@ -1,7 +1,5 @@
 """Alignment, deep view, side by side, regions, masks, header and export, driven as a user drives them."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import replace
 from unittest import mock

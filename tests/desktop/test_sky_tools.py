@@ -1,7 +1,5 @@
 """The sky view's tools, driven as a user drives them."""
 
-from __future__ import annotations
-
 import math
 from types import SimpleNamespace
 from unittest import mock

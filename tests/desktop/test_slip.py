@@ -1,7 +1,5 @@
 """What stands in the slip: a finding with its buttons, and what a model tells."""
 
-from __future__ import annotations
-
 import unittest
 from types import SimpleNamespace
 from typing import Any

@@ -1,7 +1,5 @@
 """Which stars are proposed, and what they are called: no window is needed for it."""
 
-from __future__ import annotations
-
 import unittest
 
 from ulvar.desktop.models.starpick import _next_name

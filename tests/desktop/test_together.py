@@ -1,7 +1,5 @@
 """A mosaic of a night's fields by its button, and a stack that grows while exposures arrive."""
 
-from __future__ import annotations
-
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 

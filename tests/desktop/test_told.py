@@ -1,7 +1,5 @@
 """Every control says what it does and what it is called; what is written can be read, in all three themes."""
 
-from __future__ import annotations
-
 import unittest
 
 from PySide6.QtCore import Qt

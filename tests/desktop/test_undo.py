@@ -1,7 +1,5 @@
 """Undo and redo, compared with the whole state of the night before and after each change."""
 
-from __future__ import annotations
-
 from typing import Any
 
 from PySide6.QtCore import Qt

@@ -1,7 +1,5 @@
 """The window says that kernels are being compiled, and when they are; closing it ends that."""
 
-from __future__ import annotations
-
 import subprocess
 import sys
 

@@ -1,7 +1,5 @@
 """The way on: no empty board contradicts what is loaded, and none sends in a circle."""
 
-from __future__ import annotations
-
 import shutil
 import threading
 from unittest import mock

@@ -1,7 +1,5 @@
 """The whole path in the real window: from opening the folder to the saved light curve."""
 
-from __future__ import annotations
-
 import csv
 import json
 import sys

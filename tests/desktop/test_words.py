@@ -1,7 +1,5 @@
 """Words and cells: what stands on the screen, letter by letter."""
 
-from __future__ import annotations
-
 import gc
 import re
 import unittest

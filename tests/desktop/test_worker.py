@@ -1,7 +1,5 @@
 """A worker process is killed while a job runs; a job is stopped and goes on."""
 
-from __future__ import annotations
-
 import os
 import signal
 

@@ -1,7 +1,5 @@
 """What killed processes leave, tables, pools that are kept, time left, counts in words."""
 
-from __future__ import annotations
-
 import csv
 import ctypes
 import os

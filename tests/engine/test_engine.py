@@ -1,7 +1,5 @@
 """Atomic files, executors, progress, memory bands, findings."""
 
-from __future__ import annotations
-
 import errno
 import os
 import threading

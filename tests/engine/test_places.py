@@ -1,7 +1,5 @@
 """What cannot be written says where, why, and how much room there is."""
 
-from __future__ import annotations
-
 import errno
 import io
 import os

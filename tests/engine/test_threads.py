@@ -1,7 +1,5 @@
 """Parts of one array over threads: order, cover, errors."""
 
-from __future__ import annotations
-
 import threading
 import time
 import unittest

@@ -1,7 +1,5 @@
 """The reference is agreed upon: a starless exposure, a pattern of defects or another field never makes it, nor wins a match."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from collections.abc import Sequence

@@ -1,7 +1,5 @@
 """A moving body: from tables, elements and marks to its places in exposures, against where it was put."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta

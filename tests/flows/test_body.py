@@ -1,7 +1,5 @@
 """Stacks on a moving body: it stays a point and keeps its light, while the stars trail."""
 
-from __future__ import annotations
-
 import json
 import math
 from dataclasses import replace

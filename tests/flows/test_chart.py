@@ -1,7 +1,5 @@
 """The finder chart: what stands where on the paper, and the files."""
 
-from __future__ import annotations
-
 import math
 
 import numpy as np

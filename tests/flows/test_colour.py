@@ -1,7 +1,5 @@
 """A colour picture from three stacks: white stars are white, the sky is grey, nebulae stay, up is up."""
 
-from __future__ import annotations
-
 import tempfile
 import unittest
 from pathlib import Path

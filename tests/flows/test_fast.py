@@ -1,7 +1,5 @@
 """Fast series: stars followed through shake and cloud, times with gaps, doubled frames, and what is found of it."""
 
-from __future__ import annotations
-
 import dataclasses
 import math
 import unittest

@@ -1,7 +1,5 @@
 """Which stars of a field are measured, and in which exposures apertures are tried."""
 
-from __future__ import annotations
-
 import unittest
 from dataclasses import dataclass
 

@@ -1,7 +1,5 @@
 """Zero point and limit of a picture by catalogue stars, and white by their colours, against simulated truth."""
 
-from __future__ import annotations
-
 import math
 
 import numpy as np

@@ -1,7 +1,5 @@
 """What a measured exposure says of each of its stars: place, times, airmass, and what the air adds to the errors."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import replace
 from datetime import timedelta

@@ -1,7 +1,5 @@
 """Mosaics of pointings: laid beside each other all at once, levels matched in overlaps, no seams."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from pathlib import Path

@@ -1,7 +1,5 @@
 """Stacks of a colour sensor: the errors that their headers stand for."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import replace
 from pathlib import Path

@@ -1,7 +1,5 @@
 """A moving body's light past stars: unbiased wherever it is not flagged, flagged wherever a star lends it light."""
 
-from __future__ import annotations
-
 import math
 from datetime import UTC, datetime, timedelta
 

@@ -1,7 +1,5 @@
 """What a stack will take: told before anything is read, learnt from what ran before, refused where it does not fit."""
 
-from __future__ import annotations
-
 import json
 import math
 from pathlib import Path

@@ -1,7 +1,5 @@
 """The same pair in many exposures: means, scatter, what stands off, and the table."""
 
-from __future__ import annotations
-
 import math
 from datetime import UTC, datetime, timedelta
 from pathlib import Path

@@ -1,7 +1,5 @@
 """Small decisions of the flows: the reference, what a calibrated copy is, what counts as nothing, which pixels hide."""
 
-from __future__ import annotations
-
 import errno
 import math
 import shutil

@@ -1,7 +1,5 @@
 """Pieces of the flows alone: noise that is shared, lines that stay, pairs that may overlap, places that are refined."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

@@ -1,7 +1,5 @@
 """Which lights belong together."""
 
-from __future__ import annotations
-
 import unittest
 from datetime import UTC, datetime, timedelta
 

@@ -1,7 +1,5 @@
 """From exposures on disk to a stack: trails cut whole, bent fields, maps in the file, the history of a pixel."""
 
-from __future__ import annotations
-
 import dataclasses
 import math
 import tempfile

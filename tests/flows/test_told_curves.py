@@ -1,7 +1,5 @@
 """Figures, reports, and exchange forms of light curves: what stands in them, and what they refuse."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import replace
 from functools import cache

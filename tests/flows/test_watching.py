@@ -1,7 +1,5 @@
 """A running stack: files taken when they are complete, exposures added one by one, rejection that catches up."""
 
-from __future__ import annotations
-
 import json
 import os
 import signal

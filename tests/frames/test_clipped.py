@@ -1,7 +1,5 @@
 """Where pixels are clipped, by the pixels themselves, and what it does to stars of exposures whose header does not tell."""
 
-from __future__ import annotations
-
 import csv
 import unittest
 from typing import Any

@@ -1,7 +1,5 @@
 """Colours of a mosaic as planes: against plain ways, beside missing pixels, and halved."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

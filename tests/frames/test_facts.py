@@ -1,7 +1,5 @@
 """Header dialects, angles, facts from the user, grouping."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from datetime import UTC, datetime, timedelta

@@ -1,7 +1,5 @@
 """Films: SER, AVI, cubes and single files give the same frames and times; words are found; what is broken is told."""
 
-from __future__ import annotations
-
 import tempfile
 import unittest
 from datetime import UTC, datetime, timedelta

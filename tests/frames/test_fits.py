@@ -1,7 +1,5 @@
 """FITS in and out, against arrays written by an independent library call."""
 
-from __future__ import annotations
-
 import gzip
 import shutil
 import unittest

@@ -1,7 +1,5 @@
 """Files that lie: whatever is in them, a reader gives what it read or a sentence with the file's name."""
 
-from __future__ import annotations
-
 import bz2
 import gzip
 import os

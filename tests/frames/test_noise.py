@@ -1,7 +1,5 @@
 """Spread and noise of pixels against noise that was put in."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Cells of a colour sensor, names that tell files apart, scales from headers, the pause that parts the nights."""
 
-from __future__ import annotations
-
 import unittest
 from datetime import UTC, datetime, timedelta
 

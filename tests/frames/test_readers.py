@@ -1,7 +1,5 @@
 """Every kind of file through one door: planes, camera raw, TIFF, and their troubles."""
 
-from __future__ import annotations
-
 import gzip
 import json
 from datetime import UTC, datetime

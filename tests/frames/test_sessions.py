@@ -1,7 +1,5 @@
 """Sessions from noon to noon, and sessions and tags by the user's example."""
 
-from __future__ import annotations
-
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta

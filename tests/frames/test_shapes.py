@@ -1,7 +1,5 @@
 """Regions drawn on the picture, against a plain test of each pixel."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """What is written: checksums by the standard, names with any characters, planes beside the pixels."""
 
-from __future__ import annotations
-
 import unittest
 from pathlib import Path
 

@@ -1,7 +1,5 @@
 """One star, one rectangle: against what was drawn."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """The table of findings: every kind that the code raises stands in it, and every kind in it is raised."""
 
-from __future__ import annotations
-
 import ast
 import re
 import unittest

@@ -1,7 +1,5 @@
 """What is told of comparison stars that vary: by how much, beside what is usual, and what leaving them out does."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

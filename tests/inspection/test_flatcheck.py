@@ -1,7 +1,5 @@
 """The flat check finds planted over- and under-correction, its size and its likely cause."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

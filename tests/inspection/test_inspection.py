@@ -1,7 +1,5 @@
 """Troubles are named with their frames; a steady night raises nothing."""
 
-from __future__ import annotations
-
 import unittest
 from datetime import UTC, datetime, timedelta
 

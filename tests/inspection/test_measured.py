@@ -1,7 +1,5 @@
 """What findings say of measurements, each alone."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

@@ -1,7 +1,5 @@
 """Looks at pixels: what a frame is, how deep its values go, and what contradicts its role."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Nights of 200 exposures as they are: seeing that wanders, airmass, scatter; and what is planted in them."""
 
-from __future__ import annotations
-
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta

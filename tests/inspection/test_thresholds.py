@@ -1,7 +1,5 @@
 """Where a finding begins: a little more than the limit is told, a little less is not; and shapes of a star with a direction."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from datetime import UTC, datetime, timedelta

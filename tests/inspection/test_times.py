@@ -1,7 +1,5 @@
 """Times that cannot be: equal, overlapping, set during the night, of the end, by day."""
 
-from __future__ import annotations
-
 import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta

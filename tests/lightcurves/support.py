@@ -1,7 +1,5 @@
 """What tests of light curves share."""
 
-from __future__ import annotations
-
 from collections.abc import Sequence
 from types import SimpleNamespace
 from typing import Any

@@ -1,7 +1,5 @@
 """Differential light curves from tables whose every number is known."""
 
-from __future__ import annotations
-
 import csv
 import math
 import unittest

@@ -1,7 +1,5 @@
 """Models fitted together with trends, sessions and correlated noise; transits against the integral; posteriors against what is known."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Times, airmass, minima, eclipses, periods."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from datetime import UTC, datetime, timedelta

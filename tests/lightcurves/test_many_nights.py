@@ -1,7 +1,5 @@
 """Ephemerides of minima, and rotation of minor planets, against what was put in."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

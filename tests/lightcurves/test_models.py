@@ -1,7 +1,5 @@
 """Models of curves against plain ones: discs on a grid, least squares at a frequency, scatter of many draws."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from datetime import UTC, datetime, timedelta

@@ -1,7 +1,5 @@
 """The Moon's altitude and lit share against the almanac and against plain geometry."""
 
-from __future__ import annotations
-
 import unittest
 import warnings
 from datetime import UTC, datetime, timedelta

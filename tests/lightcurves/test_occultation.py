@@ -1,7 +1,5 @@
 """Occultations: both edges within their errors, single frames, none where there is none."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Periods by phase bins and boxes, what the sampling makes of them, and sines taken out one after the other."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """How a night's exposures are brought together: by plate solutions, not at all, onto a reference of choice."""
 
-from __future__ import annotations
-
 import math
 
 import numpy as np

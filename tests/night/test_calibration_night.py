@@ -1,7 +1,5 @@
 """Intake, Masters and Calibrate on made-up nights: every planted trouble named, none on a clean night."""
 
-from __future__ import annotations
-
 import os
 import shutil
 import tempfile

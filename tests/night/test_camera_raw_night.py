@@ -1,7 +1,5 @@
 """A night of camera raw files, and of TIFF files, from the folder to a stack and measured stars."""
 
-from __future__ import annotations
-
 import math
 from pathlib import Path
 

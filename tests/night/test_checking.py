@@ -1,7 +1,5 @@
 """A night's files are verified: what is damaged or gone is named, and made again when asked."""
 
-from __future__ import annotations
-
 import os
 import shutil
 import tempfile

@@ -1,7 +1,5 @@
 """Qualities, rules and the deep view of a night on disk."""
 
-from __future__ import annotations
-
 import math
 import shutil
 

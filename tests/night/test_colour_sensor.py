@@ -1,7 +1,5 @@
 """A night of a colour sensor alone: a stack of each colour and a colour picture, through the night and on the command line."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import numpy as np

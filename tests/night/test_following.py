@@ -1,7 +1,5 @@
 """A night that is followed while it is taken: what arrives joins the light curve, and nothing is done twice."""
 
-from __future__ import annotations
-
 import shutil
 from unittest import mock
 

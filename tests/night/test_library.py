@@ -1,7 +1,5 @@
 """The library: putting in, matching from it, retiring, cameras, defect lists; the shooting list on paper."""
 
-from __future__ import annotations
-
 import csv
 import io
 import json

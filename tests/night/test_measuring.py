@@ -1,7 +1,5 @@
 """A night's measurements: several radii, the catalogue's magnitudes, findings, the linear limit, the whole field."""
 
-from __future__ import annotations
-
 import csv
 import json
 import math

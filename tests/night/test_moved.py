@@ -1,7 +1,5 @@
 """A night whose folder was moved or copied: everything that was made is found where it is now."""
 
-from __future__ import annotations
-
 import shutil
 
 from tests.support import FolderCase

@@ -1,7 +1,5 @@
 """The night's store: selections, corrections, recipe, states, resuming."""
 
-from __future__ import annotations
-
 import os
 import sqlite3
 import unittest

@@ -1,7 +1,5 @@
 """A night whose lights were never calibrated into copies: with masters there, every station calibrates on the way."""
 
-from __future__ import annotations
-
 import shutil
 from dataclasses import replace
 from pathlib import Path

@@ -1,7 +1,5 @@
 """A night whose file is damaged is made anew from what lies beside it; nothing is thrown away."""
 
-from __future__ import annotations
-
 import json
 import shutil
 import sqlite3

@@ -1,7 +1,5 @@
 """A stopped run goes on from where it was, and a new one repeats nothing; what changed is made anew."""
 
-from __future__ import annotations
-
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any

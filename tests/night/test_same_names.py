@@ -1,7 +1,5 @@
 """Two folders whose files have the same names: no exposure may stand for its namesake, anywhere on the path."""
 
-from __future__ import annotations
-
 from pathlib import Path
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Two fields in three filters, interleaved: each series is worked on by itself, and none touches another's."""
 
-from __future__ import annotations
-
 import csv
 import json
 import sqlite3

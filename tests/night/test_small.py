@@ -1,7 +1,5 @@
 """Small things that a night keeps, each looked at in the file that it keeps them in."""
 
-from __future__ import annotations
-
 import math
 import tomllib
 import unittest

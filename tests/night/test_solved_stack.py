@@ -1,7 +1,5 @@
 """A stack says where it lies on the sky: after solving, and when it is made anew of solved exposures."""
 
-from __future__ import annotations
-
 import unittest
 from dataclasses import replace
 from pathlib import Path

@@ -1,7 +1,5 @@
 """The night's file under several threads, one of which closes it."""
 
-from __future__ import annotations
-
 import threading
 import time
 

@@ -1,7 +1,5 @@
 """Two processes on one night: one works at a time, the other waits and says so; what they make is whole."""
 
-from __future__ import annotations
-
 import subprocess
 import sys
 import threading

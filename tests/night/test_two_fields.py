@@ -1,7 +1,5 @@
 """Exposures of two fields under one name, one without stars: what is stacked, what is told, what one button mends."""
 
-from __future__ import annotations
-
 import numpy as np
 
 from tests.cli.support import Command

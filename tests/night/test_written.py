@@ -1,7 +1,5 @@
 """What a night writes, held against the truth that it was made from: times, masks, gains, places."""
 
-from __future__ import annotations
-
 import csv
 import math
 from datetime import UTC, datetime, timedelta

@@ -1,7 +1,5 @@
 """Which of several radii is used."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

@@ -1,7 +1,5 @@
 """Apertures, errors and ensembles."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

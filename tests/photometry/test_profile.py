@@ -1,7 +1,5 @@
 """Fluxes by the exposure's own profile: alone, in a crowd, unseen."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

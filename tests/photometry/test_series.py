@@ -1,7 +1,5 @@
 """Series photometry: what is measured, written and read back, number by number."""
 
-from __future__ import annotations
-
 import csv
 import math
 import unittest

@@ -1,7 +1,5 @@
 """The sky in an annulus, the shapes of apertures, and what the error of a flux is made of."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

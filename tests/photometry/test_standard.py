@@ -1,7 +1,5 @@
 """Magnitudes on a catalogue's system, against a made-up one."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

@@ -1,7 +1,5 @@
 """Stars that vary among those that are taken for steady, and stars proposed for comparison."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from dataclasses import replace

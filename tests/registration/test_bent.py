@@ -1,7 +1,5 @@
 """Maps that bend: their slopes, the order of their terms, and how close nodes have to lie to follow them."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Cells of stars against a tree, and the maps that pairs give against plain least squares."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

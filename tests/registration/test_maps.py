@@ -1,7 +1,5 @@
 """Maps that bend: which kind is taken, how well it follows, and what resampling makes of it."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Resampling and the last fit against plain ways; the limits that a match keeps."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

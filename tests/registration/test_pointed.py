@@ -1,7 +1,5 @@
 """Exposures that do not match by themselves, helped by one or two stars that somebody points out."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Star-pattern matching and resampling against known transforms."""
 
-from __future__ import annotations
-
 import math
 import unittest
 from collections import Counter

@@ -1,7 +1,5 @@
 """Pairs of made-up star lists with truth: any rotation, mirror, scale, overlap, share of detections that are no stars."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import dataclass
 

@@ -1,7 +1,5 @@
 """The made-up night: reproducible, within its bounds, with its troubles planted."""
 
-from __future__ import annotations
-
 import hashlib
 import json
 import math

@@ -1,7 +1,5 @@
 """What the simulator says is so, against ways of knowing that are not its own."""
 
-from __future__ import annotations
-
 import csv
 import math
 import unittest

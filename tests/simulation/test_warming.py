@@ -1,7 +1,5 @@
 """Kernels are compiled ahead once a machine, by a night that uses all of them."""
 
-from __future__ import annotations
-
 import os
 import re
 import subprocess

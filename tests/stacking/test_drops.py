@@ -1,7 +1,5 @@
 """Variable-pixel reconstruction: areas, light, noise, sharpness, and what exposures do not support."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """Combining part by part: weights, levels, maps and noise of exposures that each cover a part of the grid."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

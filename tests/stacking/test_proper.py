@@ -1,7 +1,5 @@
 """The proper coadd finds faint stars better than any mean where seeing varies, with the noise and the profile that it tells."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

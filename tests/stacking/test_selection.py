@@ -1,7 +1,5 @@
 """Rules, what each takes, and what a stack of the rest will be like."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

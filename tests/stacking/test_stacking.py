@@ -1,7 +1,5 @@
 """Normalisation, weights, framing, and the stack's signal to noise."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

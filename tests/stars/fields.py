@@ -1,7 +1,5 @@
 """Made-up star fields with truth, from sparse to very crowded, round, trailed and out of focus; how a finder did on them."""
 
-from __future__ import annotations
-
 import math
 from dataclasses import dataclass
 

@@ -1,7 +1,5 @@
 """Star finding against simulated truth."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

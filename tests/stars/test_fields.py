@@ -1,7 +1,5 @@
 """Star finding on fields of every kind: crowded, trailed, out of focus; with tracks, trails and saturation in them."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

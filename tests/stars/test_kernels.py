@@ -1,7 +1,5 @@
 """The hot loops of star finding beside plain references, on frames that are not square and stars that are not round."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

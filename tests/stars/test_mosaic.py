@@ -1,7 +1,5 @@
 """Stars on the mosaic of a colour sensor, against simulated truth."""
 
-from __future__ import annotations
-
 import math
 import shutil
 import tempfile

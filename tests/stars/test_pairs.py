@@ -1,7 +1,5 @@
 """Two stars measured together, against where they were put."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

@@ -1,7 +1,5 @@
 """The brightest stars of easy exposures against the truth, and which exposures are not easy."""
 
-from __future__ import annotations
-
 import math
 import unittest
 import warnings

@@ -1,7 +1,5 @@
 """Parts of the search by themselves: what is long, what is sharp, what stands out beside a bright star."""
 
-from __future__ import annotations
-
 import unittest
 
 import numpy as np

@@ -1,7 +1,5 @@
 """Scores, field maps, the measured profile, the autocorrelation; kernels beside their plain versions."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

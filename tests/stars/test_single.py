@@ -1,7 +1,5 @@
 """One star or body placed by the profile of its exposure."""
 
-from __future__ import annotations
-
 import math
 import unittest
 

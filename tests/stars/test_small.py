@@ -1,7 +1,5 @@
 """Small rules of star finding, each against numbers that were worked out by hand."""
 
-from __future__ import annotations
-
 import math
 import unittest
 
