@@ -155,8 +155,13 @@ class Light(unittest.TestCase):
             next(e for e in lights if e.band == "B" and e.start > at_clock(21, 30)),
             next(e for e in lights if e.band == "V" and e.start > at_clock(23, 30)),
         ):
-            image = _light_electrons(exposure)
+            drawn = mock.Mock(wraps=np.random.default_rng(3))
+            with mock.patch("ulvar.simulation.demo.np.random.default_rng", return_value=drawn):
+                image = _light_electrons(exposure)
             pointing, air = pointing_of(exposure), airmass_of(exposure.mid)
+            # Young (1967): of 25 cm at 640 m, half as much again.
+            shaken = 1.5 * 0.09 * 25 ** (-2 / 3) * air**1.75 * math.exp(-640 / 8000) / math.sqrt(2 * exposure.state.exposure_s)
+            self.assertAlmostEqual(drawn.normal.call_args.args[1] / shaken, 1.0, delta=1e-3)
             seconds = exposure.state.exposure_s
             throughput = 10 ** (-0.4 * EXTINCTION[exposure.band] * (air - 1)) * exposure.transparency
             glow = 10 ** (-0.4 * (SKY_MAG[exposure.band] - ZERO_POINT[exposure.band])) * size.scale_arcsec_px**2 * seconds
