@@ -62,6 +62,15 @@ class Paper(FolderCase):
         self.assertTrue(math.isnan(way.get_xdata()[8]), "it ends at the edge")
         self.assertIn("Wisp", [t.get_text() for t in axes.texts])
 
+    def test_lines_of_round_steps_are_named_where_they_leave(self) -> None:
+        for dec, side, names in (
+            (10.0, 4.0, ["+9° 00′", "+10° 00′", "+11° 00′", "3h 15m", "3h 20m", "3h 25m"]),
+            (-30.0, 0.5, ["−30° 10′", "−30° 00′", "−29° 50′", "3h 19m 00s", "3h 19m 30s", "3h 20m 00s", "3h 20m 30s", "3h 21m 00s"]),
+            (0.0, 0.5, ["−0° 10′", "+0° 00′", "+0° 10′", "3h 19m 30s", "3h 20m 00s", "3h 20m 30s"]),
+        ):
+            axes = draw_chart(Chart(50.0, dec, side, catalogue([(50.0, dec)], [9.0]))).axes[0]
+            self.assertEqual([t.get_text() for t in axes.texts][: len(names)], names)
+
     def test_lines_at_a_pole(self) -> None:
         figure = draw_chart(Chart(0.0, 89.9, 2.0, catalogue([(10.0, 89.5)], [9.0])))
         self.assertGreater(len(figure.axes[0].lines), 10)

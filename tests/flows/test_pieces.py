@@ -17,8 +17,10 @@ from ulvar.flows.align import Aligned
 from ulvar.flows.measure import _refined
 from ulvar.flows.mosaicking import _BEFORE, _pairs
 from ulvar.flows.needs import stack_needs
+from ulvar.flows.report import _value
 from ulvar.flows.starfind import FindTask, stars_item
 from ulvar.flows.warping import WarpTask, _levels, moving_trails, resampled_correlation
+from ulvar.flows.watching import Watch
 from ulvar.frames import ExposureFacts, scan_file, write_fits
 from ulvar.registration import Kernel, Resampling, Transform, resample
 from ulvar.stacking import Frame2D, level_places
@@ -228,3 +230,17 @@ class Refusals(FolderCase):
         self.assertEqual((result.needs.memory_bytes, result.needs.disk_bytes), (60_000 * 36, 960_000))
         larger = stack_needs(Frame2D(300, 200, 0, 0), 120_000, 2, drops=True)
         self.assertEqual(larger.memory_bytes, 60_000 * 96)
+
+
+class Told(unittest.TestCase):
+    def test_numbers_of_a_report_have_two_digits_of_their_errors(self) -> None:
+        for value, error, words in (
+            (12.34567, 0.5, "12.35 ± 0.50"), (1234.6, 30.0, "1235 ± 30"), (12.34567, math.nan, "12.3457"), (1.5, 0.0, "1.5"), (math.nan, 1.0, "–"),
+        ):  # fmt: skip
+            self.assertEqual(_value(value, error), words)
+
+    def test_stacks_of_equal_names_are_told_apart(self) -> None:
+        watch = Watch(Path("in"), Path("out"), JobContext())
+        fields = (("M", "V", 10), ("m", "V", 10), ("M", "V", 10), ("N/1", "V", 10), ("M", "", 10))
+        names = [watch._name(ExposureFacts("x", object=name, filter=band, width=width, height=8)) for name, band, width in fields]
+        self.assertEqual(names, ["V", "V-10x8", "V-2", "N-1-V", "stack"])
