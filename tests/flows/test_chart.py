@@ -66,7 +66,18 @@ class Paper(FolderCase):
         for dec, side, names in (
             (10.0, 4.0, ["+9° 00′", "+10° 00′", "+11° 00′", "3h 15m", "3h 20m", "3h 25m"]),
             (-30.0, 0.5, ["−30° 10′", "−30° 00′", "−29° 50′", "3h 19m 00s", "3h 19m 30s", "3h 20m 00s", "3h 20m 30s", "3h 21m 00s"]),
-            (0.0, 0.5, ["−0° 10′", "+0° 00′", "+0° 10′", "3h 19m 30s", "3h 20m 00s", "3h 20m 30s"]),
+            (
+                0.0,
+                0.5,
+                [
+                    "−0° 10′",
+                    "−0° 05′",
+                    "+0° 00′",
+                    "+0° 05′",
+                    "+0° 10′",
+                    *(f"3h {t}s" for t in ("19m 20", "19m 40", "20m 00", "20m 20", "20m 40")),
+                ],
+            ),
         ):
             axes = draw_chart(Chart(50.0, dec, side, catalogue([(50.0, dec)], [9.0]))).axes[0]
             self.assertEqual([t.get_text() for t in axes.texts][: len(names)], names)
