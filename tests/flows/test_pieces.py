@@ -11,16 +11,20 @@ import numpy as np
 
 from tests.registration.test_registration import affine
 from tests.support import FolderCase
+from ulvar.astrometry import Wcs
 from ulvar.engine import DiskFull, Failed, JobContext
 from ulvar.flows import Scored, StackOptions, stack_exposures
 from ulvar.flows.align import Aligned
+from ulvar.flows.film_look import film_words
 from ulvar.flows.measure import _refined
 from ulvar.flows.mosaicking import _BEFORE, _pairs
 from ulvar.flows.needs import stack_needs
+from ulvar.flows.positions import _best_way
 from ulvar.flows.report import _value
 from ulvar.flows.starfind import FindTask, stars_item
 from ulvar.flows.warping import WarpTask, _levels, moving_trails, resampled_correlation
 from ulvar.flows.watching import Watch
+from ulvar.flows.wcsfile import describe
 from ulvar.frames import ExposureFacts, scan_file, write_fits
 from ulvar.registration import Kernel, Resampling, Transform, resample
 from ulvar.stacking import Frame2D, level_places
@@ -244,3 +248,36 @@ class Told(unittest.TestCase):
         fields = (("M", "V", 10), ("m", "V", 10), ("M", "V", 10), ("N/1", "V", 10), ("M", "", 10))
         names = [watch._name(ExposureFacts("x", object=name, filter=band, width=width, height=8)) for name, band, width in fields]
         self.assertEqual(names, ["V", "V-10x8", "V-2", "N-1-V", "stack"])
+
+    def test_a_solution_in_numbers(self) -> None:
+        wcs = Wcs(50.0, 10.0, 99.5, 49.5, np.array([[-2.0, 0.0], [0.0, 2.0]]) / 3600)
+        told = describe(wcs, ExposureFacts("x", width=200, height=100))
+        wanted = {
+            "ra": 50.0,
+            "dec": 10.0,
+            "scale_arcsec_px": 2.0,
+            "rotation_deg": 0.0,
+            "flipped": False,
+            "matched": None,
+            "rms_arcsec": None,
+        }
+        self.assertEqual({k: v if v is None else round(v, 9) for k, v in told.items()}, {**wanted, "seconds": 0.0})
+
+    def test_words_are_looked_for_from_the_first_frame_of_a_film_to_the_last(self) -> None:
+        film = mock.Mock(count=100, kind="SER")
+        film.read.side_effect = lambda first, last: np.zeros((1, 20, 30))
+        film_words(film)
+        asked = [call.args[0] for call in film.read.call_args_list]
+        self.assertEqual((asked[0], asked[-1], len(asked)), (0, 99, 48))
+
+    def test_a_way_is_bent_only_by_more_than_chance(self) -> None:
+        """Also where errors are told three times too small."""
+        rng, seconds = np.random.default_rng(6), np.arange(20) * 300.0
+        bent = 0
+        for _ in range(40):
+            ra, dec = 50 + (seconds / 300 + rng.normal(0, 0.3, 20)) / 3600, 10 + rng.normal(0, 0.3, 20) / 3600
+            bent += len(_best_way(seconds, ra, dec, np.full(20, 0.1)).east) > 2
+        # By chance one in a hundred.
+        self.assertLessEqual(bent, 3)
+        way = _best_way(seconds, 50 + 1e-3 * (seconds / 6000) ** 2, np.full(20, 10.0), np.full(20, 0.1))
+        self.assertGreater(len(way.east), 2)

@@ -6,6 +6,7 @@ from functools import cache
 from unittest import mock
 
 import numpy as np
+from matplotlib.axes import Axes
 
 from tests.support import FolderCase
 from ulvar.engine import Failed, OutputExists
@@ -140,15 +141,18 @@ class Under(FolderCase):
         table, made = series(), result()
         under = further_stars(table, made.curve, {"k": ShownStar(), "c1": ShownStar(times=2.0)})
         style = FigureStyle(others=("#123456", "#654321"), residuals=False)
-        from matplotlib.axes import Axes
-
         for axis, x in (("hours", 24 * (made.curve.time - made.curve.time.min())), ("phase", (made.curve.time - JD) / 0.15 % 1)):
-            with mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn:
+            with (
+                mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn,
+                mock.patch.object(Axes, "plot", autospec=True, side_effect=Axes.plot) as lines,
+            ):
                 figure_bytes(made, replace(style, axis=axis, period_d=0.15, epoch=JD), "png", beneath=under)
             # The curve first, then what stands under it.
             good = made.curve.good
             np.testing.assert_allclose(drawn.call_args_list[1].args[1], x[good])
             np.testing.assert_allclose(drawn.call_args_list[1].args[2], under[0].magnitude[good])
+            model = next(call.args[1] for call in lines.call_args_list if len(call.args[1]) == 800)
+            np.testing.assert_allclose((model.min(), model.max()), (0, 1) if axis == "phase" else (x[good].min(), x[good].max()))
         for text, words in (("others = ['nocolour']", "others is no colour"), ("others = []", "there is none")):
             with self.assertRaisesRegex(ValueError, words):
                 FigureStyle.from_toml(text)
@@ -175,6 +179,7 @@ class Figures(FolderCase):
     def test_styles_are_lines_that_can_be_changed(self) -> None:
         style = FigureStyle(companions=("airmass", "sky"), axis="hours", title='a "title"', bin_min=10.0)
         self.assertEqual(FigureStyle.from_toml(style.as_toml()), style)
+        self.assertEqual(FigureStyle.from_toml("title_pt = 3\ntext_pt = 3").title_pt, 3.0)
         svg = figure_bytes(result("none"), style, "svg").decode()
         for words in ("hours after the first exposure", "airmass", "sky,", "ADU"):
             self.assertIn(words, svg)
@@ -195,6 +200,12 @@ class Figures(FolderCase):
         write_differences(path, found)
         for words in ("observed less told, min", "primary", "secondary"):
             self.assertIn(words, path.read_text())
+        with mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn:
+            write_differences(path, found, replace=True)
+        first, second = drawn.call_args_list
+        self.assertEqual((first.kwargs["label"], second.kwargs["label"]), ("primary", "secondary"))
+        np.testing.assert_allclose(first.args[1], cycles[::2])
+        np.testing.assert_allclose(second.args[2], 1440 * found.linear_off[1::2])
 
 
 class Reports(FolderCase):
