@@ -44,7 +44,8 @@ class Stepping(WindowCase):
         self.until(lambda: not movie.playing, 30, "the end of the night")
         self.assertEqual(seen, paths[-5:], "every exposure once, in the order of time")
         self.key(Qt.Key.Key_M)
-        self.assertEqual(model.current, paths[0], "at the end it starts from the beginning")
+        # On a busy machine it has gone on by the time that the key is done.
+        self.assertEqual(seen[5], paths[0], "at the end it starts from the beginning")
         self.key(Qt.Key.Key_Escape)
         self.assertFalse(movie.playing)
         self.key(Qt.Key.Key_BracketLeft)

@@ -55,10 +55,20 @@ class Shelf(FolderCase):
         np.testing.assert_array_equal(read_plane(path), before)
 
     def test_a_master_made_elsewhere_is_written_with_what_tells_it(self) -> None:
-        told = {"IMAGETYP": "Master Dark", "EXPTIME": 60.0, "GAIN": 100, "BAYERPAT": "GRBG", "CCD_TEMP": -15.0, "FILTER": "V", "XBINNING": 2}
+        told = {
+            "IMAGETYP": "Master Dark",
+            "EXPTIME": 60.0,
+            "GAIN": 100,
+            "BAYERPAT": "GRBG",
+            "CCD_TEMP": -15.0,
+            "FILTER": "V",
+            "XBINNING": 2,
+        }
         self.write("foreign.fits", np.full((12, 16), 300.0, np.float32), **told)
         facts = self.library.add(self.folder / "foreign.fits").facts
-        self.assertEqual((facts.role, facts.exposure_s, facts.gain, facts.cfa, facts.temperature_c), (Role.DARK, 60.0, 100.0, "GRBG", -15.0))
+        self.assertEqual(
+            (facts.role, facts.exposure_s, facts.gain, facts.cfa, facts.temperature_c), (Role.DARK, 60.0, 100.0, "GRBG", -15.0)
+        )
         self.assertEqual((facts.filter, facts.binning, facts.is_master), ("V", 2, True))
 
     def test_retire_and_back(self) -> None:

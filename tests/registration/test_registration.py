@@ -11,6 +11,7 @@ from tests.registration.trials import make_trial, outcome
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How
+from ulvar.registration.matching import Lookup, MatchOptions, _likeliest, _log_chance
 from ulvar.simulation import Psf, add_stars
 
 
@@ -218,6 +219,16 @@ class Resampling(unittest.TestCase):
         places = np.random.default_rng(2).uniform(0, 1, (200, 2)) * (300, 150)
         away = (places - (150, 75)) / 150
         return places, places + 1.5 * away * (away**2).sum(axis=1)[:, None] + (2.0, -3.0)
+
+    def test_the_least_likely_accidents_come_first(self) -> None:
+        """60 of 100 with chance 1/2 are (60 - 50) / sqrt(25 + 1) above the mean, 5 of 5 are 2.5 / 1.5."""
+        target, candidates = np.zeros((10, 2)), np.arange(18.0).reshape(3, 2, 3)
+        counted = np.array([5, 60, 5]), np.array([5, 100, 10])
+        with mock.patch("ulvar.registration._kernels_matching.count_pairs", return_value=counted):
+            found = _likeliest(candidates, target, Lookup.of(target, 3.0), target, 1e-3, MatchOptions())
+        np.testing.assert_array_equal(found, candidates[[1, 0, 2]])
+        for matched, tried, chance in ((0, 9, 1.0), (1, 3, 1 - 0.8**3), (3, 3, 0.2**3), (4, 3, 0.0)):
+            self.assertAlmostEqual(math.exp(_log_chance(matched, tried, 0.2)), chance)
 
     def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
         data = np.ones((40, 50), dtype=np.float32)
