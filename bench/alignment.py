@@ -15,7 +15,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
-from tests.registration.trials import make_trial, outcome
+from bench.made_lists import make_trial, outcome
 
 # With so many stars in common a pair should be matched.
 _ENOUGH = 8

@@ -13,8 +13,8 @@ ROOT = Path(__file__).resolve().parent.parent
 sys.path[:0] = [str(ROOT), str(ROOT / "src")]
 
 import numpy as np
+from bench.made_fields import completeness, draw_cosmic_rays, draw_trail, false_count, make_field
 from scipy.spatial import cKDTree
-from tests.stars.fields import completeness, draw_cosmic_rays, draw_trail, false_count, make_field
 
 from ulvar.stars import find_stars
 

@@ -197,7 +197,7 @@ class Copy:
         self._planted = 0
         # Whether tests pass without a fault; of those that caught one.
         self._sound: dict[Group, bool] = {}
-        for name in ("src", "tests", "tools", "pyproject.toml"):
+        for name in ("src", "tests", "tools", "bench", "pyproject.toml"):
             source = ROOT / name
             target = self.folder / name
             if source.is_dir():

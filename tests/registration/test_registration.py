@@ -6,8 +6,8 @@ from collections import Counter
 from unittest import mock
 
 import numpy as np
+from bench.made_lists import make_trial, outcome
 
-from tests.registration.trials import make_trial, outcome
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How

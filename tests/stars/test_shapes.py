@@ -4,12 +4,12 @@ import math
 import unittest
 
 import numpy as np
+from bench.made_fields import NOISE, make_field
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from scipy.optimize import least_squares
 
-from tests.stars.fields import NOISE, make_field
 from ulvar.simulation import Psf, star_field
 from ulvar.stars import StarFlag, StarTable, blend_scores, field_map, find_stars, measure_quality
 from ulvar.stars._kernels import radix_sort

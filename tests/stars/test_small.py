@@ -5,8 +5,8 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from bench.made_fields import draw_trail
 
-from tests.stars.fields import draw_trail
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import QUALITIES, StarTable, Trail, find_stars, find_trails, measure_quality
 from ulvar.stars.bright import _candidates, _settled

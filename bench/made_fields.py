@@ -123,7 +123,13 @@ def _pixel_light(offset: np.ndarray, sigma: float) -> tuple[np.ndarray, np.ndarr
 
 
 def completeness(
-    field: Field, x: np.ndarray, y: np.ndarray, *, over_snr: float = 7.0, within_px: float = 1.5, snr: np.ndarray | None = None
+    field: Field,
+    x: np.ndarray,
+    y: np.ndarray,
+    *,
+    over_snr: float = 7.0,
+    within_px: float = 1.5,
+    snr: np.ndarray | None = None,
 ) -> float:
     """Return the share of true stars over a signal-to-noise ratio, unless told that of stars alone, that have a detection close by."""
     if not len(x):
@@ -141,7 +147,9 @@ def false_count(field: Field, x: np.ndarray, y: np.ndarray, *, beyond_px: float 
     return int((distance > beyond_px).sum())
 
 
-def draw_trail(image: np.ndarray, start: tuple[float, float], end: tuple[float, float], *, width_px: float, level: float) -> None:
+def draw_trail(
+    image: np.ndarray, start: tuple[float, float], end: tuple[float, float], *, width_px: float, level: float
+) -> None:
     """Add a straight trail with a Gaussian cross-section to an image, in place."""
     y, x = np.mgrid[: image.shape[0], : image.shape[1]]
     length = math.hypot(end[0] - start[0], end[1] - start[1])

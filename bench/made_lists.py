@@ -64,14 +64,18 @@ def make_trial(seed: int) -> Trial:
         # Some stars are missed.
         seen = seen[rng.random(len(seen)) < 0.92]
         none = int(len(seen) * spurious / (1 - spurious))
-        where = np.concatenate([place[seen] + rng.normal(0, noise, (len(seen), 2)), rng.uniform(0, 1, (none, 2)) * size])
+        where = np.concatenate(
+            [place[seen] + rng.normal(0, noise, (len(seen), 2)), rng.uniform(0, 1, (none, 2)) * size]
+        )
         light = np.concatenate([brightness[seen] + rng.normal(0, 0.1, len(seen)), rng.exponential(1.0, none)])
         order = np.argsort(-light)
         found[name] = seen
         lists[name] = where[order], 20 * 10 ** (0.4 * light[order])
     both = np.intersect1d(found["source"], found["target"])
     common = np.column_stack([places["source"][both], places["target"][both]])
-    return Trial(lists["source"][0], lists["target"][0], lists["source"][1], lists["target"][1], common, scale, overlap, spurious)
+    return Trial(
+        lists["source"][0], lists["target"][0], lists["source"][1], lists["target"][1], common, scale, overlap, spurious
+    )
 
 
 def outcome(trial: Trial) -> str:
