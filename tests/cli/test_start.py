@@ -70,6 +70,10 @@ class Start(Command):
         rooms = {m for m in modules if m.startswith(("ulvar.lightcurves.", "ulvar.simulation", "ulvar.desktop"))}
         self.assertEqual(rooms, set())
 
+    def test_nights_of_ones_own_load_nothing_that_makes_one(self) -> None:
+        code, _, modules = run("check", self.folder)
+        self.assertEqual((code, {m for m in modules if m.startswith(("ulvar.simulation", "PySide6"))}), (2, set()))
+
     def test_the_window_is_shown_before_anything_that_computes_is_loaded(self) -> None:
         home = {"XDG_CONFIG_HOME": str(self.folder), "QT_QPA_PLATFORM": "offscreen"}
         done = subprocess.run([sys.executable, "-c", _WINDOW], capture_output=True, text=True, check=True, env={**os.environ, **home})

@@ -50,7 +50,7 @@ class Night(Command):
         night = prepare_demo(self.folder, self.truth)
         self.addCleanup(night.close)
         self.assertEqual((night.meta("library"), len(night.stars())), ("/elsewhere", 1))
-        made = "ulvar.cli.nights.make_demo_night"
+        made = "ulvar.simulation.make_demo_night"
         with mock.patch(made, side_effect=OSError("no room")) as make, mock.patch.dict("os.environ", XDG_DATA_HOME=str(self.folder)):
             self.assertEqual(self.json("demo", "--no-window")[0], 3)
         self.assertEqual(make.call_args.args[0], (self.folder / "ulvar" / "demo").resolve())

@@ -18,7 +18,6 @@ from ulvar.inspection import Finding
 from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
 from ulvar.night.checking import check_night, set_aside, stations_again
 from ulvar.photometry import read_star_list
-from ulvar.simulation import make_demo_night
 from ulvar.stars import estimate_background
 
 
@@ -45,6 +44,9 @@ def demo(
     json: Json = False,
 ) -> None:
     """Make the demo night if it is absent, and open it."""
+    # Nights of one's own need nothing of what makes one.
+    from ulvar.simulation import make_demo_night
+
     place = (folder or platformdirs.user_data_path("ulvar") / "demo").resolve()
     start = time.perf_counter()
     with running() as context:
