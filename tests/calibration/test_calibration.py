@@ -166,7 +166,7 @@ class Matching(unittest.TestCase):
 
     def test_refusals_name_the_reason(self) -> None:
         cases = {
-            "gain 0, not 100": {"gain": 0}, "60 s too short": {"exposure_s": 180.0}, "5.0 °C too warm": {"temperature_c": -10.0},
+            "gain 0, not 100": {"gain": 0}, "60 s too short": {"exposure_s": 180.0}, "5.0 °C too warm (−10 °C)": {"temperature_c": -10.0},
             "binning 2": {"binning": 2}, "size is 5 x 8": {"width": 5}, "taken with Other": {"camera": "Other"}, "offset 10": {"offset": 10},
         }  # fmt: skip
         for reason, change in cases.items():

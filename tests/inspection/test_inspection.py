@@ -92,6 +92,8 @@ class Intake(unittest.TestCase):
         self.assertEqual(self.codes(self.facts(Role.FLAT, gain=0.0)), {"flat_gain": Severity.BLOCKS})
         self.assertEqual(self.codes(self.facts(Role.DARK, offset=10.0)), {"dark_offset": Severity.CHECK})
         self.assertEqual(self.codes(self.facts(Role.DARK, temperature_c=-10.0)), {"dark_temperature": Severity.CHECK})
+        (warm,) = intake_findings(group_exposures([self.facts(Role.LIGHT), self.facts(Role.DARK, temperature_c=-10.0)]), ())
+        self.assertEqual(warm.text, "60 s at −10 °C; the nearest lights are at −15 °C.")
         self.assertEqual(self.codes(self.facts(Role.UNKNOWN)), {"role_unknown": Severity.CHECK})
         self.assertEqual(self.codes(self.facts(Role.LIGHT, 9, start_utc=None)), {"no_time": Severity.CHECK})
         self.assertEqual(self.codes(self.facts(Role.LIGHT, 9, gain_e_per_adu=None)), {"no_egain": Severity.NOTE})

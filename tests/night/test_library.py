@@ -184,7 +184,7 @@ class OnPaper(FolderCase):
             [(r["kind"], r["count"], r["exposure_s"], r["filter"]) for r in rows], [("dark", "20", "300", ""), ("flat", "15", "", "R")]
         )
         page = shooting_page(self.SHOTS, "Tarnholt field 12")
-        for words in ("20", "dark", "300 s", "gain 100, offset 30, -15 °C", "to be found", "Kvist &lt;6M&gt;", "240 s is 60 s too short"):
+        for words in ("20", "dark", "300 s", "gain 100, offset 30, −15 °C", "to be found", "Kvist &lt;6M&gt;", "240 s is 60 s too short"):
             self.assertIn(words, page)
         write_shooting_list(self.folder / "list.html", self.SHOTS, "n")
         write_shooting_list(self.folder / "list.csv", self.SHOTS, "n")

@@ -152,4 +152,4 @@ def _temperature(
     if candidate.kind is Role.BIAS:
         doubts.append(text)
         return ""
-    return f"{text} ({b:.0f} °C)"
+    return f"{text} ({b:.0f} °C)".replace("-", "−")

@@ -84,7 +84,7 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
                     "dark_temperature",
                     f"{counted(group.count, 'dark', 'is', 'are')} {abs(off):.1f} °C too {word}",
                     f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
-                    f"{group.temperature_c - off:.0f} °C.",
+                    f"{group.temperature_c - off:.0f} °C.".replace("-", "−"),
                     group.files,
                     {"off_c": off},
                     Mend.leave_out(group.files),
