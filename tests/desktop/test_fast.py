@@ -39,7 +39,11 @@ class FastSeries(WindowCase):
         panel = self._dropped(self.film)
         self.until(lambda: panel.film, what="the film is open")
         self.assertIn("250 frames of 320 × 240 px", panel.about.text())
-        self.assertFalse(panel.action.isEnabled())
+        self.assertEqual((panel.action.isEnabled(), panel.cancel.text()), (False, "Close"))
+        with mock.patch.object(panel.picture, "update") as painted:
+            panel.inner.setValue(9.0)
+        self.assertTrue(painted.called, "rings are drawn anew")
+        panel.inner.setValue(0.0)
         self._click(panel, 151.0, 121.0)
         self.assertFalse(panel.action.isEnabled())
         self.assertIn("star to follow", panel.told.text())

@@ -7,7 +7,7 @@ from unittest import mock
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QFileDialog
+from PySide6.QtWidgets import QAbstractButton, QFileDialog
 
 from tests.desktop.support import WindowCase
 from tests.nights import EPOCH, JD0, PERIOD, STAR, eclipsing_nights
@@ -113,6 +113,7 @@ class TargetOverNights(WindowCase):
         cells = [[page.rows.data(page.rows.index(row, k)) for k in range(7)] for row in range(4)]
         self.assertEqual([row[0] for row in cells], [V1, B2, V2, V3])
         self.assertIn("no dip", cells[3][1])
+        self.assertRegex(cells[0][1], "^2\u2009461\u2009[0-9]{3}[.][0-9]{5}$")
         self.click(page.fit)
         self.assertIn("Type a period", page.words.text())
         page.period.setValue(0.712)
@@ -129,6 +130,9 @@ class TargetOverNights(WindowCase):
         np.testing.assert_allclose(page.plot.series[0].y, 1440 * found.linear_off)
         # What was chosen stays.
         self.assertTrue(page.halves.isChecked())
+        self.assertTrue(all(button.toolTip() for button in page.findChildren(QAbstractButton) if button.text()))
+        # What was saved before is asked about by the dialog: it is replaced.
+        (self.folder / "minima.csv").write_text("old")
         times = [float(row["time"]) for row in told(self.saved(page.save, "minima.csv"))]
         self.assertEqual(len(times), 3)
         for time in times:
