@@ -216,7 +216,7 @@ class Light(CurveCase):
         np.testing.assert_allclose(check.y - np.median(check.y), wanted - np.median(wanted), atol=1e-9)
         self.assertGreater(np.median(check.y), np.nanmax(curve.magnitude))
         row = self.page.stars
-        self.assertEqual(row.which.currentData(), "k")
+        self.assertEqual((row.which.currentData(), row.stars.itemText(0), row.stars.itemData(0)), ("k", "Stars", ""))
         self.type_into(row.shift, "0.25")
         self.ready()
         np.testing.assert_allclose(drawn("k").y, wanted + 0.25, atol=1e-9)
@@ -404,6 +404,12 @@ class Pages(CurveCase):
             result = self.model.curves.curve()
             self.assertEqual(result.fit.kind if result.modelled else "none", model)
             self.assertEqual(bool(self.main.curves), model != "none")
+            if model == "transit":
+                # As light a dip goes down to seven tenths.
+                self.board.shown.flux.click()
+                self.ready()
+                self.assertAlmostEqual(float(np.min(self.main.curves[0][1])), 0.72, delta=0.06)
+                self.board.shown.flux.click()
 
 
 class Figures(CurveCase):

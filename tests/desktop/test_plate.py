@@ -7,7 +7,7 @@ from unittest import mock
 import fitsio
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QPushButton
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
 
 from tests.desktop.solved import SolvedCase
 from tests.desktop.support import WindowCase
@@ -235,8 +235,14 @@ class Places(PlateCase):
         row = page.rows.row_of("mark place 1")
         self.assertGreaterEqual(row, 0)
         # Renamed, and taken away by a click on it; each undoes.
-        self.assertIn("called faint one", self.model.sky.rename("place 1", "faint one"))
+        page.table.selectRow(row)
+        page._ask_name()
+        dialog = page.findChild(QInputDialog)
+        self.assertEqual(dialog.textValue(), "place 1")
+        dialog.setTextValue("faint one")
+        dialog.accept()
         self.quiet()
+        self.assertIn("called faint one", self.messages[-1])
         at = canvas.sight.to_screen(*self.model.sky.place_pixels(last)["faint one"])
         self.click(canvas, at.x(), at.y())
         self.assertEqual(self.model.sky.places(), [])
