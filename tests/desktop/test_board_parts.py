@@ -3,21 +3,31 @@
 import math
 import unittest
 from types import SimpleNamespace
+from unittest import mock
 
 import numpy as np
-from PySide6.QtCore import QRectF
+from PySide6.QtCore import QPoint, QRect, QRectF, Qt
+from PySide6.QtGui import QImage, QPainter
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QStyleOptionViewItem, QWidget
 
 from tests.desktop.painted import DARK, near, pixels
 from ulvar.calibration import Choice, Fit
 from ulvar.desktop.app import make_application
 from ulvar.desktop.boards.combine.alignment import ResidualPlot
 from ulvar.desktop.boards.curve.beside import add_stars
+from ulvar.desktop.boards.curve.light import LightPage
+from ulvar.desktop.boards.intake.board import _MIME, GroupCard
 from ulvar.desktop.boards.masters.cells import MatchCell
-from ulvar.desktop.boards.measure.aperture import _row
+from ulvar.desktop.boards.measure.aperture import AperturePage, _row
+from ulvar.desktop.boards.measure.board import _Marks
 from ulvar.desktop.boards.plate.bodies import summary_words
 from ulvar.desktop.parts.plots import Plot
+from ulvar.desktop.parts.widgets import Rows
+from ulvar.desktop.parts.zoomed import Ruler
 from ulvar.flows.positions import BodySummary
-from ulvar.frames import Role
+from ulvar.frames import ExposureFacts, Role, group_exposures
+from ulvar.photometry import ListedStar
 from ulvar.photometry.growth import Growth
 
 
@@ -67,8 +77,66 @@ class Painted(unittest.TestCase):
         (points,) = plot.series
         self.assertEqual((points.x.tolist(), points.y.tolist(), points.name), ([1.0, 2.0], [10.1, 10.2], "c, shifted"))
 
+    def test_light_over_the_night_stands_in_a_star_s_row(self) -> None:
+        board = QWidget()
+        board.theme, board.suspects, board.curves = DARK, set(), {"a": np.full(20, 1.015), "T": np.linspace(0.7, 1.0, 20)}
+        board.listed = [ListedStar("a", "comparison"), ListedStar("T", "target")]
+        rows = Rows(["", "Star", "Mag", "Scatter", "Light"])
+        rows.fill([("", "a", "", "", ""), ("", "T", "", "", "")], ["a", "T"])
+        option, marks = QStyleOptionViewItem(), _Marks(rows, board)
+        option.rect = QRect(0, 0, 200, 24)
+        seen = []
+        for row, token in enumerate(("comparison", "target")):
+            image = QImage(200, 24, QImage.Format.Format_RGB888)
+            image.fill(DARK.color("panel"))
+            with QPainter(image) as painter:
+                marks.paint(painter, option, rows.index(row, 4))
+            seen.append(np.nonzero(near(pixels(image), DARK.color(token), 60)))
+        # Steady and 1.5 of 3 per cent up; falling by its own range, which stands beside it.
+        np.testing.assert_allclose((seen[0][0].min(), seen[0][0].max(), seen[0][1].min(), seen[0][1].max()), (8, 10, 3, 196), atol=2)
+        self.assertGreater(seen[1][0].max() - seen[1][0].min(), 9)
+        self.assertLess(seen[1][1].max(), 170)
+
+    def test_a_group_is_dragged_by_its_key(self) -> None:
+        (group,) = group_exposures([ExposureFacts("a.fits", Role.LIGHT, filter="V", exposure_s=60.0)])
+        board = mock.Mock(theme=DARK)
+        board.model.left_out.return_value = set()
+        card = GroupCard(board, group, None)
+        card.show()
+        with mock.patch("ulvar.desktop.boards.intake.board.QDrag") as drag:
+            QTest.mousePress(card, Qt.MouseButton.LeftButton, pos=QPoint(20, 20))
+            QTest.mouseMove(card, QPoint(22, 20))
+            self.assertFalse(drag.called, "a shaking hand drags nothing")
+            QTest.mouseMove(card, QPoint(90, 30))
+        self.assertEqual(bytes(drag.return_value.setMimeData.call_args.args[0].data(_MIME).data()), group.key.encode())
+        self.assertIs(board.dragged, group)
+        board.pick.assert_called_once_with(group)
+        card.deleteLater()
+
 
 class Words(unittest.TestCase):
+    def test_which_radius_was_taken_of_those_that_were_tried(self) -> None:
+        values = {
+            "radius": 1.5,
+            "why": "scatter",
+            "tried": [{"radius": r, "scatter": s, "target_snr": None} for r, s in ((1.5, 0.002), (2, 0.003))],
+        }
+        page = mock.Mock()
+        page._model.products.return_value.get.return_value.values = values
+        page._model.settings.return_value.measure.in_fwhm = True
+        AperturePage._tell_tried(page)
+        page.tried.setVisible.assert_called_once_with(True)
+        page.tried.setText.assert_called_once_with(
+            "Measured with 1.5 FWHM, where the comparison stars scatter least. 1.5: 2.2 mmag; 2: 3.3 mmag."
+        )
+
+    def test_what_a_ruler_says(self) -> None:
+        page = mock.Mock()
+        page._axis.length_words.return_value = "2.0 h"
+        for in_flux, words in ((False, "2.0 h, −0.250 mag"), (True, "2.0 h, −0.250")):
+            page.model.curves.in_flux = in_flux
+            self.assertEqual(LightPage._ruler_words(page, Ruler(0.0, 1.0, 0.5, 0.25, 0.01, 0.01, 3, 3)), words)
+
     def test_a_row_of_growth(self) -> None:
         growth = Growth("a", 3.0, np.array([3.0, 6.0, 9.0]), np.array([0.6, 0.9, 1.0]), np.array([50.0, 80.0, 40.0]), math.inf)
         self.assertEqual(_row("a", growth, 1.5), ("a", "3.00", "2.00", "65.0", "80.0", "75\xa0%"))

@@ -15,6 +15,7 @@ from ulvar.desktop.boards.calibrate.board import CalibrateBoard
 from ulvar.desktop.boards.intake.board import GroupCard, IntakeBoard
 from ulvar.desktop.boards.masters.board import MastersBoard
 from ulvar.desktop.boards.masters.cells import MatchCell
+from ulvar.desktop.parts.widgets import number
 from ulvar.desktop.picture.profile import sample_line
 from ulvar.frames import Role, read_frame
 from ulvar.night import Night
@@ -170,6 +171,10 @@ class Matching(Stations):
         self.until(lambda: any(c.choice.pinned for c in cells_in_sight()), 5, "the board built anew")
         cell = cells_in_sight()[0]
         self.assertIn("by hand", cell.lines()[1])
+        painted: list[MatchCell] = []
+        with mock.patch.object(MatchCell, "update", lambda cell: painted.append(cell)):
+            self.masters.choose(cell, show=False)
+        self.assertIn(cell, painted)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertFalse(next(m for g, m in model.matching.matches() if g.filter == "B").dark.pinned)
 
@@ -184,6 +189,13 @@ class Matching(Stations):
         self.click(self.window.slip.action)
         self.idle()
         self.click(self.masters.page_buttons["made"])
+        made = [product.values for product in model.products("master").values()]
+        rows = self.masters._rows
+        for k, v in enumerate(made):
+            noise = (
+                "–" if v.get("noise_adu") is None else f"{100 * v['noise_adu']:.2f} %" if v["kind"] == "flat" else number(v["noise_adu"], 2)
+            )
+            self.assertEqual(rows.data(rows.index(k, 4)), noise)
         self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Copy to library"))
         library = model.matching.library()
         assert library is not None

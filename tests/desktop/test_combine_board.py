@@ -117,6 +117,7 @@ class Rules(ScoredCase):
     def test_add_change_remove_and_undo(self) -> None:
         page = self.page("rules")
         before = len(self.model.looking.stack_plan()[0])
+        self.assertEqual(page.new_quality.accessibleName(), "Quality of the new rule")
         page.new_quality.setCurrentIndex(page.new_quality.findData("fwhm_px"))
         page.new_limit.setValue(3.3)
         self.click(page.add)

@@ -193,6 +193,7 @@ class ResultsKept(ScoredCase):
         page = self.page("result")
         self.assertEqual(page.results.count(), 2)
         self.assertTrue(page.results.currentText().startswith("Stack 2: "), "what was just made is chosen")
+        self.assertTrue(page.title.isVisible() and page.title.text().startswith("Stack of "))
         self.assertFalse(page.compare.isEnabled())
         page.results.setCurrentIndex(1)
         page.results.activated.emit(1)
