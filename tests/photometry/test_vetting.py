@@ -256,6 +256,8 @@ class Candidates(unittest.TestCase):
         self.assertEqual(found[7].why_not, ("listed as variable",))
         self.assertAlmostEqual(found[1].redder_mag, 0.1)
         self.assertEqual(next(iter(found)), 1)
+        # A star of its colour is better than one that is as bright.
+        self.assertEqual(next(iter(self.judged(colour=np.array([0.6, 1.5, 0.6, 0.6, 0.6, 0.6, 0.6, 0.6])))), 2)
         # The colour of the target itself is subtracted, not the other way round.
         blue = self.judged(colour=np.array([2.0, 0.7, 2.0, 2, 2, 2, 2, 2]))
         self.assertEqual(blue[1].why_not, ("1.3 mag bluer",))
