@@ -10,7 +10,7 @@ from pathlib import Path
 import fitsio
 import numpy as np
 import tifffile
-from tests.made_files import write_dng
+from bench.made_files import write_dng
 
 import ulvar
 from storm.call import call

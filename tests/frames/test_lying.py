@@ -10,10 +10,10 @@ from pathlib import Path
 import fitsio
 import numpy as np
 import tifffile
+from bench.made_files import write_dng
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from tests.made_files import write_dng
 from tests.support import FolderCase
 from ulvar.frames import FrameError, open_rows, read_frame, read_plane, scan_images
 from ulvar.frames.fits_header import header_cards

@@ -7,10 +7,10 @@ from pathlib import Path
 
 import numpy as np
 import tifffile
+from bench.made_files import write_cube, write_dng, write_extensions
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.made_files import write_cube, write_dng, write_extensions
 from tests.support import FolderCase
 from ulvar.engine import OutputExists
 from ulvar.frames import (

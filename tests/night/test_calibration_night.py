@@ -10,8 +10,8 @@ from typing import Any, ClassVar
 
 import numpy as np
 import tifffile
+from bench.made_files import write_cube, write_dng
 
-from tests.made_files import write_cube, write_dng
 from tests.support import FolderCase, files_under, stamps
 from ulvar.engine import JobContext
 from ulvar.frames import Role, read_frame, read_plane

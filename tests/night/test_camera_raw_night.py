@@ -5,8 +5,8 @@ from pathlib import Path
 
 import numpy as np
 import tifffile
+from bench.made_files import write_dng
 
-from tests.made_files import write_dng
 from tests.mosaics import colour_frame
 from tests.support import FolderCase, remember_stars, stamps
 from ulvar.astrometry import wcs_from_header

@@ -1,4 +1,4 @@
-"""Files that tests write: an uncompressed DNG, TIFFs, cubes, files with several images."""
+"""Files that tests and the storm write: an uncompressed DNG, TIFFs, cubes, files with several images."""
 
 from pathlib import Path
 
