@@ -46,7 +46,10 @@ def _code_key() -> str:
 
 
 def _made_up(module: str) -> dict[str, list[str]]:
-    """Return as what coverage knows each test of made-up examples, which run in a function of the library's own: its names."""
+    """Return the tests' names by those under which coverage would know them as tests of made-up examples.
+
+    These run in a function of their library's own, which is all that coverage sees.
+    """
     tree = ast.parse((ROOT / Path(*module.split(".")).with_suffix(".py")).read_text(encoding="utf-8"))
     found: dict[str, list[str]] = {}
     for case in (node for node in tree.body if isinstance(node, ast.ClassDef)):

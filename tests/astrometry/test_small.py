@@ -91,7 +91,7 @@ class Fit(unittest.TestCase):
 
 class Patterns(unittest.TestCase):
     def test_bands_that_a_field_can_hold(self) -> None:
-        """Of 20 x 30 minutes of arc at least, 47 x 30 at most: patterns of 2 minutes to 54."""
+        """Of 20 x 30 minutes of arc at least, 30 x 45 at most: patterns of 2 minutes to 54."""
         hints = SolveHints(None, None, None, 2.0, 3.0)
         self.assertEqual([round(60 * size, 6) for size in _sizes((600, 900), hints)], [1.25, 2.5, 5.0, 10.0, 20.0, 40.0])
 

@@ -22,10 +22,9 @@ SCALE, SIDE, ROW = 3, 24, 12
 
 def drawn() -> dict[str, Callable[[QPainter], object]]:
     """Return what draws each mark about the point (12, 12)."""
-    beads = {f"bead {s}": s for s in ("empty", "part", "done", "stale", "attention", "running")}
-    found: dict[str, Callable[[QPainter], object]] = {
-        name: lambda p, s=state: glyphs.draw_bead(p, DARK, 12, 12, s) for name, state in beads.items()
-    }
+    found: dict[str, Callable[[QPainter], object]] = {}
+    for state in ("empty", "part", "done", "stale", "attention", "running"):
+        found[f"bead {state}"] = lambda p, s=state: glyphs.draw_bead(p, DARK, 12, 12, s)
     for word in ("blocks", "check", "note"):
         found[f"severity {word}"] = lambda p, w=word: glyphs.draw_severity(p, DARK, 12, 12, w)
     for kind in ("kept", "other", "unscored", "ruled", "finding", "left_out", "unreadable"):

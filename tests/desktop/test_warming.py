@@ -2,8 +2,13 @@
 
 import subprocess
 import sys
+import unittest
+from unittest import mock
+
+from PySide6.QtCore import QObject
 
 from tests.desktop.support import WindowCase
+from ulvar.desktop.app import make_application
 from ulvar.desktop.work import warming
 
 
@@ -35,3 +40,27 @@ class Told(WindowCase):
         self.until(lambda: self.window.toast.text() == warming.BEGUN)
         warmer.stop()
         self.assertIsNotNone(self.process.poll())
+
+
+class Alone(unittest.TestCase):
+    def test_it_tells_the_end_and_is_ended_with_the_window(self) -> None:
+        make_application()
+        parent, said, process = QObject(), [], mock.Mock(returncode=None)
+        process.poll.return_value = None
+        warmer = warming.Warmer(parent, said.append, lambda: process)
+        self.assertTrue(warmer._timer.isSingleShot() and warmer._timer.interval() == warming._BEGIN_MS)
+        warmer._look()
+        warmer._look()
+        self.assertEqual((said, warmer._timer.interval()), ([warming.BEGUN], warming._LOOK_MS))
+        warmer.stop()
+        self.assertFalse(warmer._timer.isActive())
+        process.terminate.assert_called_once_with()
+        for code, words in ((0, [warming.BEGUN, warming.DONE]), (1, [warming.BEGUN])):
+            said.clear()
+            warmer = warming.Warmer(parent, said.append, lambda: process)
+            warmer._look()
+            warmer._timer.stop()
+            process.poll.return_value = process.returncode = code
+            warmer._look()
+            self.assertEqual((said, warmer._timer.isActive()), (words, False))
+            process.poll.return_value = None

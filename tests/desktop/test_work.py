@@ -1,4 +1,4 @@
-"""What goes on beside the window, alone: the movie's pace and its order, films that are opened, warming that is ended."""
+"""What goes on beside the window, alone: the movie's pace and its order, films that are opened."""
 
 import unittest
 from types import SimpleNamespace
@@ -8,7 +8,6 @@ from PySide6.QtCore import QObject
 
 from tests.support import FolderCase
 from ulvar.desktop.app import make_application
-from ulvar.desktop.work import warming
 from ulvar.desktop.work.films import MeasuredFilm, measure_and_time, open_and_look
 from ulvar.desktop.work.movie import Movie
 from ulvar.engine import Failed, StopRequested, StopToken
@@ -100,27 +99,3 @@ class Films(FolderCase):
             self.assertIs(measure_and_time(*given), failed)
             measure.side_effect = StopRequested
             self.assertIsNone(measure_and_time(*given))
-
-
-class Warming(unittest.TestCase):
-    def test_it_tells_the_end_and_is_ended_with_the_window(self) -> None:
-        make_application()
-        parent, said, process = QObject(), [], mock.Mock(returncode=None)
-        process.poll.return_value = None
-        warmer = warming.Warmer(parent, said.append, lambda: process)
-        self.assertTrue(warmer._timer.isSingleShot() and warmer._timer.interval() == warming._BEGIN_MS)
-        warmer._look()
-        warmer._look()
-        self.assertEqual((said, warmer._timer.interval()), ([warming.BEGUN], warming._LOOK_MS))
-        warmer.stop()
-        self.assertFalse(warmer._timer.isActive())
-        process.terminate.assert_called_once_with()
-        for code, words in ((0, [warming.BEGUN, warming.DONE]), (1, [warming.BEGUN])):
-            said.clear()
-            warmer = warming.Warmer(parent, said.append, lambda: process)
-            warmer._look()
-            warmer._timer.stop()
-            process.poll.return_value = process.returncode = code
-            warmer._look()
-            self.assertEqual((said, warmer._timer.isActive()), (words, False))
-            process.poll.return_value = None

@@ -174,17 +174,17 @@ def _lines(axes: Any, chart: Chart) -> None:
     left, right = (-180.0, 180.0) if any(polar) else (float(turned.min()), float(turned.max()))
     step = next((s for s in _DEC_STEPS if (high - low) / s <= 6), _DEC_STEPS[-1])
     ra_step = next((s for s in _RA_STEPS if (right - left) / s <= 6), _RA_STEPS[-1])
-    # A line that ends on the very edge may miss it by the last bit, and would have no name.
-    beyond = 0.01
+    # Drawn out a little: a line that ends on the very edge may miss it by the last bit, and would have no name.
+    aside, beyond = 0.01 * (right - left), 0.01 * (high - low)
+    along = chart.ra + np.linspace(left - aside, right + aside, 181)
+    across = np.linspace(max(low - beyond, -89.5), min(high + beyond, 89.5), 181)
     style = {"color": "#9AA7B4", "linewidth": 0.6, "zorder": 1}
     for k in range(math.ceil(low / step), math.floor(high / step) + 1):
         if abs(k * step) < 90:
-            along = chart.ra + np.linspace(left - beyond * (right - left), right + beyond * (right - left), 181)
             x, y = _flat(chart, along, np.full(181, k * step))
             axes.plot(x, y, **style)
             _edge_name(axes, x, y, half, _dec_name(k * step, step), side=True)
     for k in range(math.ceil((chart.ra + left) / ra_step), math.floor((chart.ra + right) / ra_step) + 1):
-        across = np.linspace(max(low - beyond * (high - low), -89.5), min(high + beyond * (high - low), 89.5), 181)
         x, y = _flat(chart, np.full(181, k * ra_step), across)
         axes.plot(x, y, **style)
         _edge_name(axes, x, y, half, _ra_name(k * ra_step, ra_step), side=False)
