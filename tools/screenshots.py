@@ -93,8 +93,8 @@ def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
 
 def nights_panel(window: MainWindow, wait: Callable[[float], None]) -> QPixmap:
     """Return the target over nights, of a star that was eclipsed on most of nine nights."""
+    from bench.made_nights import PERIOD, follow_star
     from PySide6.QtCore import QSettings
-    from tests.nights import PERIOD, follow_star
 
     from ulvar.desktop.dialogs.target import TargetPanel
 

@@ -4,16 +4,16 @@ import csv
 from pathlib import Path
 
 import numpy as np
+from bench.made_series import BANDS, FIELDS, GAIN, PER_SERIES, interleaved
 
 from tests.cli.support import Command
-from tests.interleaved import BANDS, FIELDS, GAIN, PER_SERIES, interleaved
 from ulvar.frames import header_of
 
 
 class SeriesBySeries(Command):
     def setUp(self) -> None:
         super().setUp()
-        self.skies = interleaved(self)
+        self.skies = interleaved(self.write)
         self.raw = self.folder / "raw"
         self.keys = [f"{name.replace(' ', '-')}-{band}" for name in FIELDS for band in BANDS]
 

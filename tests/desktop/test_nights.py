@@ -5,12 +5,13 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from bench.made_nights import EPOCH, JD0, PERIOD, STAR
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QFileDialog
 
 from tests.desktop.support import WindowCase
-from tests.nights import EPOCH, JD0, PERIOD, STAR, eclipsing_nights
+from tests.nights import eclipsing_nights
 from ulvar.desktop.dialogs.target import TargetPanel
 from ulvar.desktop.dialogs.target_light import TargetLight
 from ulvar.lightcurves import Ephemeris

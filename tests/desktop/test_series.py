@@ -3,12 +3,12 @@
 from pathlib import Path
 
 import numpy as np
+from bench.made_series import PER_SERIES, WIDTH, interleaved
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
 
 from tests.desktop.support import WindowCase
-from tests.interleaved import PER_SERIES, WIDTH, interleaved
 from tests.support import FolderCase
 from ulvar.desktop.models.starpick import give_role
 from ulvar.desktop.picture.saving import picture_caption
@@ -22,7 +22,7 @@ class SeriesWindow(WindowCase):
 
     def setUp(self) -> None:
         super().setUp()
-        self.skies = interleaved(self)
+        self.skies = interleaved(self.write)
         self.window.resize(1280, 800)
         self.model = self.window.model
         self.assertTrue(self.model.open(self.folder / "raw"))

@@ -5,8 +5,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from bench.made_mosaics import CELL, SENSITIVITY, colour_frame
 
-from tests.mosaics import CELL, SENSITIVITY, colour_frame
 from tests.support import FolderCase, remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.engine import JobContext

@@ -6,8 +6,8 @@ from pathlib import Path
 import numpy as np
 import tifffile
 from bench.made_files import write_dng
+from bench.made_mosaics import colour_frame
 
-from tests.mosaics import colour_frame
 from tests.support import FolderCase, remember_stars, stamps
 from ulvar.astrometry import wcs_from_header
 from ulvar.engine import JobContext

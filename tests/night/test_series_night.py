@@ -6,8 +6,8 @@ import sqlite3
 from pathlib import Path
 
 import numpy as np
+from bench.made_series import BANDS, FIELDS, GAIN, HEIGHT, PER_SERIES, WIDTH, interleaved
 
-from tests.interleaved import BANDS, FIELDS, GAIN, HEIGHT, PER_SERIES, WIDTH, interleaved
 from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import Series
@@ -21,7 +21,7 @@ class TwoFieldsThreeFilters(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         remember_stars(self)
-        self.skies = interleaved(self)
+        self.skies = interleaved(self.write)
         self.night = Night.create(self.folder / "night", [self.folder / "raw"])
         self.addCleanup(self.night.close)
         self.context = JobContext()
@@ -167,7 +167,7 @@ class BeforeSeries(FolderCase):
     """A night of an earlier version is carried over when it is opened."""
 
     def test_rows_and_files_go_to_their_series(self) -> None:
-        interleaved(self)
+        interleaved(self.write)
         night = Night.create(self.folder / "night", [self.folder / "raw"])
         run_station(night, JobContext(), "intake")
         folder, series = night.folder, {one.key: one for one in night.series()}

@@ -41,7 +41,9 @@ def colour_frame(
     mosaic = np.zeros((height, width))
     for k, band in enumerate(CELL):
         share = {"R": np.sqrt(colour), "G": np.ones(stars), "B": 1 / np.sqrt(colour)}[band]
-        seen = star_field(rng, width=width, height=height, x=x, y=y, flux_e=flux * share * SENSITIVITY[band], psf=psf, sky_e=SKY[band])
+        seen = star_field(
+            rng, width=width, height=height, x=x, y=y, flux_e=flux * share * SENSITIVITY[band], psf=psf, sky_e=SKY[band]
+        )
         mosaic[k // 2 :: 2, k % 2 :: 2] = seen[k // 2 :: 2, k % 2 :: 2]
     return {"mosaic": mosaic, "x": x, "y": y, "flux": flux, "colour": colour}
 
