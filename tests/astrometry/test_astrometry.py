@@ -7,6 +7,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import (
     CatalogueError,
@@ -98,6 +99,7 @@ class Coordinates(FolderCase):
         ra, dec = rotated.sky(4.0, 5.0)
         self.assertAlmostEqual(float(ra), 10.0)
         self.assertAlmostEqual(float(dec), 20.0)
+        kept(self, again, rotated, pc)
 
     def test_against_the_independent_projection(self) -> None:
         pointing = Pointing(115.53, 61.3, 1.2, 33.0, 1000, 800)
@@ -132,6 +134,7 @@ class Catalogues(FolderCase):
         again = load_catalogue(self.folder / "tiles")
         self.assertEqual(len(again), 3, "nothing is doubled")
         self.assertEqual(sorted(again.ra), sorted(catalogue.ra))
+        kept(self, catalogue, again)
 
     def test_only_tiles_near_are_read(self) -> None:
         rng = np.random.default_rng(12)
@@ -152,6 +155,7 @@ class Catalogues(FolderCase):
         write_tiles([whole.cone(115.0, 41.3, 3.0)], self.folder / "one")
         with self.assertRaisesRegex(CatalogueError, "does not cover"):
             load_catalogue(self.folder / "one", near=[(300.0, -50.0, 3.0)])
+        kept(self, whole, part, inside, both)
 
     def test_bad_catalogues(self) -> None:
         for name, text, reason in (
@@ -221,6 +225,7 @@ class Solver(unittest.TestCase):
         solved = solve_plate(x, y, snr, (750, 1000), self.catalogue, SolveHints(30.0, -10.0, 1.0, 1.1, 1.4))
         self.assertIsInstance(solved, PlateSolution)
         self.assertLess(float(separation_deg(solved.wcs.ra0, solved.wcs.dec0, 115.4, 41.2)), 1 / 3600)
+        kept(self, pointing, solved, snr)
 
     def test_no_false_solution(self) -> None:
         rng = np.random.default_rng(44)

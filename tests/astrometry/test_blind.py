@@ -9,6 +9,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import (
     ANY_SCALE,
@@ -106,6 +107,7 @@ class Fields(WholeSkyCase):
                 self.assertEqual(found.wcs.flipped, wcs.flipped)
                 self.assertLess(abs(found.rms_arcsec / scale / 0.3 - 1), 0.35)
                 self.assertGreater(found.log_odds, math.log(1e11))
+        kept(self, found)
 
     def test_a_bent_field_is_right_in_its_corners(self) -> None:
         rng = np.random.default_rng(7)
@@ -120,6 +122,7 @@ class Fields(WholeSkyCase):
         px, py = np.array([0.0, 1499, 0, 1499, 749]), np.array([0.0, 0, 999, 999, 499])
         off = separation_deg(*found.wcs.sky(px, py), *wcs.sky(px, py)) * 60
         self.assertLess(float(off.max()), 0.5)
+        kept(self, found)
 
     def test_what_is_known_is_kept_to(self) -> None:
         rng = np.random.default_rng(8)
@@ -137,6 +140,7 @@ class Fields(WholeSkyCase):
         soft = self.solved(x, y, shape, scale_low=3.0, scale_high=5.0, firm_scale=False)
         assert isinstance(soft, PlateSolution)
         self.assertAlmostEqual(soft.wcs.scale_arcsec_px, 15.0, delta=0.02)
+        kept(self, near, wrong, soft)
 
     def test_time_is_kept_to_and_told(self) -> None:
         rng = np.random.default_rng(9)
@@ -167,6 +171,7 @@ class Fields(WholeSkyCase):
         found = self.solved(x, y, (1000, 1500))
         assert isinstance(found, PlateSolution), found
         self.assertLess(float(separation_deg(*found.wcs.sky(749.5, 499.5), 220.0, -35.0)) * 3600, 10.0)
+        kept(self, found)
 
     def test_two_stars_beside_the_pattern_are_an_accident(self) -> None:
         """A pattern and two more stars where the catalogue has them weigh 10^9 to 1 in a narrow field, and are no hypothesis yet."""
@@ -204,6 +209,7 @@ class Fields(WholeSkyCase):
         found = solve_plate(x, y, np.full(len(x), 40.0), (1000, 1500), thin, hints)
         assert isinstance(found, Failed)
         self.assertRegex(found.reason, "not deep enough|does not cover|no pattern")
+        kept(self, thin, found)
 
 
 class Index(WholeSkyCase):
@@ -302,6 +308,7 @@ class OnDisk(WholeSkyCase):
         write_tiles([StarCatalogue(*(np.array([v]) for v in (10.0, 20.0, 2016.0, 0.0, 0.0, 5.0)))], place)
         self.assertFalse(has_index(str(place)), "a star was added")
         self.assertEqual(len(load_catalogue(place)), len(self.catalogue) + 1)
+        kept(self, near, plain)
 
 
 class Weighing(unittest.TestCase):
@@ -376,6 +383,7 @@ class Models(unittest.TestCase):
                 wcs = model.fit(x[use], y[use], ra[use], dec[use], centre, start, w[use] ** 2)
                 px, py = wcs.pixel(ra[test], dec[test])
                 np.testing.assert_allclose(away[test], np.column_stack([px - x[test], py - y[test]]) * w[test, None], rtol=0.04, atol=0.005)
+        kept(self, bent, away)
 
     def test_the_simplest_that_foretells(self) -> None:
         start, centre = (40.0, 70.0), (749.5, 499.5)

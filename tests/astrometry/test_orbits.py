@@ -7,6 +7,7 @@ import erfa
 import numpy as np
 from scipy.integrate import solve_ivp
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import Orbit, OrbitError, ephemeris, has_elements, heliocentric, observer_at, read_orbits
 
@@ -90,6 +91,7 @@ class Seen(FolderCase):
             off = 3600 * math.hypot((ra - float(seen.ra[0])) * math.cos(math.radians(dec)), dec - float(seen.dec[0]))
             self.assertEqual(off < 1e-3, agrees, off)
             self.assertLess(off, 60)
+        kept(self, observer, seen, way)
 
     def test_parallax_brings_it_down(self) -> None:
         # From the ground a body stands lower than from the Earth's centre, by 8.8 arcsec over its distance at the horizon.
@@ -103,6 +105,7 @@ class Seen(FolderCase):
             self.assertAlmostEqual(shift, expected, delta=0.02 * 8.8 / float(centre.distance_au[0]))
             lowered.append(shift)
         self.assertGreater(max(lowered), 1.0)
+        kept(self, centre, site)
 
     def test_magnitude(self) -> None:
         # At opposition the phase is nearly nothing: H + 5 log (r Delta).
@@ -167,6 +170,7 @@ class Tables(FolderCase):
         self.assertEqual(two.slope, 0.15)
         (comet,) = read_orbits(self.table("designation,q,e,i,om,w,tp\nC,1.1,1.0,100,20,30,2027-03-01\n"))
         self.assertEqual((comet.perihelion_jd, comet.node_deg, comet.argument_deg), (2461465.5, 20.0, 30.0))
+        kept(self, comet)
 
     def test_what_cannot_be_used_is_named(self) -> None:
         head = "name,epoch,a,e,i,node,peri,M\n"

@@ -7,6 +7,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
 from ulvar.astrometry.fitting import _weights
@@ -75,6 +76,7 @@ class Columns(FolderCase):
         stars = self.table("ra,dec,mag,pmra,epoch\n361,2,7,,\n3,-4,x,5,2000\n9,91,1,1,1\n,5,1,1,1\n")
         self.assertEqual((stars.ra.tolist(), stars.dec.tolist()), ([1.0, 3.0], [2.0, -4.0]))
         self.assertEqual((stars.pmra.tolist(), stars.epoch.tolist()), ([0.0, 5.0], [2016.0, 2000.0]))
+        kept(self, stars)
 
     def test_tiles_that_do_not_hold_the_same_bands(self) -> None:
         for name, columns in (

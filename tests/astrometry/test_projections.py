@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.astrometry.projections import PROJECTIONS, TPV_TERMS, bend
 
@@ -113,6 +114,7 @@ class Polynomials(unittest.TestCase):
         again = wcs_from_header({name: value for name, value, _ in wcs.cards()})
         assert again is not None
         np.testing.assert_allclose(np.stack(again.sky(50.0, 60.0)), np.stack(wcs.sky(50.0, 60.0)), atol=1e-12)
+        kept(self, plain, again)
 
 
 class Forms(unittest.TestCase):
@@ -147,3 +149,4 @@ class Forms(unittest.TestCase):
             np.testing.assert_allclose(np.stack(again.sky(px, py)), np.stack(wcs.sky(px, py)), atol=1e-11)
             np.testing.assert_allclose(np.stack(moved.sky(1600.0 - py, px + 3)), np.stack(wcs.sky(px, py)), atol=1e-11)
         self.assertIsInstance(wcs, Wcs)
+        kept(self, again, moved)

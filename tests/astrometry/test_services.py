@@ -10,6 +10,7 @@ from unittest import mock
 import numpy as np
 
 from tests.cli.support import Command
+from tests.kept import kept
 from ulvar.astrometry import (
     CatalogueError,
     cone_question,
@@ -130,6 +131,7 @@ class Services(Command):
         self.assertEqual((path, how, asked["QUERY"], asked["LANG"], asked["MAXREC"]), ("/tap/sync", "POST", adql, "ADQL", "50"))
         # What is not whole is told, and ends so.
         self.assertEqual((code, told["stars"], told["incomplete"]), (1, 50, True))
+        kept(self, inside)
 
     def test_a_service_that_gives_few_rows_at_once_is_asked_in_smaller_cones(self) -> None:
         whole = self.service.rows
@@ -159,6 +161,7 @@ class Services(Command):
         before = len(self.service.asked)
         self.json(*words, "--fresh")
         self.assertGreater(len(self.service.asked) - before, told["answers"] - 1)
+        kept(self, inside, near)
 
     def test_smaller_cones_cover_the_larger_one(self) -> None:
         rng = np.random.default_rng(2)

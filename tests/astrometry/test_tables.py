@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from tests.cli.support import Command
+from tests.kept import kept
 from tests.support import files_under
 from ulvar.astrometry import CatalogueError, import_stars, load_catalogue
 from ulvar.astrometry import tiles as tiles_module
@@ -92,6 +93,7 @@ class Dialects(TableCase):
         np.testing.assert_allclose(portions[1].columns["ra"], [math.degrees(3)])
         np.testing.assert_allclose(portions[0].columns["pmra"], [12.0], rtol=1e-6)
         self.assertEqual((portions[0].bad, portions[0].why), (1, "row 2 has no place on the sky"))
+        kept(self, portions)
 
     def test_bad_rows_are_counted_and_the_first_is_named(self) -> None:
         path = self.text("ra,dec,mag\n1,2,3\nx,2,3\n4,95,6\n7,8\n9,10,11\n# the end\n")
@@ -142,6 +144,7 @@ class Tiles(TableCase):
         for name in ("ra", "dec", "mag"):
             np.testing.assert_array_equal(getattr(both[0], name)[order[0]], getattr(both[1], name)[order[1]])
         self.assertEqual(files_under(self.folder / "whole"), files_under(self.folder / "parts"))
+        kept(self, made, parts, both)
 
     def test_another_table_with_other_bands_is_added(self) -> None:
         import_stars(self.table(300), self.folder / "c")
@@ -152,6 +155,7 @@ class Tiles(TableCase):
         found = stars.cone(10.0, 20.0, 0.01)
         self.assertEqual((found.bands["V"].tolist(), found.bands["R"].tolist()), ([5.0], [6.0]))
         self.assertEqual(int(np.isfinite(stars.bands["R"]).sum()), 2)
+        kept(self, found)
 
     def test_tiles_are_of_about_one_area_and_a_cone_misses_none(self) -> None:
         rng = np.random.default_rng(3)
@@ -207,8 +211,8 @@ class Tiles(TableCase):
         with small[0], small[1], mock.patch.object(tiles_module, "_split", broken), self.assertRaises(KeyboardInterrupt):
             import_stars(path, folder)
         (aside,) = folder.glob(".import-*")
-        kept = {p.name: p.stat().st_mtime_ns for p in aside.glob("*.parquet")}
-        self.assertGreater(len(kept), 100)
+        times = {p.name: p.stat().st_mtime_ns for p in aside.glob("*.parquet")}
+        self.assertGreater(len(times), 100)
         # Half a portion that was being laid by when the machine went down.
         (aside / "000-0000.4.parquet").write_text("half")
         laid = []
@@ -228,6 +232,7 @@ class Tiles(TableCase):
         for name in ("ra", "dec", "mag"):
             np.testing.assert_array_equal(np.sort(getattr(one, name)), np.sort(getattr(other, name)))
         self.assertEqual(files_under(folder), files_under(whole), "nothing is left beside the tiles")
+        kept(self, made, one, other)
 
     def test_another_table_does_not_go_on_with_it(self) -> None:
         path, folder = self.table(1500, seed=3), self.folder / "c"

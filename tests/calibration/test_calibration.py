@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.calibration import Candidate, Fit, Master, build_master, find_defects, make_calibrator, match_lights, read_master, write_master
 from ulvar.engine import Failed
@@ -52,6 +53,7 @@ class Made(FolderCase):
         self.assertLess(abs(residual.std() / (single / 4) - 1), 0.06)
         self.assertLess(abs(bias.noise_adu / (single / 4) - 1), 0.06)
         self.assertLess(bias.rejected_fraction, 2e-3)
+        kept(self, bias)
 
     def test_flat_is_normalised_and_right(self) -> None:
         dark_flat = self.master(Role.DARK_FLAT, self.frames("Dark Flat", 9, CameraState(100, 2.0, -15.0)))
@@ -63,6 +65,7 @@ class Made(FolderCase):
         good[:, 80] = False
         # Photons of 15 flats: 1 / sqrt(15 x 42,000 e) = 0.13 %.
         self.assertLess(float((flat.data / truth - 1)[good].std()), 0.002)
+        kept(self, dark_flat)
 
     def test_calibrated_light_is_flat_and_as_noisy_as_photons_allow(self) -> None:
         state = CameraState(100, 60.0, -15.0)
@@ -92,6 +95,7 @@ class Made(FolderCase):
         self.assertGreater(((done.mask & MaskBit.HOT) > 0)[hot].mean(), 0.99)
         self.assertTrue(((done.mask & MaskBit.COLD) > 0)[:, 80].mean() > 0.99)
         self.assertLess(((done.mask & MaskBit.HOT) > 0)[self.camera.dark_rate < 0.2].mean(), 0.001)
+        kept(self, dark, dark_flat, done, raw)
 
     def test_a_dark_without_its_bias_leaves_no_bias_in_the_light(self) -> None:
         shape = (40, 60)
@@ -110,6 +114,7 @@ class Made(FolderCase):
         scaled = make_calibrator(dark=whole, bias=bias, scale=2.0)
         done = scaled(Frame(np.full(shape, 1580.0, np.float32), ExposureFacts("l", Role.LIGHT)))
         np.testing.assert_allclose(done.data, 500.0, atol=1e-3)
+        kept(self, bias, bare, calibrate, done, whole)
 
     def test_bad_inputs_are_left_out_with_a_reason(self) -> None:
         frames = self.frames("Dark", 4, CameraState(100, 5.0, -15.0))
@@ -127,6 +132,7 @@ class Made(FolderCase):
         self.assertIn("no light", dark_light.reason)  # type: ignore[union-attr]
         with self.assertRaises(ValueError):
             build_master(Role.LIGHT, frames)
+        kept(self, other, cut, master, nothing, dark_light)
 
     def test_written_master_is_read_back(self) -> None:
         master = self.master(Role.DARK, self.frames("Dark", 5, CameraState(100, 5.0, -15.0)))
@@ -135,6 +141,7 @@ class Made(FolderCase):
         again = read_master(str(path))
         np.testing.assert_array_equal(again.data, master.data)
         self.assertEqual((again.kind, again.count, again.facts.exposure_s, again.facts.is_master), (Role.DARK, 5, 5.0, True))
+        kept(self, master, again)
 
     def test_defects_of_a_flat_dark_frame(self) -> None:
         self.assertFalse(find_defects(dark=np.full((20, 20), 3.0, np.float32)).any)

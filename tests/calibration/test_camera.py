@@ -9,6 +9,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from ulvar.calibration import (
     NO_MASTER,
     Candidate,
@@ -54,6 +55,7 @@ class PhotonTransfer(unittest.TestCase):
             real = math.hypot(read, 0.35 * truth)
             self.assertLess(abs(result.read_noise_e / real - 1), 0.02, gain)
             self.assertLess(abs(result.gain_e_per_adu - truth), 5 * result.gain_error + 0.01 * truth)
+        kept(self, flats, result)
 
     def test_one_pair_each_is_enough(self) -> None:
         result = fit_transfer([self.pair(30000.0, 100)], [self.pair(0.0, 100, 0.0)])
@@ -66,6 +68,7 @@ class PhotonTransfer(unittest.TestCase):
         assert isinstance(result, Transfer)
         self.assertLess(abs(result.gain_e_per_adu / 1.3 - 1), 0.02)
         self.assertIn("one pair of flats", fit_transfer(flats[:1]).reason)  # type: ignore[union-attr]
+        kept(self, flats, result)
 
     def test_pairs_near_the_ceiling_are_not_used(self) -> None:
         points = [PairPoint(10000, 7700, 20), PairPoint(30000, 23100, 60), PairPoint(60000, 9000, 60)]
@@ -171,6 +174,7 @@ class ByHand(unittest.TestCase):
         alone = match_lights(self.light, [dark], options=MatchOptions(scale_darks=True))
         self.assertEqual(alone.dark.fit, Fit.NOTHING_SAFE)
         self.assertIn("needs a bias", alone.dark.reason)
+        kept(self, dark, bias, scaled, alone)
 
     def test_the_nearest_exposure_is_scaled(self) -> None:
         darks = [self.candidate(Role.DARK, exposure_s=s) for s in (30.0, 200.0, 900.0)]
@@ -190,6 +194,7 @@ class ByHand(unittest.TestCase):
         with_own = match_flat(flat.facts, [dark, bias, self.candidate(Role.DARK_FLAT, exposure_s=2.0)])
         self.assertEqual(with_own.fit, Fit.FITS)
         self.assertEqual(bias_is_unsafe(self.light, [replace(dark, level_adu=499.0), bias]), "", "a drift of an ADU is no sign")
+        kept(self, dark, bias, match, with_own)
 
     def test_a_dark_whose_bias_was_taken_off_takes_the_bias_with_it(self) -> None:
         dark = self.candidate(Role.DARK, level=40.0)
@@ -268,3 +273,4 @@ class ByHand(unittest.TestCase):
         self.assertEqual(shooting_list(fitting), [])
         old = [replace(c, facts=replace(c.facts, start_utc=self.light.start_utc - timedelta(days=60))) for c in everything]  # type: ignore[operator]
         self.assertEqual({s.kind for s in shooting_list([(g, match_lights(g.typical, old)) for g in groups])}, {Role.DARK, Role.FLAT})
+        kept(self, shots, bias, everything)

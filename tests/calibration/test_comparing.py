@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.calibration import Master, build_master, compare_frames, make_thumb
 from ulvar.combine import Method, Rejection, combine_stack
@@ -94,8 +95,8 @@ class SmallSets(unittest.TestCase):
             self.assertLess(float(result.data.reshape(-1)[hits].max()), 330)
             # Clean noise loses next to nothing: beyond 4 sigma lies 1 pixel in 16,000 a frame.
             self.assertLess((result.kept.reshape(-1)[clean] < n).mean(), 1e-3)
-            kept = combine_stack(stack, rejection=Rejection(Method.SIGMA, 4, 4))
-            self.assertTrue((kept.kept == n).all(), "without being asked for nothing is judged")
+            plain = combine_stack(stack, rejection=Rejection(Method.SIGMA, 4, 4))
+            self.assertTrue((plain.kept == n).all(), "without being asked for nothing is judged")
 
     def test_constant_frames_reject_nothing(self) -> None:
         stack = np.full((3, 4, 300), 7, np.float32)
@@ -136,9 +137,10 @@ class Masters(FolderCase):
         self.assertEqual((master.count, [f.code for f in master.left_out]), (7, ["light_leak"]))
         self.assertTrue(master.left_out[0].file.endswith("-3.fits"))
         self.assertEqual(len(master.levels_adu), 8)
-        kept = build_master(Role.DARK, frames, compare=False)
-        assert isinstance(kept, Master)
-        self.assertEqual(kept.count, 8)
+        blind = build_master(Role.DARK, frames, compare=False)
+        assert isinstance(blind, Master)
+        self.assertEqual(blind.count, 8)
+        kept(self, master)
 
     def test_rejected_pixels_are_a_picture(self) -> None:
         def hit(pixels: np.ndarray) -> np.ndarray:
@@ -151,6 +153,7 @@ class Masters(FolderCase):
         self.assertTrue((master.rejected[40, 50:60] == 1).all())
         self.assertLess(master.rejected.mean(), 0.02)
         self.assertLess(abs(float(master.data[40, 55]) - float(np.median(master.data))), 20)
+        kept(self, master)
 
     def test_small_sets_say_so(self) -> None:
         frames = self.exposures(3, CameraState(100, 10.0, -15.0))
@@ -159,6 +162,7 @@ class Masters(FolderCase):
             assert isinstance(master, Master)
             self.assertIn(word, master.caution)
         self.assertEqual(build_master(Role.DARK, self.exposures(5, CameraState(100, 10.0, -15.0))).caution, "")  # type: ignore[union-attr]
+        kept(self, master)
 
     def test_flats_of_a_mosaic_keep_the_colours(self) -> None:
         tint = np.ones((150, 200))
@@ -180,6 +184,7 @@ class Masters(FolderCase):
                 truth[dy::2, dx::2] /= np.median(truth[dy::2, dx::2])
         # The weakest colour has 15,000 electrons in six frames: 0.33 %.
         self.assertLess(float((master.data / truth - 1).std()), 0.004)
+        kept(self, master)
 
     def test_the_size_of_the_set_is_that_of_most(self) -> None:
         odd = scan_file(self.write("d/0.fits", np.ones((20, 30), np.uint16), IMAGETYP="dark"))
@@ -187,6 +192,7 @@ class Masters(FolderCase):
         assert isinstance(master, Master)
         self.assertEqual((master.count, master.data.shape), (4, (150, 200)))
         self.assertIn("differs from the set", master.left_out[0].reason)
+        kept(self, odd, master)
 
     def test_nothing_usable(self) -> None:
         blank = scan_file(self.write("d/nan.fits", np.full((20, 30), np.nan, np.float32), IMAGETYP="dark"))

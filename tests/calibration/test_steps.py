@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.calibration import (
     CalibrateOptions,
@@ -344,6 +345,7 @@ class WholeChain(unittest.TestCase):
         order = ["overscan", "trimmed", "dark subtracted", "flat divided", "overlay", "defective", "cosmic", "pedestal"]
         places = [words.index(word) for word in order]
         self.assertEqual(places, sorted(places))
+        kept(self, calibrate, done)
 
     def test_pedestal(self) -> None:
         self.assertEqual(pedestal_for(np.full((10, 10), 5, np.float32), "auto"), 0.0)
@@ -366,6 +368,7 @@ class WholeChain(unittest.TestCase):
         np.testing.assert_array_equal(one.data, two.data)
         assert one.mask is not None
         self.assertEqual(one.mask[3, 3] & MaskBit.NO_DATA, MaskBit.NO_DATA)
+        kept(self, dark, one, two, before)
 
 
 class OverscanMasters(FolderCase):
@@ -393,6 +396,7 @@ class OverscanMasters(FolderCase):
         # One level from 16 x 90 pixels of noise 4.8, for light and master: 0.2 ADU.
         self.assertLess(np.ptp(levels), 1.5)
         self.assertAlmostEqual(levels[1], 500 / 1.3 * float(np.median(camera.flat)), delta=4.0)
+        kept(self, plan, made, calibrate, done, camera)
 
 
 class MasksThatComeWithAFrame(unittest.TestCase):
@@ -436,3 +440,4 @@ class MasksThatComeWithAFrame(unittest.TestCase):
         )  # fmt: skip
         done = calibrate(Frame(light, ExposureFacts("l", Role.LIGHT, saturation_adu=5000.0)))
         self.assertIn("dark scaled by 3.0", " ".join(done.steps))
+        kept(self, calibrate, done)

@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.frames import CELL_SITES, Demosaic, MaskBit, Plane, colour_plane, malvar, plane_mask, plane_origin
 
 CELLS = ("RGGB", "BGGR", "GRBG", "GBRG")
@@ -89,6 +90,7 @@ class Planes(unittest.TestCase):
                 hole = np.isnan(found)
                 self.assertEqual(hole.sum(), hole[14, 15], "but for the colour's own pixel, which has no neighbour")
         self.assertEqual(malvar(mosaic, "RGGB", "B").shape, (30, 34, 1))
+        kept(self, mosaic, found)
 
     def test_halved_holds_what_was_measured(self) -> None:
         mosaic = self.rng.normal(400, 20, (7, 9)).astype(np.float32)

@@ -8,6 +8,7 @@ from pathlib import Path
 import fitsio
 import numpy as np
 
+from tests.kept import kept
 from tests.support import FolderCase, files_under
 from ulvar.engine import OutputExists
 from ulvar.frames import FileRows, FrameError, MaskBit, find_files, header_of, read_frame, read_plane, scan_file, write_fits
@@ -71,6 +72,7 @@ class Reading(FolderCase):
         self.assertEqual(int(np.isnan(frame.data).sum()), 1)
         assert frame.mask is not None
         self.assertEqual(frame.mask[1, 1], MaskBit.NO_DATA)
+        kept(self, frame)
 
     def test_compressed_files(self) -> None:
         data = np.random.default_rng(2).integers(0, 60000, (40, 50)).astype(np.uint16)
@@ -92,6 +94,7 @@ class Reading(FolderCase):
         facts = scan_file(str(path))
         self.assertEqual((facts.filter, facts.exposure_s, facts.width, facts.height), ("V", 7.0, 6, 4))
         self.assertEqual(read_plane(str(path)).shape, (4, 6))
+        kept(self, facts)
 
     def test_one_plane_cube_is_an_image_and_a_real_cube_is_told(self) -> None:
         np.testing.assert_array_equal(read_plane(self.write("one.fits", np.ones((1, 4, 5), dtype=np.float32))), np.ones((4, 5)))
@@ -181,6 +184,7 @@ class Writing(FolderCase):
         self.assertIn("on Gr?s?.fits", text, "cards hold ASCII only")
         self.assertNotIn("BZERO", header)
         self.assertEqual(files_under(self.folder), {"raw.fits", "out/ä.fits"})
+        kept(self, frame)
 
     def test_existing_output_is_kept(self) -> None:
         out = self.folder / "a.fits"

@@ -11,6 +11,7 @@ from bench.made_files import write_cube, write_dng, write_extensions
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.engine import OutputExists
 from ulvar.frames import (
@@ -97,6 +98,7 @@ class Planes(FolderCase):
             scan_file(f"{path}[0,7]")
         with self.assertRaisesRegex(FrameError, "not a two-dimensional"):
             read_plane(path)
+        kept(self, facts)
 
     def test_compressed_cube_and_gzip(self) -> None:
         path = write_cube(self.folder / "cube.fits", self.planes)
@@ -115,6 +117,7 @@ class Planes(FolderCase):
             np.testing.assert_array_equal(read_plane(one.path), self.planes[k])
         with self.assertRaisesRegex(FrameError, "no image in extension 9"):
             scan_file(f"{path}[9]")
+        kept(self, facts)
 
     def test_a_mask_beside_the_image_is_no_image(self) -> None:
         from ulvar.frames import write_fits
@@ -147,12 +150,14 @@ class CameraRaw(FolderCase):
         self.assertEqual(facts.start_utc, datetime(2027, 2, 11, 21, 15, 30, tzinfo=UTC))
         self.assertEqual(facts.origins["start_utc"], "metadata")
         self.assertEqual(facts.stem, "K-001")
+        kept(self, facts, mosaic)
 
     def test_clocks_without_a_zone_are_told(self) -> None:
         facts = scan_file(write_dng(self.folder / "a.dng", self.mosaic(), zone=""))
         self.assertEqual(facts.origins["start_utc"], "guessed")
         east = scan_file(write_dng(self.folder / "b.dng", self.mosaic(), zone="+02:00"))
         self.assertEqual(east.start_utc, datetime(2027, 2, 11, 19, 15, 30, tzinfo=UTC))
+        kept(self, facts, east)
 
     def test_damaged_files_are_told(self) -> None:
         path = Path(write_dng(self.folder / "a.dng", self.mosaic()))
@@ -236,6 +241,7 @@ class Tiff(FolderCase):
         np.testing.assert_allclose(read_plane(str(flat)), 7.0)
         write_tiff(flat, np.full((4, 5), np.nan, np.float32), replace=True)
         self.assertTrue(np.isnan(read_plane(str(flat))).all())
+        kept(self, facts, back)
 
     def test_colours_that_were_written_come_back(self) -> None:
         planes = np.random.default_rng(7).integers(0, 65535, (3, 20, 30)).astype(np.uint16)
@@ -246,6 +252,7 @@ class Tiff(FolderCase):
         self.assertEqual([(f.filter, f.object) for f in facts], [(c, "Vesper") for c in "RGB"])
         for k, f in enumerate(facts):
             np.testing.assert_array_equal(read_plane(f.path), planes[k])
+        kept(self, facts)
 
     def test_only_what_the_program_wrote_is_turned(self) -> None:
         data = np.arange(20, dtype=np.float32).reshape(4, 5)

@@ -7,6 +7,7 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role, TagRule, assign_sessions, group_exposures, preview_rule
 from ulvar.frames.sessions import folder_parts, noon_offset, pattern_by_example
 
@@ -87,8 +88,10 @@ class ByExample(unittest.TestCase):
         groups = group_exposures(assigned)
         self.assertEqual(sorted(g.count for g in groups), [1, 3, 3])
         self.assertEqual(len({g.key for g in groups}), 3)
+        kept(self, members)
 
     def test_one_session_keeps_the_keys_of_groups_short(self) -> None:
         assigned = assign_sessions([facts("a", datetime(2027, 2, 11, 22, tzinfo=UTC))])
         (group,) = group_exposures(assigned)
         self.assertNotIn("2027", group.key)
+        kept(self, assigned, group)

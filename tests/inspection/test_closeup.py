@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.frames import MaskBit
 from ulvar.inspection import StarCloseUp, look_at_star, region_statistics
@@ -91,6 +92,7 @@ class CloseUp(unittest.TestCase):
         star = look_at_star(image, 2, 30)
         assert isinstance(star, StarCloseUp)
         self.assertLess(abs(star.y - 30), 0.2)
+        kept(self, star)
 
 
 class Regions(unittest.TestCase):

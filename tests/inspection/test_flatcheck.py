@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.inspection import FlatCheck, check_flat, flat_findings
 from ulvar.simulation import Camera, Psf, star_field
@@ -54,6 +55,7 @@ class Checking(unittest.TestCase):
         self.assertAlmostEqual(check.corner_percent, 100 * (math.exp(check.slope * (darkest - brightest)) - 1), places=9)
         (finding,) = flat_findings("V", check, ("a",))
         self.assertEqual((finding.code, finding.station), ("flat_over", "calibrate"))
+        kept(self, check, finding)
 
     def test_a_level_left_in_the_flats_under_corrects(self) -> None:
         used = (self.response + 0.1) / 1.1
@@ -61,6 +63,7 @@ class Checking(unittest.TestCase):
         self.assertEqual(check.verdict, "under")
         self.assertGreater(check.slope, 0.07)
         self.assertIn("left in the flats", check.causes[0])
+        kept(self, check)
 
     def test_stray_light_is_told_from_a_wrong_level(self) -> None:
         y, x = np.mgrid[-1:1:450j, -1:1:600j]

@@ -5,6 +5,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.frames import ExposureFacts, Role, group_exposures
 from ulvar.inspection import ExposureSummary, Severity, intake_findings, series_findings
@@ -103,3 +104,4 @@ class Intake(unittest.TestCase):
             self.codes(failed=(cut, Failed("this is not a FITS file", "y.fits"))),
             {"truncated": Severity.CHECK, "unreadable": Severity.CHECK},
         )
+        kept(self, warm, cut)

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from tests.kept import kept
 from tests.photometry.test_series import whole_row
 from ulvar.inspection import Finding, measured_findings
 from ulvar.photometry import SeriesRow, SeriesTable
@@ -56,6 +57,7 @@ class Measured(unittest.TestCase):
         self.assertEqual(one.mend.action, "leave_out_star")
         (target,) = self.changed("T", range(3), flags=int(StarFlag.SATURATED))
         self.assertIsNone(target.mend)
+        kept(self, one)
 
     def test_of_many_stars_one_finding_tells(self) -> None:
         there = {"1.fits", "2.fits"}
@@ -64,6 +66,7 @@ class Measured(unittest.TestCase):
         self.assertEqual((one.code, one.evidence["stars"]), ("star_left", ["T", "a", "b", "c"]))
         self.assertIn("4 stars", one.title)
         self.assertEqual(set(one.files), {"raw/1.fits", "raw/2.fits"})
+        kept(self, one)
 
     def test_neighbours_and_annuli_where_they_are_often(self) -> None:
         self.assertEqual(self.changed("a", range(9), flags=int(StarFlag.NEIGHBOUR)), [])

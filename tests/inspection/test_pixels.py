@@ -6,6 +6,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role, group_exposures
 from ulvar.inspection import (
     PixelLook,
@@ -127,6 +128,7 @@ class Depth(unittest.TestCase):
             (finding,) = depth_findings(exposures, find_ceilings(exposures, looks), looks)
             self.assertEqual((finding.code, finding.severity), ("bit_depth", Severity.NOTE))
             self.assertIn(f"{bits} bits", finding.title)
+        kept(self, exposures, looks, ceiling, finding)
 
     def test_low_in_the_range(self) -> None:
         exposures, looks = self.looks(0, 4095)
@@ -138,6 +140,7 @@ class Depth(unittest.TestCase):
         for look in looks.values():
             self.assertEqual(look.step_adu, 1)
         self.assertEqual(depth_findings(exposures, find_ceilings(exposures, looks), looks), [])
+        kept(self, exposures, looks)
 
     def test_the_users_level_stays(self) -> None:
         exposures, looks = self.looks(4, 4095)
@@ -205,6 +208,7 @@ class Roles(unittest.TestCase):
         (finding,) = role_findings(group_exposures(exposures), looks)
         assert finding.mend is not None
         self.assertEqual((finding.mend.action, finding.mend.files), ("role:light", ("d0", "d1", "d2")))
+        kept(self, exposures, looks, finding)
 
     def test_zero_levels_do_not_come_from_starry_darks(self) -> None:
         exposures = [ExposureFacts("a", Role.DARK), ExposureFacts("b", Role.DARK), ExposureFacts("c", Role.DARK)]

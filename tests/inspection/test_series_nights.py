@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.inspection import ExposureSummary, series_findings
 
 COUNT = 200
@@ -76,6 +77,7 @@ class Nights(unittest.TestCase):
         self.assertEqual([f.files for f in found], [("f090.fits",)])
         self.assertRegex(found[0].title, r"^Cloud at \d\d:\d\d$")
         self.assertRegex(found[0].text, r"^One exposure loses (4|5)\d\xa0% of its light\.$")
+        kept(self, found)
 
     def test_focus_that_drifts_and_is_mended(self) -> None:
         span = range(60, 100)
@@ -85,6 +87,7 @@ class Nights(unittest.TestCase):
             with self.subTest(seed=seed):
                 self.assertEqual(len(found), 1)
                 self.assertIn("refocused", found[0].text)
+        kept(self, found)
 
     def test_trailing(self) -> None:
         self.check("trailing", range(33, 36), ellipticity=lambda v, k: 0.45)
@@ -114,6 +117,7 @@ class Nights(unittest.TestCase):
         found = next(f for f in series_findings(late) if f.code == "dawn")
         self.assertTrue(found.title.startswith("Dawn"))
         self.assertIn("from ", found.title + found.text)
+        kept(self, found)
 
     def test_trails(self) -> None:
         self.check("trail", range(50, 52), trails=lambda v, k: 1)

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.inspection import ExposureSummary, Finding, StarCloseUp, look_at_star, series_findings
 from ulvar.inspection.pixels import look_at
 
@@ -82,6 +83,7 @@ class Shapes(unittest.TestCase):
             with self.subTest(angle=angle, ratio=ratio):
                 self.assertLess(abs(star.ellipticity - (1 - ratio)), 0.03)
                 self.assertLess(abs((star.angle_deg - angle + 90) % 180 - 90), 3)
+        kept(self, star)
 
 
 class Levels(unittest.TestCase):

@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role
 from ulvar.inspection import sun_altitude, time_findings
 from ulvar.lightcurves import sun_altitude_deg
@@ -71,6 +72,7 @@ class Times(unittest.TestCase):
             self.assertIn("clock_step", found)
             self.assertEqual(found["clock_step"].files[0], "n/f12.fits" if by > 0 else found["clock_step"].files[0])
             self.assertIn(words, found["clock_step"].text)
+        kept(self, found)
 
     def test_the_end_told_for_the_start(self) -> None:
         self.assertEqual(set(codes([moved(f, 60.0) for f in night()])), {"times_of_end"})

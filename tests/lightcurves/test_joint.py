@@ -6,6 +6,7 @@ import unittest
 import numpy as np
 from scipy.integrate import quad
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
     EclipseShape,
@@ -124,6 +125,7 @@ class Fits(unittest.TestCase):
         fit = made(fit_jointly(time, magnitude, np.full(900, 0.0005), TransitShape((0.3, 0.3), free_law=True)))
         self.assertLess(abs(fit.values["u1"] + fit.values["u2"] - 0.7), 0.15)
         self.assertLess(abs(fit.values["ratio"] - 0.12), 4 * fit.errors["ratio"])
+        kept(self, fit)
 
     def test_contacts_of_two_discs(self) -> None:
         shape, none = EclipseShape(), np.empty(0)
@@ -155,6 +157,7 @@ class Fits(unittest.TestCase):
         phase = ((fit.values["maximum"] - START) / 0.173) % 1
         self.assertAlmostEqual(phase, 0.75, delta=0.05)
         np.testing.assert_allclose(fit.at(time) + np.where(np.arange(160) < 80, 0, offset), fit.model_mag, atol=1e-9)
+        kept(self, fit)
 
     def test_a_polynomial_tells_its_turning_point(self) -> None:
         rng = np.random.default_rng(7)
@@ -168,6 +171,7 @@ class Fits(unittest.TestCase):
         self.assertGreater(np.std(offs), 0.5)
         self.assertLess(abs(np.mean(offs)), 0.6)
         self.assertTrue(math.isnan(fit.values["maximum"]))
+        kept(self, fit)
 
     def test_wave_of_two_minima(self) -> None:
         rng = np.random.default_rng(8)
@@ -176,6 +180,7 @@ class Fits(unittest.TestCase):
         magnitude = 12 + 0.1 * np.cos(2 * angle) + 0.04 * np.cos(angle) + rng.normal(0, 0.006, 220)
         fit = made(fit_jointly(time, magnitude, np.full(220, 0.006), SineShape(3)))
         self.assertLess(abs(fit.values["period_d"] - 0.31), 5 * fit.errors["period_d"])
+        kept(self, fit)
 
     def test_what_cannot_be_fitted(self) -> None:
         time = START + np.linspace(0, 1, 8)
@@ -347,6 +352,7 @@ class Posteriors(unittest.TestCase):
         self.assertAlmostEqual(below, 0.341 * 9.9, delta=0.6)
         self.assertAlmostEqual(above, 0.341 * 9.9, delta=0.6)
         self.assertLess(max(found.draws["idle"]), 10.0 + 1e-9)
+        kept(self, fit, found)
 
     def test_chain_times(self) -> None:
         rng = np.random.default_rng(3)
@@ -370,3 +376,4 @@ class Posteriors(unittest.TestCase):
         self.assertTrue(0.7 < (below + above) / 2 / fit.errors["period_d"] < 1.4)
         self.assertGreater(found.values["maximum"][0], START - 2)
         self.assertIn("converged", found.words)
+        kept(self, fit, found)

@@ -8,6 +8,7 @@ from itertools import islice
 import erfa
 import numpy as np
 
+from tests.kept import kept
 from tests.lightcurves.support import fit_eclipse
 from ulvar.astrometry import two_part
 from ulvar.engine import Failed
@@ -85,6 +86,7 @@ class Times(unittest.TestCase):
         self.assertAlmostEqual(altitude.max(), 90 - 61.2 + 41.3, delta=0.3)
         south = airmass_at(moments, 115.53, -80.0, SITE)
         self.assertTrue(np.isnan(south).all())
+        kept(self, altitude, airmass, south)
 
     def test_sun(self) -> None:
         noon = sun_altitude_deg([datetime(2027, 2, 11, 11, 35, tzinfo=UTC)], SITE)[0]
@@ -157,6 +159,7 @@ class Eclipses(unittest.TestCase):
         self.assertLess(abs(np.mean(pulls)), 0.9)
         self.assertLess(np.std(pulls), 1.5)
         self.assertGreater(abs(np.mean(lines)), 1.0)
+        kept(self, fit, found)
 
     def test_folding_knows_what_noise_does(self) -> None:
         pulls, rng = [], np.random.default_rng(6)
@@ -176,6 +179,7 @@ class Eclipses(unittest.TestCase):
         assert not isinstance(fit, Failed) and not isinstance(plain, Failed)
         self.assertLess(abs(fit.depth_mag - binary.depth_mag), 5 * max(fit.depth_error_mag, 0.003))
         self.assertLess(abs(fit.mid - plain.mid), 3 * fit.mid_error)
+        kept(self, binary)
 
     def test_failures_have_reasons(self) -> None:
         time = np.linspace(0, 1, 30)

@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.lightcurves import moon_at, sun_altitude_deg
 
 SITE = (61.20, 9.70, 640.0)
@@ -33,6 +34,7 @@ class Moon(unittest.TestCase):
         # Opposite but for the Moon's latitude (5 degrees), its parallax (1 degree) and half a day's motion (6 degrees).
         self.assertLess(np.abs(moon + sun).max(), 13)
         self.assertLess(np.abs(moon + sun).mean(), 7)
+        kept(self, moon, sun)
 
     def test_far_years_are_not_warned_of(self) -> None:
         with warnings.catch_warnings():

@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.lightcurves import METHODS, PeriodResult, _kernels, find_period, prewhiten
 
@@ -79,6 +80,7 @@ class Searches(unittest.TestCase):
             self.assertGreater(found.levels[0.001], found.levels[0.1])
         with self.assertRaisesRegex(ValueError, "no way"):
             find_period(time, time, time, shortest_d=0.1, longest_d=1, method="guess")
+        kept(self, found)
 
     def test_noise_is_not_sure_of_anything(self) -> None:
         rng = np.random.default_rng(4)
@@ -134,3 +136,4 @@ class Prewhitening(unittest.TestCase):
         quiet = prewhiten(time, rng.normal(0, 1, len(time)), np.ones(len(time)), shortest_d=0.04, longest_d=0.5)
         assert not isinstance(quiet, Failed)
         self.assertEqual(quiet.components, ())
+        kept(self, found)

@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from tests.kept import kept
 from tests.photometry.test_series import whole_row
 from ulvar.photometry import SeriesRow, choose_radius, rows_by_radius
 from ulvar.stars import StarFlag
@@ -44,6 +45,7 @@ class Choice(unittest.TestCase):
             self.assertAlmostEqual(tried.scatter / expected, 1.0, delta=0.3)
             self.assertAlmostEqual(tried.error, 0.003 * math.sqrt(4 / 3), delta=0.0005)
             self.assertAlmostEqual(tried.target_snr * RADII[tried.radius][1] / 1e5, 1.0, delta=0.05)
+        kept(self, choice)
 
     def test_without_comparison_stars_the_target_has_to(self) -> None:
         for count in (0, 1):

@@ -7,6 +7,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.frames import MaskBit
 from ulvar.photometry import ApertureOptions, StarListError, build_ensemble, circle_overlap, measure_apertures, read_star_list
@@ -205,6 +206,7 @@ class StarLists(FolderCase):
         self.assertEqual((pixels[0].name, pixels[0].role), ("T", "target"))
         pole = self.listed("name,role,ra,dec\nT,check,10,90\nU,check,370,-90\n")
         self.assertEqual([(s.ra, s.dec) for s in pole], [(10.0, 90.0), (10.0, -90.0)])
+        kept(self, pole)
 
     def test_moving_target(self) -> None:
         from datetime import UTC, datetime

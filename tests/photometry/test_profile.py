@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.frames import MaskBit
 from ulvar.photometry import measure_apertures, measure_profiles
 from ulvar.simulation import Psf, star_field
@@ -102,6 +103,7 @@ class Alone(unittest.TestCase):
     def test_less_noise_than_an_aperture(self) -> None:
         summed = measure_apertures(self.image, self.x, self.y, radius_px=5, inner_px=9, outer_px=18, gain_e_per_adu=GAIN)
         self.assertLess(float(self.measured().flux_error[3]), 0.8 * float(summed.flux_error[3]))
+        kept(self, summed)
 
     def test_masked_pixels_do_not_count(self) -> None:
         image, mask = self.image.copy(), np.zeros(self.image.shape, np.uint16)
@@ -155,3 +157,4 @@ class Alone(unittest.TestCase):
         # One profile for all would be off by some per cent at both ends.
         slope = np.polyfit(gx[inner], result.flux[inner] / 3e4, 1)[0]
         self.assertLess(abs(slope * 500), 0.025)
+        kept(self, found, left, right, result)

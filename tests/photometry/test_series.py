@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.engine import OutputExists
 from ulvar.frames import ExposureFacts, Frame
@@ -128,6 +129,7 @@ class Written(FolderCase):
             bad.write_text("no table")
             with self.assertRaisesRegex(StarListError, f"bad.{ending}"):
                 read_series(bad)
+        kept(self, found)
 
     def test_wrong_tables(self) -> None:
         path = self.folder / "t.csv"
@@ -258,6 +260,7 @@ class OneExposure(unittest.TestCase):
             self.assertGreater(abs(row.flux / plain[0].flux - 1), 0.01)
         # Their table tells nothing where there is none.
         self.assertEqual(len(self.measure(self.image)), 2)
+        kept(self, table, leaning, round_rows, plain, found)
 
     def test_a_place_that_is_half_known_is_none(self) -> None:
         for x, y in ((math.nan, 30.5), (40.3, math.nan)):

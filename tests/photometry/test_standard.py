@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from tests.kept import kept
 from tests.photometry.test_series import whole_row
 from ulvar.engine import Failed
 from ulvar.photometry import Known, SeriesRow, SeriesTable, Standard, fit_standard, standard_of_one
@@ -80,6 +81,7 @@ class Fitted(unittest.TestCase):
             self.assertGreater(doubtful[1], values[0][1])
         self.assertLess(float(np.std(pulls)), 1.4)
         self.assertLess(abs(float(np.mean(pulls))), 0.5)
+        kept(self, found)
 
     def test_clouds_do_no_harm(self) -> None:
         found, rows, true, colour = self.fitted(3, clouds=0.6)
@@ -139,3 +141,4 @@ class Fitted(unittest.TestCase):
         assert isinstance(without, Standard)
         self.assertNotIn("3.fits", {file for file, _ in without.zeros})
         self.assertTrue(math.isnan(without.magnitude(next(r for r in rows if r.file == "3.fits"))[0]))
+        kept(self, few, found, same)

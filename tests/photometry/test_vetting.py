@@ -6,6 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from tests.kept import kept
 from tests.photometry.test_sky import detections
 from ulvar.frames import robust_spread, row_medians
 from ulvar.photometry import Candidate, Look, build_ensemble, judge_candidates, vet_stars, vetting, weighing
@@ -109,6 +110,7 @@ class Hidden(unittest.TestCase):
         self.assertLess(found[2].step, 0.001)
         plain = vet_stars(names(6), flux, error)
         self.assertTrue(all(math.isnan(v.trend) and math.isnan(v.step) for v in plain))
+        kept(self, found, plain)
 
     def test_an_ensemble_names_it(self) -> None:
         rng = np.random.default_rng(26)
@@ -248,6 +250,7 @@ class Candidates(unittest.TestCase):
         empty = Look(reference.x, reference.y, 420, 300, detections([], [], []), 3.0)
         unseen = judge_candidates(reference, 0, [empty], fwhm_px=3.0)
         self.assertEqual({c.index: c.why_not for c in unseen}[1], ("found in 0 of 1 exposure",))
+        kept(self, empty)
 
     def test_colour_and_lists(self) -> None:
         colour = np.array([0.6, 0.7, 2.0, 0.6, 0.6, 0.6, 0.6, np.nan])
@@ -262,3 +265,4 @@ class Candidates(unittest.TestCase):
         blue = self.judged(colour=np.array([2.0, 0.7, 2.0, 2, 2, 2, 2, 2]))
         self.assertEqual(blue[1].why_not, ("1.3 mag bluer",))
         self.assertTrue(math.isnan(self.judged()[1].redder_mag))
+        kept(self, found, blue)

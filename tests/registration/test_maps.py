@@ -6,6 +6,7 @@ import unittest
 import numpy as np
 from scipy.spatial import cKDTree
 
+from tests.kept import kept
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
 from ulvar.registration import Fit, PixelMap, Transform, choose_map, map_values, match_stars, resample, stored_map
@@ -68,6 +69,7 @@ class Chosen(unittest.TestCase):
     def test_a_shift(self) -> None:
         found = self.check(lambda p: p + (31.25, -18.5), "shift", within=0.015)
         self.assertLess([kind for kind, _ in found.fit.tried].index("shift"), 1)
+        kept(self, found)
 
     def test_a_turned_field(self) -> None:
         matrix = affine(1.2, 0.7, 40, -300)
@@ -94,6 +96,7 @@ class Chosen(unittest.TestCase):
         self.assertGreater(tried["affine"], 5 * tried["cubic"])
         # What is foretold of a star is off by its own noise and the partner's.
         self.assertAlmostEqual(tried["cubic"], 0.05 * math.sqrt(2), delta=0.01)
+        kept(self, found)
 
     def test_stars_that_an_affine_map_misses_are_paired_in_the_end(self) -> None:
         source, target, places = lists(lambda p: distorted(p, 9.0))
@@ -104,6 +107,7 @@ class Chosen(unittest.TestCase):
         far = np.hypot(*(places - SIZE / 2).T) > 800
         wrong = np.column_stack(found(*places[far].T)) - distorted(places[far], 9.0)
         self.assertLess(np.abs(wrong).max(), 0.15)
+        kept(self, found)
 
     def test_where_stars_are_paired_in_one_corner_alone_nothing_bends(self) -> None:
         source, target, _ = lists(lambda p: distorted(p, 6.0), n=400)
@@ -111,6 +115,7 @@ class Chosen(unittest.TestCase):
         found = match_stars(source, target[corner])
         assert not isinstance(found, Failed)
         self.assertIn(found.kind, ("shift", "similarity", "affine"))
+        kept(self, found)
 
     def test_weights_count(self) -> None:
         rng = np.random.default_rng(8)
@@ -199,6 +204,7 @@ class Kept(unittest.TestCase):
             back = stored_map(given.linear_at(0.0, 0.0), map_values(given), Fit(0.5, 7))
             self.assertEqual((back.kind, back.rms_px, back.matched), (given.kind, 0.5, 7))
             np.testing.assert_allclose(np.array(back(x, y)), np.array(given(x, y)), atol=1e-7)
+        kept(self, back)
 
     def test_a_spoiled_row_is_refused(self) -> None:
         cubic = map_values(bent_maps()[3])
@@ -223,6 +229,7 @@ class Kept(unittest.TestCase):
                 back = np.array(both.inverse()(*both(x, y)))
                 np.testing.assert_allclose(back, [x, y], atol=1e-5)
                 self.assertIs(both.fit, first.fit)
+        kept(self, both)
 
     def test_slopes_and_areas(self) -> None:
         """An outward move of s r^3 / R^3 stretches by 1 + 3 s r^2 / R^3 along r and 1 + s r^2 / R^3 across it."""
@@ -303,3 +310,4 @@ class Resampled(unittest.TestCase):
                     self.assertAlmostEqual(iv + (gy * box).sum() / box.sum(), v, delta=0.005)
                     checked += 1
                 self.assertGreater(checked, 5)
+        kept(self, way, warped)

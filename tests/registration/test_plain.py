@@ -7,6 +7,7 @@ import numba
 import numpy as np
 from scipy.ndimage import map_coordinates
 
+from tests.kept import kept
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Resampling, Transform, match_stars, resample
@@ -265,6 +266,7 @@ class Limits(unittest.TestCase):
         self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.fit.residuals**2).mean())), places=12)
         # Six numbers are fitted to 120; the noise of 0.02 px is known from them to 7 %.
         self.assertAlmostEqual(result.rms_px, 0.02 * math.sqrt(114 / 120), delta=0.004)
+        kept(self, result, order)
 
     def test_weights_go_by_the_signal_to_noise(self) -> None:
         matrix = affine(1.0, 0.2, 3, 4)
@@ -293,6 +295,7 @@ class Limits(unittest.TestCase):
         # The quoted rms is that of the bright stars when there are enough of them.
         bright = snr[keep] > 50
         self.assertAlmostEqual(result.rms_px, float(np.sqrt((result.fit.residuals[bright] ** 2).mean())), places=9)
+        kept(self, result, plain, noise, expected)
 
     def test_a_sheared_field_is_no_match(self) -> None:
         sheared = np.array([[1.0, 0.25, 0.0], [0.0, 1.0, 0.0]])

@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.registration import PixelMap, match_pointed, match_stars
 
@@ -42,6 +43,7 @@ class Pointed(unittest.TestCase):
             self.assertCarries(way, p, q)
             assert not isinstance(way, Failed)
             self.assertEqual(way.matched >= 7, True)
+        kept(self, way)
 
     def test_a_star_that_is_not_the_same_matches_nothing(self) -> None:
         for seed in range(20):
@@ -56,6 +58,7 @@ class Pointed(unittest.TestCase):
         self.assertCarries(way, p, q)
         assert not isinstance(way, Failed)
         self.assertGreater(way.matched, 6)
+        kept(self, way)
 
     def test_two_stars_are_believed_where_there_is_no_rest(self) -> None:
         none = np.empty((0, 2))

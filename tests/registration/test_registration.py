@@ -8,6 +8,7 @@ from unittest import mock
 import numpy as np
 from bench.made_lists import make_trial, outcome
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How
@@ -53,6 +54,7 @@ class Matching(unittest.TestCase):
             # About 40 matched stars of 0.07 px: corners are known to 0.05 px; five times that is a wrong match.
             self.assertLess(np.hypot(x - wanted[:, 0], y - wanted[:, 1]).max(), 0.25)
             self.assertEqual(found.mirrored, trial % 3 == 0)
+        kept(self, found)
 
     def test_sparse_fields_match_rightly_or_fail(self) -> None:
         rng = np.random.default_rng(34)
@@ -76,6 +78,7 @@ class Matching(unittest.TestCase):
         # Six stars are near the bound of chance: about a third of the fields pass it, mirrored or not.
         self.assertGreater(right[False], 5)
         self.assertGreater(right[True], 5, "a mirrored sky is as good as another")
+        kept(self, found)
 
     def test_unrelated_fields_never_match(self) -> None:
         rng = np.random.default_rng(32)
@@ -163,6 +166,7 @@ class Trials(unittest.TestCase):
         self.assertLess(right[4], 10)
         self.assertGreater(right[5], 10)
         self.assertTrue(all(right[n] >= 25 for n in (6, 7, 8)), right)
+        kept(self, result)
 
 
 class Resampling(unittest.TestCase):
@@ -214,6 +218,7 @@ class Resampling(unittest.TestCase):
                         self.assertFalse((part == 7e7).any())
                         # Nodes lie elsewhere, and places between them with them.
                         np.testing.assert_allclose(part, whole[: size[0], : size[1]], atol=0.2)
+        kept(self, whole, part)
 
     def bent(self) -> tuple[np.ndarray, np.ndarray]:
         places = np.random.default_rng(2).uniform(0, 1, (200, 2)) * (300, 150)

@@ -10,6 +10,7 @@ from unittest import mock
 import erfa
 import numpy as np
 
+from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.frames import read_plane
 from ulvar.lightcurves.times import barycentric_jd
@@ -189,6 +190,7 @@ class Light(unittest.TestCase):
             self.assertGreater(len(ratios), 2)
             # Scintillation moves single stars by some thousandths.
             self.assertAlmostEqual(float(np.mean(ratios)), 1.0, delta=0.01)
+        kept(self, pointing)
 
     def test_the_target_fades_in_its_eclipse_and_another_star_beats(self) -> None:
         size = DemoSize(width=500, height=375, cycles=9, visual=4)
@@ -322,6 +324,7 @@ class Plan(FolderCase):
         # Flats are as bright as planned: 32,000 ADU over the offset, within a twentieth.
         flats = [float(np.median(read_plane(str(p)))) for p in sorted((self.folder / "raw" / "flats" / "V").glob("*"))]
         self.assertAlmostEqual(float(np.mean(flats)) / (32000 + 300), 1.0, delta=0.15)
+        kept(self, flats)
 
 
 class Sensor(unittest.TestCase):

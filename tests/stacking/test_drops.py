@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.kept import kept
 from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes
@@ -211,6 +212,7 @@ class Series(FolderCase):
         self.assertAlmostEqual(
             1.4826 * float(np.median(np.abs(made[quiet] - np.median(made[quiet])))) / float(np.median(noise)), 1.0, delta=0.2,
         )  # fmt: skip
+        kept(self, found, made)
 
     def near(self, i: int, j: int) -> float:
         """Return the light of stars at a pixel of the grid."""
@@ -237,6 +239,7 @@ class Series(FolderCase):
         )  # fmt: skip
         self.assertRegex(few.uneven, "nothing fell")
         self.assertIn("nothing fell", " ".join(str(r["value"]) for r in fitsio.read_header(few.drops).records()))
+        kept(self, local, plain)
 
     def test_colours_without_interpolation(self) -> None:
         colours = []
@@ -261,3 +264,4 @@ class Series(FolderCase):
             alone = [np.sort(np.hypot(self.x - a, self.y - b))[1] > 10 for a, b in zip(self.x, self.y)]
             good = np.array(alone) & (self.flux > 8000)
             self.assertAlmostEqual(float(np.median((found.flux / self.flux)[good])) / factor, 1.0, delta=0.05)
+        kept(self, found, data)

@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from tests.stacking.test_drops import Rows
 from ulvar.combine import Method, Rejection
 from ulvar.registration import Transform
@@ -57,6 +58,7 @@ class Parts(unittest.TestCase):
         # Where one alone is, its noise is told; where both are, that of their mean.
         self.assertAlmostEqual(float(np.median(made.noise[:, :100])), 1.0, places=3)
         self.assertAlmostEqual(float(np.median(made.noise[:, 160:])), 2.0, places=3)
+        kept(self, made)
 
     def test_rejection_and_what_overlaps_with_nothing(self) -> None:
         third = self.first.copy()
@@ -73,6 +75,7 @@ class Parts(unittest.TestCase):
         self.assertLess(made.rejected_fractions[5], 0.01)
         with self.assertRaisesRegex(ValueError, "nothing to stack"):
             stack_mosaic([], GRID)
+        kept(self, lone, made, third)
 
     def test_feathered_seams_fade(self) -> None:
         made = stack_mosaic(self.inputs, GRID, rejection=self.mean, weighting=Weighting.EQUAL, feather_px=20.0)
@@ -87,6 +90,7 @@ class Parts(unittest.TestCase):
             fitted = np.linalg.lstsq(np.column_stack([own, other, np.ones(len(own))]), mixed, rcond=None)[0]
             self.assertAlmostEqual(fitted[1], share, delta=0.03)
             self.assertAlmostEqual(fitted[0], 1 - share, delta=0.03)
+        kept(self, made)
 
     def test_the_reference_stays_at_its_own_middle(self) -> None:
         """Also where that is far from the grid's, and its neighbour's slope is large."""

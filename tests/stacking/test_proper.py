@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from tests.stacking.test_stacking import Rows
 from ulvar.simulation import Psf, add_stars
 from ulvar.stacking.proper import CoaddInput, alone, proper_coadd, star_profile
@@ -122,6 +123,7 @@ class Coadd(unittest.TestCase):
         self.assertLess(np.abs(found.data - clean.data).max(), 6 * clean.noise_adu)
         with self.assertRaisesRegex(ValueError, "nothing to add"):
             proper_coadd([], self.mean, SKY)
+        kept(self, clean, found)
 
 
 class Profiles(unittest.TestCase):
@@ -142,6 +144,7 @@ class Profiles(unittest.TestCase):
         round_one = star_profile(image.astype(np.float32), x[:2], y[:2], 3.1, SKY)
         half = round_one[side] > round_one[side, side] / 2
         self.assertAlmostEqual(half.sum(), 3.1, delta=1.1)
+        kept(self, single, found, round_one)
 
     def test_who_stands_alone(self) -> None:
         x, y, flux = np.array([0.0, 5.0, 50.0]), np.zeros(3), np.array([1000.0, 15.0, 900.0])

@@ -6,6 +6,7 @@ import unittest
 import numpy as np
 from scipy.spatial import cKDTree
 
+from tests.kept import kept
 from ulvar.frames import MaskBit
 from ulvar.simulation import Psf, add_stars, recorded_fwhm, star_field
 from ulvar.stars import DetectOptions, StarFlag, estimate_background, find_stars, measure_quality, relative_scores
@@ -63,6 +64,7 @@ class Truth(unittest.TestCase):
         apart = (y > 200) & (np.abs(y - 350) > 15) & (np.abs(x - 450) > 15) & (self.snr(fwhm, flux) > 10)
         distance, _ = matched(found, x[apart], y[apart])
         self.assertGreater((distance < 1).mean(), 0.96)
+        kept(self, found, apart)
 
     def test_completeness_and_false_detections(self) -> None:
         for fwhm, x, y, flux, _, _, found in self.fields:
@@ -98,6 +100,7 @@ class Truth(unittest.TestCase):
                 # 600 values give the scatter to 3 %; 1.1 is the target.
                 self.assertLess(np.sqrt(np.mean(pull**2)), 1.1 + 0.09)
                 self.assertLess(abs(pull.mean()), 4 / math.sqrt(len(pull)))
+        kept(self, psf, found)
 
     def test_flux_and_its_error(self) -> None:
         for fwhm, x, y, flux, _, _, found in self.fields:
@@ -139,6 +142,7 @@ class Rejected(unittest.TestCase):
         hx, hy = hx[far].astype(int), hy[far].astype(int)
         self.image[hy, hx] += 1500
         self.assertLessEqual(self.false_near(find_stars(self.image), hx, hy), 1)
+        kept(self, far)
 
     def test_constant_empty_nan_and_tiny_frames(self) -> None:
         noise = np.random.default_rng(1).normal(100, 5, (300, 400)).astype(np.float32)
@@ -163,12 +167,14 @@ class Rejected(unittest.TestCase):
         self.assertLess(distance[a], 0.5)
         self.assertTrue(found.stars.flags[index[a]] & StarFlag.SATURATED)
         self.assertGreater(distance[b], 2)
+        kept(self, found)
 
     def test_input_is_not_changed(self) -> None:
         copy = self.image.copy()
         self.image.setflags(write=False)
         find_stars(self.image)
         np.testing.assert_array_equal(self.image, copy)
+        kept(self, copy)
 
     def test_trailed_stars_are_found_and_told(self) -> None:
         image = star_field(
@@ -178,6 +184,7 @@ class Rejected(unittest.TestCase):
         distance, _ = matched(found, self.x, self.y)
         self.assertGreater((distance < 1.5).mean(), 0.9)
         self.assertGreater(found.ellipticity, 0.3)
+        kept(self, found)
 
     def test_wrong_options(self) -> None:
         with self.assertRaises(ValueError):
@@ -205,6 +212,7 @@ class Quality(unittest.TestCase):
         for score, s, n in zip(scores, series, noise):
             expected = s["part"] / (s["fwhm"] * n) * 3.0 * noise[0]
             self.assertLess(abs(score / expected - 1), 0.12)
+        kept(self, scores)
 
     def test_background_gradient(self) -> None:
         rng = np.random.default_rng(14)

@@ -8,6 +8,7 @@ from bench.made_fields import NOISE, Field, completeness, draw_cosmic_rays, draw
 from scipy.ndimage import gaussian_filter
 from scipy.spatial import cKDTree
 
+from tests.kept import kept
 from ulvar.frames import MaskBit
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import Detection, DetectOptions, StarFlag, find_stars, limit_stars
@@ -52,6 +53,7 @@ class Crowds(unittest.TestCase):
         over = (snr > 7).sum()
         least = 0.95 - 3 * math.sqrt(0.95 * 0.05 / over)
         self.assertGreaterEqual(completeness(field, found.stars.x, found.stars.y, snr=snr), least)
+        kept(self, found)
 
     def test_the_ratio_among_neighbours(self) -> None:
         """Alone it is the ordinary one; half a FWHM from a like star the two are hardly to be told apart."""
@@ -73,6 +75,7 @@ class Crowds(unittest.TestCase):
         self.assertGreater(found.ellipticity, 0.2)
         angle = np.median(found.stars.angle_deg[:50])
         self.assertLess(abs(angle - math.degrees(math.atan2(1.5, 3.6))), 3)
+        kept(self, found)
 
     def test_close_pairs_are_parted(self) -> None:
         rng = np.random.default_rng(8)
@@ -92,6 +95,7 @@ class Crowds(unittest.TestCase):
         near = (found.stars.flags[index] & StarFlag.NEIGHBOUR) > 0
         self.assertGreater(near[: len(gx)][pair].mean(), 0.95)
         self.assertLess(near[: len(gx)][~pair].mean(), 0.05)
+        kept(self, found)
 
 
 class OutOfFocus(unittest.TestCase):
@@ -109,6 +113,7 @@ class OutOfFocus(unittest.TestCase):
                 self.assertTrue(found.psf.ring)
                 # The seeing makes the ring a little larger.
                 self.assertLess(abs(found.fwhm_px / (2 * outer + 0.5) - 1), 0.04)
+        kept(self, found)
 
 
 class NotStars(unittest.TestCase):
@@ -123,6 +128,7 @@ class NotStars(unittest.TestCase):
         found = found_in(self.field)
         self.assertGreater(completeness(self.field, found.stars.x, found.stars.y), 0.96)
         self.assertLessEqual(false_count(self.field, found.stars.x, found.stars.y), 3)
+        kept(self, found)
 
     def test_hot_pixels_and_glow_do_not_hide_the_stars(self) -> None:
         field = make_field(self.rng, stars=25, width=400, height=300, faintest=3.6)
@@ -133,6 +139,7 @@ class NotStars(unittest.TestCase):
         self.assertGreater(completeness(field, found.stars.x, found.stars.y), 0.7)
         self.assertLessEqual(false_count(field, found.stars.x, found.stars.y), 3)
         self.assertLess(abs(found.fwhm_px / 3 - 1), 0.05)
+        kept(self, hot, found)
 
     def test_a_trail_is_measured_and_gives_no_stars(self) -> None:
         for level in (12.0, 60.0, 400.0):
@@ -148,6 +155,7 @@ class NotStars(unittest.TestCase):
                 self.assertLess(abs(trail.level_adu / level - 1), 0.2)
                 self.assertLessEqual(false_count(field, found.stars.x, found.stars.y), 1)
                 self.assertGreater(completeness(field, found.stars.x, found.stars.y), 0.95)
+        kept(self, found)
 
     def test_no_trail_where_there_is_none(self) -> None:
         for seed in range(8):
@@ -172,6 +180,7 @@ class NotStars(unittest.TestCase):
         ratio = part.snr[match[same]] / whole.snr[there][same]
         self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.06)
         self.assertLess(len(part), 1.3 * there.sum())
+        kept(self, whole, part)
 
     def test_a_glow_along_an_edge_is_no_trail_and_a_trail_beside_it_is_one(self) -> None:
         rng = np.random.default_rng(44)
@@ -217,6 +226,7 @@ class NotStars(unittest.TestCase):
                 self.assertLess(abs(stars.flux[here] / bright.flux[k] - 1), 0.15, "the flux from what is around")
                 core = math.sqrt((mask > 0).sum() / len(bright.x) / math.pi)
                 self.assertLessEqual((distance < core).sum(), 1, "one star, not a ring of them")
+        kept(self, found)
 
     def test_correlated_noise_is_not_stars(self) -> None:
         # Resampling correlates pixels: their noise looks small, that of sums does not.
@@ -225,6 +235,7 @@ class NotStars(unittest.TestCase):
         add = make_field(np.random.default_rng(25), stars=60, width=700, height=500, faintest=3.8)
         found = find_stars((image + add.image - 200).astype(np.float32))
         self.assertLessEqual(false_count(add, found.stars.x, found.stars.y), 3)
+        kept(self, found)
 
 
 class Limits(unittest.TestCase):
@@ -241,6 +252,7 @@ class Limits(unittest.TestCase):
         self.assertGreater(false_count(field, plain.stars.x, plain.stars.y), 3)
         self.assertLessEqual(false_count(field, careful.stars.x, careful.stars.y), 3)
         self.assertGreater(completeness(field, careful.stars.x, careful.stars.y), 0.97)
+        kept(self, plain, careful)
 
     def test_limits_after_the_fact_are_those_of_the_search(self) -> None:
         field = make_field(np.random.default_rng(32), stars=300)
@@ -250,6 +262,7 @@ class Limits(unittest.TestCase):
         # The profile is gathered anew in each search, so stars at the very limit may differ.
         self.assertLessEqual(abs(len(limited) - len(narrow.stars)), 3)
         self.assertTrue((np.diff(limited.flux) <= 0).all(), "the brightest first")
+        kept(self, wide, narrow, limited)
 
     def test_options_that_make_no_sense(self) -> None:
         for wrong in ({"smallest": 1.2}, {"widest": 0.9}, {"longest": 1.0}, {"noise_peaks": -1.0}):
@@ -289,3 +302,4 @@ class Bounds(unittest.TestCase):
         self.assertLess(abs(found.stars.flux[index][use].mean() / field.flux[0] - 1), 0.03)
         for width in (found.stars.fwhm_px, found.stars.fwhm_fit_px):
             self.assertLess(abs(np.nanmedian(width) / 3 - 1), 0.02)
+        kept(self, found)

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 from bench.made_mosaics import CELL, SKY, colour_frame, write_mosaic, write_mosaics
 
+from tests.kept import kept
 from tests.stars.test_detection import matched
 from ulvar.engine import JobContext
 from ulvar.flows import FindTask, Scored, StackOptions, stack_exposures, stars_item
@@ -51,6 +52,7 @@ class Mosaics(unittest.TestCase):
         self.assertLessEqual(len(self.found.stars) - int(true.sum()), 3)
         grey = find_stars(self.mosaic, gain_e_per_adu=1.0)
         self.assertLess(len(grey.stars), 0.2 * len(self.found.stars), "without its cell the checkerboard hides them")
+        kept(self, snr)
 
     def test_width_level_and_noise(self) -> None:
         self.assertAlmostEqual(self.found.fwhm_px, 4.0, delta=0.06)
@@ -81,6 +83,7 @@ class Mosaics(unittest.TestCase):
         self.assertAlmostEqual(found.background.noise_adu, self.found.background.noise_adu, delta=1.0)
         quality = measure_quality(found)
         self.assertAlmostEqual(quality.gradient_adu, 300, delta=25)
+        kept(self, found, quality, sloped)
 
     def test_odd_frames_holes_and_an_empty_band(self) -> None:
         odd = self.mosaic[:501, :703].copy()
@@ -95,6 +98,7 @@ class Mosaics(unittest.TestCase):
         self.assertIs(even.data, blind)
         nothing = find_stars(np.full((64, 64), np.nan, np.float32), cfa=CELL)
         self.assertEqual(len(nothing.stars), 0)
+        kept(self, found, even, nothing, odd, blind)
 
     def test_noise_of_pixels_that_differ(self) -> None:
         """The root mean square of the cell's four noises, to two per cent; together they would seem to have less."""
@@ -147,6 +151,7 @@ class Files(unittest.TestCase):
         self.assertIsInstance(scored, Scored)
         self.assertGreater(scored.quality.stars, 0.9 * len(frame["x"]))
         self.assertAlmostEqual(scored.quality.fwhm_px, 4.0, delta=0.1)
+        kept(self, facts, scored)
 
     def test_stacking(self) -> None:
         """A stack of dithered mosaics is grey: no checkerboard, no cell in its header, fluxes of green."""
@@ -178,3 +183,4 @@ class Files(unittest.TestCase):
         sure = (distance < 1) & (flux > 4e4)
         self.assertGreater(int(sure.sum()), 20)
         self.assertAlmostEqual(float(np.median(found.stars.flux[which[sure]] / flux[sure])), 1.0, delta=0.04)
+        kept(self, exposures, data)

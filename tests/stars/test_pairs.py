@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.frames import MaskBit
 from ulvar.simulation import Psf, recorded_fwhm, star_field
@@ -121,6 +122,7 @@ class One(unittest.TestCase):
         self.assertAlmostEqual(fit.angle_deg[0], 360 + math.degrees(math.atan2(-3.4, 5.8)), delta=0.6)
         self.assertAlmostEqual(fit.difference_mag[0], 2.5 * math.log10(60 / 24), delta=0.04)
         self.assertFalse(fit.saturated)
+        kept(self, fit)
 
     def test_the_first_is_the_one_that_was_named_first(self) -> None:
         image = picture(self.rng, self.places, self.flux)
@@ -208,6 +210,7 @@ class One(unittest.TestCase):
         self.assertTrue(fit.own_profile)
         self.assertLess(fit.chi2, 1.6)
         self.assertLess(abs(fit.difference_mag[0] - 2.5 * math.log10(2)), 4 * fit.difference_mag[1])
+        kept(self, fit)
 
     def test_a_neighbour_is_taken_off(self) -> None:
         rng = np.random.default_rng(12)
@@ -227,3 +230,4 @@ class One(unittest.TestCase):
         table = StarTable(**{name: value[:0] for name, value in vars(stars).items()})
         alone = measure_pair(image, (100.2, 100.1), (105.8, 102.3), fwhm_px=FWHM, gain_e_per_adu=GAIN, stars=table)
         assert isinstance(alone, Failed) or abs(alone.y[1] - 102) > abs(fit.y[1] - 102)
+        kept(self, fit, table, alone)

@@ -10,6 +10,7 @@ from unittest import mock
 import numpy as np
 from scipy.spatial import cKDTree
 
+from tests.kept import kept
 from ulvar.engine import JobContext
 from ulvar.flows import starfind
 from ulvar.flows.starfind import detect_in, find_all
@@ -84,10 +85,12 @@ class Truth(Made):
         # Of a million pixels each tells a part; faint stars lift the sky by a hundredth of the noise.
         self.assertAlmostEqual(detection.background.sky_adu, SKY, delta=0.03 * NOISE)
         self.assertAlmostEqual(detection.background.noise_adu, NOISE, delta=0.01 * NOISE)
+        kept(self, detection, near)
 
     def test_errors_know_the_photons_of_the_star(self) -> None:
         told, untold = self.found(self.image, gain_e_per_adu=1.0), self.found(self.image)
         self.assertGreater(untold.stars.snr[0] / told.stars.snr[0], 1.5)
+        kept(self, told, untold)
 
     def test_as_by_the_fit_of_all_profiles(self) -> None:
         quick, full = self.found(self.image, gain_e_per_adu=1.0), find_stars(self.image, gain_e_per_adu=1.0)
@@ -100,18 +103,21 @@ class Truth(Made):
         self.assertLess(robust_spread(ratio[bright]) / float(np.median(ratio[bright])), 0.01)
         self.assertAlmostEqual(quick.background.sky_adu, full.background.sky_adu, delta=0.03 * NOISE)
         self.assertAlmostEqual(quick.fwhm_px, full.fwhm_px, delta=0.15)
+        kept(self, quick, full)
 
     def test_as_many_as_wanted(self) -> None:
         for most, options in ((70, None), (400, DetectOptions(max_stars=70))):
             detection = self.found(self.image, most=most, options=options)
             self.assertEqual(len(detection.stars), 70)
             self.assertGreater(np.isin(np.argsort(-self.flux)[:55], self.off(detection)[2]).mean(), 0.9)
+        kept(self, detection)
 
     def test_long_stars_lean(self) -> None:
         detection = self.found(self.drawn(trail_px=(1.6, 0.8)))
         typical = float(np.median(detection.stars.angle_deg[:60]))
         self.assertAlmostEqual(typical, math.degrees(math.atan2(0.8, 1.6)), delta=8)
         self.assertGreater(detection.ellipticity, 0.05)
+        kept(self, detection)
 
 
 class Spoiled(Made):
@@ -124,6 +130,7 @@ class Spoiled(Made):
         dx, dy, index = self.off(detection)
         self.assertLess((np.hypot(dx, dy) > 1).mean(), 0.02)
         self.assertGreater(np.isin(np.arange(100), index).mean(), 0.8)
+        kept(self, detection)
 
     def test_saturated_stars_say_so_and_weigh_little(self) -> None:
         mask = np.where(self.image > 6000, np.uint16(MaskBit.SATURATED), np.uint16(0))
@@ -135,6 +142,7 @@ class Spoiled(Made):
         self.assertLessEqual(stars.snr[clipped].max(), 20.0)
         self.assertGreater(stars.snr[~clipped].max(), 60.0)
         self.assertTrue((stars.peak[clipped] > 5000).all())
+        kept(self, stars)
 
     def test_hidden_pixels_are_not_looked_at(self) -> None:
         image, mask = self.image.copy(), np.zeros(self.image.shape, np.uint16)
@@ -148,6 +156,7 @@ class Spoiled(Made):
             self.assertFalse(((x > left + 4) & (x < right - 4) & (y > low + 4) & (y < high - 4)).any())
         self.assertGreater(len(x), 90)
         self.assertAlmostEqual(detection.background.sky_adu, SKY, delta=0.05 * NOISE)
+        kept(self, detection, mask)
 
     def test_stars_at_the_edge_and_with_a_bad_pixel_are_flagged(self) -> None:
         image, mask = self.image.copy(), np.zeros(self.image.shape, np.uint16)
@@ -163,6 +172,7 @@ class Spoiled(Made):
         x, y = detection.stars.x, detection.stars.y
         reach = 2 * detection.fwhm_px
         np.testing.assert_array_equal(edge, (x < reach) | (y < reach) | (x > WIDTH - 1 - reach) | (y > HEIGHT - 1 - reach))
+        kept(self, detection, mask)
 
     def test_a_slope_of_the_sky(self) -> None:
         slope = (np.linspace(0, 80, WIDTH)[None, :] + np.linspace(0, 60, HEIGHT)[:, None]).astype(np.float32)
@@ -172,6 +182,7 @@ class Spoiled(Made):
         ratio = sloped.stars.flux[:80] / plain.stars.flux[shared[1]]
         self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.002)
         self.assertAlmostEqual(sloped.background.sky_adu, SKY + 70, delta=2.0)
+        kept(self, plain, sloped)
 
     def test_a_trail_lies_where_it_was_drawn(self) -> None:
         light = satellite_trail((HEIGHT, WIDTH), y0=200.0, slope=0.4, width_px=3.0, electrons=300.0)
@@ -186,6 +197,7 @@ class Spoiled(Made):
         self.assertAlmostEqual(trail.length_px, plain.length_px, delta=0.02 * plain.length_px)
         self.assertAlmostEqual(trail.width_px, plain.width_px, delta=1.0)
         self.assertEqual(self.found(self.image).trails, ())
+        kept(self, detection, plain, light)
 
 
 class NotEasy(Made):
@@ -209,6 +221,7 @@ class NotEasy(Made):
         ):  # fmt: skip
             with self.subTest(name), warnings.catch_warnings():
                 self.assertIsNone(find_brightest(image))
+        kept(self, everywhere, crowd)
 
     def test_the_flow_asks_for_the_quick_form_where_it_serves(self) -> None:
         known: dict[tuple[bytes, str], Detection] = {}

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from scipy.optimize import least_squares
 
+from tests.kept import kept
 from ulvar.simulation import Psf, star_field
 from ulvar.stars import StarFlag, StarTable, blend_scores, field_map, find_stars, measure_quality
 from ulvar.stars._kernels import radix_sort
@@ -201,6 +202,7 @@ class FieldMaps(unittest.TestCase):
         self.assertLess(min(found.tilt_angle_deg, 360 - found.tilt_angle_deg), 5)
         self.assertIn("the right", words)
         self.assertNotIn("Curvature", words)
+        kept(self, found)
 
     def test_curvature(self) -> None:
         found, words = self.told(self.fwhm + 0.5 * (self.u**2 + self.v**2), self.e1, self.e2)
@@ -217,6 +219,7 @@ class FieldMaps(unittest.TestCase):
         self.assertLess(abs(found.common_ellipticity - 0.2), 0.02)
         self.assertLess(abs(found.common_angle_deg - math.degrees(1.0)), 3)
         self.assertIn("guiding", words)
+        kept(self, found)
 
     def test_too_few_and_doubtful_stars(self) -> None:
         few = table_of(self.x[:12], self.y[:12], self.fwhm[:12], self.e1[:12], self.e2[:12])

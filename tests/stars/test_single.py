@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 
+from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.simulation import Psf, add_stars, recorded_fwhm
 from ulvar.stars import StarFit, StarTable, find_stars, measure_star
@@ -42,6 +43,7 @@ class Single(unittest.TestCase):
         self.assertLess(error[2], 3 * math.sqrt(3e4))
         self.assertAlmostEqual(fit.snr, fit.flux / error[2])
         self.assertTrue(fit.own_profile)
+        kept(self, fit)
 
     def test_a_body_that_moved_is_fitted_by_a_shape_of_its_own(self) -> None:
         image, stars = self.scene(flux=6e4, trail=(7.0, 3.0))
@@ -55,11 +57,13 @@ class Single(unittest.TestCase):
         self.assertLess(abs(long.flux / 6e4 - 1), abs(short.flux / 6e4 - 1))
         # A misfit is uncertainty, too.
         self.assertGreater(short.covariance[0, 0], 1.5 * long.covariance[0, 0])
+        kept(self, long, short)
 
     def test_a_round_body_keeps_the_profile_of_the_stars(self) -> None:
         fit = self.measured(*self.scene(), long=True)
         assert isinstance(fit, StarFit)
         self.assertTrue(fit.own_profile)
+        kept(self, fit)
 
     def test_how_far_off_it_may_be(self) -> None:
         image, stars = self.scene()
@@ -68,6 +72,7 @@ class Single(unittest.TestCase):
         found = measure_star(image, (111.0, 119.0), fwhm_px=FWHM, reach_px=12.0, stars=stars, gain_e_per_adu=1.0)
         assert isinstance(found, StarFit)
         self.assertLess(abs(found.x - 120.3), 0.1)
+        kept(self, away, found)
 
     def test_nothing_is_nothing(self) -> None:
         image, stars = self.scene(flux=0.0)
@@ -76,3 +81,4 @@ class Single(unittest.TestCase):
         outside = measure_star(image, (300.0, 5.0), fwhm_px=FWHM)
         assert isinstance(outside, Failed)
         self.assertIn("outside", outside.reason)
+        kept(self, found, outside)

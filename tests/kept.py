@@ -1,0 +1,97 @@
+"""Numbers that were right once stay as they are: results of tests, compared with those kept in `tests/numbers/`.
+
+Truth and plain references tell whether a number is right, within its noise; this tells that it moved, by however little: a threshold, a first
+guess, a count of rounds. Where one moves on purpose: `ULVAR_KEEP=1 ./run test MODULE` keeps it anew; then look at what changed in the file.
+"""
+
+import json
+import math
+import os
+import re
+import unittest
+from collections.abc import Iterator
+from dataclasses import fields, is_dataclass
+from datetime import datetime
+from enum import Enum
+from pathlib import Path, PurePath
+from typing import Any
+
+import numpy as np
+
+NUMBERS = Path(__file__).with_name("numbers")
+# An array is kept whole up to so many numbers, else as so many sums of its parts.
+WHOLE, PARTS = 16, 8
+# What other processors and libraries may make of a number: relative, and of numbers around zero.
+RELATIVE, ABSOLUTE = 1e-6, 1e-9
+# Julian dates are told to 0.2 s, which is far less of them.
+JULIAN, OF_A_DAY = (2.4e6, 2.5e6), 2e-6
+
+
+def _sums(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Return sums of an array's parts, each number by a weight of its own, and the same of their sizes."""
+    flat = np.nan_to_num(np.ravel(values).astype(float), posinf=9e9, neginf=-9e9)
+    weighted = flat * (1 + np.modf(np.arange(len(flat)) * 0.7548776662466927)[0])
+    starts = np.linspace(0, len(flat), PARTS, endpoint=False).astype(int)
+    return np.add.reduceat(weighted, starts), np.add.reduceat(np.abs(weighted), starts)
+
+
+def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
+    """Yield what a result is made of: its place, a number or a word, and how much the number may differ."""
+    if is_dataclass(value) and not isinstance(value, type):
+        yield from leaves({field.name: getattr(value, field.name) for field in fields(value)}, name)
+    elif isinstance(value, dict):
+        for key, each in value.items():
+            # When a file was written is no result.
+            if key != "mtime_ns":
+                yield from leaves(each, f"{name}[{key.name if isinstance(key, PurePath) else key}]")
+    elif isinstance(value, np.ndarray) and value.dtype.names:
+        yield from leaves({column: value[column] for column in value.dtype.names}, name)
+    elif isinstance(value, np.ndarray) and value.dtype.kind in "biufc" and value.size > WHOLE:
+        parts = (value.real, value.imag) if value.dtype.kind == "c" else (value,)
+        yield f"{name}#", f"{value.shape} {int(np.isnan(value).sum())}", 0.0
+        for part in parts:
+            for n, (total, size) in enumerate(zip(*_sums(part))):
+                yield f"{name}~{n}", float(total), RELATIVE * float(size)
+    elif isinstance(value, list | tuple | set | frozenset | np.ndarray):
+        each = sorted(value) if isinstance(value, set | frozenset) else list(value)
+        if len(each) > 4 and is_dataclass(each[0]) and len({type(one) for one in each}) == 1:
+            # Many of a kind are told column by column.
+            yield from leaves({f.name: [getattr(one, f.name) for one in each] for f in fields(each[0])}, name)
+        elif len(each) > WHOLE and all(isinstance(one, int | float | np.number) for one in each):
+            yield from leaves(np.array(each), name)
+        else:
+            yield f"{name}#", len(each), 0.0
+            for n, one in enumerate(each):
+                yield from leaves(one, f"{name}[{n}]")
+    elif isinstance(value, float | np.floating):
+        size = abs(float(value))
+        yield name, float(value), OF_A_DAY if JULIAN[0] < size < JULIAN[1] else RELATIVE * size
+    elif isinstance(value, bool | np.bool_ | int | np.integer):
+        yield name, int(value), 0.0
+    else:
+        word = value.isoformat() if isinstance(value, datetime) else value.name if isinstance(value, Enum | PurePath) else value
+        # Folders of tests have names of their own.
+        yield name, re.sub(r"(^|(?<=\s))/\S*/", "", word) if isinstance(word, str) else word and type(word).__name__, 0.0
+
+
+def _same(now: Any, kept: Any, apart: float) -> bool:
+    if isinstance(now, float) and isinstance(kept, int | float):
+        return (math.isnan(now) and math.isnan(kept)) or now == kept or abs(now - kept) <= apart + ABSOLUTE
+    return bool(now == kept)
+
+
+def kept(test: unittest.TestCase, *results: Any) -> None:
+    """Compare results with those that were kept of this test; each call within a test has its own."""
+    path = NUMBERS / f"{type(test).__module__.removeprefix('tests.')}.json"
+    stored: dict[str, list[Any]] = json.loads(path.read_text(encoding="utf-8")) if path.is_file() else {}
+    test._kept = getattr(test, "_kept", 0) + 1  # type: ignore[attr-defined]
+    key = f"{type(test).__name__}.{test._testMethodName} {test._kept}"  # type: ignore[attr-defined]
+    now = [leaf for n, result in enumerate(results) for leaf in leaves(result, f"{n}")]
+    if os.environ.get("ULVAR_KEEP"):
+        stored[key] = [float(f"{v:.10g}") if isinstance(v, float) and v < JULIAN[0] else v for _, v, _ in now]
+        path.parent.mkdir(exist_ok=True)
+        lines = (f"{json.dumps(name)}: {json.dumps(stored[name])}" for name in sorted(stored))
+        path.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
+    before = stored.get(key, [])
+    moved = [f"{name}: {b} is {v} now" for (name, v, apart), b in zip(now, before) if not _same(v, b, apart)]
+    test.assertEqual((moved[:20], len(now)), ([], len(before)), f"{key}: ULVAR_KEEP=1 keeps it anew")
