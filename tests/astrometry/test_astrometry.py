@@ -6,8 +6,8 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import (
     CatalogueError,

@@ -9,9 +9,9 @@ import fitsio
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from tools.same import kept
 
 from tests.cli.support import Command
-from tests.kept import kept
 from ulvar.astrometry import (
     CatalogueError,
     StarCatalogue,

@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 import erfa
 import numpy as np
 from scipy.integrate import solve_ivp
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import Orbit, OrbitError, ephemeris, has_elements, heliocentric, observer_at, read_orbits
 

@@ -6,8 +6,8 @@ import unittest
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
 from ulvar.astrometry.fitting import _weights

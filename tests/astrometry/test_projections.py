@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.astrometry.projections import PROJECTIONS, TPV_TERMS, bend
 

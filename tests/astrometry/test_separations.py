@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.astrometry import Wcs, offset_position, position_angle_deg, separation_deg, separation_on_sky
 
 

@@ -8,9 +8,9 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from unittest import mock
 
 import numpy as np
+from tools.same import kept
 
 from tests.cli.support import Command
-from tests.kept import kept
 from ulvar.astrometry import (
     CatalogueError,
     cone_question,

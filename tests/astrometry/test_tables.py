@@ -12,9 +12,9 @@ import fitsio
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from tools.same import kept
 
 from tests.cli.support import Command
-from tests.kept import kept
 from tests.support import files_under
 from ulvar.astrometry import CatalogueError, import_stars, load_catalogue
 from ulvar.astrometry import tiles as tiles_module

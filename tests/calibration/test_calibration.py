@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.calibration import Candidate, Fit, Master, build_master, find_defects, make_calibrator, match_lights, read_master, write_master
 from ulvar.engine import Failed

@@ -8,8 +8,8 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.calibration import (
     NO_MASTER,
     Candidate,

@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.calibration import Master, build_master, compare_frames, make_thumb
 from ulvar.combine import Method, Rejection, combine_stack

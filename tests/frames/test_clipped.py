@@ -5,9 +5,9 @@ import unittest
 from typing import Any
 
 import numpy as np
+from tools.same import kept
 
 from tests.cli.support import Command
-from tests.kept import kept
 from ulvar.frames import MaskBit, clipped_at, read_frame, scan_file
 from ulvar.simulation import Psf, star_field
 

@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import CELL_SITES, Demosaic, MaskBit, Plane, colour_plane, malvar, plane_mask, plane_origin
 
 CELLS = ("RGGB", "BGGR", "GRBG", "GBRG")

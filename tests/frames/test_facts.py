@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role, Tolerances, facts_from_header, group_exposures, parse_angle, parse_position, with_user_facts
 from ulvar.frames.dialects import role_from_path, role_from_words
 from ulvar.frames.times import parse_time, utc_from_scale

@@ -8,8 +8,8 @@ from pathlib import Path
 import cv2
 import fitsio
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import FrameError, burnt_words, open_film
 from ulvar.simulation import MadeUpFilm, write_ser
 

@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 
 from hypothesis import given
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role, TagRule, assign_sessions, group_exposures, preview_rule
 from ulvar.frames.sessions import folder_parts, noon_offset, pattern_by_example
 

@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.frames import MaskBit
 from ulvar.inspection import StarCloseUp, look_at_star, region_statistics

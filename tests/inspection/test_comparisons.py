@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.inspection.comparisons import comparison_findings
 from ulvar.photometry import build_ensemble
 

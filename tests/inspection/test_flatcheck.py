@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.inspection import FlatCheck, check_flat, flat_findings
 from ulvar.simulation import Camera, Psf, star_field

@@ -4,8 +4,8 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.frames import ExposureFacts, Role, group_exposures
 from ulvar.inspection import ExposureSummary, Severity, intake_findings, series_findings

@@ -5,8 +5,8 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role, group_exposures
 from ulvar.inspection import (
     PixelLook,

@@ -5,8 +5,8 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.inspection import ExposureSummary, series_findings
 
 COUNT = 200

@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.inspection import ExposureSummary, Finding, StarCloseUp, look_at_star, series_findings
 from ulvar.inspection.pixels import look_at
 

@@ -5,8 +5,8 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import ExposureFacts, Role
 from ulvar.inspection import sun_altitude, time_findings
 from ulvar.lightcurves import sun_altitude_deg

@@ -5,8 +5,8 @@ import unittest
 
 import numpy as np
 from scipy.integrate import quad
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
     EclipseShape,

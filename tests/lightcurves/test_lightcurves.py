@@ -7,8 +7,8 @@ from itertools import islice
 
 import erfa
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.lightcurves.support import fit_eclipse
 from ulvar.astrometry import two_part
 from ulvar.engine import Failed

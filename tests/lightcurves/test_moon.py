@@ -5,8 +5,8 @@ import warnings
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.lightcurves import moon_at, sun_altitude_deg
 
 SITE = (61.20, 9.70, 640.0)

@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.lightcurves import Occultation, fit_occultation
 from ulvar.lightcurves._kernels import best_box

@@ -5,8 +5,8 @@ import unittest
 from unittest import mock
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
     EclipseShape,

@@ -6,8 +6,8 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.frames import MaskBit
 from ulvar.photometry import ApertureOptions, StarListError, build_ensemble, circle_overlap, measure_apertures, read_star_list

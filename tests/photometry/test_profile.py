@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import MaskBit
 from ulvar.photometry import measure_apertures, measure_profiles
 from ulvar.simulation import Psf, star_field

@@ -7,8 +7,8 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.engine import OutputExists
 from ulvar.frames import ExposureFacts, Frame

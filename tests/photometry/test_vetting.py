@@ -5,8 +5,8 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.photometry.test_sky import detections
 from ulvar.frames import robust_spread, row_medians
 from ulvar.photometry import Candidate, Look, build_ensemble, judge_candidates, vet_stars, vetting, weighing

@@ -5,8 +5,8 @@ import unittest
 
 import numpy as np
 from scipy.spatial import cKDTree
+from tools.same import kept
 
-from tests.kept import kept
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
 from ulvar.registration import Fit, PixelMap, Transform, choose_map, map_values, match_stars, resample, stored_map

@@ -6,8 +6,8 @@ import unittest
 import numba
 import numpy as np
 from scipy.ndimage import map_coordinates
+from tools.same import kept
 
-from tests.kept import kept
 from tests.registration.test_registration import affine
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Resampling, Transform, match_stars, resample

@@ -7,8 +7,8 @@ from unittest import mock
 
 import numpy as np
 from bench.made_lists import make_trial, outcome
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How

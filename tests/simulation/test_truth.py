@@ -9,8 +9,8 @@ from unittest import mock
 
 import erfa
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase
 from ulvar.frames import read_plane
 from ulvar.lightcurves.times import barycentric_jd

@@ -7,8 +7,8 @@ import fitsio
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
-from tests.kept import kept
 from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes

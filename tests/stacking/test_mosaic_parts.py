@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.stacking.test_drops import Rows
 from ulvar.combine import Method, Rejection
 from ulvar.registration import Transform

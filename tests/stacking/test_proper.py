@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from tests.stacking.test_stacking import Rows
 from ulvar.simulation import Psf, add_stars
 from ulvar.stacking.proper import CoaddInput, alone, proper_coadd, star_profile

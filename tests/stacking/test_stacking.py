@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.combine import Method, Rejection
 from ulvar.registration import Transform
 from ulvar.stacking import (

@@ -5,8 +5,8 @@ import unittest
 
 import numpy as np
 from scipy.spatial import cKDTree
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import MaskBit
 from ulvar.simulation import Psf, add_stars, recorded_fwhm, star_field
 from ulvar.stars import DetectOptions, StarFlag, estimate_background, find_stars, measure_quality, relative_scores

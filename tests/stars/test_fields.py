@@ -7,8 +7,8 @@ import numpy as np
 from bench.made_fields import NOISE, Field, completeness, draw_cosmic_rays, draw_trail, false_count, joint_snr, make_field
 from scipy.ndimage import gaussian_filter
 from scipy.spatial import cKDTree
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.frames import MaskBit
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import Detection, DetectOptions, StarFlag, find_stars, limit_stars

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import numpy as np
 from bench.made_mosaics import CELL, SKY, colour_frame, write_mosaic, write_mosaics
+from tools.same import kept
 
-from tests.kept import kept
 from tests.stars.test_detection import matched
 from ulvar.engine import JobContext
 from ulvar.flows import FindTask, Scored, StackOptions, stack_exposures, stars_item

@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.frames import MaskBit
 from ulvar.simulation import Psf, recorded_fwhm, star_field

@@ -9,8 +9,8 @@ from unittest import mock
 
 import numpy as np
 from scipy.spatial import cKDTree
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import JobContext
 from ulvar.flows import starfind
 from ulvar.flows.starfind import detect_in, find_all

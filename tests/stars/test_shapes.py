@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from scipy.optimize import least_squares
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.simulation import Psf, star_field
 from ulvar.stars import StarFlag, StarTable, blend_scores, field_map, find_stars, measure_quality
 from ulvar.stars._kernels import radix_sort

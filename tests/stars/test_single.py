@@ -4,8 +4,8 @@ import math
 import unittest
 
 import numpy as np
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.engine import Failed
 from ulvar.simulation import Psf, add_stars, recorded_fwhm
 from ulvar.stars import StarFit, StarTable, find_stars, measure_star

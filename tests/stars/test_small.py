@@ -6,8 +6,8 @@ from dataclasses import replace
 
 import numpy as np
 from bench.made_fields import draw_trail
+from tools.same import kept
 
-from tests.kept import kept
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import QUALITIES, StarTable, Trail, find_stars, find_trails, measure_quality
 from ulvar.stars.bright import _candidates, _settled

@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-NUMBERS = Path(__file__).with_name("numbers")
+NUMBERS = Path(__file__).resolve().parent.parent / "tests" / "numbers"
 # An array is kept whole up to so many numbers, else as so many sums of its parts.
 WHOLE, PARTS = 16, 8
 # What other processors and libraries may make of a number: relative, and of numbers around zero.
@@ -69,9 +69,19 @@ def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
     elif isinstance(value, bool | np.bool_ | int | np.integer):
         yield name, int(value), 0.0
     else:
-        word = value.isoformat() if isinstance(value, datetime) else value.name if isinstance(value, Enum | PurePath) else value
+        word = (
+            value.isoformat()
+            if isinstance(value, datetime)
+            else value.name
+            if isinstance(value, Enum | PurePath)
+            else value
+        )
         # Folders of tests have names of their own.
-        yield name, re.sub(r"(^|(?<=\s))/\S*/", "", word) if isinstance(word, str) else word and type(word).__name__, 0.0
+        yield (
+            name,
+            re.sub(r"(^|(?<=\s))/\S*/", "", word) if isinstance(word, str) else word and type(word).__name__,
+            0.0,
+        )
 
 
 def _same(now: Any, kept: Any, apart: float) -> bool:
