@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+from tools.same import kept
 
 from tests.combine.test_combine import Counted
 from ulvar.combine import Combined, Method, Rejection, combine_sources, combine_stack
@@ -62,6 +63,7 @@ class NearStars(unittest.TestCase):
         for at in hits:
             self.assertEqual(hit.maps.rejected_high[at[1:]], 1, at)
             self.assertLess(abs(hit.data[at[1:]] - clean.data[at[1:]]), 60 if at[1] == y else 12)
+        kept(self, hit, clean)
 
     def test_counts_maps_and_weights_tell_what_was_taken_back(self) -> None:
         weights = list(np.linspace(0.5, 1.5, COUNT))
@@ -87,6 +89,7 @@ class NearStars(unittest.TestCase):
             self.assertAlmostEqual(after.data[y, x] / wanted, 1.0, places=5)
             self.assertAlmostEqual(after.spread[y, x] / values[keep].std(ddof=1, dtype=np.float64), 1.0, places=4)
             self.assertAlmostEqual(after.maps.weight[y, x], w[keep].sum() / w.sum(), places=5)
+        kept(self, after)
 
     def test_bands_make_no_difference(self) -> None:
         holed = self.stack.copy()

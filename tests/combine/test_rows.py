@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
 from tests.combine.reference import nan_median
 from ulvar.combine import Method, Rejection, combine_stack, judged_together
@@ -71,6 +72,7 @@ class EveryCount(unittest.TestCase):
             np.testing.assert_array_equal(few.data, many.data, method)
             np.testing.assert_array_equal(few.rejected_high, np.delete(many.rejected_high, [4, 12]))
             self.assertGreater(few.rejected_high.sum(), 100)
+        kept(self, few, many)
 
 
 class Median(unittest.TestCase):

@@ -1,0 +1,62 @@
+"""What a window shows, in words and as a small picture, to be compared with what it showed before."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtGui import QImage
+from PySide6.QtWidgets import QAbstractItemView, QWidget
+
+# Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
+BLOCK, ACROSS, OTHER = 8, 160, 14
+
+
+def told(part: QWidget) -> list[str]:
+    """Return what a reader finds in a part: kind, place, words, state, and the cells of lists, a line each."""
+    found = []
+    for widget in (part, *part.findChildren(QWidget)):
+        if not widget.isVisibleTo(part) or widget.metaObject().className().startswith("QScroll"):
+            continue
+        corner = widget.mapTo(part, QPoint(0, 0))
+        said = [
+            widget.property(name)
+            for name in ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
+        ]
+        words = [str(word) for word in said if word not in (None, "")]
+        state = [name for name in ("enabled", "checked", "readOnly") if widget.property(name) is True]
+        place = f"{corner.x()},{corner.y()} {widget.width()}x{widget.height()}"
+        found.append(" | ".join(word for word in (type(widget).__name__, place, *words, " ".join(state)) if word))
+        if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
+            for row in range(min(model.rowCount(), 12)):
+                cells = [model.index(row, column) for column in range(model.columnCount())]
+                roles = (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole)
+                found.append(
+                    " | ".join(
+                        str(cell.data(role)) for cell in cells for role in roles if cell.data(role) not in (None, "")
+                    )
+                )
+    return found
+
+
+def small(image: np.ndarray) -> np.ndarray:
+    """Return a picture, shape (height, width, 3), a block to a pixel, and as wide as all are."""
+    high, wide = image.shape[0] // BLOCK, min(image.shape[1] // BLOCK, ACROSS)
+    blocks = image[: high * BLOCK, : wide * BLOCK].reshape(high, BLOCK, wide, BLOCK, 3).mean(axis=(1, 3))
+    return np.pad(blocks.round().astype(np.uint8), ((0, 0), (0, ACROSS - wide), (0, 0)))
+
+
+def other_blocks(looks: dict[str, np.ndarray], path: Path) -> dict[str, list[list[int]]]:
+    """Return, of small pictures one below the other in a file, the blocks that look otherwise now."""
+    sheet = np.concatenate(list(looks.values()))
+    if os.environ.get("ULVAR_KEEP"):
+        QImage(sheet.tobytes(), ACROSS, len(sheet), 3 * ACROSS, QImage.Format.Format_RGB888).save(str(path))
+    was = QImage(str(path)).convertToFormat(QImage.Format.Format_RGB888)
+    before = np.frombuffer(was.constBits(), np.uint8).reshape(was.height(), -1, 3).astype(int)
+    if before.shape != sheet.shape:
+        return {name: [[-1, -1]] for name in looks}
+    other = np.abs(before - sheet).max(axis=-1) > OTHER
+    parts = np.split(other, np.cumsum([len(look) for look in looks.values()])[:-1])
+    return {name: np.argwhere(part).tolist() for name, part in zip(looks, parts)}
