@@ -154,7 +154,8 @@ def faults_of(path: Path, root: Path) -> list[Fault]:
     for node in _walk(tree):
         for change in _changes(node):
             add(node, ast.unparse(ast.fix_missing_locations(change)))
-        if isinstance(node, ast.If | ast.While):
+        # What is imported for the type-checker alone may as well be imported.
+        if isinstance(node, ast.If | ast.While) and ast.unparse(node.test) != "TYPE_CHECKING":
             add(node.test, f"not ({ast.unparse(node.test)})")
         if isinstance(node, ast.AugAssign) or (
             isinstance(node, ast.Expr) and isinstance(node.value, ast.Call) and not _left_alone(node.value)

@@ -187,7 +187,8 @@ class Angles(unittest.TestCase):
     def test_round_trip_of_hours(self, degrees: float) -> None:
         hours = degrees / 15
         h, m = int(hours), int(hours * 60 % 60)
-        s = hours * 3600 - h * 3600 - m * 60
+        # Of a whole minute rounding may leave a little less than no second.
+        s = abs(hours * 3600 - h * 3600 - m * 60)
         if s >= 59.9999995:
             return
         self.assertAlmostEqual(parse_angle(f"{h:02d}:{m:02d}:{s:.6f}", hours=True), degrees, delta=1e-6)
@@ -245,6 +246,7 @@ class UserFacts(unittest.TestCase):
                 self.assertEqual(given_facts.mid_utc, start + timedelta(seconds=wait))
         told = with_user_facts(facts_from_header({}, "x.fits"), {"start_utc": later, "mid_utc": "2027-02-11T14:00:07"})
         self.assertEqual(told.mid_utc, start + timedelta(seconds=7), "a middle that is given stays")
+        kept(self, given_facts, told)
 
     def test_a_clock_that_is_off_moves_the_header_s_times(self) -> None:
         facts = facts_from_header({"DATE-OBS": "2027-02-11T12:00:00", "EXPTIME": 50.0}, "x.fits")

@@ -47,6 +47,7 @@ class FilmTest(unittest.TestCase):
         self.assertEqual((film.count, film.read(2, 4).shape[:3]), (10, (2, 32, 48)))
         flat = self.eight.reshape(10, 32, 48, 3).astype(float)
         np.testing.assert_allclose(film.read(2, 4), flat[2:4].mean(axis=-1), atol=1)
+        kept(self, film, flat)
 
     def test_sixteen_bits_in_either_order(self) -> None:
         wanted = np.clip(np.round(self.frames), 0, 65535)
@@ -67,6 +68,7 @@ class FilmTest(unittest.TestCase):
         self.assertIn("10 of 30 frames", film.notes[0])
         self.assertAlmostEqual(film.times[0], _BEGINS, places=5)
         self.assertTrue(np.isnan(film.times[1:]).all())
+        kept(self, film)
 
     def test_what_is_no_film_is_told(self) -> None:
         for name, content, reason in (

@@ -34,6 +34,7 @@ class Reading(FolderCase):
                 self.assertEqual(plane.dtype, np.float32)
                 np.testing.assert_array_equal(plane, data.astype(np.float32))
                 np.testing.assert_array_equal(FileRows(path).rows(3, 8), data[3:8].astype(np.float32))
+        kept(self, plane)
 
     def test_full_range_of_uint16(self) -> None:
         data = np.arange(65536, dtype=np.uint16).reshape(256, 256)

@@ -42,6 +42,7 @@ class Marked(FolderCase):
         full, bent, none = int(MaskBit.SATURATED), int(MaskBit.NONLINEAR), int(MaskBit.NO_DATA)
         self.assertEqual(mask[1].tolist(), [0, bent, bent | full, bent | full, none, 0])
         self.assertIsNone(read_frame(self.write("b.fits", data[:, :4])).mask, "nothing is known of its ceiling")
+        kept(self, mask)
 
     def test_a_mask_that_was_written_comes_back_beside_what_is_found(self) -> None:
         data = np.full((4, 6), 10.0, np.float32)
@@ -196,6 +197,7 @@ class Tiff(FolderCase):
         self.assertEqual([f.filter for f in facts], ["R", "G", "B"])
         for k, f in enumerate(facts):
             np.testing.assert_array_equal(read_plane(f.path), data[..., k])
+        kept(self, facts)
 
     def test_colours_beside_or_behind_each_other(self) -> None:
         rng = np.random.default_rng(5)

@@ -5,6 +5,7 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.same import kept
 
 from ulvar.frames import Shape, shapes_mask
 
@@ -41,6 +42,7 @@ class Shapes(unittest.TestCase):
         self.assertEqual(len(Shape("rectangle", ((0, 0), (4, 2))).outline()), 4)
         ring = np.array(Shape("circle", ((10, 10), (3, 3))).outline())
         np.testing.assert_allclose(np.hypot(*(ring - 10).T), 3)
+        kept(self, ring)
 
     def test_what_makes_no_region(self) -> None:
         for kind, points in (

@@ -56,6 +56,7 @@ class Choice(unittest.TestCase):
         self.assertEqual((choose_radius(nothing).radius, choose_radius(nothing).why), (1.0, "first"))
         few = choose_radius(made(exposures=3))
         self.assertEqual(few.why, "snr")
+        kept(self, choice, few)
 
     def test_spoilt_rows_and_what_is_left_out_say_nothing(self) -> None:
         rows = made()

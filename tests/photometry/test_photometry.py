@@ -56,6 +56,7 @@ class Apertures(unittest.TestCase):
             with self.subTest(flux=flux):
                 # 480 values: reduced chi-squared is known to 6.5 %; 0.9 to 1.1 is the target.
                 self.assertLess(abs(np.mean(np.square(store)) - 1), 0.1 + 0.13)
+        kept(self, result)
 
     def test_no_bias_with_fractional_position(self) -> None:
         image = np.zeros((60, 60))
@@ -103,6 +104,7 @@ class Apertures(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(list(result.flags), [StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.EDGE, 0, StarFlag.EDGE])
         self.assertAlmostEqual(result.flux[3], 0.0, places=4)
+        kept(self, result)
 
     def star(self, x: float = 40.3, y: float = 39.8) -> np.ndarray:
         image = np.full((81, 90), 50.0)
@@ -133,6 +135,7 @@ class Apertures(unittest.TestCase):
                     self.assertEqual(bool(result.flags[0] & StarFlag.BAD_PIXEL), name != "wing")
                     self.assertAlmostEqual(result.area_px[0], math.pi * 36, places=6)
         self.assertTrue(np.isnan(self.one(np.where(np.hypot(*np.indices(image.shape)) > 0, np.nan, image)).flux[0]))
+        kept(self, truth, result)
 
     def test_masked_pixels_are_no_sky(self) -> None:
         image = self.star()
@@ -173,6 +176,7 @@ class Apertures(unittest.TestCase):
         small = self.one(noisy, inner_px=12.0, outer_px=13.0)
         count = math.pi * (13**2 - 12**2)
         self.assertLess(abs(small.sky_error[0] / (sigma * math.sqrt(math.pi / 2 / count)) - 1), 0.25)
+        kept(self, result, small)
 
     def test_options(self) -> None:
         self.assertEqual(ApertureOptions.parse("6", "10,15").radii(3.0), (6.0, 10.0, 15.0))
@@ -243,6 +247,7 @@ class Ensembles(unittest.TestCase):
         ensemble = build_ensemble(list("abcde"), flux, error)
         self.assertEqual(ensemble.suspects, ("c",))
         self.assertLess(ensemble.weights[2], 0.05)
+        kept(self, ensemble)
 
     def test_steady_stars_are_not_named(self) -> None:
         named = 0
@@ -293,6 +298,7 @@ class Ensembles(unittest.TestCase):
         judges = build_ensemble(list("abcde"), flux[:, use], error[:, use])
         np.testing.assert_allclose(ensemble.weights, judges.weights)
         np.testing.assert_allclose(ensemble.flux[use], judges.flux)
+        kept(self, ensemble)
 
     def test_one_star_and_few_exposures(self) -> None:
         alone = build_ensemble(["a"], np.array([[100.0, 90.0, 80.0]]), np.full((1, 3), 2.0))

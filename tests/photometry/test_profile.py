@@ -65,6 +65,7 @@ class Crowded(unittest.TestCase):
         summed = measure_apertures(image, x, y, radius_px=4, inner_px=8, outer_px=16)
         self.assertGreater(float(np.median((summed.flux / flux)[bright])), 1.05)
         self.assertLess(abs(float(np.median((fitted.flux / flux)[bright])) - 1), 0.02)
+        kept(self, fitted, summed)
 
 
 class Alone(unittest.TestCase):
@@ -120,6 +121,7 @@ class Alone(unittest.TestCase):
         hidden = self.measured(image, mask=mask)
         self.assertTrue(math.isnan(hidden.flux[8]))
         np.testing.assert_allclose(np.delete(hidden.flux, 8), np.delete(clean.flux, 8), rtol=1e-3, atol=5)
+        kept(self, spoilt, masked, hidden)
 
     def test_what_cannot_be(self) -> None:
         self.assertTrue(np.isnan(self.measured(gain_e_per_adu=None).flux_error).all())

@@ -231,6 +231,7 @@ class OneExposure(unittest.TestCase):
                 rows = self.measure(self.image, detected=detections([*own, *others]))
                 told = [bool(row.flags & StarFlag.NEIGHBOUR) for row in rows]
                 self.assertEqual(told, [flagged == 1, flagged == 2])
+        kept(self, rows)
 
     def test_a_detection_is_the_star_itself_up_to_part_of_its_width(self) -> None:
         # Of a width of 3 px up to 2.1 px, of none known up to 1.5 px; a star is its own neighbour nowhere.

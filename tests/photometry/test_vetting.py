@@ -93,6 +93,7 @@ class Hidden(unittest.TestCase):
             self.assertGreater(v.ratio, 8)
         # The steady ones are judged against steady ones.
         self.assertLess(max(found[k].ratio for k in (0, 2, 4)), 1.3)
+        kept(self, found)
 
     def test_trend_and_step_with_their_errors(self) -> None:
         rng = np.random.default_rng(25)

@@ -4,6 +4,7 @@ import unittest
 
 import numpy as np
 from scipy.spatial import cKDTree
+from tools.same import kept
 
 from tests.registration.test_registration import affine
 from ulvar.registration import Transform
@@ -46,6 +47,7 @@ class Cells(unittest.TestCase):
                         self.assertEqual(lookup.order[at] if at >= 0 else len(points), k)
                         if at >= 0:
                             self.assertAlmostEqual(squared, far**2, delta=1e-9 * max(far**2, 1e-6))
+        kept(self, lookup)
 
 
 class Fitting(unittest.TestCase):
@@ -78,6 +80,7 @@ class Fitting(unittest.TestCase):
                     self.assertEqual(count, len(keep))
                     np.testing.assert_allclose(found, plain, rtol=1e-7, atol=1e-7)
                     self.assertEqual(paired(plain, points, *lookup.cells, 1.0), len(partners(Transform(plain), points, tree, 1.0)[0]))
+        kept(self, found)
 
     def test_which_takes_which(self) -> None:
         matrix = affine(1.0, 0.0, 0.0, 0.0)
@@ -92,6 +95,7 @@ class Fitting(unittest.TestCase):
         self.assertEqual(told, dict(zip(partner.tolist(), keep.tolist())))
         # Of equals it is the first.
         self.assertLess(max(told.values()), 180)
+        kept(self, keep, partner, owner)
 
     def test_what_carries_no_map(self) -> None:
         line = np.column_stack([np.arange(20.0) * 9, np.arange(20.0) * 5])
@@ -117,3 +121,4 @@ class Fitting(unittest.TestCase):
             near = here & np.isfinite(tree.query(at, distance_upper_bound=5.0)[0])
             self.assertEqual((pairs[k], inside[k]), (near.sum(), here.sum()))
         self.assertTrue(0 < inside.max() < len(self.points) and len(set(pairs.tolist())) > 4, (pairs, inside))
+        kept(self, lookup, pairs, inside)

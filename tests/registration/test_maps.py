@@ -130,6 +130,7 @@ class Chosen(unittest.TestCase):
         # The mean of 20 places of 1e-3 px, beside which the others would move it by 0.4 px.
         self.assertAlmostEqual(x[0], 5.0, delta=1e-3)
         self.assertAlmostEqual(y[0], 7.0, delta=1e-3)
+        kept(self, found)
 
     def test_what_a_star_left_out_would_be_missed_by(self) -> None:
         """The short way to residuals of stars left out gives what fitting without each of them gives."""
@@ -147,6 +148,7 @@ class Chosen(unittest.TestCase):
             wanted = math.sqrt(float(np.average((np.array(one_by_one) ** 2).mean(axis=1), weights=weights)))
             # The projective fit is linear in no parameter; its hat matrix is true to first order.
             self.assertAlmostEqual(missed, wanted, delta=(2e-3 if kind == "projective" else 1e-6) * wanted, msg=kind)
+        kept(self, found, other)
 
     def test_each_kind_is_tried_from_so_many_pairs_on(self) -> None:
         points = np.random.default_rng(8).uniform(0, 1000, (30, 2))
@@ -163,6 +165,7 @@ class Chosen(unittest.TestCase):
         found = refine(shear, points, target, cKDTree(target), None, None, tolerance_px=2.0, bent=False)
         assert not isinstance(found, Failed)
         self.assertEqual((found.kind, found.fit.matched), ("affine", 8))
+        kept(self, found)
 
     def test_too_few(self) -> None:
         two = np.array([[0.0, 0.0], [100.0, 0.0]])

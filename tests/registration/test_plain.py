@@ -77,6 +77,7 @@ class TapByTap(unittest.TestCase):
                     # Positions are rounded to 1/4096 px: the weights are good to some 3e-4 of 10 ADU of noise.
                     inside = np.isfinite(plain)
                     self.assertLess(np.abs(out - plain)[inside].max(), 0.05)
+        kept(self, out)
 
     def test_the_identity_gives_the_data(self) -> None:
         image = np.random.default_rng(1).normal(100, 10, (12, 15)).astype(np.float32)
@@ -113,6 +114,7 @@ class Kernels(unittest.TestCase):
         one[4, 4] = 1.0
         shifted = resample(one, Transform.shift(0.5, 0.0), (9, 9), Resampling(Kernel.BICUBIC))
         np.testing.assert_allclose(shifted[4, 2:8], [0, -0.0625, 0.5625, 0.5625, -0.0625, 0], atol=1e-6)
+        kept(self, out, shifted)
 
     def test_larger_pixels_are_means(self) -> None:
         image = np.random.default_rng(9).normal(100, 10, (400, 500) if not numba.config.DISABLE_JIT else (140, 120)).astype(np.float32)
@@ -125,6 +127,7 @@ class Kernels(unittest.TestCase):
             self.assertTrue(11.0 < float(out.std()) < 21.0, (kernel, float(out.std())))
         chosen = resample(image, half, shape, Resampling(Kernel.NEAREST))
         self.assertTrue(np.isin(chosen, image * np.float32(4)).all())
+        kept(self, out, chosen)
 
     def test_a_clamp_takes_the_ring_and_leaves_the_rest(self) -> None:
         rng = np.random.default_rng(10)
@@ -147,6 +150,7 @@ class Kernels(unittest.TestCase):
                 # Of noise alone next to nothing is changed.
                 self.assertLess(float((clamped - ringed)[far].mean()), 0.01 * 5)
                 np.testing.assert_array_equal(clamped[near & (ringed > 130)], ringed[near & (ringed > 130)])
+        kept(self, ringed, clamped)
 
 
 class Raised(unittest.TestCase):
@@ -223,6 +227,7 @@ class TwoPasses(unittest.TestCase):
         for matrix in (np.array([[1, 0, 0.4], [0, 1, 0.6]]), affine(1.0, 0.03, -2, 4), np.array([[-1, 0, 308.6], [0, 1, 0.2]])):
             out = self.compared(image, matrix, 2.5e-3)
             self.assertTrue(np.isnan(out).any() and np.isfinite(out).mean() > 0.9)
+        kept(self, out)
 
     def test_a_place_on_a_whole_pixel_however_it_is_rounded(self) -> None:
         self.SHAPE = (60, 90)

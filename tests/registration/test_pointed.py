@@ -68,6 +68,7 @@ class Pointed(unittest.TestCase):
         # A quarter turn; the third corner tells that nothing is turned over.
         np.testing.assert_allclose(way(np.array([100.0]), np.array([200.0])), [[-50.0], [70.0]], atol=1e-9)
         self.assertEqual((way.matched, way.kind), (2, "similarity"))
+        kept(self, way)
 
     def test_two_stars_of_a_field_that_is_turned_over(self) -> None:
         source, target, p, q = self.lists(8, true=9, strewn=60, mirrored=True)
@@ -80,6 +81,7 @@ class Pointed(unittest.TestCase):
         # Further away it is a place of its own.
         other = match_pointed(stars, stars + 10, [((108, 100), (118, 110)), ((408, 100), (418, 110))])
         self.assertCarries(other, stars, stars + 10, 1e-9)
+        kept(self, way, other)
 
     def test_what_cannot_be_the_same_is_told(self) -> None:
         none = np.empty((0, 2))

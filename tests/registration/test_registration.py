@@ -12,7 +12,7 @@ from tools.same import kept
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How
-from ulvar.registration.matching import Lookup, MatchOptions, _likeliest, _log_chance
+from ulvar.registration.matching import Lookup, MatchOptions, _hypotheses, _likeliest, _log_chance, _triangles, _votes
 from ulvar.simulation import Psf, add_stars
 
 
@@ -198,6 +198,7 @@ class Resampling(unittest.TestCase):
                     self.assertLess(abs(total / flux - 1), 0.002)
                     self.assertLess(abs((stamp * inside * xs).sum() / total - cx), 0.01)
                     self.assertLess(abs((stamp * inside * ys).sum() / total - cy), 0.01)
+        kept(self, out)
 
     def test_every_column_is_filled_whatever_the_width(self) -> None:
         """Nodes lie so many pixels apart: a width of one pixel more than a whole number of them has a column of its own."""
@@ -234,6 +235,16 @@ class Resampling(unittest.TestCase):
         np.testing.assert_array_equal(found, candidates[[1, 0, 2]])
         for matched, tried, chance in ((0, 9, 1.0), (1, 3, 1 - 0.8**3), (3, 3, 0.2**3), (4, 3, 0.0)):
             self.assertAlmostEqual(math.exp(_log_chance(matched, tried, 0.2)), chance)
+        kept(self, found)
+
+    def test_what_triangles_propose(self) -> None:
+        rng = np.random.default_rng(12)
+        source = rng.uniform(0, (900, 600), (40, 2))
+        turned = source @ np.array([[0.8, -0.6], [0.6, 0.8]]) * 1.02 + (30.0, 80.0) + rng.normal(0, 0.3, (40, 2))
+        for mirror in (1.0, -1.0):
+            found = _hypotheses(source, turned * (mirror, 1.0), 6, MatchOptions())
+            self.assertLess(np.abs(found[0, :, :2] - 1.02 * np.array([[0.8 * mirror, 0.6 * mirror], [-0.6, 0.8]])).max(), 0.02)
+            kept(self, found, _votes(found.reshape(len(found), 6)[:, :5] / 0.01), _triangles(source.tobytes(), 6)[0])
 
     def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
         data = np.ones((40, 50), dtype=np.float32)
