@@ -39,6 +39,19 @@ class EveryCount(unittest.TestCase):
         assert mean.maps is not None
         np.testing.assert_allclose(mean.maps.weight, weights[there].sum() / weights.sum(), rtol=1e-6)
 
+    def test_every_way_on_a_few_pixels(self) -> None:
+        """With gaps, weights and outliers, so few that they are also run line by line without a compiler."""
+        rng = np.random.default_rng(31)
+        for n in (3, 9):
+            stack = rng.normal(100, 3, (n, 3, 24)).astype(np.float32)
+            stack[rng.random(stack.shape) < 0.08] += 60
+            stack[0, :, :5] = stack[2, 1:, 20:] = stack[:, 2, 7] = stack[1:, 2, 9] = stack[2:, 0, 12] = np.nan
+            for method in Method:
+                for few, slack in ((False, 0.0), (True, 0.0), (False, 0.4)):
+                    weights = None if method is Method.MEDIAN else rng.uniform(0.1, 2, n).tolist()
+                    rejection = Rejection(method, 2.0, 2.5, few=few, slack=slack)
+                    kept(self, combine_stack(stack, rejection=rejection, weights=weights, maps=True))
+
     def test_a_gap_in_the_middle_of_a_row_is_seen_whatever_its_frame_weighs(self) -> None:
         rng = np.random.default_rng(8)
         for n in (3, 8, 9, 12, 20):

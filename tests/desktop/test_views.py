@@ -102,7 +102,7 @@ class Views(WindowCase):
 
     def test_panels(self) -> None:
         self.model.set_station("curve")
-        for word in ("facts", "header", "sessions", "catalogues", "star places", "exchange", "export picture"):
+        for word in ("facts", "header", "sessions", "star places", "exchange", "export picture"):
             self.window.command(word)
             self.quiet()
             (panel,) = (w for w in QApplication.topLevelWidgets() if isinstance(w, Panel) and w.isVisible())

@@ -6,7 +6,6 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
-from tools.same import kept
 
 from ulvar.inspection import ExposureSummary, Finding, StarCloseUp, look_at_star, series_findings
 from ulvar.inspection.pixels import look_at
@@ -83,7 +82,6 @@ class Shapes(unittest.TestCase):
             with self.subTest(angle=angle, ratio=ratio):
                 self.assertLess(abs(star.ellipticity - (1 - ratio)), 0.03)
                 self.assertLess(abs((star.angle_deg - angle + 90) % 180 - 90), 3)
-        kept(self, star)
 
 
 class Levels(unittest.TestCase):

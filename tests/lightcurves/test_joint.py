@@ -125,7 +125,6 @@ class Fits(unittest.TestCase):
         fit = made(fit_jointly(time, magnitude, np.full(900, 0.0005), TransitShape((0.3, 0.3), free_law=True)))
         self.assertLess(abs(fit.values["u1"] + fit.values["u2"] - 0.7), 0.15)
         self.assertLess(abs(fit.values["ratio"] - 0.12), 4 * fit.errors["ratio"])
-        kept(self, fit)
 
     def test_contacts_of_two_discs(self) -> None:
         shape, none = EclipseShape(), np.empty(0)

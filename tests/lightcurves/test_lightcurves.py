@@ -159,7 +159,6 @@ class Eclipses(unittest.TestCase):
         self.assertLess(abs(np.mean(pulls)), 0.9)
         self.assertLess(np.std(pulls), 1.5)
         self.assertGreater(abs(np.mean(lines)), 1.0)
-        kept(self, fit, found)
 
     def test_folding_knows_what_noise_does(self) -> None:
         pulls, rng = [], np.random.default_rng(6)

@@ -64,7 +64,6 @@ class Truth(unittest.TestCase):
         apart = (y > 200) & (np.abs(y - 350) > 15) & (np.abs(x - 450) > 15) & (self.snr(fwhm, flux) > 10)
         distance, _ = matched(found, x[apart], y[apart])
         self.assertGreater((distance < 1).mean(), 0.96)
-        kept(self, found, apart)
 
     def test_completeness_and_false_detections(self) -> None:
         for fwhm, x, y, flux, _, _, found in self.fields:

@@ -226,7 +226,6 @@ class NotStars(unittest.TestCase):
                 self.assertLess(abs(stars.flux[here] / bright.flux[k] - 1), 0.15, "the flux from what is around")
                 core = math.sqrt((mask > 0).sum() / len(bright.x) / math.pi)
                 self.assertLessEqual((distance < core).sum(), 1, "one star, not a ring of them")
-        kept(self, found)
 
     def test_correlated_noise_is_not_stars(self) -> None:
         # Resampling correlates pixels: their noise looks small, that of sums does not.

@@ -57,7 +57,6 @@ class Single(unittest.TestCase):
         self.assertLess(abs(long.flux / 6e4 - 1), abs(short.flux / 6e4 - 1))
         # A misfit is uncertainty, too.
         self.assertGreater(short.covariance[0, 0], 1.5 * long.covariance[0, 0])
-        kept(self, long, short)
 
     def test_a_round_body_keeps_the_profile_of_the_stars(self) -> None:
         fit = self.measured(*self.scene(), long=True)
