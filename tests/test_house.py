@@ -4,6 +4,9 @@ import ast
 import unittest
 from pathlib import Path
 
+import numpy as np
+from tools.same import _same, leaves
+
 ROOT = Path(__file__).resolve().parent.parent
 LONGEST = 400
 
@@ -26,3 +29,10 @@ class Files(unittest.TestCase):
 
         share = lines("tests") / sum(map(lines, ("src", "tests", "tools", "bench")))
         self.assertTrue(0.25 <= share <= 0.30, f"{share:.1%}")
+
+    def test_a_kept_array_tells_of_one_value_that_moved(self) -> None:
+        values = np.random.default_rng(1).normal(0, 1, 3000)
+        before = list(leaves((values, 2461448.25, "3.20 mag")))
+        values[1234] += 0.01
+        now = leaves((values, 2461448.25001, "3.22 mag"))
+        self.assertEqual([n for (n, v, apart), (_, was, _) in zip(now, before) if not _same(v, was, apart)], ["[0]~3", "[1]", "[2]'0"])

@@ -7,7 +7,7 @@ from itertools import combinations
 import numpy as np
 
 from ulvar.astrometry import SolveHints, Wcs, _kernels, wcs_from_header
-from ulvar.astrometry.fitting import _PLAIN, _clipped_fit
+from ulvar.astrometry.fitting import _PLAIN, _clipped_fit, _Model
 from ulvar.astrometry.solver import _sizes
 
 TURN = math.radians(30)
@@ -37,6 +37,7 @@ class Corners(unittest.TestCase):
         plain = {name: value for name, value, _ in wcs().cards()}
         self.assertEqual(plain["CTYPE1"], "RA---TAN")
         self.assertNotIn("A_ORDER", plain)
+        self.assertEqual([_Model(order).free for order in (1, 2, 3)], [3, 6, 10], "free numbers of each axis")
 
     def test_the_inverse_stands_in_the_header(self) -> None:
         """As a program would use it that solves for nothing: pixels from the sky by the inverse terms alone."""
