@@ -42,10 +42,12 @@ class EveryCount(unittest.TestCase):
     def test_every_way_on_a_few_pixels(self) -> None:
         """With gaps, weights and outliers, so few that they are also run line by line without a compiler."""
         rng = np.random.default_rng(31)
-        for n in (3, 9):
+        for n, gaps in ((3, True), (9, True), (9, False), (10, False)):
             stack = rng.normal(100, 3, (n, 3, 24)).astype(np.float32)
-            stack[rng.random(stack.shape) < 0.08] += 60
-            stack[0, :, :5] = stack[2, 1:, 20:] = stack[:, 2, 7] = stack[1:, 2, 9] = stack[2:, 0, 12] = np.nan
+            for light, share in ((60, 0.08), (-60, 0.05), (8, 0.1), (-8, 0.1)):
+                stack[rng.random(stack.shape) < share] += light
+            if gaps:
+                stack[0, :, :5] = stack[2, 1:, 20:] = stack[:, 2, 7] = stack[1:, 2, 9] = stack[2:, 0, 12] = np.nan
             for method in Method:
                 for few, slack in ((False, 0.0), (True, 0.0), (False, 0.4)):
                     weights = None if method is Method.MEDIAN else rng.uniform(0.1, 2, n).tolist()
