@@ -41,6 +41,13 @@ def told(part: QWidget) -> list[str]:
     return found
 
 
+def pixels(image: QImage) -> np.ndarray:
+    """Return a picture as an array, shape (height, width, 3)."""
+    image = image.convertToFormat(QImage.Format.Format_RGB888)
+    rows = np.frombuffer(image.constBits(), np.uint8).reshape(image.height(), image.bytesPerLine())
+    return rows[:, : 3 * image.width()].reshape(image.height(), image.width(), 3).astype(int)
+
+
 def small(image: np.ndarray) -> np.ndarray:
     """Return a picture, shape (height, width, 3), a block to a pixel, and as wide as all are."""
     high, wide = image.shape[0] // BLOCK, min(image.shape[1] // BLOCK, ACROSS)
@@ -53,8 +60,7 @@ def other_blocks(looks: dict[str, np.ndarray], path: Path) -> dict[str, list[lis
     sheet = np.concatenate(list(looks.values()))
     if os.environ.get("ULVAR_KEEP"):
         QImage(sheet.tobytes(), ACROSS, len(sheet), 3 * ACROSS, QImage.Format.Format_RGB888).save(str(path))
-    was = QImage(str(path)).convertToFormat(QImage.Format.Format_RGB888)
-    before = np.frombuffer(was.constBits(), np.uint8).reshape(was.height(), -1, 3).astype(int)
+    before = pixels(QImage(str(path)))
     if before.shape != sheet.shape:
         return {name: [[-1, -1]] for name in looks}
     other = np.abs(before - sheet).max(axis=-1) > OTHER
