@@ -277,14 +277,14 @@ class Copy:
 
 
 def _far(module: str, fault: Fault, room: str) -> tuple[int, bool]:
-    """Return 0 for tests that name a fault's file or are named after it, 1 for those of its room, 2 for others.
+    """Return 0 for tests that name a fault's file, are named after it or see every page; 1 for those of its room, 2 for others.
 
     With it stands whether they do not name its function.
     """
     text = (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8")
     silent = not re.search(rf"\b{re.escape(_function(fault))}\b", text)
     if ".".join(Path(fault.file).with_suffix("").parts[1:]) in text or module.endswith(
-        f".test_{Path(fault.file).stem}"
+        (f".test_{Path(fault.file).stem}", "desktop.test_views")
     ):
         return 0, silent
     # The window's tests lie in one folder: those of a room name it.
