@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from pathlib import Path
 
 import numpy as np
@@ -25,7 +26,8 @@ def told(part: QWidget) -> list[str]:
             widget.property(name)
             for name in ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
         ]
-        words = [str(word) for word in said if word not in (None, "")]
+        # How long work will take is the machine's.
+        words = [re.sub(r"About \d+ \w+", "About", str(word)) for word in said if word not in (None, "")]
         state = [name for name in ("enabled", "checked", "readOnly") if widget.property(name) is True]
         place = f"{corner.x()},{corner.y()} {widget.width()}x{widget.height()}"
         found.append(" | ".join(word for word in (type(widget).__name__, place, *words, " ".join(state)) if word))
