@@ -87,7 +87,7 @@ def lay_night(
 
 
 def lay_eclipsing(folder: Path) -> None:
-    """Lay four nights of the star in a folder ``nights``: two around minima, one in two filters, one beside a minimum."""
+    """Lay three nights of the star in a folder ``nights``: two around minima, the second in two filters, one beside a minimum."""
     place = folder / "nights"
     plan = {
         # Name, day after the first, filters, what the night calls the star.

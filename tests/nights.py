@@ -13,7 +13,7 @@ from ulvar.night.stations import run_intake, run_plate, run_score
 
 
 def eclipsing_nights(folder: Path) -> Path:
-    """Lay four nights of the star: two around minima, one in two filters, one beside a minimum; returns their folder."""
+    """Lay three nights of the star: two around minima, the second in two filters, one beside a minimum; returns their folder."""
     shutil.copytree(made_once("eclipsing", lay_eclipsing), folder, dirs_exist_ok=True)
     return folder / "nights"
 

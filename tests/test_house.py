@@ -5,7 +5,7 @@ import unittest
 from pathlib import Path
 
 import numpy as np
-from tools.same import _same, leaves
+from tools.same import leaves, same
 
 ROOT = Path(__file__).resolve().parent.parent
 LONGEST = 400
@@ -35,4 +35,4 @@ class Files(unittest.TestCase):
         before = list(leaves((values, 2461448.25, "3.20 mag")))
         values[1234] += 0.01
         now = leaves((values, 2461448.25001, "3.22 mag"))
-        self.assertEqual([n for (n, v, apart), (_, was, _) in zip(now, before) if not _same(v, was, apart)], ["[0]~3", "[1]", "[2]'0"])
+        self.assertEqual([n for (n, v, apart), (_, was, _) in zip(now, before) if not same(v, was, apart)], ["[0]~3", "[1]", "[2]'0"])

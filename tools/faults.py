@@ -115,6 +115,8 @@ def _left_alone(node: ast.AST) -> bool:
     if isinstance(node, ast.Call):
         name = ast.unparse(node.func)
         return name.startswith(("log.", "numba.", "logging.", "Annotated", "field", "Field", "dataclass"))
+    if isinstance(node, ast.If):
+        return ast.unparse(node.test) == "TYPE_CHECKING"
     return isinstance(node, ast.Import | ast.ImportFrom | ast.Raise | ast.Assert | ast.JoinedStr)
 
 
@@ -154,8 +156,7 @@ def faults_of(path: Path, root: Path) -> list[Fault]:
     for node in _walk(tree):
         for change in _changes(node):
             add(node, ast.unparse(ast.fix_missing_locations(change)))
-        # What is imported for the type-checker alone may as well be imported.
-        if isinstance(node, ast.If | ast.While) and ast.unparse(node.test) != "TYPE_CHECKING":
+        if isinstance(node, ast.If | ast.While):
             add(node.test, f"not ({ast.unparse(node.test)})")
         if isinstance(node, ast.AugAssign) or (
             isinstance(node, ast.Expr) and isinstance(node.value, ast.Call) and not _left_alone(node.value)
@@ -277,14 +278,18 @@ class Copy:
 
 
 def _far(module: str, fault: Fault, room: str) -> tuple[int, bool]:
-    """Return 0 for tests that name a fault's file, are named after it or see every page; 1 for those of its room, 2 for others.
+    """Return 0 for tests that name a fault's file, are named after it or see every page that it may
+    stand on; 1 for those of its room, 2 for others.
 
     With it stands whether they do not name its function.
     """
     text = (ROOT / Path(*module.split("."))).with_suffix(".py").read_text(encoding="utf-8")
     silent = not re.search(rf"\b{re.escape(_function(fault))}\b", text)
-    if ".".join(Path(fault.file).with_suffix("").parts[1:]) in text or module.endswith(
-        (f".test_{Path(fault.file).stem}", "desktop.test_views")
+    pages = "/" in room and module == "tests.desktop.test_views"
+    if (
+        pages
+        or ".".join(Path(fault.file).with_suffix("").parts[1:]) in text
+        or module.endswith(f".test_{Path(fault.file).stem}")
     ):
         return 0, silent
     # The window's tests lie in one folder: those of a room name it.

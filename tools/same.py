@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
 from datetime import datetime
 from enum import Enum
+from functools import cache
 from pathlib import Path, PurePath
 from typing import Any
 
@@ -69,16 +70,20 @@ def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
     elif isinstance(value, bool | np.bool_ | int | np.integer):
         yield name, int(value), 0.0
     else:
-        word = (
-            value.isoformat()
-            if isinstance(value, datetime)
-            else value.name
-            if isinstance(value, Enum | PurePath)
-            else value
-        )
-        if not isinstance(word, str):
-            yield name, word and type(word).__name__, 0.0
-            return
+        yield from _words(value, name)
+
+
+def _words(value: Any, name: str) -> Iterator[tuple[str, Any, float]]:
+    """Yield a word, and each figure in it; of what is no word its kind."""
+    if isinstance(value, datetime):
+        word = value.isoformat()
+    elif isinstance(value, Enum | PurePath):
+        word = value.name
+    else:
+        word = value
+    if not isinstance(word, str):
+        yield name, word and type(word).__name__, 0.0
+    else:
         # Folders of tests have names of their own; a figure in a sentence may differ by one of its last digit.
         apart = re.split(r"(\d+\.\d+)", re.sub(r"(^|(?<=\s))/\S*/", "", word))
         yield name, "#".join(apart[::2]), 0.0
@@ -86,24 +91,32 @@ def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
             yield f"{name}'{n}", float(figure), 1.01 * 10.0 ** -len(figure.partition(".")[2])
 
 
-def _same(now: Any, kept: Any, apart: float) -> bool:
+def same(now: Any, kept: Any, apart: float) -> bool:
+    """Whether a number or a word is what was kept, a number within `apart`."""
     if isinstance(now, float) and isinstance(kept, int | float):
         return (math.isnan(now) and math.isnan(kept)) or now == kept or abs(now - kept) <= apart + ABSOLUTE
     return bool(now == kept)
 
 
+@cache
+def _stored(path: Path) -> dict[str, list[Any]]:
+    """Return what is kept of a module, read once for all its tests; who keeps anew puts it in here."""
+    return json.loads(path.read_text(encoding="utf-8")) if path.is_file() else {}
+
+
 def kept(test: unittest.TestCase, *results: Any) -> None:
     """Compare results with those that were kept of this test; each call within a test has its own."""
     path = NUMBERS / f"{type(test).__module__.removeprefix('tests.')}.json"
-    stored: dict[str, list[Any]] = json.loads(path.read_text(encoding="utf-8")) if path.is_file() else {}
+    stored = _stored(path)
     test._kept = getattr(test, "_kept", 0) + 1  # type: ignore[attr-defined]
     key = f"{type(test).__name__}.{test._testMethodName} {test._kept}"  # type: ignore[attr-defined]
     now = [leaf for n, result in enumerate(results) for leaf in leaves(result, f"{n}")]
     if os.environ.get("ULVAR_KEEP"):
+        # A Julian date needs all its digits.
         stored[key] = [float(f"{v:.10g}") if isinstance(v, float) and v < JULIAN[0] else v for _, v, _ in now]
         path.parent.mkdir(exist_ok=True)
         lines = (f"{json.dumps(name)}: {json.dumps(stored[name])}" for name in sorted(stored))
         path.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
     before = stored.get(key, [])
-    moved = [f"{name}: {b} is {v} now" for (name, v, apart), b in zip(now, before) if not _same(v, b, apart)]
+    moved = [f"{name}: {b} is {v} now" for (name, v, apart), b in zip(now, before) if not same(v, b, apart)]
     test.assertEqual((moved[:20], len(now)), ([], len(before)), f"{key}: ULVAR_KEEP=1 keeps it anew")

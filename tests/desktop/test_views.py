@@ -12,16 +12,15 @@ import numpy as np
 from PySide6.QtCore import QPoint, QPointF
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
-from tools.looks import other_blocks, small, told
+from tools.looks import other_blocks, pixels, small, told
 from tools.same import kept
 
-from tests.desktop.painted import pixels
 from tests.desktop.support import WindowCase
+from tests.nights import worked
 from tests.support import made_once, small_demo
 from ulvar.cli.nights import prepare_demo
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.picture.header import TOGGLES
-from ulvar.engine import JobContext
 from ulvar.night import RUNNERS, STATIONS
 
 # So many blocks of a page may look otherwise on another machine.
@@ -32,8 +31,7 @@ def _work(folder: Path) -> None:
     for name in ("raw", "catalogue.csv", "stars.csv"):
         (folder / name).symlink_to(small_demo() / name)
     night = prepare_demo(folder, json.loads((small_demo() / "truth.json").read_text()))
-    for station in STATIONS:
-        RUNNERS[station](night, JobContext())
+    worked(night, *(RUNNERS[station] for station in STATIONS))
     night.close()
 
 
