@@ -38,6 +38,8 @@ def _sums(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
 
 def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
     """Yield what a result is made of: its place, a number or a word, and how much the number may differ."""
+    if isinstance(value, np.ndarray) and value.ndim == 0:
+        value = value[()]
     if is_dataclass(value) and not isinstance(value, type):
         yield from leaves({field.name: getattr(value, field.name) for field in fields(value)}, name)
     elif isinstance(value, dict):
@@ -98,25 +100,40 @@ def same(now: Any, kept: Any, apart: float) -> bool:
     return bool(now == kept)
 
 
+def short(value: Any) -> Any:
+    """Return a number with the digits that are compared; of a Julian date and sums of them these are all."""
+    return float(f"{value:.10g}") if isinstance(value, float) and abs(value) < JULIAN[0] else value
+
+
+def _place(module: str) -> Path:
+    return NUMBERS / f"{module.removeprefix('tests.')}.json"
+
+
 @cache
-def _stored(path: Path) -> dict[str, list[Any]]:
+def stored(module: str) -> dict[str, Any]:
     """Return what is kept of a module, read once for all its tests; who keeps anew puts it in here."""
+    path = _place(module)
     return json.loads(path.read_text(encoding="utf-8")) if path.is_file() else {}
+
+
+def wrote(module: str) -> None:
+    """Write what is kept of a module."""
+    path, now = _place(module), stored(module)
+    path.parent.mkdir(exist_ok=True)
+    lines = (f"{json.dumps(name)}: {json.dumps(now[name], separators=(',', ':'))}" for name in sorted(now))
+    path.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
 
 
 def kept(test: unittest.TestCase, *results: Any) -> None:
     """Compare results with those that were kept of this test; each call within a test has its own."""
-    path = NUMBERS / f"{type(test).__module__.removeprefix('tests.')}.json"
-    stored = _stored(path)
+    module = type(test).__module__
+    stored_now = stored(module)
     test._kept = getattr(test, "_kept", 0) + 1  # type: ignore[attr-defined]
     key = f"{type(test).__name__}.{test._testMethodName} {test._kept}"  # type: ignore[attr-defined]
     now = [leaf for n, result in enumerate(results) for leaf in leaves(result, f"{n}")]
-    if os.environ.get("ULVAR_KEEP"):
-        # A Julian date needs all its digits.
-        stored[key] = [float(f"{v:.10g}") if isinstance(v, float) and v < JULIAN[0] else v for _, v, _ in now]
-        path.parent.mkdir(exist_ok=True)
-        lines = (f"{json.dumps(name)}: {json.dumps(stored[name])}" for name in sorted(stored))
-        path.write_text("{\n" + ",\n".join(lines) + "\n}\n", encoding="utf-8")
-    before = stored.get(key, [])
+    if os.environ.get("ULVAR_KEEP") == "1":
+        stored_now[key] = [short(v) for _, v, _ in now]
+        wrote(module)
+    before = stored_now.get(key, [])
     moved = [f"{name}: {b} is {v} now" for (name, v, apart), b in zip(now, before) if not same(v, b, apart)]
     test.assertEqual((moved[:20], len(now)), ([], len(before)), f"{key}: ULVAR_KEEP=1 keeps it anew")

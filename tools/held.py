@@ -1,0 +1,228 @@
+"""What tests are given stays what it was: whatever a function of Ulvar returns to a test, and what the test finds in its folder at its end.
+
+Of each test of the rooms below it is compared with what it was when the test was looked at (`tests/numbers/`), as far as it is the same each
+time and on other processors: what a room's tests never ask for is seen, too, when it moves. Nothing is written into the tests for it: `hold`
+sees to their modules as they are imported. `ULVAR_KEEP=1 ./run test MODULE` keeps anew; `ULVAR_KEEP=2` after it drops what another run tells
+otherwise.
+"""
+
+import functools
+import math
+import os
+import re
+import sys
+import threading
+import unittest
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from importlib.abc import MetaPathFinder
+from importlib.machinery import ModuleSpec, PathFinder
+from pathlib import Path
+from types import FunctionType, ModuleType
+from typing import Any
+
+import numpy as np
+from tools.same import JULIAN, leaves, same, short, stored, wrote
+
+# Of numbers and words of one name so many are kept one by one; of more their count and a sum by weights. Words up to so many letters are
+# kept as they are.
+EACH, LETTERS = 3, 48
+# A test is held to so many columns and files of so many bytes.
+COLUMNS, FILES, BYTES = 1500, 40, 4_000_000
+
+# The tests that are held.
+ROOMS = tuple(
+    f"tests.{room}"
+    for room in (
+        "engine", "frames", "calibration", "inspection", "combine", "registration", "stacking", "stars", "astrometry", "photometry",
+        "lightcurves", "flows", "night", "simulation", "cli", "test_docs", "test_parsers",
+    )
+)  # fmt: skip
+# What is no FITS file leaves words for the next one in the library that reads it.
+DAMAGED = ("tests.frames.test_lying",)
+
+# What the running test was given: a column's name, and its numbers or words with how much each may differ.
+_Columns = dict[str, list[tuple[Any, float]]]
+
+
+class _Running:
+    """The test that runs now."""
+
+    columns: _Columns | None = None
+    module = ""
+    thread = 0
+
+
+def _note(name: str, result: Any) -> None:
+    if _Running.columns is not None:
+        for place, value, apart in leaves(result, name):
+            _Running.columns.setdefault(re.sub(r"\[\d+\]|\d+(?=$)", "", place), []).append((value, apart))
+
+
+class _Told:
+    """A function whose results the running test is held to."""
+
+    def __init__(self, function: Callable[..., Any], module: str) -> None:
+        functools.update_wrapper(self, function)
+        self._function, self._of = function, module
+        self._writes = function.__module__.rpartition(".")[2].startswith("_kernels")
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.__dict__["_function"], name)
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        # Workers are sent the function itself.
+        return functools.partial, (self._function,)
+
+    def __call__(self, *given: Any, **named: Any) -> Any:
+        if _Running.columns is None or _Running.module != self._of or threading.get_ident() != _Running.thread:
+            return self._function(*given, **named)
+        try:
+            result = self._function(*given, **named)
+        except Exception as problem:
+            _note(f"{self._function.__name__}!", f"{type(problem).__name__} {problem}")
+            raise
+        _note(self._function.__name__, result)
+        if self._writes:
+            _note(f"{self._function.__name__}()", [each for each in given if isinstance(each, np.ndarray)])
+        return result
+
+
+def _file(path: Path) -> Any:
+    """Return what is compared of a file: header and pixels, or words; of others nothing but that it is there."""
+    if path.stat().st_size > BYTES:
+        return None
+    if path.suffix in (".fits", ".fit", ".fts"):
+        import fitsio
+
+        try:
+            with fitsio.FITS(str(path)) as file:
+                return [
+                    (
+                        {r["name"]: r["value"] for r in hdu.read_header().records() if r["name"]},
+                        hdu.read() if hdu.has_data() else None,
+                    )
+                    for hdu in file
+                ]
+        except Exception:  # Whatever a test of damaged files left there.
+            return "no FITS file"
+    if path.suffix in (".csv", ".json", ".toml", ".txt", ".ecsv", ".psv", ".md", ".html", ".svg", ".reg", ".xml"):
+        return path.read_text(encoding="utf-8", errors="replace").splitlines()
+    return None
+
+
+def _files(test: unittest.TestCase) -> None:
+    folder = vars(test).get("folder")
+    if isinstance(folder, Path) and folder.is_dir():
+        every = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
+        _note("/", [str(p.relative_to(folder)) for p in every])
+        for path in every[:FILES]:
+            _note(f"/{path.suffix}", _file(path))
+
+
+def _kept(column: list[tuple[Any, float]]) -> Iterator[tuple[Any, float]]:
+    """Yield what is kept of a column, and how much it may differ."""
+    numbers = [(v, a) for v, a in column if isinstance(v, int | float)]
+    words = [f"{v}" for v, _ in column if not isinstance(v, int | float)]
+    if len(numbers) <= EACH:
+        yield from numbers
+    else:
+        yield len(numbers), 0.0
+        values = np.nan_to_num(np.array([float(v) for v, _ in numbers]), nan=-77.0, posinf=9e9, neginf=-9e9)
+        weights = 1 + np.modf(np.arange(len(values)) * 0.7548776662466927)[0]
+        # Larger sums, as those of Julian dates, are kept with all their digits.
+        total, size = float((weights * values).sum()), float(np.abs(values).sum())
+        yield (
+            total,
+            2 * sum(a for _, a in numbers if math.isfinite(a)) + (1e-9 if abs(total) < JULIAN[0] else 1e-13) * size,
+        )
+    if len(words) <= EACH and all(len(word) <= LETTERS for word in words):
+        yield from ((word, 0.0) for word in words)
+    else:
+        yield zlib.crc32("\n".join(words).encode(errors="backslashreplace")), 0.0
+
+
+def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
+    """Compare what a test was given with what is kept of it, or keep it, as the environment asks."""
+    module = type(test).__module__
+    held = stored(module)
+    now = [(name, list(_kept(columns[name]))) for name in sorted(columns)[:COLUMNS]]
+    keep = os.environ.get("ULVAR_KEEP")
+    if keep == "1":
+        held[key] = [[short(value) for value, _ in each] for _, each in now]
+        wrote(module)
+    before = held.get(key, [])
+    if before is None:
+        # It is the same neither each time nor everywhere; so is a column that is none.
+        return
+    whole = len(before) == len(now)
+    moved = {
+        n: f"{name}: {old} is {[value for value, _ in each]} now"
+        for n, ((name, each), old) in enumerate(zip(now, before))
+        if old is not None and (len(old) != len(each) or not all(same(v, o, a) for (v, a), o in zip(each, old)))
+    }
+    if keep == "2" and (moved or not whole):
+        held[key] = [None if n in moved else old for n, old in enumerate(before)] if whole else None
+        wrote(module)
+        return
+    told = list(moved.values()) if whole else [f"{len(before)} columns are {[name for name, _ in now]} now"]
+    test.assertEqual(told[:20], [], f"{key}: ULVAR_KEEP=1 keeps it anew")
+
+
+def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
+    @functools.wraps(function)
+    def run(test: unittest.TestCase) -> None:
+        _Running.columns, _Running.module, _Running.thread = {}, type(test).__module__, threading.get_ident()
+        try:
+            function(test)
+            if files:
+                _files(test)
+            columns = _Running.columns
+        finally:
+            _Running.columns = None
+        _compare(test, f"{type(test).__name__}.{test._testMethodName}", columns)
+
+    return run
+
+
+def held(module: ModuleType) -> None:
+    """Hold all tests of a module to what they were given before, and to the files in their folders."""
+    name = module.__name__
+    files = name not in DAMAGED
+    for variable, value in list(vars(module).items()):
+        own = getattr(value, "__module__", None) or ""
+        if isinstance(value, type):
+            if own == name:
+                for method, function in list(vars(value).items()):
+                    if (
+                        method.startswith("test")
+                        and isinstance(function, FunctionType)
+                        and not hasattr(function, "is_hypothesis_test")
+                    ):
+                        setattr(value, method, _test(function, files=files))
+        elif callable(value) and own.startswith(("ulvar.", "tests.")) and own != name and hasattr(value, "__name__"):
+            setattr(module, variable, _Told(value, name))
+
+
+class _Finder(MetaPathFinder):
+    """Finds test modules, and holds them once they are loaded."""
+
+    def find_spec(self, name: str, path: Sequence[str] | None, target: ModuleType | None = None) -> ModuleSpec | None:
+        """Find a test module; leave others to others."""
+        if not name.startswith(ROOMS) or not name.rpartition(".")[2].startswith("test_"):
+            return None
+        spec = PathFinder.find_spec(name, path, target)
+        if spec is not None and spec.loader is not None:
+            load = spec.loader.exec_module
+
+            def load_and_hold(module: ModuleType) -> None:
+                load(module)
+                held(module)
+
+            spec.loader.exec_module = load_and_hold  # type: ignore[method-assign]
+        return spec
+
+
+def hold() -> None:
+    """Hold the test modules that are imported from now on."""
+    sys.meta_path.insert(0, _Finder())
