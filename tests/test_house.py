@@ -1,6 +1,7 @@
 """The house stays in order: short files, each with a word of what it is for."""
 
 import ast
+import json
 import os
 import sys
 import tempfile
@@ -43,6 +44,16 @@ class Files(unittest.TestCase):
         values[1234] += 0.01
         now = leaves((values, 2461448.25001, "3.22 mag"))
         self.assertEqual([n for (n, v, apart), (_, was, _) in zip(now, before) if not same(v, was, apart)], ["[0]~3", "[1]", "[2]'0"])
+
+
+class Numbers(unittest.TestCase):
+    def test_what_is_kept_is_of_tests_that_are_there(self) -> None:
+        every = "".join(path.read_text(encoding="utf-8") for path in (ROOT / "tests").rglob("*.py"))
+        for path in tools.same.NUMBERS.glob("*.json"):
+            module = (ROOT / "tests" / path.stem.replace(".", "/")).with_suffix(".py").read_text(encoding="utf-8")
+            tests = {key.partition(" ")[0].partition(".") for key in json.loads(path.read_text(encoding="utf-8"))}
+            gone = [f"{case}.{test}" for case, _, test in tests if f"class {case}(" not in module or f"def {test}(" not in every]
+            self.assertEqual(gone, [], path.name)
 
 
 class Held(unittest.TestCase):

@@ -38,6 +38,8 @@ ROOMS = tuple(
         "lightcurves", "flows", "night", "simulation", "cli", "test_docs", "test_parsers",
     )
 )  # fmt: skip
+# How often they ask what has come in, or who was first, is the machine's.
+TIMED = ("tests.flows.test_watching", "tests.night.test_following", "tests.night.test_two_at_once", "tests.cli.test_signals")  # fmt: skip
 # What is no FITS file leaves words for the next one in the library that reads it.
 DAMAGED = ("tests.frames.test_lying",)
 
@@ -209,7 +211,7 @@ class _Finder(MetaPathFinder):
 
     def find_spec(self, name: str, path: Sequence[str] | None, target: ModuleType | None = None) -> ModuleSpec | None:
         """Find a test module; leave others to others."""
-        if not name.startswith(ROOMS) or not name.rpartition(".")[2].startswith("test_"):
+        if not name.startswith(ROOMS) or not name.rpartition(".")[2].startswith("test_") or name in TIMED:
             return None
         spec = PathFinder.find_spec(name, path, target)
         if spec is not None and spec.loader is not None:
