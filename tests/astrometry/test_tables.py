@@ -93,7 +93,6 @@ class Dialects(TableCase):
         np.testing.assert_allclose(portions[1].columns["ra"], [math.degrees(3)])
         np.testing.assert_allclose(portions[0].columns["pmra"], [12.0], rtol=1e-6)
         self.assertEqual((portions[0].bad, portions[0].why), (1, "row 2 has no place on the sky"))
-        kept(self, portions)
 
     def test_bad_rows_are_counted_and_the_first_is_named(self) -> None:
         path = self.text("ra,dec,mag\n1,2,3\nx,2,3\n4,95,6\n7,8\n9,10,11\n# the end\n")
@@ -144,7 +143,6 @@ class Tiles(TableCase):
         for name in ("ra", "dec", "mag"):
             np.testing.assert_array_equal(getattr(both[0], name)[order[0]], getattr(both[1], name)[order[1]])
         self.assertEqual(files_under(self.folder / "whole"), files_under(self.folder / "parts"))
-        kept(self, made, parts, both)
 
     def test_another_table_with_other_bands_is_added(self) -> None:
         import_stars(self.table(300), self.folder / "c")
@@ -232,7 +230,6 @@ class Tiles(TableCase):
         for name in ("ra", "dec", "mag"):
             np.testing.assert_array_equal(np.sort(getattr(one, name)), np.sort(getattr(other, name)))
         self.assertEqual(files_under(folder), files_under(whole), "nothing is left beside the tiles")
-        kept(self, made, one, other)
 
     def test_another_table_does_not_go_on_with_it(self) -> None:
         path, folder = self.table(1500, seed=3), self.folder / "c"

@@ -3,7 +3,6 @@
 import unittest
 
 import numpy as np
-from tools.same import kept
 
 from tests.support import FolderCase
 from ulvar.calibration import Master, build_master, compare_frames, make_thumb
@@ -140,7 +139,6 @@ class Masters(FolderCase):
         blind = build_master(Role.DARK, frames, compare=False)
         assert isinstance(blind, Master)
         self.assertEqual(blind.count, 8)
-        kept(self, master)
 
     def test_rejected_pixels_are_a_picture(self) -> None:
         def hit(pixels: np.ndarray) -> np.ndarray:
@@ -153,7 +151,6 @@ class Masters(FolderCase):
         self.assertTrue((master.rejected[40, 50:60] == 1).all())
         self.assertLess(master.rejected.mean(), 0.02)
         self.assertLess(abs(float(master.data[40, 55]) - float(np.median(master.data))), 20)
-        kept(self, master)
 
     def test_small_sets_say_so(self) -> None:
         frames = self.exposures(3, CameraState(100, 10.0, -15.0))
@@ -162,7 +159,6 @@ class Masters(FolderCase):
             assert isinstance(master, Master)
             self.assertIn(word, master.caution)
         self.assertEqual(build_master(Role.DARK, self.exposures(5, CameraState(100, 10.0, -15.0))).caution, "")  # type: ignore[union-attr]
-        kept(self, master)
 
     def test_flats_of_a_mosaic_keep_the_colours(self) -> None:
         tint = np.ones((150, 200))
@@ -184,7 +180,6 @@ class Masters(FolderCase):
                 truth[dy::2, dx::2] /= np.median(truth[dy::2, dx::2])
         # The weakest colour has 15,000 electrons in six frames: 0.33 %.
         self.assertLess(float((master.data / truth - 1).std()), 0.004)
-        kept(self, master)
 
     def test_the_size_of_the_set_is_that_of_most(self) -> None:
         odd = scan_file(self.write("d/0.fits", np.ones((20, 30), np.uint16), IMAGETYP="dark"))
@@ -192,7 +187,6 @@ class Masters(FolderCase):
         assert isinstance(master, Master)
         self.assertEqual((master.count, master.data.shape), (4, (150, 200)))
         self.assertIn("differs from the set", master.left_out[0].reason)
-        kept(self, odd, master)
 
     def test_nothing_usable(self) -> None:
         blank = scan_file(self.write("d/nan.fits", np.full((20, 30), np.nan, np.float32), IMAGETYP="dark"))

@@ -3,7 +3,6 @@
 import unittest
 
 import numpy as np
-from tools.same import kept
 
 from ulvar.combine import Method, Rejection, combine_stack, limit_for, suited
 
@@ -31,7 +30,6 @@ class Promise(unittest.TestCase):
                 self.assertEqual(wide, sorted(wide))
                 self.assertLess(wide[0], wide[2])
                 self.assertLess(limit_for(method, 30, 0.2), limit_for(method, 30, 0.01))
-        kept(self, wide)
 
     def test_many_exposures_come_near_the_normal_distribution(self) -> None:
         # 0.01 of 200 values outside: 4.06 standard deviations on both sides.

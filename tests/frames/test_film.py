@@ -57,7 +57,6 @@ class FilmTest(unittest.TestCase):
             film = open_film([str(path)])
             np.testing.assert_array_equal(self._all(film), wanted)
             self.assertEqual(film.full_adu, 4095.0)
-        kept(self, film)
 
     def test_a_ser_file_that_was_cut_gives_what_is_whole(self) -> None:
         whole = (self.folder / "eight.ser").read_bytes()
@@ -68,7 +67,6 @@ class FilmTest(unittest.TestCase):
         self.assertIn("10 of 30 frames", film.notes[0])
         self.assertAlmostEqual(film.times[0], _BEGINS, places=5)
         self.assertTrue(np.isnan(film.times[1:]).all())
-        kept(self, film)
 
     def test_what_is_no_film_is_told(self) -> None:
         for name, content, reason in (
@@ -95,7 +93,6 @@ class FilmTest(unittest.TestCase):
         self.assertEqual((film.count, film.rate, film.width, film.height), (30, 25.0, 48, 32))
         np.testing.assert_array_equal(self._all(film), self.eight)
         np.testing.assert_array_equal(film.read(4, 6), self.eight[4:6])
-        kept(self, film)
 
     def test_a_cube_with_a_time_axis(self) -> None:
         path = self.folder / "cube.fits"
@@ -107,7 +104,6 @@ class FilmTest(unittest.TestCase):
         self.assertEqual((film.kind, film.count, film.exposure_s, film.stamp), ("FITS cube", 30, 0.04, "start"))
         np.testing.assert_array_equal(self._all(film), np.round(self.frames))
         np.testing.assert_allclose(film.times, _BEGINS + _FILM.starts(), atol=1e-6)
-        kept(self, film)
 
     def test_a_cube_without_one_dates_its_first_frame(self) -> None:
         path = self.folder / "plain.fits"
@@ -116,7 +112,6 @@ class FilmTest(unittest.TestCase):
         self.assertAlmostEqual(film.times[0], _BEGINS, places=5)
         self.assertTrue(np.isnan(film.times[1:]).all())
         np.testing.assert_array_equal(self._all(film), self.frames)
-        kept(self, film)
 
     def test_single_files_come_in_the_order_of_their_times(self) -> None:
         paths = []
@@ -142,7 +137,6 @@ class FilmTest(unittest.TestCase):
         fitsio.write(other, self.frames[0][:10], header={"DATE-OBS": "2026-03-14T22:00:00"})
         with self.assertRaisesRegex(FrameError, r"other.fits: it is 48 x 10 px"):
             self._all(open_film([*paths, str(other)]))
-        kept(self, film, mixed)
 
 
 class BurntWordsTest(unittest.TestCase):

@@ -94,4 +94,3 @@ class ByExample(unittest.TestCase):
         assigned = assign_sessions([facts("a", datetime(2027, 2, 11, 22, tzinfo=UTC))])
         (group,) = group_exposures(assigned)
         self.assertNotIn("2027", group.key)
-        kept(self, assigned, group)

@@ -3,7 +3,6 @@
 import unittest
 
 import numpy as np
-from tools.same import kept
 
 from ulvar.inspection.comparisons import comparison_findings
 from ulvar.photometry import build_ensemble
@@ -30,7 +29,6 @@ class Told(unittest.TestCase):
         self.assertAlmostEqual(verdict.ratio, 0.04 / np.sqrt(2) / 0.002, delta=5)
         self.assertNotIn("Without it", found.text)
         np.testing.assert_allclose(np.array(found.evidence["series"]) - 1, self.wave, atol=0.02)
-        kept(self, found)
 
     def test_what_leaving_it_out_does(self) -> None:
         (found,) = comparison_findings(self.ensemble, {"wave": (0.0121, 0.0034), "a": (1.0, 2.0)})

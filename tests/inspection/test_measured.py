@@ -66,7 +66,6 @@ class Measured(unittest.TestCase):
         self.assertEqual((one.code, one.evidence["stars"]), ("star_left", ["T", "a", "b", "c"]))
         self.assertIn("4 stars", one.title)
         self.assertEqual(set(one.files), {"raw/1.fits", "raw/2.fits"})
-        kept(self, one)
 
     def test_neighbours_and_annuli_where_they_are_often(self) -> None:
         self.assertEqual(self.changed("a", range(9), flags=int(StarFlag.NEIGHBOUR)), [])

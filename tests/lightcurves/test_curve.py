@@ -6,7 +6,6 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
-from tools.same import kept
 
 from tests.support import FolderCase
 from ulvar.engine import Failed, OutputExists
@@ -143,7 +142,6 @@ class Written(FolderCase):
             self.assertEqual(entry["flags"], "saturated" if i == 1 else "")
         with self.assertRaises(OutputExists):
             write_curve(path, curve)
-        kept(self, curve)
 
 
 class ByProfile(unittest.TestCase):
@@ -175,7 +173,6 @@ class ByProfile(unittest.TestCase):
         share = np.hypot(0.003, 0.003 * np.sqrt(by_profile.ensemble.weights @ by_profile.ensemble.weights))
         self.assertAlmostEqual(float(np.median(by_profile.magnitude_error)), 1.0857 * float(share), delta=2e-4)
         self.assertAlmostEqual(float(np.median(by_profile.relative_flux)), 5e4 / 1.3e5, delta=2e-3)
-        kept(self, by_profile)
 
     def test_without_a_profile_fit_it_says_what_to_do(self) -> None:
         found = differential_curve(SeriesTable(self.rows(profile=False)), light="profile")

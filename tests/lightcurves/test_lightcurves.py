@@ -86,7 +86,6 @@ class Times(unittest.TestCase):
         self.assertAlmostEqual(altitude.max(), 90 - 61.2 + 41.3, delta=0.3)
         south = airmass_at(moments, 115.53, -80.0, SITE)
         self.assertTrue(np.isnan(south).all())
-        kept(self, altitude, airmass, south)
 
     def test_sun(self) -> None:
         noon = sun_altitude_deg([datetime(2027, 2, 11, 11, 35, tzinfo=UTC)], SITE)[0]

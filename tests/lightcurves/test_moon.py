@@ -5,7 +5,6 @@ import warnings
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
-from tools.same import kept
 
 from ulvar.lightcurves import moon_at, sun_altitude_deg
 
@@ -34,7 +33,6 @@ class Moon(unittest.TestCase):
         # Opposite but for the Moon's latitude (5 degrees), its parallax (1 degree) and half a day's motion (6 degrees).
         self.assertLess(np.abs(moon + sun).max(), 13)
         self.assertLess(np.abs(moon + sun).mean(), 7)
-        kept(self, moon, sun)
 
     def test_far_years_are_not_warned_of(self) -> None:
         with warnings.catch_warnings():

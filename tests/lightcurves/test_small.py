@@ -5,7 +5,6 @@ import unittest
 from unittest import mock
 
 import numpy as np
-from tools.same import kept
 
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
@@ -95,7 +94,6 @@ class Shapes(unittest.TestCase):
         sample_posterior(t, m, np.full(60, 0.003), fit, {}, most=500, progress=lambda done, total, words: told.append((done, total)))
         done = [d for d, _ in told]
         self.assertTrue(done and done == sorted(set(done)) and done[0] > 0 and done[-1] <= told[0][1])
-        kept(self, fit)
 
 
 class Edges(unittest.TestCase):
@@ -114,4 +112,3 @@ class Edges(unittest.TestCase):
             self.assertTrue(all(call.args[4] == 3 for call in edge.call_args_list), "so sure an edge is looked for near by")
             # What is dark, in part or wholly, is no part of the level.
             self.assertAlmostEqual(found.level, 1000, delta=5 * 2 / math.sqrt(600))
-        kept(self, found)

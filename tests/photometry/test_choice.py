@@ -5,7 +5,6 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
-from tools.same import kept
 
 from tests.photometry.test_series import whole_row
 from ulvar.photometry import SeriesRow, choose_radius, rows_by_radius
@@ -45,7 +44,6 @@ class Choice(unittest.TestCase):
             self.assertAlmostEqual(tried.scatter / expected, 1.0, delta=0.3)
             self.assertAlmostEqual(tried.error, 0.003 * math.sqrt(4 / 3), delta=0.0005)
             self.assertAlmostEqual(tried.target_snr * RADII[tried.radius][1] / 1e5, 1.0, delta=0.05)
-        kept(self, choice)
 
     def test_without_comparison_stars_the_target_has_to(self) -> None:
         for count in (0, 1):
@@ -56,7 +54,6 @@ class Choice(unittest.TestCase):
         self.assertEqual((choose_radius(nothing).radius, choose_radius(nothing).why), (1.0, "first"))
         few = choose_radius(made(exposures=3))
         self.assertEqual(few.why, "snr")
-        kept(self, choice, few)
 
     def test_spoilt_rows_and_what_is_left_out_say_nothing(self) -> None:
         rows = made()

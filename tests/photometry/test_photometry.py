@@ -56,7 +56,6 @@ class Apertures(unittest.TestCase):
             with self.subTest(flux=flux):
                 # 480 values: reduced chi-squared is known to 6.5 %; 0.9 to 1.1 is the target.
                 self.assertLess(abs(np.mean(np.square(store)) - 1), 0.1 + 0.13)
-        kept(self, result)
 
     def test_no_bias_with_fractional_position(self) -> None:
         image = np.zeros((60, 60))
@@ -104,7 +103,6 @@ class Apertures(unittest.TestCase):
         )  # fmt: skip
         self.assertEqual(list(result.flags), [StarFlag.SATURATED, StarFlag.BAD_PIXEL, StarFlag.EDGE, 0, StarFlag.EDGE])
         self.assertAlmostEqual(result.flux[3], 0.0, places=4)
-        kept(self, result)
 
     def star(self, x: float = 40.3, y: float = 39.8) -> np.ndarray:
         image = np.full((81, 90), 50.0)
@@ -247,7 +245,6 @@ class Ensembles(unittest.TestCase):
         ensemble = build_ensemble(list("abcde"), flux, error)
         self.assertEqual(ensemble.suspects, ("c",))
         self.assertLess(ensemble.weights[2], 0.05)
-        kept(self, ensemble)
 
     def test_steady_stars_are_not_named(self) -> None:
         named = 0
@@ -298,7 +295,6 @@ class Ensembles(unittest.TestCase):
         judges = build_ensemble(list("abcde"), flux[:, use], error[:, use])
         np.testing.assert_allclose(ensemble.weights, judges.weights)
         np.testing.assert_allclose(ensemble.flux[use], judges.flux)
-        kept(self, ensemble)
 
     def test_one_star_and_few_exposures(self) -> None:
         alone = build_ensemble(["a"], np.array([[100.0, 90.0, 80.0]]), np.full((1, 3), 2.0))

@@ -129,7 +129,6 @@ class Written(FolderCase):
             bad.write_text("no table")
             with self.assertRaisesRegex(StarListError, f"bad.{ending}"):
                 read_series(bad)
-        kept(self, found)
 
     def test_wrong_tables(self) -> None:
         path = self.folder / "t.csv"

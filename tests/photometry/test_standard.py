@@ -5,7 +5,6 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
-from tools.same import kept
 
 from tests.photometry.test_series import whole_row
 from ulvar.engine import Failed
@@ -81,7 +80,6 @@ class Fitted(unittest.TestCase):
             self.assertGreater(doubtful[1], values[0][1])
         self.assertLess(float(np.std(pulls)), 1.4)
         self.assertLess(abs(float(np.mean(pulls))), 0.5)
-        kept(self, found)
 
     def test_clouds_do_no_harm(self) -> None:
         found, rows, true, colour = self.fitted(3, clouds=0.6)
@@ -141,4 +139,3 @@ class Fitted(unittest.TestCase):
         assert isinstance(without, Standard)
         self.assertNotIn("3.fits", {file for file, _ in without.zeros})
         self.assertTrue(math.isnan(without.magnitude(next(r for r in rows if r.file == "3.fits"))[0]))
-        kept(self, few, found, same)

@@ -80,7 +80,6 @@ class Fitting(unittest.TestCase):
                     self.assertEqual(count, len(keep))
                     np.testing.assert_allclose(found, plain, rtol=1e-7, atol=1e-7)
                     self.assertEqual(paired(plain, points, *lookup.cells, 1.0), len(partners(Transform(plain), points, tree, 1.0)[0]))
-        kept(self, found)
 
     def test_which_takes_which(self) -> None:
         matrix = affine(1.0, 0.0, 0.0, 0.0)

@@ -7,12 +7,11 @@ from unittest import mock
 
 import numpy as np
 from bench.made_lists import make_trial, outcome
-from tools.same import kept
 
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How
-from ulvar.registration.matching import Lookup, MatchOptions, _hypotheses, _likeliest, _log_chance, _triangles, _votes
+from ulvar.registration.matching import Lookup, MatchOptions, _hypotheses, _likeliest, _log_chance
 from ulvar.simulation import Psf, add_stars
 
 
@@ -54,7 +53,6 @@ class Matching(unittest.TestCase):
             # About 40 matched stars of 0.07 px: corners are known to 0.05 px; five times that is a wrong match.
             self.assertLess(np.hypot(x - wanted[:, 0], y - wanted[:, 1]).max(), 0.25)
             self.assertEqual(found.mirrored, trial % 3 == 0)
-        kept(self, found)
 
     def test_sparse_fields_match_rightly_or_fail(self) -> None:
         rng = np.random.default_rng(34)
@@ -78,7 +76,6 @@ class Matching(unittest.TestCase):
         # Six stars are near the bound of chance: about a third of the fields pass it, mirrored or not.
         self.assertGreater(right[False], 5)
         self.assertGreater(right[True], 5, "a mirrored sky is as good as another")
-        kept(self, found)
 
     def test_unrelated_fields_never_match(self) -> None:
         rng = np.random.default_rng(32)
@@ -166,7 +163,6 @@ class Trials(unittest.TestCase):
         self.assertLess(right[4], 10)
         self.assertGreater(right[5], 10)
         self.assertTrue(all(right[n] >= 25 for n in (6, 7, 8)), right)
-        kept(self, result)
 
 
 class Resampling(unittest.TestCase):
@@ -198,7 +194,6 @@ class Resampling(unittest.TestCase):
                     self.assertLess(abs(total / flux - 1), 0.002)
                     self.assertLess(abs((stamp * inside * xs).sum() / total - cx), 0.01)
                     self.assertLess(abs((stamp * inside * ys).sum() / total - cy), 0.01)
-        kept(self, out)
 
     def test_every_column_is_filled_whatever_the_width(self) -> None:
         """Nodes lie so many pixels apart: a width of one pixel more than a whole number of them has a column of its own."""
@@ -219,7 +214,6 @@ class Resampling(unittest.TestCase):
                         self.assertFalse((part == 7e7).any())
                         # Nodes lie elsewhere, and places between them with them.
                         np.testing.assert_allclose(part, whole[: size[0], : size[1]], atol=0.2)
-        kept(self, whole, part)
 
     def bent(self) -> tuple[np.ndarray, np.ndarray]:
         places = np.random.default_rng(2).uniform(0, 1, (200, 2)) * (300, 150)
@@ -235,7 +229,6 @@ class Resampling(unittest.TestCase):
         np.testing.assert_array_equal(found, candidates[[1, 0, 2]])
         for matched, tried, chance in ((0, 9, 1.0), (1, 3, 1 - 0.8**3), (3, 3, 0.2**3), (4, 3, 0.0)):
             self.assertAlmostEqual(math.exp(_log_chance(matched, tried, 0.2)), chance)
-        kept(self, found)
 
     def test_what_triangles_propose(self) -> None:
         rng = np.random.default_rng(12)
@@ -244,7 +237,6 @@ class Resampling(unittest.TestCase):
         for mirror in (1.0, -1.0):
             found = _hypotheses(source, turned * (mirror, 1.0), 6, MatchOptions())
             self.assertLess(np.abs(found[0, :, :2] - 1.02 * np.array([[0.8 * mirror, 0.6 * mirror], [-0.6, 0.8]])).max(), 0.02)
-            kept(self, found, _votes(found.reshape(len(found), 6)[:, :5] / 0.01), _triangles(source.tobytes(), 6)[0])
 
     def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
         data = np.ones((40, 50), dtype=np.float32)

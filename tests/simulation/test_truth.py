@@ -190,7 +190,6 @@ class Light(unittest.TestCase):
             self.assertGreater(len(ratios), 2)
             # Scintillation moves single stars by some thousandths.
             self.assertAlmostEqual(float(np.mean(ratios)), 1.0, delta=0.01)
-        kept(self, pointing)
 
     def test_the_target_fades_in_its_eclipse_and_another_star_beats(self) -> None:
         size = DemoSize(width=500, height=375, cycles=9, visual=4)

@@ -212,7 +212,6 @@ class Series(FolderCase):
         self.assertAlmostEqual(
             1.4826 * float(np.median(np.abs(made[quiet] - np.median(made[quiet])))) / float(np.median(noise)), 1.0, delta=0.2,
         )  # fmt: skip
-        kept(self, found, made)
 
     def near(self, i: int, j: int) -> float:
         """Return the light of stars at a pixel of the grid."""
@@ -264,4 +263,3 @@ class Series(FolderCase):
             alone = [np.sort(np.hypot(self.x - a, self.y - b))[1] > 10 for a, b in zip(self.x, self.y)]
             good = np.array(alone) & (self.flux > 8000)
             self.assertAlmostEqual(float(np.median((found.flux / self.flux)[good])) / factor, 1.0, delta=0.05)
-        kept(self, found, data)

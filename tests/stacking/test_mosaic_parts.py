@@ -58,7 +58,6 @@ class Parts(unittest.TestCase):
         # Where one alone is, its noise is told; where both are, that of their mean.
         self.assertAlmostEqual(float(np.median(made.noise[:, :100])), 1.0, places=3)
         self.assertAlmostEqual(float(np.median(made.noise[:, 160:])), 2.0, places=3)
-        kept(self, made)
 
     def test_rejection_and_what_overlaps_with_nothing(self) -> None:
         third = self.first.copy()
@@ -90,7 +89,6 @@ class Parts(unittest.TestCase):
             fitted = np.linalg.lstsq(np.column_stack([own, other, np.ones(len(own))]), mixed, rcond=None)[0]
             self.assertAlmostEqual(fitted[1], share, delta=0.03)
             self.assertAlmostEqual(fitted[0], 1 - share, delta=0.03)
-        kept(self, made)
 
     def test_the_reference_stays_at_its_own_middle(self) -> None:
         """Also where that is far from the grid's, and its neighbour's slope is large."""

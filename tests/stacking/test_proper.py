@@ -144,7 +144,6 @@ class Profiles(unittest.TestCase):
         round_one = star_profile(image.astype(np.float32), x[:2], y[:2], 3.1, SKY)
         half = round_one[side] > round_one[side, side] / 2
         self.assertAlmostEqual(half.sum(), 3.1, delta=1.1)
-        kept(self, single, found, round_one)
 
     def test_who_stands_alone(self) -> None:
         x, y, flux = np.array([0.0, 5.0, 50.0]), np.zeros(3), np.array([1000.0, 15.0, 900.0])

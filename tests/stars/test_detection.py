@@ -166,7 +166,6 @@ class Rejected(unittest.TestCase):
         self.assertLess(distance[a], 0.5)
         self.assertTrue(found.stars.flags[index[a]] & StarFlag.SATURATED)
         self.assertGreater(distance[b], 2)
-        kept(self, found)
 
     def test_input_is_not_changed(self) -> None:
         copy = self.image.copy()
@@ -183,7 +182,6 @@ class Rejected(unittest.TestCase):
         distance, _ = matched(found, self.x, self.y)
         self.assertGreater((distance < 1.5).mean(), 0.9)
         self.assertGreater(found.ellipticity, 0.3)
-        kept(self, found)
 
     def test_wrong_options(self) -> None:
         with self.assertRaises(ValueError):
@@ -211,7 +209,6 @@ class Quality(unittest.TestCase):
         for score, s, n in zip(scores, series, noise):
             expected = s["part"] / (s["fwhm"] * n) * 3.0 * noise[0]
             self.assertLess(abs(score / expected - 1), 0.12)
-        kept(self, scores)
 
     def test_background_gradient(self) -> None:
         rng = np.random.default_rng(14)

@@ -113,7 +113,6 @@ class OutOfFocus(unittest.TestCase):
                 self.assertTrue(found.psf.ring)
                 # The seeing makes the ring a little larger.
                 self.assertLess(abs(found.fwhm_px / (2 * outer + 0.5) - 1), 0.04)
-        kept(self, found)
 
 
 class NotStars(unittest.TestCase):
@@ -128,7 +127,6 @@ class NotStars(unittest.TestCase):
         found = found_in(self.field)
         self.assertGreater(completeness(self.field, found.stars.x, found.stars.y), 0.96)
         self.assertLessEqual(false_count(self.field, found.stars.x, found.stars.y), 3)
-        kept(self, found)
 
     def test_hot_pixels_and_glow_do_not_hide_the_stars(self) -> None:
         field = make_field(self.rng, stars=25, width=400, height=300, faintest=3.6)
@@ -155,7 +153,6 @@ class NotStars(unittest.TestCase):
                 self.assertLess(abs(trail.level_adu / level - 1), 0.2)
                 self.assertLessEqual(false_count(field, found.stars.x, found.stars.y), 1)
                 self.assertGreater(completeness(field, found.stars.x, found.stars.y), 0.95)
-        kept(self, found)
 
     def test_no_trail_where_there_is_none(self) -> None:
         for seed in range(8):
@@ -180,7 +177,6 @@ class NotStars(unittest.TestCase):
         ratio = part.snr[match[same]] / whole.snr[there][same]
         self.assertAlmostEqual(float(np.median(ratio)), 1.0, delta=0.06)
         self.assertLess(len(part), 1.3 * there.sum())
-        kept(self, whole, part)
 
     def test_a_glow_along_an_edge_is_no_trail_and_a_trail_beside_it_is_one(self) -> None:
         rng = np.random.default_rng(44)
@@ -234,7 +230,6 @@ class NotStars(unittest.TestCase):
         add = make_field(np.random.default_rng(25), stars=60, width=700, height=500, faintest=3.8)
         found = find_stars((image + add.image - 200).astype(np.float32))
         self.assertLessEqual(false_count(add, found.stars.x, found.stars.y), 3)
-        kept(self, found)
 
 
 class Limits(unittest.TestCase):
@@ -251,7 +246,6 @@ class Limits(unittest.TestCase):
         self.assertGreater(false_count(field, plain.stars.x, plain.stars.y), 3)
         self.assertLessEqual(false_count(field, careful.stars.x, careful.stars.y), 3)
         self.assertGreater(completeness(field, careful.stars.x, careful.stars.y), 0.97)
-        kept(self, plain, careful)
 
     def test_limits_after_the_fact_are_those_of_the_search(self) -> None:
         field = make_field(np.random.default_rng(32), stars=300)
@@ -261,7 +255,6 @@ class Limits(unittest.TestCase):
         # The profile is gathered anew in each search, so stars at the very limit may differ.
         self.assertLessEqual(abs(len(limited) - len(narrow.stars)), 3)
         self.assertTrue((np.diff(limited.flux) <= 0).all(), "the brightest first")
-        kept(self, wide, narrow, limited)
 
     def test_options_that_make_no_sense(self) -> None:
         for wrong in ({"smallest": 1.2}, {"widest": 0.9}, {"longest": 1.0}, {"noise_peaks": -1.0}):
@@ -301,4 +294,3 @@ class Bounds(unittest.TestCase):
         self.assertLess(abs(found.stars.flux[index][use].mean() / field.flux[0] - 1), 0.03)
         for width in (found.stars.fwhm_px, found.stars.fwhm_fit_px):
             self.assertLess(abs(np.nanmedian(width) / 3 - 1), 0.02)
-        kept(self, found)

@@ -151,7 +151,6 @@ class Files(unittest.TestCase):
         self.assertIsInstance(scored, Scored)
         self.assertGreater(scored.quality.stars, 0.9 * len(frame["x"]))
         self.assertAlmostEqual(scored.quality.fwhm_px, 4.0, delta=0.1)
-        kept(self, facts, scored)
 
     def test_stacking(self) -> None:
         """A stack of dithered mosaics is grey: no checkerboard, no cell in its header, fluxes of green."""
@@ -183,4 +182,3 @@ class Files(unittest.TestCase):
         sure = (distance < 1) & (flux > 4e4)
         self.assertGreater(int(sure.sum()), 20)
         self.assertAlmostEqual(float(np.median(found.stars.flux[which[sure]] / flux[sure])), 1.0, delta=0.04)
-        kept(self, exposures, data)

@@ -210,7 +210,6 @@ class One(unittest.TestCase):
         self.assertTrue(fit.own_profile)
         self.assertLess(fit.chi2, 1.6)
         self.assertLess(abs(fit.difference_mag[0] - 2.5 * math.log10(2)), 4 * fit.difference_mag[1])
-        kept(self, fit)
 
     def test_a_neighbour_is_taken_off(self) -> None:
         rng = np.random.default_rng(12)

@@ -6,7 +6,6 @@ from dataclasses import replace
 
 import numpy as np
 from bench.made_fields import draw_trail
-from tools.same import kept
 
 from ulvar.simulation import Psf, add_stars
 from ulvar.stars import QUALITIES, StarTable, Trail, find_stars, find_trails, measure_quality
@@ -34,7 +33,6 @@ class Expected(unittest.TestCase):
             self.assertAlmostEqual(told.expected_noise_adu, math.sqrt(400 * gain + read**2) / gain, delta=0.05 / gain)
         self.assertTrue(math.isnan(measure_quality(found, gain_e_per_adu=2.5).expected_noise_adu))
         self.assertTrue(math.isnan(measure_quality(found, read_noise_e=5.0).expected_noise_adu))
-        kept(self, found, told)
 
     def test_what_is_shown_in_per_cent_is_stored_as_a_share(self) -> None:
         for quality in QUALITIES.values():
