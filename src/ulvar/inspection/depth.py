@@ -138,7 +138,8 @@ def _mixed_depth(exposures: Sequence[ExposureFacts], looks: Mapping[str, PixelLo
     for steps in by_camera.values():
         if len(steps) < 2:
             continue
-        fewest = min(steps, key=lambda s: len(steps[s]))
+        # Of as many the coarser ones, in whatever order they come.
+        fewest = min(steps, key=lambda s: (len(steps[s]), -s))
         rest = sum(len(v) for s, v in steps.items() if s != fewest)
         files = tuple(steps[fewest])
         found.append(

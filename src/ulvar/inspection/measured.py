@@ -157,9 +157,10 @@ def _jumps(stars: Mapping[str, list[SeriesRow]], raw_of: Mapping[str, str]) -> l
         part = np.flatnonzero(turned == sign)
         if len(part) < 5:
             continue
-        # What each star is off its usual place by, less what all are.
-        dx, dy = (v[:, part] - np.median(v[:, part], axis=1)[:, None] for v in (xs, ys))
-        off = np.hypot(dx - np.median(dx, axis=0), dy - np.median(dy, axis=0))
+        # What each star is off its usual place by, less what all are. A star that jumps while all drift has its usual place after that only.
+        moved = [v[:, part] - np.median(v[:, part], axis=1)[:, None] for v in (xs, ys)]
+        alone = [v - np.median(v, axis=0) for v in moved]
+        off = np.hypot(*(v - np.median(v, axis=1)[:, None] for v in alone))
         for k, name in enumerate(names):
             rows = [place[name][files[i]] for i in part]
             usual = float(np.median(off[k]))

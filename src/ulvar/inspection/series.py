@@ -50,6 +50,10 @@ class ExposureSummary:
     sun_altitude_deg: float = math.nan
 
 
+# Stars that are wider than before by less than this share have not risen, whatever they should have done.
+_RISEN = 0.1
+
+
 def _clock(moment: datetime | None) -> str:
     return moment.strftime("%H:%M") if moment is not None else "an unknown time"
 
@@ -155,9 +159,12 @@ def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
     steps = np.diff(fwhm[usable])
     spread = 1.4826 * float(np.median(np.abs(steps - np.median(steps)))) / math.sqrt(2)
     limit = best + max(0.2 * best, 5 * min(spread, 0.05 * best))
+    before = float(np.percentile(measured[usable], 25))
+    # Where the air alone should have made stars wider and did not, nothing has risen.
+    wide = usable & (fwhm > limit) & (measured > (1 + _RISEN) * before)
     found = []
-    for first, last in _spans(usable & (fwhm > limit), gap=1):
-        here = [i for i in range(first, last + 1) if usable[i] and fwhm[i] > limit]
+    for first, last in _spans(wide, gap=1):
+        here = [i for i in range(first, last + 1) if wide[i]]
         if len(here) < 3:
             continue
         members = [series[i] for i in here]
@@ -165,7 +172,6 @@ def _focus(series: Sequence[ExposureSummary]) -> list[Finding]:
         after = fwhm[last + 1 : last + 3]
         refocused = after.size > 0 and bool(np.nanmedian(after) < 0.8 * fwhm[last])
         files = tuple(e.file for e in members)
-        before = float(np.percentile(measured[usable], 25))
         found.append(
             notice(
                 "focus",
