@@ -150,8 +150,10 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
     held = stored(module)
     now = [(name, list(_kept(columns[name]))) for name in sorted(columns)[:COLUMNS]]
     keep = os.environ.get("ULVAR_KEEP")
-    if keep == "1":
-        held[key] = [[short(value) for value, _ in each] for _, each in now]
+    if keep == "1" and held.get(key, []) is not None:
+        # What is not the same each time is not from now on either.
+        dropped = {n for n, old in enumerate(held.get(key, [])) if old is None and len(held[key]) == len(now)}
+        held[key] = [None if n in dropped else [short(value) for value, _ in each] for n, (_, each) in enumerate(now)]
         wrote(module)
     before = held.get(key, [])
     if before is None:

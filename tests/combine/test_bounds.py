@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from bench import plain_combining as reference
 
-from tests.combine import reference
 from ulvar.combine import _kernels_bounds as bounds
 from ulvar.combine.combine import _plan
 

@@ -3,12 +3,12 @@
 import unittest
 
 import numpy as np
+from bench.plain_combining import nan_median, sigma_clipped
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.special import ndtri
 from tools.same import kept
 
-from tests.combine.reference import nan_median, sigma_clipped
 from ulvar.combine import Method, Rejection, ScaledRows, combine_sources, combine_stack, judged_together
 from ulvar.combine._kernels import merge_network
 from ulvar.engine import StopRequested, StopToken

@@ -3,11 +3,11 @@
 import unittest
 
 import numpy as np
+from bench.plain_combining import nan_median
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tools.same import kept
 
-from tests.combine.reference import nan_median
 from ulvar.combine import Method, Rejection, combine_stack, judged_together
 from ulvar.combine._kernels_rows import median_of_spreads
 

@@ -3,15 +3,18 @@
 import csv
 import ctypes
 import os
+import signal
 import subprocess
 import sys
 import threading
 import unittest
-from concurrent.futures import ThreadPoolExecutor
+import warnings
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from unittest import mock
 
 import cv2
+import numpy as np
 
 from tests.support import FolderCase, files_under
 from ulvar.engine import (
@@ -24,6 +27,7 @@ from ulvar.engine import (
     available_bytes,
     counted,
     keep_large_blocks,
+    pools,
     write_csv,
 )
 from ulvar.engine.atomic import _begun, clear_leftovers, temporary_name
@@ -177,6 +181,58 @@ class Pools(unittest.TestCase):
         self.assertLess(len(got), 6)
         with self.assertRaises(StopRequested):
             list(JobContext(stop=stop).each(lambda item: item, range(3), "Working"))
+
+
+class Workers(unittest.TestCase):
+    """What is done in a worker before its first item, and when its parent is gone."""
+
+    def test_a_worker_is_prepared(self) -> None:
+        for polite in (True, False):
+            with (
+                mock.patch("ulvar.engine.pools.signal.signal") as heard, mock.patch("ulvar.engine.pools.keep_large_blocks") as kept,
+                mock.patch("ulvar.engine.pools.os.nice") as nice, mock.patch("ulvar.engine.pools.threading.Thread") as thread,
+                mock.patch("cv2.setNumThreads") as threads, warnings.catch_warnings(),
+            ):  # fmt: skip
+                warnings.simplefilter("error")
+                pools._prepare_worker(polite)
+                # What cannot be computed is no value, and no error.
+                self.assertTrue(np.isnan(np.array([0.0]) / 0.0).all())
+            self.assertEqual(heard.call_args_list, [mock.call(signal.SIGTERM, pools._end_worker), mock.call(signal.SIGINT, signal.SIG_IGN)])
+            self.assertEqual((kept.call_count, thread.return_value.start.call_count, nice.call_args_list), (1, 1, [mock.call(19)] * polite))
+            self.assertEqual((thread.call_args.kwargs["target"], thread.call_args.kwargs["daemon"]), (pools._end_with_parent, True))
+            threads.assert_called_once_with(1)
+
+    def test_it_ends_with_its_parent(self) -> None:
+        for parent in (mock.Mock(sentinel=7), None):
+            with (
+                mock.patch("multiprocessing.parent_process", return_value=parent), mock.patch("ulvar.engine.pools.connection.wait") as waited,
+                mock.patch("ulvar.engine.pools.os.kill") as told, mock.patch("ulvar.engine.pools.os._exit") as ended,
+            ):  # fmt: skip
+                pools._end_with_parent()
+            there = [mock.call([7])] if parent else []
+            self.assertEqual(waited.call_args_list, there)
+            self.assertEqual(told.call_args_list, [mock.call(os.getpid(), signal.SIGTERM)] * len(there))
+            self.assertEqual(ended.call_args_list, [mock.call(1)] * len(there))
+
+    def test_as_many_as_there_are_processors(self) -> None:
+        for processors, count in (({0, 1, 2, 3, 4}, 5), (set(), 1)):
+            with mock.patch("os.sched_getaffinity", return_value=processors):
+                self.assertEqual((PoolKeeper().workers, PoolKeeper(3).workers), (count, 3))
+                self.assertEqual(pools.worker_pool()._max_workers, count)
+        keeper = PoolKeeper(1)
+        pool = keeper.get()
+        keeper.discard()
+        # It was shut down in order, not broken: nobody waits for what will not come.
+        with self.assertRaisesRegex(RuntimeError, "after shutdown"):
+            pool.submit(process_of, 0)
+
+    def test_a_stop_is_heard_beside_an_item_that_is_tried_alone(self) -> None:
+        stop = StopToken()
+        stop.stop()
+        never = mock.Mock(submit=lambda *_: Future())
+        context = JobContext(executor=never, renew=lambda: never, stop=stop)
+        with self.assertRaises(StopRequested):
+            context._alone(process_of, 0, {}, lambda item, reason: item)
 
 
 class TimeLeft(unittest.TestCase):

@@ -1,19 +1,23 @@
 """Small decisions of the flows: the reference, what a calibrated copy is, what counts as nothing, which pixels hide."""
 
 import errno
+import importlib
 import math
+import pkgutil
 import shutil
 import tempfile
 import unittest
 from pathlib import Path
 
 import numpy as np
+from tools.same import kept
 
 from tests.support import FolderCase
 from ulvar.engine import Failed
 from ulvar.flows import Scored, calibrated_facts, sort_exposures
 from ulvar.flows.align import pick_reference
 from ulvar.flows.camera import plan_by_filter
+from ulvar.flows.series import _reach
 from ulvar.flows.warping import Warped, WarpTask, warp_item
 from ulvar.frames import ExposureFacts, MaskBit, Role, scan_file, write_fits
 from ulvar.inspection import PixelLook
@@ -100,3 +104,29 @@ class Hidden(unittest.TestCase):
         self.assertEqual(int(np.isnan(warped).sum()), len(gone))
         other = WarpTask(task.facts, Transform.identity(), (5, 11), str(folder / "t.f32"), True)
         self.assertIn("12 x 5", getattr(warp_item(other), "reason", ""))
+
+
+class Columns(unittest.TestCase):
+    def test_tables_are_written_as_they_were(self) -> None:
+        """Name, unit, digits and sentence of each column of each table: whoever reads them counts on it."""
+        rooms = ("flows", "lightcurves", "stars", "photometry", "night", "cli")
+        names = [
+            f"ulvar.{room}.{m.name}" for room in rooms for m in pkgutil.iter_modules(importlib.import_module(f"ulvar.{room}").__path__)
+        ]
+        tables = {
+            f"{name}.{table}": columns
+            for name in names
+            for table, columns in sorted(vars(importlib.import_module(name)).items())
+            if table.endswith("COLUMNS") and isinstance(columns, tuple)
+        }
+        self.assertGreater(len(tables), 9)
+        for columns in tables.values():
+            self.assertEqual(len({str(column) for column in columns}), len(columns))
+        kept(self, *(tables[name] for name in sorted(tables)))
+
+
+class Reach(unittest.TestCase):
+    def test_pointings_of_one_field_lie_within_half_the_shorter_side(self) -> None:
+        for width, scale in ((4000, 1.5), (6000, 0.9)):
+            facts = [ExposureFacts(n, width=width, height=2000, scale_arcsec_px=s) for n, s in (("a", scale), ("b", None), ("c", scale))]
+            self.assertAlmostEqual(_reach(facts), 1000 * scale / 3600, delta=1e-9)
