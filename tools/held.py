@@ -7,14 +7,17 @@ otherwise.
 """
 
 import functools
+import json
 import math
 import os
 import re
+import sqlite3
 import sys
 import threading
 import unittest
 import zlib
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, suppress
 from importlib.abc import MetaPathFinder
 from importlib.machinery import ModuleSpec, PathFinder
 from pathlib import Path
@@ -90,10 +93,37 @@ class _Told:
         return result
 
 
+def _cell(value: Any) -> Any:
+    """Return a value of a night; what is JSON without the sum behind it as what it says."""
+    if isinstance(value, str) and value[:1] in ("{", "["):
+        with suppress(ValueError):
+            return json.loads(re.sub(r"#[0-9a-f]+$", "", value))
+    return value
+
+
+def _kept_with(path: Path) -> Any:
+    """Return what a night remembers: the rows of its tables, those of several kinds kind by kind."""
+    found: dict[str, list[Any]] = {}
+    try:
+        with closing(sqlite3.connect(f"file:{path}?mode=ro", uri=True)) as night:
+            night.row_factory = sqlite3.Row
+            for (table,) in night.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table' ORDER BY name"
+            ).fetchall():
+                for row in night.execute(f"SELECT * FROM {table} ORDER BY 1, 2"):
+                    kind = f" {row[0]}" if table in ("meta", "products", "findings") else ""
+                    found.setdefault(f"{table}{kind}", []).append(dict(zip(row.keys(), map(_cell, row))))
+    except sqlite3.Error:
+        return "no night"
+    return found
+
+
 def _file(path: Path) -> Any:
-    """Return what is compared of a file: header and pixels, or words; of others nothing but that it is there."""
+    """Return what is compared of a file: header and pixels, words, what a night remembers; of others nothing but that it is there."""
     if path.stat().st_size > BYTES:
         return None
+    if path.suffix == ".sqlite":
+        return _kept_with(path)
     if path.suffix in (".fits", ".fit", ".fts"):
         import fitsio
 
