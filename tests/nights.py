@@ -1,5 +1,6 @@
 """Nights that are made once for all tests, to be copied."""
 
+import json
 import shutil
 from collections.abc import Callable
 from pathlib import Path
@@ -7,8 +8,9 @@ from pathlib import Path
 from bench.made_nights import lay_eclipsing
 
 from tests.support import made_once, small_demo
+from ulvar.cli.nights import prepare_demo
 from ulvar.engine import JobContext
-from ulvar.night import Night, StationResult
+from ulvar.night import RUNNERS, STATIONS, Night, StationResult
 from ulvar.night.stations import run_intake, run_plate, run_score
 
 
@@ -44,6 +46,19 @@ def _solve(folder: Path) -> None:
     night = with_catalogue(Night.for_path(folder / "night"))
     worked(night, run_plate)
     night.close()
+
+
+def _work(folder: Path) -> None:
+    for name in ("raw", "catalogue.csv", "stars.csv"):
+        (folder / name).symlink_to(small_demo() / name)
+    night = prepare_demo(folder, json.loads((small_demo() / "truth.json").read_text()))
+    worked(night, *(RUNNERS[station] for station in STATIONS))
+    night.close()
+
+
+def worked_night() -> Path:
+    """Return a folder with the small demo and its night that went all the way, made once for all: to be copied with its links."""
+    return made_once("worked", _work)
 
 
 def scored_night() -> Path:

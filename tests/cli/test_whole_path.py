@@ -10,10 +10,14 @@ from pathlib import Path
 from typing import Any, ClassVar
 from unittest import mock
 
+from tools.same import kept
+
 from tests.cli.support import Command
+from tests.nights import worked_night
 from tests.support import small_demo, stamps
-from ulvar.cli.nights import prepare_demo
+from ulvar.cli.nights import compare, prepare_demo
 from ulvar.frames import header_of
+from ulvar.night import Night as OfANight
 
 
 class Night(Command):
@@ -66,6 +70,19 @@ class Night(Command):
         with mock.patch(made, return_value=self.truth), mock.patch("ulvar.desktop.app.run_window", opened):
             self.assertEqual(self.ulvar("demo", "--folder", self.folder)[0], 0)
         self.assertEqual(seen, [(self.folder / "night", [signal.SIG_DFL] * 2)])
+
+    def test_what_was_measured_beside_the_truth(self) -> None:
+        shutil.copytree(worked_night(), self.folder / "made", symlinks=True)
+        night = OfANight.for_path(self.folder / "made" / "night")
+        self.addCleanup(night.close)
+        results = compare(night, self.truth)
+        kept(self, results)
+        for name, entry in results.items():
+            if "limit" in entry and "minimum" not in name:
+                self.assertLess(abs(entry["measured"] - entry.get("truth", 0)), entry["limit"], name)
+            elif "truth" in entry:
+                self.assertAlmostEqual(entry["measured"] / entry["truth"], 1, delta=0.05, msg=name)
+        self.assertEqual(results["plates_solved"]["measured"], len(night.products_of("plate", night.current_series().key)))
 
     def tearDown(self) -> None:
         self.assertEqual(stamps(self.raw), self.before, "a raw file was touched")

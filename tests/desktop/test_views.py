@@ -4,7 +4,6 @@ What is seen is kept in `tests/numbers/desktop.test_views.json` and, 8x8 pixels 
 `ULVAR_KEEP=1 ./run test desktop.test_views` keeps it anew; then look at the pages of `docs/screenshots`, and at what changed in the file.
 """
 
-import json
 import shutil
 from pathlib import Path
 
@@ -16,23 +15,13 @@ from tools.looks import other_blocks, pixels, small, told
 from tools.same import kept
 
 from tests.desktop.support import WindowCase
-from tests.nights import worked
-from tests.support import made_once, small_demo
-from ulvar.cli.nights import prepare_demo
+from tests.nights import worked_night
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.picture.header import TOGGLES
-from ulvar.night import RUNNERS, STATIONS
+from ulvar.night import STATIONS
 
 # So many blocks of a page may look otherwise on another machine.
 FEW = 6
-
-
-def _work(folder: Path) -> None:
-    for name in ("raw", "catalogue.csv", "stars.csv"):
-        (folder / name).symlink_to(small_demo() / name)
-    night = prepare_demo(folder, json.loads((small_demo() / "truth.json").read_text()))
-    worked(night, *(RUNNERS[station] for station in STATIONS))
-    night.close()
 
 
 class Views(WindowCase):
@@ -40,7 +29,7 @@ class Views(WindowCase):
 
     def setUp(self) -> None:
         super().setUp()
-        shutil.copytree(made_once("worked", _work), self.folder / "made", symlinks=True)
+        shutil.copytree(worked_night(), self.folder / "made", symlinks=True)
         self.window.resize(1280, 800)
         self.model = self.window.model
         self.model.open(self.folder / "made" / "night")
