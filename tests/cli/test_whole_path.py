@@ -10,8 +10,6 @@ from pathlib import Path
 from typing import Any, ClassVar
 from unittest import mock
 
-from tools.same import kept
-
 from tests.cli.support import Command
 from tests.nights import worked_night
 from tests.support import small_demo, stamps
@@ -76,7 +74,6 @@ class Night(Command):
         night = OfANight.for_path(self.folder / "made" / "night")
         self.addCleanup(night.close)
         results = compare(night, self.truth)
-        kept(self, results)
         for name, entry in results.items():
             if "limit" in entry and "minimum" not in name:
                 self.assertLess(abs(entry["measured"] - entry.get("truth", 0)), entry["limit"], name)
