@@ -40,6 +40,7 @@ class Moved(FolderCase):
         self.assertEqual(product.values, {"reference": here, "note": str(self.folder / "elsewhere.fits"), "count": 3})
         self.assertEqual(found["o"].output, str(self.folder / "elsewhere.fits"), "what lies outside stays where it is")
         self.assertEqual(list(night.products_of("result")), [here])
+        self.assertEqual(night.meta("folder"), str(night.folder.resolve()))
 
     def test_moved(self) -> None:
         there = self.folder / "other" / "night two"

@@ -8,6 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.night.test_written import EXPOSURE_S, SixExposures
+from tests.support import FolderCase
 from ulvar.engine import JobContext
 from ulvar.flows import Outcome
 from ulvar.frames import write_fits
@@ -18,7 +19,7 @@ from ulvar.night.settings import NightSettings
 from ulvar.night.stations import results_of, run_intake, run_plate, run_stack
 from ulvar.night.stations.calibrate import _noisy
 from ulvar.night.stations.intake import _changes
-from ulvar.night.stations.masters import preparation_of
+from ulvar.night.stations.masters import preparation_of, set_candidates
 from ulvar.night.stations.results import remember_result
 from ulvar.night.stations.selection import field_shift
 from ulvar.night.stations.sky import _told
@@ -45,6 +46,13 @@ class Pieces(unittest.TestCase):
             with self.subTest(suffix), self.assertRaises(ValueError):
                 CalibrateSettings(suffix=suffix)
 
+    def test_a_region_of_the_settings_goes_before_the_header_s(self) -> None:
+        own = CalibrateSettings(overscan="[1:4,1:30]", trim="[5:40,1:30]").preparation("[1:2,1:30]", "[3:40,1:30]")
+        self.assertEqual([region.text for region in (own.overscan, own.trim)], ["[1:4,1:30]", "[5:40,1:30]"])
+        told = CalibrateSettings().preparation("[1:2,1:30]", "[3:40,1:30]")
+        self.assertEqual([region.text for region in (told.overscan, told.trim)], ["[1:2,1:30]", "[3:40,1:30]"])
+        self.assertIsNone(CalibrateSettings().preparation("", "[3:40,1:30]").trim)
+
     def test_lights_are_noisy_by_the_masters_that_they_share(self) -> None:
         def light(name: str, after: float, **masters: str) -> Outcome:
             return Outcome(name, True, values={"noise_expected": 1.0, "noise_after": after, **masters})
@@ -53,7 +61,30 @@ class Pieces(unittest.TestCase):
         self.assertEqual([f.files for f in _noisy([*lights, light("e", 1.2, bias="b2"), light("f", 1.0, bias="b3")])], [("a", "b"), ("e",)])
 
 
+class Sets(FolderCase):
+    def test_what_is_left_out_makes_no_master(self) -> None:
+        rng = np.random.default_rng(3)
+        for i in range(5):
+            self.write(f"raw/b{i}.fits", rng.normal(300 + 10 * i, 3, (40, 60)).astype(np.uint16), IMAGETYP="bias", EXPTIME=0.0)
+        night = Night.create(self.folder / "night", [self.folder / "raw"])
+        self.addCleanup(night.close)
+        run_intake(night, JobContext())
+        every = sorted(f.path for f in night.exposures)
+        for out, count, level in ((), 5, 320), (every[3:], 3, 310), (every[:1], 4, 330), (every, 0, 0):
+            night.put_back(every)
+            night.leave_out(out, "clouds")
+            sets = set_candidates(night)
+            self.assertEqual([one.count for one in sets], [count] if count else [])
+            # A median of 2,400 pixels of 3 ADU has an error of 0.08, whole numbers take half of one off.
+            self.assertTrue(all(abs(one.level_adu + 0.5 - level) < 0.5 for one in sets), [one.level_adu for one in sets])
+
+
 class Kept(SixExposures):
+    def test_fields_are_remembered(self) -> None:
+        night = self.night()
+        self.assertEqual([one.key for one in night.fields()], [one.field.key for one in night.series()])
+        self.assertEqual(len(night.fields()), 1)
+
     def test_the_order_follows_the_files_when_some_come_between(self) -> None:
         raw = Path(self.paths[0]).parent
         night = Night.for_path(raw)
