@@ -1,6 +1,6 @@
 """What tests are given stays what it was: whatever a function of Ulvar returns to a test, and what the test finds in its folder at its end.
 
-Of each test of the rooms below it is compared with what it was when the test was looked at (`tests/numbers/`), as far as it is the same each
+Of each test of the core it is compared with what it was when the test was looked at (`tests/numbers/`), as far as it is the same each
 time and on other processors: what a room's tests never ask for is seen, too, when it moves. Nothing is written into the tests for it: `hold`
 sees to their modules as they are imported. `ULVAR_KEEP=1 ./run test MODULE` keeps anew; `ULVAR_KEEP=2` after it drops what another run tells
 otherwise.
@@ -25,7 +25,7 @@ from types import FunctionType, ModuleType
 from typing import Any
 
 import numpy as np
-from tools.same import JULIAN, leaves, same, short, stored, wrote
+from tools.same import JULIAN, keeps_anew, leaves, same, short, store, stored, weights
 
 # Of numbers and words of one name so many are kept one by one; of more their count and a sum by weights. Words up to so many letters are
 # kept as they are.
@@ -33,16 +33,21 @@ EACH, LETTERS = 3, 48
 # A test is held to so many columns and files of so many bytes.
 COLUMNS, FILES, BYTES = 1500, 40, 4_000_000
 
-# The tests that are held.
-ROOMS = tuple(
-    f"tests.{room}"
-    for room in (
-        "engine", "frames", "calibration", "inspection", "combine", "registration", "stacking", "stars", "astrometry", "photometry",
-        "lightcurves", "flows", "night", "simulation", "cli", "test_docs", "test_parsers",
-    )
-)  # fmt: skip
-# How often they ask what has come in, or who was first, is the machine's.
-TIMED = ("tests.flows.test_watching", "tests.night.test_following", "tests.night.test_two_at_once", "tests.cli.test_signals")  # fmt: skip
+# Tests that are not held: the window's, whose pages are seen whole by one of them, and those of what surrounds the core.
+_AROUND = (
+    "tests.desktop.",
+    "tests.test_house",
+    "tests.test_packaging",
+    "tests.test_storm",
+    "tests.test_without_compiler",
+)
+# How often these ask what has come in, or who was first, is the machine's.
+_TIMED = (
+    "tests.flows.test_watching",
+    "tests.night.test_following",
+    "tests.night.test_two_at_once",
+    "tests.cli.test_signals",
+)
 # What is no FITS file leaves words for the next one in the library that reads it.
 DAMAGED = ("tests.frames.test_lying",)
 
@@ -161,9 +166,8 @@ def _kept(column: list[tuple[Any, float]]) -> Iterator[tuple[Any, float]]:
     else:
         yield len(numbers), 0.0
         values = np.nan_to_num(np.array([float(v) for v, _ in numbers]), nan=-77.0, posinf=9e9, neginf=-9e9)
-        weights = 1 + np.modf(np.arange(len(values)) * 0.7548776662466927)[0]
         # Larger sums, as those of Julian dates, are kept with all their digits.
-        total, size = float((weights * values).sum()), float(np.abs(values).sum())
+        total, size = float((weights(len(values)) * values).sum()), float(np.abs(values).sum())
         yield (
             total,
             2 * sum(a for _, a in numbers if math.isfinite(a)) + (1e-9 if abs(total) < JULIAN[0] else 1e-13) * size,
@@ -179,12 +183,11 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
     module = type(test).__module__
     held = stored(module)
     now = [(name, list(_kept(columns[name]))) for name in sorted(columns)[:COLUMNS]]
-    keep = os.environ.get("ULVAR_KEEP")
-    if keep == "1" and held.get(key, []) is not None:
+    if keeps_anew() and held.get(key, []) is not None:
         # What is not the same each time is not from now on either.
         dropped = {n for n, old in enumerate(held.get(key, [])) if old is None and len(held[key]) == len(now)}
         held[key] = [None if n in dropped else [short(value) for value, _ in each] for n, (_, each) in enumerate(now)]
-        wrote(module)
+        store(module)
     before = held.get(key, [])
     if before is None:
         # It is the same neither each time nor everywhere; so is a column that is none.
@@ -195,9 +198,9 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
         for n, ((name, each), old) in enumerate(zip(now, before))
         if old is not None and (len(old) != len(each) or not all(same(v, o, a) for (v, a), o in zip(each, old)))
     }
-    if keep == "2" and (moved or not whole):
+    if os.environ.get("ULVAR_KEEP") == "2" and (moved or not whole):
         held[key] = [None if n in moved else old for n, old in enumerate(before)] if whole else None
-        wrote(module)
+        store(module)
         return
     told = list(moved.values()) if whole else [f"{len(before)} columns are {[name for name, _ in now]} now"]
     test.assertEqual(told[:20], [], f"{key}: ULVAR_KEEP=1 keeps it anew")
@@ -243,7 +246,8 @@ class _Finder(MetaPathFinder):
 
     def find_spec(self, name: str, path: Sequence[str] | None, target: ModuleType | None = None) -> ModuleSpec | None:
         """Find a test module; leave others to others."""
-        if not name.startswith(ROOMS) or not name.rpartition(".")[2].startswith("test_") or name in TIMED:
+        test = name.startswith("tests.") and name.rpartition(".")[2].startswith("test_")
+        if not test or name.startswith(_AROUND) or name in _TIMED:
             return None
         spec = PathFinder.find_spec(name, path, target)
         if spec is not None and spec.loader is not None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from pathlib import Path
 
@@ -10,6 +9,7 @@ import numpy as np
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QAbstractItemView, QWidget
+from tools.same import keeps_anew
 
 # Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
 BLOCK, ACROSS, OTHER = 8, 160, 14
@@ -60,7 +60,7 @@ def small(image: np.ndarray) -> np.ndarray:
 def other_blocks(looks: dict[str, np.ndarray], path: Path) -> dict[str, list[list[int]]]:
     """Return, of small pictures one below the other in a file, the blocks that look otherwise now."""
     sheet = np.concatenate(list(looks.values()))
-    if os.environ.get("ULVAR_KEEP"):
+    if keeps_anew():
         QImage(sheet.tobytes(), ACROSS, len(sheet), 3 * ACROSS, QImage.Format.Format_RGB888).save(str(path))
     before = pixels(QImage(str(path)))
     if before.shape != sheet.shape:

@@ -28,10 +28,20 @@ RELATIVE, ABSOLUTE = 1e-6, 1e-9
 JULIAN, OF_A_DAY = (2.4e6, 2.5e6), 2e-6
 
 
+def keeps_anew() -> bool:
+    """Whether results are to be kept anew instead of compared; what only drops some of them keeps none."""
+    return os.environ.get("ULVAR_KEEP") == "1"
+
+
+def weights(count: int) -> np.ndarray:
+    """Return weights of numbers in a row, each its own, by which a sum tells one that moved or changed its place."""
+    return 1 + np.modf(np.arange(count) * 0.7548776662466927)[0]
+
+
 def _sums(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return sums of an array's parts, each number by a weight of its own, and the same of their sizes."""
     flat = np.nan_to_num(np.ravel(values).astype(float), posinf=9e9, neginf=-9e9)
-    weighted = flat * (1 + np.modf(np.arange(len(flat)) * 0.7548776662466927)[0])
+    weighted = flat * weights(len(flat))
     starts = np.linspace(0, len(flat), PARTS, endpoint=False).astype(int)
     return np.add.reduceat(weighted, starts), np.add.reduceat(np.abs(weighted), starts)
 
@@ -116,7 +126,7 @@ def stored(module: str) -> dict[str, Any]:
     return json.loads(path.read_text(encoding="utf-8")) if path.is_file() else {}
 
 
-def wrote(module: str) -> None:
+def store(module: str) -> None:
     """Write what is kept of a module."""
     path, now = _place(module), stored(module)
     path.parent.mkdir(exist_ok=True)
@@ -131,9 +141,9 @@ def kept(test: unittest.TestCase, *results: Any) -> None:
     test._kept = getattr(test, "_kept", 0) + 1  # type: ignore[attr-defined]
     key = f"{type(test).__name__}.{test._testMethodName} {test._kept}"  # type: ignore[attr-defined]
     now = [leaf for n, result in enumerate(results) for leaf in leaves(result, f"{n}")]
-    if os.environ.get("ULVAR_KEEP") == "1":
+    if keeps_anew():
         stored_now[key] = [short(v) for _, v, _ in now]
-        wrote(module)
+        store(module)
     before = stored_now.get(key, [])
     moved = [f"{name}: {b} is {v} now" for (name, v, apart), b in zip(now, before) if not same(v, b, apart)]
     test.assertEqual((moved[:20], len(now)), ([], len(before)), f"{key}: ULVAR_KEEP=1 keeps it anew")

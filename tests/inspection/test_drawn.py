@@ -130,6 +130,7 @@ class Grows(unittest.TestCase):
 
         small = np.linspace(0, 1, 25)
         self.begins("centre_jumped", changed("x", lambda was, size: was + 30 * size, range(7, 12)), small)
+        # What is told from how many exposures on is held.
         for many in range(1, COUNT, 3):
             changed("x", lambda was, size: was + size, range(many))(12.0)
         rng = np.random.default_rng(81)

@@ -7,11 +7,12 @@ from unittest import mock
 
 import numpy as np
 from bench.made_lists import make_trial, outcome
+from tools.same import kept
 
 from ulvar.engine import Failed
 from ulvar.registration import Kernel, Transform, choose_map, fit_transform, match_stars, resample
 from ulvar.registration import Resampling as How
-from ulvar.registration.matching import Lookup, MatchOptions, _hypotheses, _likeliest, _log_chance
+from ulvar.registration.matching import Lookup, MatchOptions, _hypotheses, _likeliest, _log_chance, _triangles, _votes
 from ulvar.simulation import Psf, add_stars
 
 
@@ -237,6 +238,7 @@ class Resampling(unittest.TestCase):
         for mirror in (1.0, -1.0):
             found = _hypotheses(source, turned * (mirror, 1.0), 6, MatchOptions())
             self.assertLess(np.abs(found[0, :, :2] - 1.02 * np.array([[0.8 * mirror, 0.6 * mirror], [-0.6, 0.8]])).max(), 0.02)
+            kept(self, found, _votes(found.reshape(len(found), 6)[:, :5] / 0.01), _triangles(source.tobytes(), 6)[0])
 
     def test_a_transform_to_nowhere_gives_no_pixel(self) -> None:
         data = np.ones((40, 50), dtype=np.float32)
