@@ -259,7 +259,7 @@ class Index(WholeSkyCase):
     def test_stars_about_a_place(self, ra: float, dec: float, radius: float) -> None:
         band = self.index.bands[1]
         toward = unit_vectors(np.array([ra]), np.array([dec]))[0]
-        rows = np.empty(5000, dtype=np.int64)
+        rows = np.zeros(5000, dtype=np.int64)
         count = _kernels.gather(
             toward, math.radians(radius), math.radians(band.size_deg), band.zones, band.right, band.star, self.index.vec, rows
         )  # fmt: skip
@@ -313,9 +313,9 @@ class OnDisk(WholeSkyCase):
 
 class Weighing(unittest.TestCase):
     def weighed(self, x: np.ndarray, y: np.ndarray, rx: np.ndarray, ry: np.ndarray, spread: float, skipped: np.ndarray) -> tuple[float, np.ndarray]:  # fmt: skip
-        partner = np.empty(len(x), dtype=np.int64)
+        partner = np.zeros(len(x), dtype=np.int64)
         odds = _kernels_search.log_odds(
-            x, y, np.full(len(x), spread), skipped, rx, ry, len(rx), 1e6, np.empty(len(rx), dtype=np.bool_), partner
+            x, y, np.full(len(x), spread), skipped, rx, ry, len(rx), 1e6, np.zeros(len(rx), dtype=np.bool_), partner
         )
         return odds, partner
 

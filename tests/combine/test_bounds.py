@@ -29,7 +29,7 @@ class AgainstThePlainWay(unittest.TestCase):
 
     def kernel(self, values: np.ndarray, method: int, low: float, high: float, usual: float) -> np.ndarray:
         _, quantile_k, quantile_z = _plan(len(values))
-        scratch = np.empty(len(values), dtype=np.float32)
+        scratch = np.zeros(len(values), dtype=np.float32)
         lo, hi = bounds.kept_bounds(values, len(values), method, low, high, quantile_k, quantile_z, usual, scratch)
         kept = np.zeros(len(values), dtype=bool)
         kept[lo:hi] = True

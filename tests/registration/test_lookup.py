@@ -86,7 +86,7 @@ class Fitting(unittest.TestCase):
         target = self.points[:50] + self.rng.normal(0, 2.0, (50, 2))
         points = np.vstack([self.points, self.points + [1.0, 0.0], self.points])
         lookup = Lookup.of(target, 6.0)
-        owner, away = np.empty(len(target), dtype=np.int64), np.empty(len(target))
+        owner, away = np.zeros(len(target), dtype=np.int64), np.zeros(len(target))
         count = pair_up(matrix, points, *lookup.cells, 6.0, owner, away)
         keep, partner = partners(Transform(matrix), points, cKDTree(target), 6.0)
         self.assertEqual(count, len(keep))
