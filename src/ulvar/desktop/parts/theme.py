@@ -133,7 +133,10 @@ def _images(theme: Theme) -> str:
 
 
 def apply_theme(app: QApplication, theme: Theme) -> None:
-    """Give the application a theme's palette and style sheet."""
+    """Give the application a theme's palette and style sheet, unless it has them: all widgets would be styled anew."""
+    sheet = style_sheet(theme)
+    if app.styleSheet() == sheet:
+        return
     palette = QPalette()
     role = QPalette.ColorRole
     for what, token in (
@@ -147,7 +150,7 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
     palette.setColor(QPalette.ColorGroup.Disabled, role.ButtonText, theme.color("mute"))
     app.setPalette(palette)
     app.setFont(font("label"))
-    app.setStyleSheet(style_sheet(theme))
+    app.setStyleSheet(sheet)
 
 
 def style_sheet(theme: Theme) -> str:
