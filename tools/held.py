@@ -26,6 +26,7 @@ from typing import Any
 
 import numpy as np
 from tools.same import JULIAN, keeps_anew, leaves, same, short, store, stored, weights
+from tools.shown import compare_shown
 
 # Of numbers and words of one name so many are kept one by one; of more their count and a sum by weights. Words up to so many letters are
 # kept as they are.
@@ -33,9 +34,10 @@ EACH, LETTERS = 3, 48
 # A test is held to so many columns and files of so many bytes.
 COLUMNS, FILES, BYTES = 1500, 40, 4_000_000
 
-# Tests that are not held: the window's, whose pages are seen whole by one of them, and those of what surrounds the core.
+# Of the window's tests it is what the window shows in the end, and what the night remembers.
+WINDOW = "tests.desktop."
+# Tests of what surrounds Ulvar are not held.
 _AROUND = (
-    "tests.desktop.",
     "tests.test_house",
     "tests.test_packaging",
     "tests.test_storm",
@@ -47,6 +49,10 @@ _TIMED = (
     "tests.night.test_following",
     "tests.night.test_two_at_once",
     "tests.cli.test_signals",
+    # These ask in the middle of work, or are compared whole.
+    "tests.desktop.test_worker",
+    "tests.desktop.test_warming",
+    "tests.desktop.test_views",
 )
 # What is no FITS file leaves words for the next one in the library that reads it.
 DAMAGED = ("tests.frames.test_lying",)
@@ -150,10 +156,11 @@ def _file(path: Path) -> Any:
 
 def _files(test: unittest.TestCase) -> None:
     folder = vars(test).get("folder")
+    window = type(test).__module__.startswith(WINDOW)
     if isinstance(folder, Path) and folder.is_dir():
         every = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
         _note("/", [str(p.relative_to(folder)) for p in every])
-        for path in every[:FILES]:
+        for path in [p for p in every if not window or p.suffix == ".sqlite"][:FILES]:
             _note(f"/{path.suffix}", _file(path))
 
 
@@ -217,7 +224,9 @@ def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
             columns = _Running.columns
         finally:
             _Running.columns = None
-        _compare(test, f"{type(test).__name__}.{test._testMethodName}", columns)
+        key = f"{type(test).__name__}.{test._testMethodName}"
+        _compare(test, key, columns)
+        compare_shown(test, f"{key} shown")
 
     return run
 

@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QPoint, Qt
+from PySide6.QtCore import QAbstractListModel, QPoint, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QAbstractItemView, QWidget
 from tools.same import keeps_anew
@@ -32,8 +32,9 @@ def told(part: QWidget) -> list[str]:
         place = f"{corner.x()},{corner.y()} {widget.width()}x{widget.height()}"
         found.append(" | ".join(word for word in (type(widget).__name__, place, *words, " ".join(state)) if word))
         if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
+            columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
             for row in range(min(model.rowCount(), 12)):
-                cells = [model.index(row, column) for column in range(model.columnCount())]
+                cells = [model.index(row, column) for column in range(columns)]
                 roles = (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole)
                 found.append(
                     " | ".join(
