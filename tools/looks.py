@@ -8,9 +8,13 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QAbstractListModel, QPoint, Qt
 from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QAbstractItemView, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QComboBox, QWidget
 from tools.same import keeps_anew
 
+# What is read of a part, and what it is set to.
+_SAID = ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
+_SET = ("kind", "minimum", "maximum", "singleStep", "decimals", "prefix", "suffix", "alignment", "wordWrap")
+_TIP = Qt.ItemDataRole.ToolTipRole
 # Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
 BLOCK, ACROSS, OTHER = 8, 160, 14
 
@@ -22,20 +26,20 @@ def told(part: QWidget) -> list[str]:
         if not widget.isVisibleTo(part) or widget.metaObject().className().startswith("QScroll"):
             continue
         corner = widget.mapTo(part, QPoint(0, 0))
-        said = [
-            widget.property(name)
-            for name in ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
-        ]
+        said = [widget.property(name) for name in _SAID]
         # How long work will take is the machine's.
         words = [re.sub(r"About \d+ \w+", "About", str(word)) for word in said if word not in (None, "")]
         state = [name for name in ("enabled", "checked", "readOnly") if widget.property(name) is True]
+        state += [f"{name}={value}" for name in _SET if (value := widget.property(name)) is not None]
+        if isinstance(widget, QComboBox):
+            state += [f"{widget.itemText(n)} {widget.itemData(n, _TIP) or ''}" for n in range(widget.count())]
         place = f"{corner.x()},{corner.y()} {widget.width()}x{widget.height()}"
         found.append(" | ".join(word for word in (type(widget).__name__, place, *words, " ".join(state)) if word))
         if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
             columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
             for row in range(min(model.rowCount(), 12)):
                 cells = [model.index(row, column) for column in range(columns)]
-                roles = (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole)
+                roles = (Qt.ItemDataRole.DisplayRole, _TIP)
                 found.append(
                     " | ".join(
                         str(cell.data(role)) for cell in cells for role in roles if cell.data(role) not in (None, "")

@@ -346,6 +346,7 @@ class Streaming(unittest.TestCase):
         source = Counted(np.full((3, 4), 10.0, dtype=np.float32))
         plane = np.full((3, 4), 4.0, dtype=np.float32)
         np.testing.assert_array_equal(ScaledRows(source, plane, 0.5, 1.0).rows(1, 3), np.full((2, 4), 4.0))
+        np.testing.assert_array_equal(ScaledRows(source).rows(1, 3), source.data[1:3])
 
     def test_a_plane_is_taken_off_row_by_row_in_every_band(self) -> None:
         rng = np.random.default_rng(10)
