@@ -201,6 +201,7 @@ class Matching(Stations):
         assert library is not None
         kept = len(library.entries())
         self.assertEqual(kept, len(model.products("master")))
+        self.assertIn(f"{kept} masters copied into the library.", self.messages)
         self.masters.turn_to("bias")
         name = next(e.name for e in library.entries() if e.facts.role is Role.BIAS)
         self.masters.map.retire(name)

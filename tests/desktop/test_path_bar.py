@@ -4,8 +4,10 @@ from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QEvent, QPoint, QRect, Qt
+from PySide6.QtGui import QHelpEvent
 from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QToolTip, QWhatsThis, QWidget
 
 from tests.desktop.scored import ScoredCase
 from ulvar.registration import Transform
@@ -19,6 +21,33 @@ class PathBar(ScoredCase):
             self.assertEqual(self.model.station, station)
         self.assertIsNone(beads.station_at(beads._x(7)))
         self.assertIsNone(beads.station_at(-5.0))
+
+    def test_a_bead_says_its_state_and_help_what_is_pointed_at(self) -> None:
+        beads, place = self.window.path_bar.stations, QPoint(7, 9)
+        with mock.patch.object(QToolTip, "showText") as shown:
+            for x in (beads._x(3), -5.0):
+                beads.event(QHelpEvent(QEvent.Type.ToolTip, QPoint(int(x), 20), place))
+        shown.assert_called_once_with(place, "Combine: done. Key 4", beads)
+        find, inside = self.window.path_bar.find_button, QWidget(self.window.path_bar.find_button)
+        for under, told in ((inside, find.toolTip()), (None, "")):
+            with (
+                mock.patch.object(QApplication, "widgetAt", lambda _, under=under: under),
+                mock.patch.object(QToolTip, "showText") as tip,
+                mock.patch.object(QWhatsThis, "showText") as whats,
+            ):
+                self.window.command("help")
+            self.assertEqual([call.args[1:] for call in tip.call_args_list], [(told, find)] if told else [])
+            self.assertEqual(["Ctrl+K" in call.args[1] for call in whats.call_args_list], [] if told else [True])
+
+    def test_what_is_said_stands_over_the_picture(self) -> None:
+        self.model.message.emit("Words for who is at work")
+        toast, canvas = self.window.toast, self.sky.canvas
+        self.assertTrue(toast.isVisible())
+        self.assertEqual(toast.text(), "Words for who is at work")
+        corner = toast.mapTo(self.window, QPoint(0, 0)) - canvas.mapTo(self.window, QPoint(0, 0))
+        self.assertTrue(canvas.rect().contains(QRect(corner, toast.size())))
+        self.model.message.emit("")
+        self.assertEqual(toast.text(), "Words for who is at work")
 
     def test_the_running_job(self) -> None:
         bar = self.window.path_bar

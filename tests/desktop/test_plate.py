@@ -14,6 +14,7 @@ from tests.desktop.support import WindowCase
 from tests.support import small_demo
 from ulvar.astrometry import import_stars, load_catalogue, name_catalogue, offset_position, position_angle_deg, separation_deg
 from ulvar.astrometry.votable import read_votable
+from ulvar.desktop.shell import exports
 from ulvar.lightcurves import julian_year
 from ulvar.night import Night
 from ulvar.night.settings import PlaceSettings
@@ -294,9 +295,14 @@ class Places(PlateCase):
         self.model.sky.mark_sky("Dim", *(float(v) for v in self.model.plates()[self.model.current].sky(120.0, 260.0)))
         page = self.turn("places")
         out = self.folder / "chart.pdf"
-        with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out.with_suffix("")), "PDF (*.pdf)")):
+        with (
+            mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out.with_suffix("")), "PDF (*.pdf)")),
+            mock.patch.object(exports, "write_chart", side_effect=exports.write_chart) as drawn,
+        ):
             self.click(page.chart)
-        self.until(lambda: any("Saved chart.pdf" in m for m in self.messages), 60, "the chart")
+            self.until(lambda: any("Saved chart.pdf" in m for m in self.messages), 60, "the chart")
+        stars = self.model.night.stars(self.model.series_of_exposure(self.model.current))
+        self.assertEqual([(m.name, m.kind) for m in drawn.call_args.args[1].marks], [*((s.name, s.role) for s in stars), ("Dim", "mark")])
         self.assertTrue(out.read_bytes().startswith(b"%PDF"))
         self.model.set_setting("plate", "catalogue", str(self.folder / "none.csv"))
         self.window.exports.save_chart(self.folder / "b.pdf", self.model.facts(self.model.current), self.model.plates()[self.model.current])

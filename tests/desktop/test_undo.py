@@ -54,9 +54,12 @@ class Undo(ScoredCase):
             self.assertNotEqual(states[-1], states[-2], f"change {number} does nothing")
         self.assertEqual(states[5]["left out"][lights[1]], "cloud", "its first reason stays")
         self.assertEqual(model.undo.count(), len(changes), "each is one step")
+        named = self.window.actions_by_command["undo"]
+        self.assertEqual(named.text(), f"Undo: {model.undo.text(len(changes) - 1)}")
         for index in reversed(range(len(changes))):
             self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
             self.assertEqual(self.state(), states[index], f"after undoing change {index}")
+        self.assertEqual(named.text(), "Undo")
         for index in range(len(changes)):
             self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
             self.assertEqual(self.state(), states[index + 1], f"after doing change {index} again")
