@@ -17,7 +17,7 @@ from pathlib import Path
 import platformdirs
 
 from ulvar.engine import write_text
-from ulvar.frames import fingerprint, scan_file
+from ulvar.frames import fingerprint
 
 # Small, but with everything that a night has: two filters, all kinds of calibration frames, a target.
 _SIZE = {"width": 300, "height": 225, "cycles": 2, "visual": 3, "bias": 3, "darks": 4, "flats": 3}
@@ -79,8 +79,8 @@ def warm_kernels() -> float:
             for station in STATIONS:
                 run_station(night, JobContext(), station)
             # A night finds all stars; whoever only aligns finds the brightest.
-            light = next((folder / truth["raw"] / "lights").rglob("*.fits"))
-            detect_in(scan_file(str(light)), DetectOptions(), quick=True)
+            # The first by time: whichever file a folder lists first may be the one that is cut short.
+            detect_in(night.lights()[0], DetectOptions(), quick=True)
             settings = night.settings
             settings.plate.bodies = str(folder / truth["bodies"])
             night.set_settings(settings)
