@@ -9,7 +9,6 @@ otherwise.
 import functools
 import json
 import math
-import os
 import re
 import sqlite3
 import sys
@@ -25,7 +24,7 @@ from types import FunctionType, ModuleType
 from typing import Any
 
 import numpy as np
-from tools.same import JULIAN, keeps_anew, leaves, same, short, store, stored, weights
+from tools.same import JULIAN, drops, keeps_anew, leaves, same, short, store, stored, weights
 from tools.shown import compare_shown
 
 # Of numbers and words of one name so many are kept one by one; of more their count and a sum by weights. Words up to so many letters are
@@ -205,7 +204,7 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
         for n, ((name, each), old) in enumerate(zip(now, before))
         if old is not None and (len(old) != len(each) or not all(same(v, o, a) for (v, a), o in zip(each, old)))
     }
-    if os.environ.get("ULVAR_KEEP") == "2" and (moved or not whole):
+    if drops() and (moved or not whole):
         held[key] = [None if n in moved else old for n, old in enumerate(before)] if whole else None
         store(module)
         return

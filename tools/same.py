@@ -33,6 +33,11 @@ def keeps_anew() -> bool:
     return os.environ.get("ULVAR_KEEP") == "1"
 
 
+def drops() -> bool:
+    """Whether what is not the same as it was kept is dropped instead of told."""
+    return os.environ.get("ULVAR_KEEP") == "2"
+
+
 def weights(count: int) -> np.ndarray:
     """Return weights of numbers in a row, each its own, by which a sum tells one that moved or changed its place."""
     return 1 + np.modf(np.arange(count) * 0.7548776662466927)[0]

@@ -5,13 +5,12 @@ The figures behind a point are not compared, nor is a window in which work still
 """
 
 import base64
-import os
 import re
 import unittest
 import zlib
 from typing import Any
 
-from tools.same import keeps_anew, store, stored
+from tools.same import drops, keeps_anew, store, stored
 
 CODE = 4
 
@@ -57,7 +56,7 @@ def compare_shown(test: unittest.TestCase, key: str) -> None:
         before = held[key] = "".join(sorted(now))
         store(module)
     gone = _codes(before) - now.keys()
-    if gone and os.environ.get("ULVAR_KEEP") == "2":
+    if gone and drops():
         held[key] = None
         store(module)
         return

@@ -1,7 +1,6 @@
 """Every rejection method against the plain way, on sorted values with tails, outliers and ties."""
 
 import unittest
-from functools import cache
 
 import numpy as np
 from bench import plain_combining as reference
@@ -9,11 +8,8 @@ from bench import plain_combining as reference
 from ulvar.combine import _kernels_bounds as bounds
 from ulvar.combine.combine import _plan
 
-
-@cache
-def plan(count: int):  # type: ignore[no-untyped-def]
-    """Give what is worked out once for so many values."""
-    return _plan(count)
+# What is worked out once for so many values.
+PLANS = {count: _plan(count) for count in range(4, 26)}
 
 
 def samples(count: int):  # type: ignore[no-untyped-def]
@@ -35,7 +31,7 @@ class AgainstThePlainWay(unittest.TestCase):
     """The indices kept are those of the reference, value by value."""
 
     def kernel(self, values: np.ndarray, method: int, low: float, high: float, usual: float) -> np.ndarray:
-        _, quantile_k, quantile_z = plan(len(values))
+        _, quantile_k, quantile_z = PLANS[len(values)]
         scratch = np.zeros(len(values), dtype=np.float32)
         lo, hi = bounds.kept_bounds(values, len(values), method, low, high, quantile_k, quantile_z, usual, scratch)
         kept = np.zeros(len(values), dtype=bool)
@@ -43,7 +39,7 @@ class AgainstThePlainWay(unittest.TestCase):
         return kept
 
     def first_spread(self, values: np.ndarray) -> float | None:
-        _, quantile_k, quantile_z = plan(len(values))
+        _, quantile_k, quantile_z = PLANS[len(values)]
         k = quantile_k[len(values)]
         if k < 0:
             return None
