@@ -70,7 +70,11 @@ def pair_page(window: MainWindow, wait: Callable[[float], None]) -> None:
     window.command("run pair")
     while model.jobs.busy:
         wait(0.1)
-    wait(0.5)
+    # Rows that came just now are not gone to as those are that an earlier run left.
+    here = model.current
+    for path in (model.lights()[0].path, here):
+        model.set_current(path)
+        wait(0.5)
 
 
 def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -> None:
@@ -163,6 +167,8 @@ def main() -> int:
     wait(1.0)
     while window.model.jobs.busy:
         wait(0.1)
+    # One of an earlier run would be drawn on every picture.
+    window.model.set_setting("plate", "pair", None)
     current = next(f.path for f in window.model.lights() if f.stem == "T12-V-041")
     out = ROOT / "docs" / "screenshots"
     out.mkdir(parents=True, exist_ok=True)
