@@ -225,7 +225,7 @@ def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
             _Running.columns = None
         key = f"{type(test).__name__}.{test._testMethodName}"
         _compare(test, key, columns)
-        compare_shown(test, f"{key} shown")
+        compare_shown(test, key)
 
     return run
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 import re
+import zlib
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +19,8 @@ _SET = ("kind", "minimum", "maximum", "singleStep", "decimals", "prefix", "suffi
 _TIP = Qt.ItemDataRole.ToolTipRole
 # Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
 BLOCK, ACROSS, OTHER = 8, 160, 14
+# The same of a window that a test leaves behind; so many blocks may look otherwise. A block of this level is not compared.
+LEFT_BLOCK, LEFT_OTHER, LEFT_FEW, ANY = 16, 5, 1, 255
 
 
 def told(part: QWidget) -> list[str]:
@@ -60,6 +64,34 @@ def small(image: np.ndarray) -> np.ndarray:
     high, wide = image.shape[0] // BLOCK, min(image.shape[1] // BLOCK, ACROSS)
     blocks = image[: high * BLOCK, : wide * BLOCK].reshape(high, BLOCK, wide, BLOCK, 3).mean(axis=(1, 3))
     return np.pad(blocks.round().astype(np.uint8), ((0, 0), (0, ACROSS - wide), (0, 0)))
+
+
+def left_look(part: QWidget) -> str:
+    """Return how a part looks, a block to a pixel, as a word of its height, width and pixels."""
+    image = part.grab().toImage()
+    high, wide = max(1, image.height() // LEFT_BLOCK), max(1, image.width() // LEFT_BLOCK)
+    away = Qt.TransformationMode.SmoothTransformation
+    return _word(np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1))
+
+
+def _word(look: np.ndarray) -> str:
+    packed = base64.b85encode(zlib.compress(look.astype(np.uint8).tobytes(), 9)).decode()
+    return f"{look.shape[0]} {look.shape[1]} {packed}"
+
+
+def _look(word: str) -> np.ndarray:
+    high, wide, packed = word.split(" ")
+    return np.frombuffer(zlib.decompress(base64.b85decode(packed)), np.uint8).reshape(int(high), int(wide), 3).astype(int)
+
+
+def left_otherwise(now: str, before: str) -> tuple[list[list[int]], str]:
+    """Return the blocks of a part that look otherwise than they did, and how it looked without these."""
+    look, kept = _look(now), _look(before)
+    if look.shape != kept.shape:
+        return [[-1, -1]] * (LEFT_FEW + 1), ""
+    other = ((np.abs(look - kept) > LEFT_OTHER) & (kept != ANY)).any(axis=-1)
+    kept[other] = ANY
+    return np.argwhere(other).tolist(), _word(kept)
 
 
 def other_blocks(looks: dict[str, np.ndarray], path: Path) -> dict[str, list[list[int]]]:
