@@ -81,7 +81,9 @@ def _word(look: np.ndarray) -> str:
 
 def _look(word: str) -> np.ndarray:
     high, wide, packed = word.split(" ")
-    return np.frombuffer(zlib.decompress(base64.b85decode(packed)), np.uint8).reshape(int(high), int(wide), 3).astype(int)
+    return (
+        np.frombuffer(zlib.decompress(base64.b85decode(packed)), np.uint8).reshape(int(high), int(wide), 3).astype(int)
+    )
 
 
 def left_otherwise(now: str, before: str) -> tuple[list[list[int]], str]:

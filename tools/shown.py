@@ -76,7 +76,9 @@ def _compare_looks(test: unittest.TestCase, key: str, now: list[str]) -> None:
         store(module)
         return
     told = [blocks[:20] for blocks, _ in other if len(blocks) > LEFT_FEW]
-    test.assertEqual((told, len(now)), ([], len(before)), f"{key}: blocks (row, column) look otherwise; ULVAR_KEEP=1 keeps it anew")
+    test.assertEqual(
+        (told, len(now)), ([], len(before)), f"{key}: blocks (row, column) look otherwise; ULVAR_KEEP=1 keeps it anew"
+    )
 
 
 def compare_shown(test: unittest.TestCase, key: str) -> None:
