@@ -86,6 +86,14 @@ def _look(word: str) -> np.ndarray:
     )
 
 
+def left_alike(now: str, before: str) -> str:
+    """Return how a part looks without the blocks that were not compared before."""
+    look, kept = _look(now), _look(before)
+    if look.shape == kept.shape:
+        look[(kept == ANY).any(axis=-1)] = ANY
+    return _word(look)
+
+
 def left_otherwise(now: str, before: str) -> tuple[list[list[int]], str]:
     """Return the blocks of a part that look otherwise than they did, and how it looked without these."""
     look, kept = _look(now), _look(before)

@@ -59,16 +59,18 @@ def _settled(window: Any) -> bool:
 
 def _compare_looks(test: unittest.TestCase, key: str, now: list[str]) -> None:
     """Compare how windows look with what is kept of it."""
+    from tools.looks import LEFT_FEW, left_alike, left_otherwise
+
     module = type(test).__module__
     held = stored(module)
-    if keeps_anew() and held.get(key, []) is not None:
-        held[key] = now
-        store(module)
     before = held.get(key, now)
     if before is None:
         return
-    from tools.looks import LEFT_FEW, left_otherwise
-
+    if keeps_anew():
+        # What is not the same each time is not from now on either.
+        alike = [left_alike(*pair) for pair in zip(now, before)]
+        held[key] = before = now = alike + now[len(alike) :]
+        store(module)
     other = [left_otherwise(*pair) for pair in zip(now, before)]
     if drops() and (len(now) != len(before) or any(blocks for blocks, _ in other)):
         rests = [rest for _, rest in other]
@@ -76,9 +78,8 @@ def _compare_looks(test: unittest.TestCase, key: str, now: list[str]) -> None:
         store(module)
         return
     told = [blocks[:20] for blocks, _ in other if len(blocks) > LEFT_FEW]
-    test.assertEqual(
-        (told, len(now)), ([], len(before)), f"{key}: blocks (row, column) look otherwise; ULVAR_KEEP=1 keeps it anew"
-    )
+    said = f"{key}: blocks (row, column) look otherwise; ULVAR_KEEP=1 keeps it anew"
+    test.assertEqual((told, len(now)), ([], len(before)), said)
 
 
 def compare_shown(test: unittest.TestCase, key: str) -> None:

@@ -277,7 +277,7 @@ class Meant(ScoredCase):
         slip = self.window.slip
         self.assertEqual([c for c in slip.findChildren(FindingCard) if c.isVisible()], [])
         (line,) = [b for b in slip.findChildren(CardButton) if b.isVisible()]
-        self.assertRegex(line.text(), r"^Elsewhere: .*(blocks|to check)")
+        self.assertRegex(line.text(), r"^Elsewhere: .*(blocking|to check)")
         self.assertIn("Masters: No dark", line.toolTip())
         worst = min(night.findings(), key=lambda f: f.severity)
         self.click(line)

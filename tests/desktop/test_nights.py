@@ -114,6 +114,7 @@ class TargetOverNights(WindowCase):
         cells = [[page.rows.data(page.rows.index(row, k)) for k in range(7)] for row in range(4)]
         self.assertEqual([row[0] for row in cells], [V1, B2, V2, V3])
         self.assertIn("no dip", cells[3][1])
+        self.assertIn(f"3 minima timed. {V3}: no dip", page.words.text())
         self.assertRegex(cells[0][1], "^2\u2009461\u2009[0-9]{3}[.][0-9]{5}$")
         self.click(page.fit)
         self.assertIn("Type a period", page.words.text())

@@ -28,6 +28,7 @@ from ulvar.engine import (
     counted,
     keep_large_blocks,
     pools,
+    true_minus,
     write_csv,
 )
 from ulvar.engine.atomic import _begun, clear_leftovers, temporary_name
@@ -321,3 +322,10 @@ class Memory(unittest.TestCase):
 
     def test_counts_in_words(self) -> None:
         self.assertEqual([counted(n, "file") for n in (0, 1, 2)], ["0 files", "1 file", "2 files"])
+
+    def test_numbers_have_a_minus_and_names_their_hyphens(self) -> None:
+        for text, shown in (
+            ("-3", "−3"), ("at -10 °C (-0.5 of it)", "at −10 °C (−0.5 of it)"), ("+0.2 to -.5", "+0.2 to −.5"), ("1e-09", "1e−09"), ("-inf", "−inf"),
+            ("UM-17 on 2026-03-14", "UM-17 on 2026-03-14"), ("check-star, x-1, -", "check-star, x-1, -"),
+        ):  # fmt: skip
+            self.assertEqual(true_minus(text), shown)

@@ -98,10 +98,11 @@ class Under(FolderCase):
         other = replace(curve, magnitude=curve.magnitude + 3.0)
         reach = np.ptp(np.nanpercentile(curve.magnitude, (2, 98)))
         for apart, step in ((None, 1.2 * reach), (0.5, 0.5)):
-            found = other_series(curve.magnitude, [("B", other), ("R", other)], apart)
+            found = other_series(curve.magnitude, [("B-1", other), ("R-2", other)], apart)
             for k, one in enumerate(found, 1):
                 np.testing.assert_allclose(one.magnitude, curve.magnitude + k * step, atol=1e-9)
-                self.assertIn(f"{'BR'[k - 1]}, shifted by {k * step - 3:+.2f} mag".replace("-", "−"), one.told)
+                # A name keeps its hyphen.
+                self.assertIn(f"{'BR'[k - 1]}-{k}, shifted by −{3 - k * step:.2f} mag", one.told)
 
     def test_figures_show_them(self) -> None:
         table, made = series(), result()

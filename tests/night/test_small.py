@@ -39,7 +39,16 @@ class Pieces(unittest.TestCase):
             ([Outcome("a", False, "no stars")], "the pair was not measured: no stars"),
             ([], "there is no exposure to measure"),
         ):
-            self.assertEqual(_told("the pair", None, bad, 0).problem, words)  # type: ignore[arg-type]
+            self.assertEqual(_told(["the pair"], len(bad), bad, 0).problem, words)
+
+    def test_one_thing_in_each_exposure_or_several(self) -> None:
+        good, bad = Outcome("a", True), Outcome("b", False, "no stars")
+        for told, words in (
+            (_told(["Wisp"], 2, [good, bad], 1), "Wisp measured in 1 of 2 exposures; no stars"),
+            (_told(["Wisp", "Reed"], 2, [good] * 4, 4), "2 moving bodies measured at 4 of 4 places in 2 exposures"),
+        ):
+            self.assertEqual((told.text, told.problem), (words, ""))
+        self.assertEqual(_told(["Wisp", "Reed"], 1, [bad, bad], 0).problem, "2 moving bodies were not measured: no stars")
 
     def test_what_no_suffix_may_be(self) -> None:
         for suffix in ("a/b", "-x.FITS"):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ulvar.engine import true_minus
 from ulvar.frames import ExposureFacts, Role, Tolerances
 
 
@@ -152,4 +153,4 @@ def _temperature(
     if candidate.kind is Role.BIAS:
         doubts.append(text)
         return ""
-    return f"{text} ({b:.0f} °C)".replace("-", "−")
+    return true_minus(f"{text} ({b:.0f} °C)")

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ulvar.combine import RowSource
-from ulvar.engine import F32Array, F64Array
+from ulvar.engine import F32Array, F64Array, true_minus
 from ulvar.frames import Role, difference_noise, median, robust_spread, row_medians
 
 # A thumb is made of thin bands of rows: a few percent of the pixels tell levels to a small part of the noise.
@@ -180,7 +180,7 @@ def _odd_darks(cells: F64Array, levels: F64Array, good: np.ndarray, noise: float
             reason = f"up to {peak:.1f} ADU brighter than the others: light got in"
             found.append(OddFrame(int(i), "light_leak", reason, peak))
         elif off:
-            word = f"{shift:+.1f}".replace("-", "−")
+            word = true_minus(f"{shift:+.1f}")
             found.append(OddFrame(int(i), "level", f"its level is {word} ADU from the others", shift))
         else:
             found.append(OddFrame(int(i), "pattern", f"its pattern differs by {largest:.1f} ADU", largest))

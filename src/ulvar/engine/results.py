@@ -1,8 +1,12 @@
-"""Failures as values, and counts in words."""
+"""Failures as values, counts and signs in words."""
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
+
+# A hyphen before a number, not within a name or a date; that of a power of ten.
+_SIGN = re.compile(r"(?<!\w)-(?=\.?\d|inf)|(?<=\de)-(?=\d)")
 
 
 @dataclass(frozen=True)
@@ -32,3 +36,14 @@ def counted(count: int, word: str, one: str = "", many: str = "") -> str:
 def percent(share: float, decimals: int = 0) -> str:
     """Return a share as per cent, with a space that no line ends at."""
     return f"{100 * share:.{decimals}f}\u00a0%"
+
+
+def true_minus(text: str) -> str:
+    """Return a text whose negative numbers have the sign of a minus; names and dates keep their hyphens.
+
+    Examples
+    --------
+    >>> true_minus("UM-17 at -10.5 °C on 2026-03-14"), true_minus("2e-09")
+    ('UM-17 at −10.5 °C on 2026-03-14', '2e−09')
+    """
+    return _SIGN.sub("−", text)

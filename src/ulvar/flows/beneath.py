@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array
+from ulvar.engine import F64Array, true_minus
 from ulvar.lightcurves import LightCurve
 from ulvar.photometry import SeriesTable
 
@@ -51,7 +51,7 @@ class Beneath:
 
 def _told(name: str, shift: float, times: float = 1.0) -> str:
     larger = "" if times == 1.0 else f", {times:g} times as large"
-    return f"{name}, shifted by {shift:+.2f} mag{larger}".replace("-", "−")
+    return true_minus(f"{name}, shifted by {shift:+.2f} mag{larger}")
 
 
 def other_series(own: F64Array, others: Sequence[tuple[str, LightCurve]], apart: float | None = None) -> list[Beneath]:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 
-from ulvar.engine import counted
+from ulvar.engine import counted, true_minus
 from ulvar.flows.fast import FilmSeries
 from ulvar.inspection import Finding, notice
 from ulvar.lightcurves import Occultation, jd_from_utc
@@ -64,7 +64,7 @@ def occultation_words(event: Occultation, *, dated: bool) -> list[str]:
 
 
 def _signed(value: float) -> str:
-    return f"{value:.1f}".replace("-", "−")
+    return true_minus(f"{value:.1f}")
 
 
 def frame_time(seconds: float, *, dated: bool) -> str:

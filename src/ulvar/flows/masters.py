@@ -18,7 +18,7 @@ from ulvar.calibration import (
 )
 from ulvar.calibration.prepare import Preparation
 from ulvar.combine import Rejection
-from ulvar.engine import Failed, JobContext, check_disk, counted, place_words
+from ulvar.engine import Failed, JobContext, check_disk, counted, place_words, true_minus
 from ulvar.flows.common import Outcome, done_before
 from ulvar.frames import (
     GIVEN,
@@ -353,7 +353,7 @@ def set_findings(values: Mapping[str, Any]) -> list[Finding]:
         ]
     drift = values.get("drift_adu") or 0.0
     if drift:
-        word = f"{drift:+.1f}".replace("-", "−")
+        word = true_minus(f"{drift:+.1f}")
         found.append(
             notice(
                 "level_drift",

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from statistics import median
 
+from ulvar.engine import true_minus
 from ulvar.frames import Group, Role
 from ulvar.inspection.findings import Finding, Mend, notice
 from ulvar.inspection.pixels import PixelLook
@@ -29,7 +30,7 @@ def _evidence(group: Group, others: Sequence[Group], looks: Mapping[str, PixelLo
     same = [g for g in others if g.role is group.role and g.exposure_s == group.exposure_s]
     theirs = _level(same, looks)
     if theirs is not None:
-        return f" Their level is {mine - theirs:+.0f} ADU from like frames with the lights' setting.".replace("-", "−"), {
+        return true_minus(f" Their level is {mine - theirs:+.0f} ADU from like frames with the lights' setting."), {
             "level_adu": mine, "other_level_adu": theirs,
         }  # fmt: skip
     lights = [looks[f].low_adu for g in others if g.role is Role.LIGHT for f in g.files if f in looks]

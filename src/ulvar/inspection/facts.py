@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from ulvar.calibration import Fit, Match
-from ulvar.engine import Failed, counted
+from ulvar.engine import Failed, counted, true_minus
 from ulvar.frames import Group, Role, Tolerances, file_of
 from ulvar.inspection.agreement import setting_findings
 from ulvar.inspection.findings import Finding, Mend, notice
@@ -83,8 +83,10 @@ def _temperature_mismatch(groups: Sequence[Group], limits: Tolerances) -> list[F
                 notice(
                     "dark_temperature",
                     f"{counted(group.count, 'dark', 'is', 'are')} {abs(off):.1f} °C too {word}",
-                    f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
-                    f"{group.temperature_c - off:.0f} °C.".replace("-", "−"),
+                    true_minus(
+                        f"{exposure}at {group.temperature_c:.0f} °C; the nearest lights are at "
+                        f"{group.temperature_c - off:.0f} °C."
+                    ),
                     group.files,
                     {"off_c": off},
                     Mend.leave_out(group.files),

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import cv2
 import numpy as np
 
-from ulvar.engine import F32Array, F64Array, Failed, MaskArray
+from ulvar.engine import F32Array, F64Array, Failed, MaskArray, true_minus
 from ulvar.frames import MAD_TO_SIGMA, row_medians
 from ulvar.inspection.findings import Finding, notice
 
@@ -204,7 +204,7 @@ def flat_findings(label: str, check: FlatCheck, files: tuple[str, ...]) -> list[
     if check.verdict == "fits":
         return []
     word = "over-corrects" if check.verdict == "over" else "under-corrects"
-    percent = f"{check.corner_percent:+.1f} %".replace("-", "−")
+    percent = true_minus(f"{check.corner_percent:+.1f} %")
     return [
         notice(
             f"flat_{check.verdict}",

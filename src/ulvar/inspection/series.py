@@ -10,7 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ulvar.engine import F64Array, counted, percent
+from ulvar.engine import F64Array, counted, percent, true_minus
 from ulvar.inspection.findings import Finding, Mend, notice
 
 
@@ -208,8 +208,10 @@ def _dawn(series: Sequence[ExposureSummary]) -> list[Finding]:
             notice(
                 "dawn",
                 f"{word} {span}",
-                f"The sky of {of} is up to {top:.1f} times as bright as the night's; the Sun is "
-                f"{max(sun[first : last + 1]):.0f}° high.".replace("-", "−"),
+                true_minus(
+                    f"The sky of {of} is up to {top:.1f} times as bright as the night's; the Sun is "
+                    f"{max(sun[first : last + 1]):.0f}° high."
+                ),
                 files,
                 {"series": [round(float(v), 1) for v in sky]},
                 Mend.leave_out(files),

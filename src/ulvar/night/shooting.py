@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from ulvar.calibration import Shot
-from ulvar.engine import write_text
+from ulvar.engine import true_minus, write_text
 
 COLUMNS = (
     "kind", "count", "exposure_s", "filter", "gain", "offset", "temperature_c", "binning", "readout_mode", "camera",
@@ -45,7 +45,7 @@ def shooting_page(shots: Sequence[Shot], title: str) -> str:
         settings = [
             f"gain {shot.gain:g}" if shot.gain is not None else "",
             f"offset {shot.offset:g}" if shot.offset is not None else "",
-            f"{shot.temperature_c:g} °C".replace("-", "−") if shot.temperature_c is not None else "",
+            true_minus(f"{shot.temperature_c:g} °C") if shot.temperature_c is not None else "",
             f"binning {shot.binning}",
             shot.readout_mode,
         ]

@@ -17,6 +17,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import Rows, label, number, table
 from ulvar.desktop.work.background import Asker
+from ulvar.engine import true_minus
 
 
 def catalogues_folder() -> Path:
@@ -63,7 +64,7 @@ class CoverageMap(QWidget):
             painter.drawText(QRectF(x - 20, box.bottom() + 2, 40, 16), Qt.AlignmentFlag.AlignCenter, f"{hours} h")
         for dec in (90, 0, -90):
             y = min(max(self.place(0.0, dec).y(), 8.0), self.height() - 28.0)
-            painter.drawText(QRectF(0, y - 8, 26, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, f"{dec:+d}°".replace("-", "−").replace("+0", "0"))  # fmt: skip
+            painter.drawText(QRectF(0, y - 8, 26, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, true_minus(f"{dec:+d}°").replace("+0", "0"))  # fmt: skip
         if self.here is not None:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setBrush(Qt.BrushStyle.NoBrush)

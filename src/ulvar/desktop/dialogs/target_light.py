@@ -13,6 +13,7 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme, filter_color
 from ulvar.desktop.parts.widgets import label
 from ulvar.desktop.parts.zoomed import ZoomPlot
+from ulvar.engine import true_minus
 
 _AXES = (
     ("days", "days", "Days from the first point on"),
@@ -156,6 +157,8 @@ class TargetLight(QWidget):
         if result.fit is None or not result.modelled:
             return "; ".join(result.notes)
         told = fit_words(result.fit.values, result.fit.errors)
-        return "; ".join(
-            [*(f"{words} {text}" for words, text in told), f"residual scatter {1000 * result.fit.rms_mag:.1f} mmag"]
-        ).replace("-", "−")
+        return true_minus(
+            "; ".join(
+                [*(f"{words} {text}" for words, text in told), f"residual scatter {1000 * result.fit.rms_mag:.1f} mmag"]
+            )
+        )

@@ -15,7 +15,7 @@ from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, label, number, table
-from ulvar.engine import Failed, counted
+from ulvar.engine import Failed, true_minus
 from ulvar.lightcurves import Ephemeris
 
 
@@ -129,7 +129,7 @@ class TargetMinima(QWidget):
             (
                 one.name, f"{one.time:,.5f}".replace(",", "\u2009"), f"{one.error:.5f}",
                 number(86400 * (one.folded - one.time), 0) if math.isfinite(one.folded) else "–", f"{one.depth_mag:.3f}",
-                f"{told.cycles[k] + 0.0:g}".replace("-", "−") if told else "–", number(1440 * told.off[k], 2) if told else "–",
+                true_minus(f"{told.cycles[k] + 0.0:g}") if told else "–", number(1440 * told.off[k], 2) if told else "–",
             )
             for k, one in enumerate(timed.minima)
         ]  # fmt: skip
@@ -139,7 +139,7 @@ class TargetMinima(QWidget):
             [one.name for one in timed.minima] + [name for name, _ in timed.missing],
             dim=set(range(len(timed.minima), len(rows))),
         )
-        words = f"{counted(len(timed.minima), 'minimum', many='minima')} timed."
+        words = f"{len(timed.minima)} {'minimum' if len(timed.minima) == 1 else 'minima'} timed."
         if timed.missing:
             words += f" {timed.missing[0][0]}: {timed.missing[0][1]}" + (
                 f"; and {len(timed.missing) - 1} more." if len(timed.missing) > 1 else "."
@@ -153,7 +153,7 @@ class TargetMinima(QWidget):
             if math.isfinite(told.chi2_reduced):
                 words += f"; reduced χ² {told.chi2_reduced:.2f}"
             self._draw(told, timed)
-        self.words.setText(words.replace("-", "−"))
+        self.words.setText(true_minus(words))
 
     def _draw(self, told: Ephemeris, timed: Timed) -> None:
         self.plot.series = [

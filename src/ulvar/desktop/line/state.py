@@ -12,6 +12,7 @@ from ulvar.desktop.line.sky import LANE, NightSky
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.numbers import METRICS
 from ulvar.desktop.parts.ticks import nice_ticks
+from ulvar.engine import true_minus
 from ulvar.frames import ExposureFacts, Role
 from ulvar.night import SERIES_STATIONS
 
@@ -152,7 +153,7 @@ class LineState:
         ticks = nice_ticks(*self.range(), 4)
         gap = ticks[1] - ticks[0] if len(ticks) > 1 else 1.0
         places = max(decimals if gap < 1 else 0, max(0, -math.floor(math.log10(gap) + 1e-9)) if gap > 0 else 0)
-        return [(self.y(v), f"{v:.{places}f} {unit}".replace("-", "−").strip()) for v in ticks]
+        return [(self.y(v), true_minus(f"{v:.{places}f} {unit}").strip()) for v in ticks]
 
     def calibration_frames(self) -> list[ExposureFacts]:
         """Return calibration frames with a time."""

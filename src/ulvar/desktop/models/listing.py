@@ -11,6 +11,7 @@ import numpy as np
 from ulvar.astrometry import CatalogueError, StarCatalogue, load_catalogue, star_by_id
 from ulvar.desktop.models.ground import Ground
 from ulvar.desktop.models.looking import Looking
+from ulvar.engine import true_minus
 from ulvar.flows import PairRow
 from ulvar.lightcurves import julian_year
 from ulvar.night.settings import PlaceSettings
@@ -87,4 +88,4 @@ def measured_words(row: PairRow) -> str:
         f"{apart:.{places}f}{unit} ± {error:.{places}f}{unit}, {way} {angle:.{turns}f}° ± {angle_error:.{turns}f}°, "
         f"difference {difference:+.3f} ± {of_difference:.3f} mag"
     )
-    return text.replace("-", "−")
+    return true_minus(text)

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import math
 
+from ulvar.engine import true_minus
+
 
 def nice_ticks(low: float, high: float, count: int) -> list[float]:
     """Return about `count` round numbers inside a range, at least two: one number is no scale."""
@@ -37,7 +39,7 @@ def tick_text(value: float, step: float) -> str:
         places += 1
     # Digits in groups of three from five digits on, as everywhere.
     grouped = f"{value:,.{places}f}" if abs(value) >= 10_000 else f"{value:.{places}f}"
-    return grouped.replace(",", "\u2009").replace("-", "−")
+    return true_minus(grouped.replace(",", "\u2009"))
 
 
 def clock_text(hours: float, step: float) -> str:

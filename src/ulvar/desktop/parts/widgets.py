@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 )
 
 from ulvar.desktop.parts.theme import Theme, font
+from ulvar.engine import true_minus
 
 
 def label(text: str, kind: str = "label", *, wrap: bool = False) -> QLabel:
@@ -390,4 +391,4 @@ def number(value: Any, decimals: int) -> str:
     if value is None or value != value:
         return "–"
     rounded = round(float(value), decimals) + 0.0  # no negative zero
-    return f"{rounded:,.{decimals}f}".replace(",", "\u2009").replace("-", "−")
+    return true_minus(f"{rounded:,.{decimals}f}".replace(",", "\u2009"))

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.stretch import Sample, Stretch
-from ulvar.engine import percent
+from ulvar.engine import percent, true_minus
 from ulvar.frames import sorted_quantiles
 
 _MARGIN = 6
@@ -205,9 +205,9 @@ class Histogram(QWidget):
             return True
         if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip and self.picture is not None:
             s = self.stretch
-            lines = [f"black {s.floor:.1f} ADU, white {s.ceiling:.1f} ADU".replace("-", "−")]
+            lines = [true_minus(f"black {s.floor:.1f} ADU, white {s.ceiling:.1f} ADU")]
             if s.has_knee:
-                lines.append(f"knee {s.knee_adu:.1f} ADU".replace("-", "−"))
+                lines.append(true_minus(f"knee {s.knee_adu:.1f} ADU"))
             if self.saturation is not None:
                 lines.append(
                     f"saturation {self.saturation:.0f} ADU: {percent(self.saturated_share(), 2)} of the pixels"

@@ -18,6 +18,7 @@ from ulvar.desktop.picture.overlays import mask_words
 from ulvar.desktop.picture.reading import loupe_words, read_out, star_at
 from ulvar.desktop.picture.rings import APERTURE, Grip
 from ulvar.desktop.picture.tools import ToolStrip, line_words, picture_part
+from ulvar.engine import true_minus
 from ulvar.inspection import region_statistics
 
 
@@ -118,7 +119,7 @@ class Instruments:
                 f" ± {thin(error)} ADU, SNR {thin(flux / error)}" if error > 0 else " ADU"
             )
             told = self._on_the_catalogue(flux)
-            words = f"{words}{told}, {-2.5 * math.log10(flux):.3f} mag of 1 ADU, sky {sky:.1f}".replace("-", "−")
+            words = true_minus(f"{words}{told}, {-2.5 * math.log10(flux):.3f} mag of 1 ADU, sky {sky:.1f}")
         self._foot.read_out.setText(words)
 
     def _on_the_catalogue(self, flux: float) -> str:

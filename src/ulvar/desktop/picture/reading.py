@@ -7,7 +7,7 @@ import numpy as np
 from ulvar.astrometry import Wcs
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.tools import sexagesimal
-from ulvar.engine import Failed
+from ulvar.engine import Failed, true_minus
 from ulvar.frames import MaskBit
 from ulvar.inspection import StarCloseUp, look_at_star
 
@@ -25,7 +25,7 @@ def read_out(picture: Picture, x: float, y: float, wcs: Wcs | None) -> str:
     What people read counts pixels from 1 at the lower left, as headers and regions do.
     """
     value = _value(picture, x, y)
-    words = "outside" if value is None else f"{value:.1f} ADU".replace("-", "−")
+    words = "outside" if value is None else true_minus(f"{value:.1f} ADU")
     text = f"x {x + 1:.1f}   y {y + 1:.1f}   value {words}"
     if wcs is not None and value is not None:
         ra, dec = wcs.sky(x, y)
@@ -38,7 +38,7 @@ def loupe_words(picture: Picture, x: float, y: float, *, fwhm_px: float, saturat
     value = _value(picture, x, y)
     if value is None:
         return []
-    words = [f"{value:.1f} ADU".replace("-", "−")]
+    words = [true_minus(f"{value:.1f} ADU")]
     star = star_at(picture, x, y, fwhm_px=fwhm_px, saturation_adu=saturation_adu)
     if not isinstance(star, Failed):
         words += [f"peak {star.peak_adu:.0f} over sky", f"FWHM {star.fwhm_px:.2f} px"]

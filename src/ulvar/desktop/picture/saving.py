@@ -14,7 +14,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.picture.canvas import Canvas
 from ulvar.desktop.picture.overlays import Overlay
-from ulvar.engine import atomic_path, counted
+from ulvar.engine import atomic_path, counted, true_minus
 from ulvar.frames import FrameError, header_of
 
 # So many dots for each of the window's, for print.
@@ -59,7 +59,7 @@ def picture_caption(model: Model, title: str, canvas: Canvas, product: str = "",
         if facts.filter:
             first.append(f"filter {facts.filter}")
     s = canvas.stretch
-    second = [f"{s.name} from {s.floor:.1f} to {s.ceiling:.1f} ADU".replace("-", "−")]
+    second = [true_minus(f"{s.name} from {s.floor:.1f} to {s.ceiling:.1f} ADU")]
     wcs = model.plates().get(model.current) if not product else None
     if wcs is not None:
         second.append(f"{wcs.scale_arcsec_px:.3f}″ a pixel")

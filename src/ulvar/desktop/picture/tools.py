@@ -14,7 +14,7 @@ from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label, number
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.profile import ProfileStrip
-from ulvar.engine import Failed
+from ulvar.engine import Failed, true_minus
 from ulvar.inspection import RegionStatistics, StarCloseUp
 
 # Heights of the strip: words need less than plots [px].
@@ -63,7 +63,7 @@ class StarStrip(QWidget):
             lines = [
                 f"FWHM {star.fwhm_px:.2f} px{arcsec}", f"profile fit {number(star.fwhm_fit_px, 2)} px",
                 f"peak {number(star.peak_adu, 0)} ADU over sky {number(star.sky_adu, 0)}",
-                f"ellipticity {star.ellipticity:.2f} at {star.angle_deg:.0f}°".replace("-", "−"),
+                true_minus(f"ellipticity {star.ellipticity:.2f} at {star.angle_deg:.0f}°"),
                 f"best radius {star.best_px:.1f} px" + (f", SNR {star.snr:.0f}" if math.isfinite(star.snr) else ""),
             ]  # fmt: skip
             if star.saturated:
@@ -173,7 +173,7 @@ def sexagesimal(ra: float, dec: float) -> str:
 def line_words(a: tuple[float, float], b: tuple[float, float], wcs: Wcs | None) -> str:
     """Return length and direction of a line in words: in pixels, and on the sky where it is solved."""
     dx, dy = b[0] - a[0], b[1] - a[1]
-    text = f"{math.hypot(dx, dy):.1f} px at {math.degrees(math.atan2(dy, dx)):.1f}° from +x".replace("-", "−")
+    text = true_minus(f"{math.hypot(dx, dy):.1f} px at {math.degrees(math.atan2(dy, dx)):.1f}° from +x")
     if wcs is None:
         return text
     there = separation_on_sky(wcs, np.array([*a, *b]))

@@ -249,7 +249,7 @@ class Slip(QWidget):
     def _elsewhere(self, findings: list[Finding]) -> QPushButton:
         """One line for what is still to be looked at in other stations; it leads to the worst of it."""
         blocks = sum(f.severity is Severity.BLOCKS for f in findings)
-        parts = [f"{blocks} blocks"] if blocks else []
+        parts = [f"{blocks} blocking"] if blocks else []
         if len(findings) > blocks:
             parts.append(f"{len(findings) - blocks} to check")
         worst = min(findings, key=lambda f: f.severity)

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout
 
 from ulvar.desktop.parts.fitwords import FIT_ROWS, told_value
 from ulvar.desktop.parts.widgets import decimals_for, hairline, label
+from ulvar.engine import true_minus
 
 # The value that stands large, by model, and what it is called.
 _FIRST = {
@@ -56,7 +57,7 @@ def show_result(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel | None:
     for name, text in rows:
         line = QHBoxLayout()
         line.addWidget(label(name, wrap=True), 1)
-        line.addWidget(label(text.replace("-", "−"), "value"))
+        line.addWidget(label(true_minus(text), "value"))
         place.addLayout(line)
     place.addSpacing(6)
     place.addWidget(hairline())

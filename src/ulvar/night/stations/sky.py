@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import datetime
 from typing import Any
@@ -23,7 +24,7 @@ from ulvar.flows import (
 )
 from ulvar.night.products import Product
 from ulvar.night.project import Night
-from ulvar.night.stations.known import SeriesKnown, what_is_known
+from ulvar.night.stations.known import what_is_known
 from ulvar.night.stations.shared import StationResult, no_series, number_of
 from ulvar.night.stations.tables import naming_damage
 from ulvar.night.working import one_at_a_time
@@ -52,14 +53,20 @@ def run_pair(night: Night, context: JobContext, series: Series | None = None) ->
     raw_by_name, of = known.raw_by_name, pair.model_dump(mode="json")
     products = [Product(PAIR, raw_by_name[row.file], "", {**pair_values(row), "of": of}) for row in rows]
     night.store_products(PAIR, products, series=series.key, clear=True)
-    return _told("the pair", known, outcomes, len(rows))
+    return _told(["the pair"], len(outcomes), outcomes, len(rows))
 
 
-def _told(what: str, known: SeriesKnown, outcomes: list[Outcome], done: int) -> StationResult:
+def _told(whats: Sequence[str], exposures: int, outcomes: list[Outcome], done: int) -> StationResult:
+    """Return what came of measuring in each exposure, in words; of several things how many of their places were."""
+    what, were, place = whats[0], "was", f"in {done} of {counted(exposures, 'exposure')}"
+    if len(whats) > 1:
+        what, were = f"{len(whats)} moving bodies", "were"
+        place = f"at {done} of {len(outcomes)} places in {counted(exposures, 'exposure')}"
     bad = [o for o in outcomes if not o.ok]
-    text = f"{what} measured in {done} of {counted(len(outcomes), 'exposure')}"
-    text += f"; {bad[0].reason}" if bad else ""
-    problem = "" if done else f"{what} was not measured: {bad[0].reason}" if bad else "there is no exposure to measure"
+    text = f"{what} measured {place}" + (f"; {bad[0].reason}" if bad else "")
+    problem = (
+        "" if done else f"{what} {were} not measured: {bad[0].reason}" if bad else "there is no exposure to measure"
+    )
     return StationResult("plate", text, done, len(bad), problem)
 
 
@@ -93,8 +100,7 @@ def run_bodies(night: Night, context: JobContext, series: Series | None = None) 
             for row in rows
         ]
     night.store_products(BODY, products, series=series.key, clear=True)
-    what = f"{bodies[0].name}" if len(bodies) == 1 else counted(len(bodies), "moving body", "moving bodies")
-    return _told(what, known, outcomes, len(products))
+    return _told([body.name for body in bodies], len(exposures), outcomes, len(products))
 
 
 # ---- rows as they are stored

@@ -10,7 +10,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
-from ulvar.engine import Failed, reason_words
+from ulvar.engine import Failed, reason_words, true_minus
 from ulvar.flows import CameraMeasure
 from ulvar.night.stations.camera import remember_camera, stored_camera
 
@@ -45,7 +45,7 @@ class CameraPage(QWidget):
             told = product.values["told_gain"]
             if told:
                 off = 100 * (transfer.gain_e_per_adu / told - 1)
-                word = f"The header says {told:g} e⁻/ADU: {off:+.1f} %.".replace("-", "−")
+                word = true_minus(f"The header says {told:g} e⁻/ADU: {off:+.1f} %.")
                 column.addWidget(label(word, "check" if abs(off) > 5 else "label", wrap=True))
             plot = Plot(theme, x_label="signal, ADU", y_label="variance, ADU²")
             plot.setMinimumHeight(150)

@@ -12,6 +12,7 @@ from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
+from ulvar.engine import true_minus
 from ulvar.inspection.flatcheck import FlatCheck
 
 
@@ -69,7 +70,7 @@ class FlatPage(QWidget):
             "over": "The flat corrects too much.",
             "under": "The flat corrects too little.",
         }
-        off = f"{check.corner_percent:+.2f} %".replace("-", "−")
+        off = true_minus(f"{check.corner_percent:+.2f} %")
         self.verdict.setText(f"{words[check.verdict]}  Where it is darkest the sky is {off} off.")
         x = 100 * (np.exp(check.flat_log) - 1)
         y = 100 * (np.exp(check.sky_log - np.median(check.sky_log)) - 1)
@@ -80,7 +81,7 @@ class FlatPage(QWidget):
         reach = max(1.0, float(np.percentile(np.abs(y), 99)) * 1.3, float(np.abs(fit).max()) * 1.2)
         self.plot.y_range = (-reach, reach)
         self.plot.update()
-        slope = f"slope {check.slope:+.4f} ± {check.slope_error:.4f}".replace("-", "−")
+        slope = true_minus(f"slope {check.slope:+.4f} ± {check.slope_error:.4f}")
         if check.causes:
             self.causes.setText("Likely: " + "; or ".join(check.causes) + f".  ({slope})")
         else:

@@ -21,7 +21,7 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme, filter_color
 from ulvar.desktop.parts.widgets import decimals_for, label
 from ulvar.desktop.parts.zoomed import Ruler, ZoomPlot
-from ulvar.engine import counted
+from ulvar.engine import counted, true_minus
 from ulvar.flows import CurveResult
 from ulvar.lightcurves import JointFit, LightCurve
 
@@ -323,7 +323,7 @@ class LightPage(QWidget):
     def _ruler_words(self, ruler: Ruler) -> str:
         step, _ = ruler.step
         unit = "" if self.model.curves.in_flux else " mag"
-        return f"{self._axis.length_words(ruler.length)}, {step:+.3f}{unit}".replace("-", "−")
+        return true_minus(f"{self._axis.length_words(ruler.length)}, {step:+.3f}{unit}")
 
     def _ruled(self, ruler: Ruler) -> None:
         (step, error), (slope, slope_error) = ruler.step, ruler.slope
@@ -337,7 +337,7 @@ class LightPage(QWidget):
         )
         if self._axis.name != "phase":
             text += f"; {slope / 24:+.4f}" + (f" ± {slope_error / 24:.4f}" if known else "") + f"{unit} an hour"
-        self.told.setText(f"{text} (levels of {ruler.count0} and {ruler.count1} points)".replace("-", "−"))
+        self.told.setText(true_minus(f"{text} (levels of {ruler.count0} and {ruler.count1} points)"))
         self.told.setVisible(True)
 
     def _strip(self, text: str) -> Plot:

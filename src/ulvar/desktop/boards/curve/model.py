@@ -13,7 +13,7 @@ from ulvar.desktop.parts.fitwords import ALL_ROWS
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, decimals_for, label, table
-from ulvar.engine import Failed
+from ulvar.engine import Failed, true_minus
 from ulvar.lightcurves import Posterior
 
 _BINS = 40
@@ -114,7 +114,7 @@ class ModelPage(QWidget):
             places = decimals_for(min(sizes)) if sizes else 5
 
             def shown(one: float, places: int = places) -> str:
-                return f"{one:,.{places}f}".replace(",", "\u2009").replace("-", "−") if math.isfinite(one) else "–"
+                return true_minus(f"{one:,.{places}f}".replace(",", "\u2009")) if math.isfinite(one) else "–"
 
             rows.append(
                 (

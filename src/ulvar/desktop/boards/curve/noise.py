@@ -12,6 +12,7 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.ticks import log_ticks
 from ulvar.desktop.parts.widgets import Rows, label, table
+from ulvar.engine import true_minus
 
 
 class NoisePage(QWidget):
@@ -66,7 +67,7 @@ class NoisePage(QWidget):
         chosen = {trend.name for trend in fit.trends} if fit is not None else set()
         rows = [
             (
-                ", ".join(one.names) or "none", f"{one.gain:+.1f}".replace("-", "−"), f"{1000 * one.rms_mag:.2f}",
+                ", ".join(one.names) or "none", true_minus(f"{one.gain:+.1f}"), f"{1000 * one.rms_mag:.2f}",
                 "fitted" if set(one.names) == chosen else "",
             )
             for one in result.tried[:12]
@@ -81,4 +82,4 @@ class NoisePage(QWidget):
         words = "Fitted along, for one standard deviation of each: " + "; ".join(trends) + "." if trends else ""
         if not rows:
             words = (words + " Switch on Trends that the points ask for, to see what a criterion says of each.").strip()
-        self.fitted.setText(words.replace("-", "−"))
+        self.fitted.setText(true_minus(words))

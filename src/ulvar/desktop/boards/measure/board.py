@@ -20,7 +20,7 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.sparks import draw_spark
 from ulvar.desktop.parts.theme import font
 from ulvar.desktop.parts.widgets import Cells, Rows, empty_state, hairline, label, number, table
-from ulvar.engine import counted, percent
+from ulvar.engine import counted, percent, true_minus
 from ulvar.photometry import ListedStar
 
 PAGES = (
@@ -282,4 +282,4 @@ def standard_words(values: Mapping[str, Any]) -> str:
         text += f"; extinction {values['extinction']:.2f} ± {values['extinction_error']:.2f} mag"
     if values["limit"] is not None:
         text += f"; a star of SNR 5 has {values['limit']:.1f} mag"
-    return (text + ".").replace("-", "−")
+    return true_minus(text + ".")

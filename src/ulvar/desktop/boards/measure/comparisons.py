@@ -14,7 +14,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.models.starpick import give_role
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, label, number, table
-from ulvar.engine import counted, percent
+from ulvar.engine import counted, percent, true_minus
 from ulvar.photometry import Candidate
 
 # So many rows are shown: nobody looks through thousands of faint ones.
@@ -144,4 +144,4 @@ class ComparisonsPage(QWidget):
 
 
 def _signed(value: float) -> str:
-    return "–" if not math.isfinite(value) else f"{value:+.2f}".replace("-", "−")
+    return "–" if not math.isfinite(value) else true_minus(f"{value:+.2f}")

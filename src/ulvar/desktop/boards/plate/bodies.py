@@ -13,7 +13,7 @@ from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import number
 from ulvar.desktop.picture.tools import sexagesimal
-from ulvar.engine import counted
+from ulvar.engine import counted, true_minus
 from ulvar.flows import BodySummary, summarise_body, write_positions
 
 _PLOTTED = {
@@ -135,7 +135,7 @@ class BodiesPage(MeasuredPage):
 
 
 def _signed(value: float) -> str:
-    return f"{value:+.2f}".replace("-", "−") if math.isfinite(value) else ""
+    return true_minus(f"{value:+.2f}") if math.isfinite(value) else ""
 
 
 def summary_words(name: str, s: BodySummary) -> str:
@@ -152,4 +152,4 @@ def summary_words(name: str, s: BodySummary) -> str:
         text += f". Measured less told: {s.off[0]:+.2f} ± {s.off_error[0]:.2f}″ in RA, {s.off[1]:+.2f} ± {s.off_error[1]:.2f}″ in Dec"
     if s.outliers:
         text += f". {counted(s.outliers, 'exposure')} left away: off the way"
-    return (text + ".").replace("-", "−")
+    return true_minus(text + ".")

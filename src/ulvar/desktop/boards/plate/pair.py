@@ -11,7 +11,7 @@ from ulvar.desktop.boards.plate.measured import MeasuredPage
 from ulvar.desktop.models.listing import measured_words
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
-from ulvar.engine import counted
+from ulvar.engine import counted, true_minus
 from ulvar.flows import PairRow, PairSummary, summarise, write_pairs
 
 _PLOTTED = {
@@ -62,7 +62,7 @@ class PairPage(MeasuredPage):
                 (
                     facts.stem if facts else row.file, f"{apart:.{_decimals(error)}f} ±{error:.{_decimals(error)}f}",
                     f"{angle:.{_decimals(angle_error)}f} ±{angle_error:.{_decimals(angle_error)}f}",
-                    f"{row.fit.difference_mag[0]:+.3f}".replace("-", "−"), _doubts(row),
+                    true_minus(f"{row.fit.difference_mag[0]:+.3f}"), _doubts(row),
                 )
             )  # fmt: skip
         headers = [text.replace("″", unit) for text in self.headers]
@@ -137,4 +137,4 @@ def summary_words(s: PairSummary) -> str:
         )
     if s.outliers:
         text += f". {counted(s.outliers, 'exposure')} left away: {'it stands' if s.outliers == 1 else 'they stand'} off"
-    return (text + ".").replace("-", "−")
+    return true_minus(text + ".")
