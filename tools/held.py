@@ -68,10 +68,16 @@ class _Running:
     thread = 0
 
 
+@functools.cache
+def _column(place: str) -> str:
+    """Return the column that a place stands in: its name without the numbers in a row."""
+    return re.sub(r"\[\d+\]|\d+(?=$)", "", place)
+
+
 def _note(name: str, result: Any) -> None:
     if _Running.columns is not None:
-        for place, value, apart in leaves(result, name):
-            _Running.columns.setdefault(re.sub(r"\[\d+\]|\d+(?=$)", "", place), []).append((value, apart))
+        for place, value, apart in leaves(result, name, numbered=False):
+            _Running.columns.setdefault(_column(place), []).append((value, apart))
 
 
 class _Told:

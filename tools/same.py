@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
 from datetime import datetime
 from enum import Enum
-from functools import cache
+from functools import cache, lru_cache
 from pathlib import Path, PurePath
 from typing import Any
 
@@ -38,6 +38,7 @@ def drops() -> bool:
     return os.environ.get("ULVAR_KEEP") == "2"
 
 
+@lru_cache(maxsize=32)
 def weights(count: int) -> np.ndarray:
     """Return weights of numbers in a row, each its own, by which a sum tells one that moved or changed its place."""
     return 1 + np.modf(np.arange(count) * 0.7548776662466927)[0]
@@ -51,19 +52,30 @@ def _sums(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     return np.add.reduceat(weighted, starts), np.add.reduceat(np.abs(weighted), starts)
 
 
-def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
-    """Yield what a result is made of: its place, a number or a word, and how much the number may differ."""
+def leaves(value: Any, name: str = "", *, numbered: bool = True) -> Iterator[tuple[str, Any, float]]:
+    """Yield what a result is made of: its place, a number or a word, and how much the number may differ.
+
+    Places in a row have their number, unless they need not.
+    """
     if isinstance(value, np.ndarray) and value.ndim == 0:
         value = value[()]
-    if is_dataclass(value) and not isinstance(value, type):
-        yield from leaves({field.name: getattr(value, field.name) for field in fields(value)}, name)
+    # What most of it is comes first: a night has tens of thousands.
+    if type(value) is str:
+        yield from _words(value, name)
+    elif type(value) is float:
+        size = abs(value)
+        yield name, value, OF_A_DAY if JULIAN[0] < size < JULIAN[1] else RELATIVE * size
+    elif type(value) is int:
+        yield name, value, 0.0
+    elif is_dataclass(value) and not isinstance(value, type):
+        yield from leaves({field.name: getattr(value, field.name) for field in fields(value)}, name, numbered=numbered)
     elif isinstance(value, dict):
         for key, each in value.items():
             # When a file was written is no result.
             if key != "mtime_ns":
-                yield from leaves(each, f"{name}[{key.name if isinstance(key, PurePath) else key}]")
+                yield from leaves(each, f"{name}[{key.name if isinstance(key, PurePath) else key}]", numbered=numbered)
     elif isinstance(value, np.ndarray) and value.dtype.names:
-        yield from leaves({column: value[column] for column in value.dtype.names}, name)
+        yield from leaves({column: value[column] for column in value.dtype.names}, name, numbered=numbered)
     elif isinstance(value, np.ndarray) and value.dtype.kind in "biufc" and value.size > WHOLE:
         parts = (value.real, value.imag) if value.dtype.kind == "c" else (value,)
         yield f"{name}#", f"{value.shape} {int(np.isnan(value).sum())}", 0.0
@@ -74,13 +86,15 @@ def leaves(value: Any, name: str = "") -> Iterator[tuple[str, Any, float]]:
         each = sorted(value) if isinstance(value, set | frozenset) else list(value)
         if len(each) > 4 and is_dataclass(each[0]) and len({type(one) for one in each}) == 1:
             # Many of a kind are told column by column.
-            yield from leaves({f.name: [getattr(one, f.name) for one in each] for f in fields(each[0])}, name)
+            yield from leaves(
+                {f.name: [getattr(one, f.name) for one in each] for f in fields(each[0])}, name, numbered=numbered
+            )
         elif len(each) > WHOLE and all(isinstance(one, int | float | np.number) for one in each):
-            yield from leaves(np.array(each), name)
+            yield from leaves(np.array(each), name, numbered=numbered)
         else:
             yield f"{name}#", len(each), 0.0
             for n, one in enumerate(each):
-                yield from leaves(one, f"{name}[{n}]")
+                yield from leaves(one, f"{name}[{n}]" if numbered else name, numbered=numbered)
     elif isinstance(value, float | np.floating):
         size = abs(float(value))
         yield name, float(value), OF_A_DAY if JULIAN[0] < size < JULIAN[1] else RELATIVE * size
@@ -102,7 +116,8 @@ def _words(value: Any, name: str) -> Iterator[tuple[str, Any, float]]:
         yield name, word and type(word).__name__, 0.0
     else:
         # Folders of tests have names of their own; a figure in a sentence may differ by one of its last digit.
-        apart = re.split(r"(\d+\.\d+)", re.sub(r"(^|(?<=\s))/\S*/", "", word))
+        word = re.sub(r"(^|(?<=\s))/\S*/", "", word) if "/" in word else word
+        apart = re.split(r"(\d+\.\d+)", word) if "." in word else [word]
         yield name, "#".join(apart[::2]), 0.0
         for n, figure in enumerate(apart[1::2]):
             yield f"{name}'{n}", float(figure), 1.01 * 10.0 ** -len(figure.partition(".")[2])

@@ -90,7 +90,6 @@ class SkyView(QWidget):
         self._ahead.setInterval(_AHEAD_MS)
         self._ahead.timeout.connect(self._read_ahead)
         self.header.show_for(model.station)
-        self.set_theme(theme)
 
     def on(self, key: str) -> bool:
         """Whether a toggle is on."""

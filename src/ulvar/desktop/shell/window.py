@@ -102,6 +102,8 @@ class MainWindow(QMainWindow):
         column = QVBoxLayout(central)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(1)
+        # From the outside in: whatever gets another parent is styled anew with all that it holds.
+        self.setCentralWidget(central)
         self.path_bar = PathBar(self.model, self.theme)
         self.path_bar.find_wanted.connect(lambda: self.command("find"))
         self.path_bar.menu_wanted.connect(self._menu)
@@ -110,8 +112,10 @@ class MainWindow(QMainWindow):
         self.splitter = QSplitter(Qt.Orientation.Horizontal)
         self.splitter.setHandleWidth(1)
         self.splitter.setChildrenCollapsible(False)
+        column.addWidget(self.splitter, 1)
         self.sky = SkyView(self.model, self.theme)
         self.boards = QStackedWidget()
+        self.splitter.addWidget(self.boards)
         self.board_of: dict[str, Board] = {}
         for station in STATIONS:
             board = _BOARDS[station](self.model, self.theme, self.sky.show_file, self.command)
@@ -122,13 +126,11 @@ class MainWindow(QMainWindow):
         self.slip.again_wanted.connect(lambda: self.command("run"))
         self.slip.every_wanted.connect(lambda: self.command("run every"))
         self.rail = Rail(self.theme)
-        for widget in (self.boards, self.rail, self.sky, self.slip):
+        for widget in (self.rail, self.sky, self.slip):
             self.splitter.addWidget(widget)
         self.splitter.setStretchFactor(2, 1)
-        column.addWidget(self.splitter, 1)
         self.line = NightLine(self.model, self.theme)
         column.addWidget(self.line)
-        self.setCentralWidget(central)
         self.regions = Layout(self, self.splitter, self.boards, self.rail, self.sky, self.line)
         self.finder = Finder(central)
         self.toast = QLabel(central)
