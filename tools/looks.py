@@ -66,42 +66,45 @@ def small(image: np.ndarray) -> np.ndarray:
     return np.pad(blocks.round().astype(np.uint8), ((0, 0), (0, ACROSS - wide), (0, 0)))
 
 
-def left_look(part: QWidget) -> str:
-    """Return how a part looks, a block to a pixel, as a word of its height, width and pixels."""
+def left_look(part: QWidget) -> np.ndarray:
+    """Return how a part looks, a block to a pixel, shape (height, width, 3)."""
     image = part.grab().toImage()
     high, wide = max(1, image.height() // LEFT_BLOCK), max(1, image.width() // LEFT_BLOCK)
     away = Qt.TransformationMode.SmoothTransformation
-    return _word(np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1))
+    return np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1)
 
 
-def _word(look: np.ndarray) -> str:
-    packed = base64.b85encode(zlib.compress(look.astype(np.uint8).tobytes(), 9)).decode()
-    return f"{look.shape[0]} {look.shape[1]} {packed}"
+def packed(looks: list[np.ndarray]) -> list[str]:
+    """Return looks as words of height, width and pixels, of each what is otherwise than in the one before of its size."""
+    before: dict[tuple[int, ...], np.ndarray] = {}
+    words = []
+    for look in looks:
+        changed = (look - before.get(look.shape, np.zeros_like(look))).astype(np.uint8)
+        words.append(
+            f"{look.shape[0]} {look.shape[1]} {base64.b85encode(zlib.compress(changed.tobytes(), 9)).decode()}"
+        )
+        before[look.shape] = look
+    return words
 
 
-def _look(word: str) -> np.ndarray:
-    high, wide, packed = word.split(" ")
-    return (
-        np.frombuffer(zlib.decompress(base64.b85decode(packed)), np.uint8).reshape(int(high), int(wide), 3).astype(int)
-    )
+def unpacked(words: list[str]) -> list[np.ndarray]:
+    """Return the looks of `packed`."""
+    before: dict[tuple[int, ...], np.ndarray] = {}
+    looks = []
+    for word in words:
+        high, wide, pixel = word.split(" ")
+        shape = (int(high), int(wide), 3)
+        changed = np.frombuffer(zlib.decompress(base64.b85decode(pixel)), np.uint8).reshape(shape)
+        before[shape] = (changed + before.get(shape, np.zeros(shape, int))) % 256
+        looks.append(before[shape])
+    return looks
 
 
-def left_alike(now: str, before: str) -> str:
-    """Return how a part looks without the blocks that were not compared before."""
-    look, kept = _look(now), _look(before)
-    if look.shape == kept.shape:
-        look[(kept == ANY).any(axis=-1)] = ANY
-    return _word(look)
-
-
-def left_otherwise(now: str, before: str) -> tuple[list[list[int]], str]:
-    """Return the blocks of a part that look otherwise than they did, and how it looked without these."""
-    look, kept = _look(now), _look(before)
-    if look.shape != kept.shape:
-        return [[-1, -1]] * (LEFT_FEW + 1), ""
-    other = ((np.abs(look - kept) > LEFT_OTHER) & (kept != ANY)).any(axis=-1)
-    kept[other] = ANY
-    return np.argwhere(other).tolist(), _word(kept)
+def left_otherwise(now: np.ndarray, before: np.ndarray) -> np.ndarray:
+    """Return which blocks of a part look otherwise than they did, all of them where it has another size; shape (height, width)."""
+    if now.shape != before.shape:
+        return np.ones(now.shape[:2], bool)
+    return ((np.abs(now - before) > LEFT_OTHER) & (before != ANY)).any(axis=-1)
 
 
 def other_blocks(looks: dict[str, np.ndarray], path: Path) -> dict[str, list[list[int]]]:

@@ -1,4 +1,5 @@
-"""What a window shows at the end of a test stays what it was when the test was looked at: its parts, their places, words and states, and how it looks.
+"""What a window shows whenever a test lets it rest, and at its end, stays what it was when the test was looked at: its parts, their places, words and
+states, and how it looks.
 
 Each line of `told`, and of what was said, is kept as four letters that stand for it (a check sum). What comes in addition is not told, what is gone or
 otherwise is. The figures behind a point are not compared, nor is a window in which work still goes on, or one that another run told otherwise. Its
@@ -7,14 +8,18 @@ picture is kept 16x16 pixels to one; blocks that another run showed otherwise ar
 
 import base64
 import re
+import sys
 import time
 import unittest
 import zlib
 from typing import Any
 
+import numpy as np
 from tools.same import drops, keeps_anew, store, stored
 
 CODE = 4
+# Of so many moments of a test it is kept how its windows looked.
+MOST = 12
 
 
 def _code(line: str) -> str:
@@ -41,71 +46,117 @@ def _seen() -> list[Any]:
     return sorted(every, key=lambda w: type(w).__name__)
 
 
-def _settled(window: Any) -> bool:
-    """Whether a window's picture has come in, within two seconds."""
-    from PySide6.QtWidgets import QApplication
+class _Rests:
+    """What a window showed at the moments of its test at which nothing went on."""
+
+    def __init__(self) -> None:
+        self.lines: dict[str, str] = {}
+        self.looks: list[np.ndarray] = []
+
+
+def watch(test: unittest.TestCase) -> None:
+    """Begin to note what a test's window shows whenever it is at rest."""
+    test._rests = _Rests()  # type: ignore[attr-defined]
+
+
+def _busy(window: Any) -> bool:
+    """Whether a window still works, or what it waits for has not come in within two seconds."""
+    from PySide6.QtWidgets import QApplication, QLabel
+
+    if not hasattr(window, "toast") or window.model.jobs.busy or window.model.curves.coming:
+        return True
+
+    def waits() -> bool:
+        # "Being measured…" and its like; a button that opens something is none.
+        coming = (each for each in window.findChildren(QLabel) if type(each) is QLabel and each.text().endswith("…"))
+        return not window.sky.settled or any(each.isVisible() for each in coming)
 
     end = time.monotonic() + 2.0
-    while not window.sky.settled and time.monotonic() < end:
+    while (still := waits()) and time.monotonic() < end:
         QApplication.processEvents()
         time.sleep(0.01)
+    return still
+
+
+def at_rest(test: unittest.TestCase, most: int = MOST) -> None:
+    """Note what a test's window shows now, if it is watched, nothing goes on, and something changed."""
+    rests, window = vars(test).get("_rests"), vars(test).get("window")
+    if rests is None or window is None or len(rests.looks) >= most or _busy(window):
+        return
+    from PySide6.QtWidgets import QApplication
+    from tools.looks import left_look, told
+
+    # How long something is said in passing is the machine's; a cursor that blinks is there or not.
+    said = window.toast.isVisible()
     window.toast.hide()
-    # A cursor that blinks is there or not.
     QApplication.setCursorFlashTime(0)
-    for _ in range(5):
-        QApplication.processEvents()
-    return bool(window.sky.settled)
+    parts = _seen()
+    looks = [left_look(part) for part in parts]
+    if [look.tobytes() for look in looks] != [look.tobytes() for look in rests.looks[-len(looks) :]]:
+        rests.looks += looks
+        rests.lines |= {_code(line): line for part in parts for each in told(part) for line in [_plain(each, test)]}
+    window.toast.setVisible(said)
 
 
-def _compare_looks(test: unittest.TestCase, key: str, now: list[str]) -> None:
-    """Compare how windows look with what is kept of it."""
-    from tools.looks import LEFT_FEW, left_alike, left_otherwise
-
+def _compare_lines(test: unittest.TestCase, key: str, now: dict[str, str]) -> None:
+    """Compare what windows said with what is kept of it."""
     module = type(test).__module__
     held = stored(module)
-    before = held.get(key, now)
+    before = held.get(key, "")
     if before is None:
         return
     if keeps_anew():
-        # What is not the same each time is not from now on either.
-        alike = [left_alike(*pair) for pair in zip(now, before)]
-        held[key] = before = now = alike + now[len(alike) :]
+        before = held[key] = "".join(sorted(now))
         store(module)
-    other = [left_otherwise(*pair) for pair in zip(now, before)]
-    if drops() and (len(now) != len(before) or any(blocks for blocks, _ in other)):
-        rests = [rest for _, rest in other]
-        held[key] = rests if len(now) == len(before) and all(rests) else None
+    gone = _codes(before) - now.keys()
+    if gone and drops():
+        held[key] = None
         store(module)
         return
-    told = [blocks[:20] for blocks, _ in other if len(blocks) > LEFT_FEW]
+    said = f"{key}: so many lines are gone or read otherwise, maybe as {[now[code] for code in now.keys() - _codes(before)][:20]}"
+    test.assertEqual(len(gone), 0, f"{said}; ULVAR_KEEP=1 keeps it anew")
+
+
+def _compare_looks(test: unittest.TestCase, key: str, now: list[np.ndarray]) -> None:
+    """Compare how windows looked with what is kept of it."""
+    from tools.looks import ANY, LEFT_FEW, left_otherwise, packed, unpacked
+
+    module = type(test).__module__
+    held = stored(module)
+    before = unpacked(held[key]) if held.get(key) else now
+    if held.get(key, []) is None:
+        return
+    if keeps_anew():
+        # What is not the same each time is not from now on either.
+        for look, old in zip(now, before):
+            if look.shape == old.shape:
+                look[(old == ANY).any(axis=-1)] = ANY
+        held[key], before = packed(now), now
+        store(module)
+    other = [left_otherwise(*pair) for pair in zip(now, before)]
+    if drops() and (len(now) != len(before) or any(blocks.any() for blocks in other)):
+        alike = len(now) == len(before) and all(look.shape == old.shape for look, old in zip(now, before))
+        for old, blocks in zip(before, other if alike else []):
+            old[blocks] = ANY
+        held[key] = packed(before) if alike else None
+        store(module)
+        return
+    told = {n: np.argwhere(blocks)[:20].tolist() for n, blocks in enumerate(other) if blocks.sum() > LEFT_FEW}
     said = f"{key}: blocks (row, column) look otherwise; ULVAR_KEEP=1 keeps it anew"
-    test.assertEqual((told, len(now)), ([], len(before)), said)
+    test.assertEqual((told, len(now)), ({}, len(before)), said)
 
 
 def compare_shown(test: unittest.TestCase, key: str) -> None:
-    """Compare what a test's window shows in the end with what is kept of it, or keep it, as the environment asks."""
-    window = vars(test).get("window")
-    module = type(test).__module__
-    if window is None or not hasattr(window, "toast") or window.model.jobs.busy or window.model.curves.coming:
-        return
-    from tools.looks import left_look, told
+    """Compare what a test's window showed with what is kept of it, or keep it, as the environment asks."""
+    from PySide6.QtWidgets import QApplication
 
-    settled = _settled(window)
-    held = stored(module)
-    before = held.get(f"{key} shown", "")
-    if before is not None:
-        lines = [_plain(line, test) for part in _seen() for line in told(part)]
-        lines += [_plain(f"said {words}", test) for words in vars(test).get("messages", ())]
-        now = {_code(line): line for line in lines}
-        if keeps_anew():
-            before = held[f"{key} shown"] = "".join(sorted(now))
-            store(module)
-        gone = _codes(before) - now.keys()
-        if gone and drops():
-            held[f"{key} shown"] = None
-            store(module)
-        else:
-            said = f"{key}: so many lines are gone or read otherwise, maybe as {[now[code] for code in now.keys() - _codes(before)][:20]}"
-            test.assertEqual(len(gone), 0, f"{said}; ULVAR_KEEP=1 keeps it anew")
-    if settled:
-        _compare_looks(test, f"{key} looks", [left_look(part) for part in _seen()])
+    window = vars(test).get("window")
+    if window is None or _busy(window):
+        return
+    for _ in range(5):
+        QApplication.processEvents()
+    at_rest(test, sys.maxsize)
+    rests = vars(test)["_rests"]
+    said = {_code(line): line for words in vars(test).get("messages", ()) for line in [_plain(f"said {words}", test)]}
+    _compare_lines(test, f"{key} shown", rests.lines | said)
+    _compare_looks(test, f"{key} looks", rests.looks)
