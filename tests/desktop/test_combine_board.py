@@ -37,7 +37,7 @@ class Exposures(ScoredCase):
         self.assertEqual(page.rows.key(0), shown[-1], "again, the other way round")
         page.search.setText("V-00")
         self.assertTrue(0 < page.rows.rowCount() < len(shown))
-        self.assertIn("of", page.listed.text())
+        self.assertEqual(page.listed.text(), f"{page.rows.rowCount()} of {len(shown)}")
         page.search.clear()
         page.filter_box.setCurrentIndex(page.filter_box.findData("ruled"))
         page.filter_box.activated.emit(0)

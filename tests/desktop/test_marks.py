@@ -13,6 +13,7 @@ from ulvar.astrometry import Wcs
 from ulvar.desktop.app import make_application
 from ulvar.desktop.parts.theme import THEMES
 from ulvar.desktop.picture.canvas import Canvas
+from ulvar.desktop.picture.marks import _carry
 from ulvar.desktop.picture.overlays import MASK_KINDS, Overlay, RoleMark, paint_overlay
 from ulvar.desktop.picture.pictures import Picture
 from ulvar.desktop.picture.reading import read_out
@@ -36,6 +37,35 @@ def centroid(image: QImage, lighter_than: int) -> tuple[float, float]:
     y, x = np.nonzero((colours.max(axis=2) + colours.min(axis=2)) / 2 > lighter_than)
     assert len(x), "nothing is drawn"
     return float(x.mean()), float(y.mean())
+
+
+class Carried(unittest.TestCase):
+    def test_every_mark_of_an_aligned_picture_goes_along(self) -> None:
+        """Half a turn, and 7, -3 on top: whatever stays behind or mixes its axes stands elsewhere."""
+
+        def grid(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+            return WIDTH + 7 - x, HEIGHT - 3 - y
+
+        overlay = Overlay(
+            detections=np.array([[10.0, 20.0], [30.0, 41.0]]), defects=np.array([[11.0, 21.0]]), chosen=(12.0, 22.0),
+            trails=np.array([[13.0, 23.0, 14.0, 24.0, 5.0]]), places=[("here", 15.0, 25.0)], bodies=[("Wisp", 16.0, 26.0)],
+            pair=((17.0, 27.0), (18.0, 28.0), "4″"), body=(19.0, 29.0, True), regions=[[(20.0, 30.0), (21.0, 31.0)]],
+            roles=[RoleMark("T", "target", 22.0, 32.0, True)],
+        )  # fmt: skip
+        _carry(overlay, grid)
+
+        def there(x: float, y: float) -> tuple[float, float]:
+            return 207.0 - x, 117.0 - y
+
+        np.testing.assert_array_equal(overlay.detections, [there(10, 20), there(30, 41)])
+        np.testing.assert_array_equal(overlay.defects, [there(11, 21)])
+        np.testing.assert_array_equal(overlay.trails, [(*there(13, 23), *there(14, 24), 5.0)])
+        self.assertEqual(overlay.chosen, there(12, 22))
+        self.assertEqual((overlay.places, overlay.bodies), ([("here", *there(15, 25))], [("Wisp", *there(16, 26))]))
+        self.assertEqual(overlay.pair, (there(17, 27), there(18, 28), "4″"))
+        self.assertEqual(overlay.body, (*there(19, 29), True))
+        self.assertEqual(overlay.regions, [[there(20, 30), there(21, 31)]])
+        self.assertEqual(overlay.roles, [RoleMark("T", "target", *there(22, 32), True)])
 
 
 class Marks(unittest.TestCase):

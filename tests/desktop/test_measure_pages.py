@@ -127,6 +127,10 @@ class Pages(SolvedCase):
         # At another page, and another station, nothing of it is marked.
         self.turn("measured")
         self.assertEqual(self.window.sky.canvas.overlay.candidates, [])
+        self.turn("comparisons")
+        self.assertEqual(self.model.field.marking, "comparisons")
+        self.model.set_station("curve")
+        self.assertEqual(self.model.field.marking, "")
 
     def test_the_best_are_proposed_from_any_page(self) -> None:
         before = self.model.night.stars()

@@ -69,6 +69,11 @@ class Comparing(ScoredCase):
 
         give_role(self.model, (150.0, 120.0), "target")
         star = self.model.night.stars()[0]
+        # Its mark is there whatever is switched off.
+        for on in (True, False):
+            if self.sky.on("apertures") != on:
+                self.sky.toggle("apertures")
+            self.assertEqual([(mark.name, mark.role) for mark in self.sky.canvas.overlay.roles], [(star.name, "target")])
         x, y = self.model.numbers.star_pixels(deep.values["reference"])[star.name]
         self.assertLess(math.hypot(x - 150, y - 120), 0.01)
         other = self.model.lights()[-2].path
@@ -81,6 +86,7 @@ class Comparing(ScoredCase):
         tiles = self.sky.tiles
         self.until(lambda: sum(c.picture is not None for c in tiles.others) == 3, 20, "four exposures")
         self.assertEqual(len({self.sky.shown_path, *tiles.wanted}), 4)
+        self.assertEqual([canvas.picture.path for canvas in tiles.others], tiles.wanted)
         self.sky.canvas.zoom(2.0, QPointF(60, 60))
         for canvas in tiles.others:
             self.assertEqual((canvas.sight.scale, canvas.sight.centre), (self.sky.canvas.sight.scale, self.sky.canvas.sight.centre))

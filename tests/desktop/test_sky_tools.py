@@ -145,6 +145,7 @@ class Stretches(ScoredCase):
             self.assertTrue((np.diff(grey.astype(int)) >= 0).all(), name)
             self.assertEqual((grey[0], grey[-1]), (0, 255), name)
         self.assertEqual(Stretch("Linear", 0, 1).apply(np.array([np.nan, 1.0], dtype=np.float32)).tolist(), [0, 255])
+        self.assertEqual(Stretch("Log", 100.0, 300.0, knee=0.25).knee_adu, 150.0)
         half = Stretch("Root", 0.0, 100.0, knee=0.3).apply(np.array([30.0], dtype=np.float32))
         self.assertLess(abs(int(half[0]) - 127), 3, "Root shows the knee as middle grey")
 
