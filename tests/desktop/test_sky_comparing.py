@@ -73,7 +73,7 @@ class Comparing(ScoredCase):
         for on in (True, False):
             if self.sky.on("apertures") != on:
                 self.sky.toggle("apertures")
-            self.assertEqual([(mark.name, mark.role) for mark in self.sky.canvas.overlay.roles], [(star.name, "target")])
+            self.until(lambda: [(mark.name, mark.role) for mark in self.sky.canvas.overlay.roles] == [(star.name, "target")], 20)
         x, y = self.model.numbers.star_pixels(deep.values["reference"])[star.name]
         self.assertLess(math.hypot(x - 150, y - 120), 0.01)
         other = self.model.lights()[-2].path

@@ -90,7 +90,6 @@ class MeasureBoard(Board):
         self.shown: Page | None = None
         super().__init__(*arguments)
         self.model.field.changed.connect(self._field_changed)
-        self.model.station_changed.connect(self._left)
 
     def fill(self) -> None:
         """Build the page that is turned to: of the first one the list of stars and the plot of the chosen one."""
@@ -202,10 +201,6 @@ class MeasureBoard(Board):
     def _field_changed(self) -> None:
         if self.isVisible() and isinstance(self.shown, ComparisonsPage):
             self.shown.refresh()
-
-    def _left(self, station: str) -> None:
-        if station != "measure":
-            self.model.field.mark("")
 
     def _standard(self) -> dict[str, Any] | None:
         """What is known of the series in the catalogue's magnitudes."""
