@@ -19,8 +19,8 @@ _SET = ("kind", "minimum", "maximum", "singleStep", "decimals", "prefix", "suffi
 _TIP = Qt.ItemDataRole.ToolTipRole
 # Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
 BLOCK, ACROSS, OTHER = 8, 160, 14
-# The same of a window that a test leaves behind; so many blocks may look otherwise. A block of this level is not compared.
-LEFT_BLOCK, LEFT_OTHER, LEFT_FEW, ANY = 16, 5, 1, 255
+# The same of a window in a test; so many blocks may look otherwise; of more than these it is not held. A block of this level is not compared.
+LEFT_BLOCK, LEFT_OTHER, LEFT_FEW, LEFT_MANY, ANY = 16, 5, 1, 40, 255
 
 
 def told(part: QWidget) -> list[str]:
