@@ -16,6 +16,10 @@ from tools.same import keeps_anew
 # What is read of a part, and what it is set to.
 _SAID = ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
 _SET = ("kind", "minimum", "maximum", "singleStep", "decimals", "prefix", "suffix", "alignment", "wordWrap")
+# How any part is reached, and its size.
+_PLAIN: dict[str, object] = {
+    "focus": "NoFocus", "cursor": "ArrowCursor", "follows": False, "least": (0, 0), "most": (16777215, 16777215),
+}  # fmt: skip
 _TIP = Qt.ItemDataRole.ToolTipRole
 # Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
 BLOCK, ACROSS, OTHER = 8, 160, 14
@@ -23,9 +27,22 @@ BLOCK, ACROSS, OTHER = 8, 160, 14
 LEFT_BLOCK, LEFT_OTHER, LEFT_FEW, LEFT_MANY, ANY = 16, 5, 1, 40, 255
 
 
+def _ways(widget: QWidget) -> str:
+    """Return how a part is reached and how large it may be, as far as it is not as for any other."""
+    least, most = widget.minimumSize(), widget.maximumSize()
+    ways = {
+        "focus": widget.focusPolicy().name, "cursor": widget.cursor().shape().name, "follows": widget.hasMouseTracking(),
+        "least": (least.width(), least.height()), "most": (most.width(), most.height()),
+    }  # fmt: skip
+    return " ".join(f"{name}={value}" for name, value in ways.items() if value != _PLAIN[name])
+
+
 def told(part: QWidget) -> list[str]:
-    """Return what a reader finds in a part: kind, place, words, state, and the cells of lists, a line each."""
-    found = []
+    """Return what a reader finds in a part: kind, place, words, state, how it is reached, cells of lists and actions, a line each."""
+    found = [
+        f"QAction | {action.text()} | {action.shortcut().toString()} | {action.isEnabled()} {action.isChecked()}"
+        for action in part.actions()
+    ]
     for widget in (part, *part.findChildren(QWidget)):
         if not widget.isVisibleTo(part) or widget.metaObject().className().startswith("QScroll"):
             continue
@@ -39,6 +56,8 @@ def told(part: QWidget) -> list[str]:
             state += [f"{widget.itemText(n)} {widget.itemData(n, _TIP) or ''}" for n in range(widget.count())]
         place = f"{corner.x()},{corner.y()} {widget.width()}x{widget.height()}"
         found.append(" | ".join(word for word in (type(widget).__name__, place, *words, " ".join(state)) if word))
+        if ways := _ways(widget):
+            found.append(" | ".join([type(widget).__name__, *words[:1], ways]))
         if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
             columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
             for row in range(min(model.rowCount(), 12)):
