@@ -1,5 +1,5 @@
-"""What a window shows whenever a test lets it rest, and at its end, stays what it was when the test was looked at: its parts, their places, words and
-states, and how it looks.
+"""What a window shows at the end of a test, and where the test asks for it, stays what it was when the test was looked at: its parts, their places,
+words and states, and how it looks.
 
 Each line of `told`, and of what was said, is kept as four letters that stand for it (a check sum). What comes in addition is not told, what is gone or
 otherwise is. The figures behind a point are not compared, nor is a window in which work still goes on, or one that another run told otherwise. Its
@@ -8,7 +8,6 @@ picture is kept 16x16 pixels to one; blocks that another run showed otherwise ar
 
 import base64
 import re
-import sys
 import time
 import unittest
 import zlib
@@ -18,8 +17,6 @@ import numpy as np
 from tools.same import drops, keeps_anew, store, stored
 
 CODE = 4
-# Of so many moments of a test it is kept how its windows looked.
-MOST = 12
 
 
 def _code(line: str) -> str:
@@ -78,10 +75,10 @@ def _busy(window: Any) -> bool:
     return still
 
 
-def at_rest(test: unittest.TestCase, most: int = MOST) -> None:
+def at_rest(test: unittest.TestCase) -> None:
     """Note what a test's window shows now, if it is watched, nothing goes on, and something changed."""
     rests, window = vars(test).get("_rests"), vars(test).get("window")
-    if rests is None or window is None or len(rests.looks) >= most or _busy(window):
+    if rests is None or window is None or _busy(window):
         return
     from PySide6.QtWidgets import QApplication
     from tools.looks import left_look, told
@@ -156,7 +153,7 @@ def compare_shown(test: unittest.TestCase, key: str) -> None:
         return
     for _ in range(5):
         QApplication.processEvents()
-    at_rest(test, sys.maxsize)
+    at_rest(test)
     rests = vars(test)["_rests"]
     said = {_code(line): line for words in vars(test).get("messages", ()) for line in [_plain(f"said {words}", test)]}
     _compare_lines(test, f"{key} shown", rests.lines | said)

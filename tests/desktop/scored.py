@@ -3,8 +3,6 @@
 import shutil
 from pathlib import Path
 
-from tools.shown import at_rest
-
 from tests.desktop.support import WindowCase
 from tests.nights import scored_night
 
@@ -35,7 +33,6 @@ class ScoredCase(WindowCase):
     def shown(self) -> None:
         """Wait for the picture that is asked for."""
         self.until(lambda: self.sky.settled, 30, "the picture on screen")
-        at_rest(self)
 
     def page(self, name: str):  # type: ignore[no-untyped-def]
         """Turn the Combine board to a page and return it."""

@@ -17,7 +17,6 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from shiboken6 import isValid
-from tools.shown import at_rest
 
 from tests.support import WarmPools
 from ulvar.desktop.app import make_application
@@ -119,7 +118,6 @@ class WindowCase(unittest.TestCase):
         for _ in range(20):
             QApplication.processEvents()
             QTest.qWait(3)
-        at_rest(self)
 
     def key(self, key: Qt.Key, modifier: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
         """Press a key in the window."""

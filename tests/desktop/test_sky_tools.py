@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
+from tools.shown import at_rest
 
 from tests.desktop.painted import near, pixels
 from tests.desktop.scored import ScoredCase
@@ -39,7 +40,7 @@ class Tools(ScoredCase):
         framed = near(drawn[70:100, left + 60 : left + 90], canvas.sky.color("cur"), 60)
         self.assertEqual([np.flatnonzero(framed.mean(axis=a) > 0.2).size > 0 for a in (0, 1)], [True, True])
         self.assertAlmostEqual(float(np.argwhere(framed).mean()), 15, delta=1.5)
-        self.quiet()
+        at_rest(self)
         canvas.leaveEvent(None)
         self.assertIsNone(canvas.loupe, "it goes with the cursor")
 
