@@ -25,7 +25,7 @@ from typing import Any
 
 import numpy as np
 from tools.same import JULIAN, drops, keeps_anew, leaves, same, short, store, stored, weights
-from tools.shown import compare_shown, watch
+from tools.shown import compare_shown
 
 # Of numbers and words of one name so many are kept one by one; of more their count and a sum by weights. Words up to so many letters are
 # kept as they are.
@@ -222,7 +222,6 @@ def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
     @functools.wraps(function)
     def run(test: unittest.TestCase) -> None:
         _Running.columns, _Running.module, _Running.thread = {}, type(test).__module__, threading.get_ident()
-        watch(test)
         try:
             function(test)
             if files:

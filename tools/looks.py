@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 import re
 import zlib
 from pathlib import Path
@@ -23,7 +22,8 @@ _PLAIN: dict[str, object] = {
 _TIP = Qt.ItemDataRole.ToolTipRole
 # Pixels of a block's side; blocks of a small picture's row; levels by which a block looks otherwise.
 BLOCK, ACROSS, OTHER = 8, 160, 14
-# The same of a window in a test; so many blocks may look otherwise; of more than these it is not held. A block of this level is not compared.
+# The same of a window in a test: a block of `ANY` is not compared, `LEFT_FEW` blocks may look otherwise, and what `LEFT_MANY` blocks of
+# another run show otherwise is not held.
 LEFT_BLOCK, LEFT_OTHER, LEFT_FEW, LEFT_MANY, ANY = 16, 5, 1, 40, 255
 
 
@@ -93,30 +93,15 @@ def left_look(part: QWidget) -> np.ndarray:
     return np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1)
 
 
-def packed(looks: list[np.ndarray]) -> list[str]:
-    """Return looks as words of height, width and pixels, of each what is otherwise than in the one before of its size."""
-    before: dict[tuple[int, ...], np.ndarray] = {}
-    words = []
-    for look in looks:
-        changed = (look - before.get(look.shape, np.zeros_like(look))).astype(np.uint8)
-        words.append(
-            f"{look.shape[0]} {look.shape[1]} {base64.b85encode(zlib.compress(changed.tobytes(), 9)).decode()}"
-        )
-        before[look.shape] = look
-    return words
+def packed(look: np.ndarray) -> str:
+    """Return a look as a word: height, width, pixels in figures that make no words by chance."""
+    return f"{look.shape[0]} {look.shape[1]} {zlib.compress(look.astype(np.uint8).tobytes(), 9).hex()}"
 
 
-def unpacked(words: list[str]) -> list[np.ndarray]:
-    """Return the looks of `packed`."""
-    before: dict[tuple[int, ...], np.ndarray] = {}
-    looks = []
-    for word in words:
-        high, wide, pixel = word.split(" ")
-        shape = (int(high), int(wide), 3)
-        changed = np.frombuffer(zlib.decompress(base64.b85decode(pixel)), np.uint8).reshape(shape)
-        before[shape] = (changed + before.get(shape, np.zeros(shape, int))) % 256
-        looks.append(before[shape])
-    return looks
+def unpacked(word: str) -> np.ndarray:
+    """Return the look of `packed`."""
+    high, wide, figures = word.split(" ")
+    return np.frombuffer(zlib.decompress(bytes.fromhex(figures)), np.uint8).reshape(int(high), int(wide), 3).astype(int)
 
 
 def left_otherwise(now: np.ndarray, before: np.ndarray) -> np.ndarray:

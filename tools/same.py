@@ -26,6 +26,7 @@ WHOLE, PARTS = 16, 8
 RELATIVE, ABSOLUTE = 1e-6, 1e-9
 # Julian dates are told to 0.2 s, which is far less of them.
 JULIAN, OF_A_DAY = (2.4e6, 2.5e6), 2e-6
+_REAL, _COUNTS = (float, np.floating), (bool, np.bool_, int, np.integer)
 
 
 def keeps_anew() -> bool:
@@ -60,13 +61,13 @@ def leaves(value: Any, name: str = "", *, numbered: bool = True) -> Iterator[tup
     if isinstance(value, np.ndarray) and value.ndim == 0:
         value = value[()]
     # What most of it is comes first: a night has tens of thousands.
-    if type(value) is str:
+    if isinstance(value, str):
         yield from _words(value, name)
-    elif type(value) is float:
-        size = abs(value)
-        yield name, value, OF_A_DAY if JULIAN[0] < size < JULIAN[1] else RELATIVE * size
-    elif type(value) is int:
-        yield name, value, 0.0
+    elif isinstance(value, _REAL):
+        size = abs(float(value))
+        yield name, float(value), OF_A_DAY if JULIAN[0] < size < JULIAN[1] else RELATIVE * size
+    elif isinstance(value, _COUNTS):
+        yield name, int(value), 0.0
     elif is_dataclass(value) and not isinstance(value, type):
         yield from leaves({field.name: getattr(value, field.name) for field in fields(value)}, name, numbered=numbered)
     elif isinstance(value, dict):
@@ -95,11 +96,6 @@ def leaves(value: Any, name: str = "", *, numbered: bool = True) -> Iterator[tup
             yield f"{name}#", len(each), 0.0
             for n, one in enumerate(each):
                 yield from leaves(one, f"{name}[{n}]" if numbered else name, numbered=numbered)
-    elif isinstance(value, float | np.floating):
-        size = abs(float(value))
-        yield name, float(value), OF_A_DAY if JULIAN[0] < size < JULIAN[1] else RELATIVE * size
-    elif isinstance(value, bool | np.bool_ | int | np.integer):
-        yield name, int(value), 0.0
     else:
         yield from _words(value, name)
 

@@ -1,26 +1,26 @@
 """What a window shows at the end of a test, and where the test asks for it, stays what it was when the test was looked at: its parts, their places,
 words and states, and how it looks.
 
-Each line of `told`, and of what was said, is kept as four letters that stand for it (a check sum). What comes in addition is not told, what is gone or
+Each line of `told`, and of what was said, is kept as six figures that stand for it (a check sum). What comes in addition is not told, what is gone or
 otherwise is. The figures behind a point are not compared, nor is a window in which work still goes on, or one that another run told otherwise. Its
 picture is kept 16x16 pixels to one; blocks that another run showed otherwise are not compared.
 """
 
-import base64
 import re
 import time
 import unittest
 import zlib
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from tools.same import drops, keeps_anew, store, stored
 
-CODE = 4
+CODE = 6
 
 
 def _code(line: str) -> str:
-    return base64.b64encode(zlib.crc32(line.encode(errors="backslashreplace")).to_bytes(4, "big")[:3]).decode()
+    return f"{zlib.crc32(line.encode(errors='backslashreplace')) >> 8:06x}"
 
 
 def _codes(word: str) -> set[str]:
@@ -43,24 +43,19 @@ def _seen() -> list[Any]:
     return sorted(every, key=lambda w: type(w).__name__)
 
 
-class _Rests:
-    """What a window showed at the moments of its test at which nothing went on."""
+@dataclass
+class _Shown:
+    """What a test's window showed: lines by their codes, and how it looked."""
 
-    def __init__(self) -> None:
-        self.lines: dict[str, str] = {}
-        self.looks: list[np.ndarray] = []
-
-
-def watch(test: unittest.TestCase) -> None:
-    """Begin to note what a test's window shows whenever it is at rest."""
-    test._rests = _Rests()  # type: ignore[attr-defined]
+    lines: dict[str, str] = field(default_factory=dict)
+    looks: list[np.ndarray] = field(default_factory=list)
 
 
 def _busy(window: Any) -> bool:
     """Whether a window still works, or what it waits for has not come in within two seconds."""
     from PySide6.QtWidgets import QApplication, QLabel
 
-    if not hasattr(window, "toast") or window.model.jobs.busy or window.model.curves.coming:
+    if window.model.jobs.busy or window.model.curves.coming:
         return True
 
     def waits() -> bool:
@@ -75,24 +70,28 @@ def _busy(window: Any) -> bool:
     return still
 
 
-def at_rest(test: unittest.TestCase) -> None:
-    """Note what a test's window shows now, if it is watched, nothing goes on, and something changed."""
-    rests, window = vars(test).get("_rests"), vars(test).get("window")
-    if rests is None or window is None or _busy(window):
-        return
+def at_rest(test: unittest.TestCase) -> bool:
+    """Note what a test's window shows now; not where it has none, or where something still goes on."""
+    window = vars(test).get("window")
+    if not hasattr(window, "toast"):
+        return False
     from PySide6.QtWidgets import QApplication
     from tools.looks import left_look, told
 
+    for _ in range(5):
+        QApplication.processEvents()
+    if _busy(window):
+        return False
     # How long something is said in passing is the machine's; a cursor that blinks is there or not.
     said = window.toast.isVisible()
     window.toast.hide()
     QApplication.setCursorFlashTime(0)
-    parts = _seen()
-    looks = [left_look(part) for part in parts]
-    if [look.tobytes() for look in looks] != [look.tobytes() for look in rests.looks[-len(looks) :]]:
-        rests.looks += looks
-        rests.lines |= {_code(line): line for part in parts for each in told(part) for line in [_plain(each, test)]}
+    shown = vars(test).setdefault("_shown", _Shown())
+    for part in _seen():
+        shown.looks.append(left_look(part))
+        shown.lines |= {_code(line): line for each in told(part) for line in [_plain(each, test)]}
     window.toast.setVisible(said)
+    return True
 
 
 def _compare_lines(test: unittest.TestCase, key: str, now: dict[str, str]) -> None:
@@ -120,15 +119,15 @@ def _compare_looks(test: unittest.TestCase, key: str, now: list[np.ndarray]) -> 
 
     module = type(test).__module__
     held = stored(module)
-    before = unpacked(held[key]) if held.get(key) else now
-    if held.get(key, []) is None:
+    if key in held and held[key] is None:
         return
+    before = [unpacked(word) for word in held.get(key, ())] or now
     if keeps_anew():
         # What is not the same each time is not from now on either.
         for look, old in zip(now, before):
             if look.shape == old.shape:
                 look[(old == ANY).any(axis=-1)] = ANY
-        held[key], before = packed(now), now
+        held[key], before = [packed(look) for look in now], now
         store(module)
     other = [left_otherwise(*pair) for pair in zip(now, before)]
     if drops() and (len(now) != len(before) or any(blocks.any() for blocks in other)):
@@ -136,7 +135,7 @@ def _compare_looks(test: unittest.TestCase, key: str, now: list[np.ndarray]) -> 
         alike = len(now) == len(before) and all(blocks.sum() <= LEFT_MANY for blocks in other)
         for old, blocks in zip(before, other if alike else []):
             old[blocks] = ANY
-        held[key] = packed(before) if alike else None
+        held[key] = [packed(look) for look in before] if alike else None
         store(module)
         return
     told = {n: np.argwhere(blocks)[:20].tolist() for n, blocks in enumerate(other) if blocks.sum() > LEFT_FEW}
@@ -146,15 +145,9 @@ def _compare_looks(test: unittest.TestCase, key: str, now: list[np.ndarray]) -> 
 
 def compare_shown(test: unittest.TestCase, key: str) -> None:
     """Compare what a test's window showed with what is kept of it, or keep it, as the environment asks."""
-    from PySide6.QtWidgets import QApplication
-
-    window = vars(test).get("window")
-    if window is None or _busy(window):
+    if not at_rest(test):
         return
-    for _ in range(5):
-        QApplication.processEvents()
-    at_rest(test)
-    rests = vars(test)["_rests"]
+    shown: _Shown = vars(test)["_shown"]
     said = {_code(line): line for words in vars(test).get("messages", ()) for line in [_plain(f"said {words}", test)]}
-    _compare_lines(test, f"{key} shown", rests.lines | said)
-    _compare_looks(test, f"{key} looks", rests.looks)
+    _compare_lines(test, f"{key} shown", shown.lines | said)
+    _compare_looks(test, f"{key} looks", shown.looks)

@@ -1,6 +1,7 @@
 """Marks compared with the pixels under them: on a picture that no mirror, turn or exchange of axes leaves alike."""
 
 import unittest
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF
@@ -43,7 +44,7 @@ class Carried(unittest.TestCase):
     def test_every_mark_of_an_aligned_picture_goes_along(self) -> None:
         """Half a turn, and 7, -3 on top: whatever stays behind or mixes its axes stands elsewhere."""
 
-        def grid(x: np.ndarray, y: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        def there(x: Any, y: Any) -> tuple[Any, Any]:
             return WIDTH + 7 - x, HEIGHT - 3 - y
 
         overlay = Overlay(
@@ -52,11 +53,7 @@ class Carried(unittest.TestCase):
             pair=((17.0, 27.0), (18.0, 28.0), "4″"), body=(19.0, 29.0, True), regions=[[(20.0, 30.0), (21.0, 31.0)]],
             roles=[RoleMark("T", "target", 22.0, 32.0, True)],
         )  # fmt: skip
-        _carry(overlay, grid)
-
-        def there(x: float, y: float) -> tuple[float, float]:
-            return 207.0 - x, 117.0 - y
-
+        _carry(overlay, there)
         np.testing.assert_array_equal(overlay.detections, [there(10, 20), there(30, 41)])
         np.testing.assert_array_equal(overlay.defects, [there(11, 21)])
         np.testing.assert_array_equal(overlay.trails, [(*there(13, 23), *there(14, 24), 5.0)])

@@ -192,6 +192,12 @@ class Pages(SolvedCase):
         place = self.model.field.place(chosen, self.model.current)
         self.assertLess(abs(mark[1] - place[0]) + abs(mark[2] - place[1]), 1e-6)
         self.assertGreater(star.measured, 3)
+        # Its marks are there again on coming back.
+        marks = self.window.sky.canvas.overlay.candidates
+        self.model.set_station("curve")
+        self.assertEqual(self.window.sky.canvas.overlay.candidates, [])
+        self.model.set_station("measure")
+        self.assertEqual(self.window.sky.canvas.overlay.candidates, marks)
         out = self.folder / "field.csv"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(out), "")):
             self.click(page.save)
