@@ -48,6 +48,11 @@ class WindowCase(unittest.TestCase):
             warm = mock.patch("ulvar.desktop.models.jobs.PoolKeeper", WarmPools.of)
             warm.start()
             self.addCleanup(warm.stop)
+        # Changes are one step of undo if no time lies between; how fast a machine goes must not say.
+        self.passed_s = 0.0
+        clock = mock.patch("ulvar.desktop.models.edits.monotonic", lambda: self.passed_s)
+        clock.start()
+        self.addCleanup(clock.stop)
         self._no_loose_widgets()
         before = set(threading.enumerate())
         self.addCleanup(self._nothing_lives, before)
@@ -107,6 +112,7 @@ class WindowCase(unittest.TestCase):
                 self.fail(f"not within {seconds} s: {what or condition}")
             QApplication.processEvents()
             time.sleep(0.01)
+        self.passed_s += 1.0
         QApplication.processEvents()
 
     def idle(self) -> None:
@@ -115,6 +121,7 @@ class WindowCase(unittest.TestCase):
 
     def quiet(self) -> None:
         """Let what follows in later turns have its turns."""
+        self.passed_s += 1.0
         for _ in range(20):
             QApplication.processEvents()
             QTest.qWait(3)

@@ -112,3 +112,24 @@ class Undo(ScoredCase):
         self.assertEqual(self.model.settings().combine.low, 3.5)
         self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
         self.assertNotEqual(self.model.settings().combine.low, 3.5)
+
+    def test_changes_of_one_setting_without_a_pause_are_one_step(self) -> None:
+        model, count = self.model, self.model.undo.count
+        before = self.state()
+        for radius in (2.25, 2.5, 2.75):
+            model.set_setting("measure", "radius", radius)
+        self.assertEqual(count(), 1)
+        self.assertRegex(model.undo.undoText(), rf"(?i)^aperture radius {before['settings']['measure']['radius']:g} to 2\.75")
+        # A pause, another setting or two at once are steps of their own.
+        self.passed_s += 0.75
+        model.set_setting("measure", "radius", 3.0)
+        model.set_setting("measure", "inner_px", 9.25)
+        model.change_settings("measure", {"radius": 3.25, "inner_px": 9.5})
+        self.assertEqual(count(), 4)
+        # A change that is taken back at once is none; one that ends there after a pause is.
+        model.set_setting("combine", "low", 3.25)
+        model.set_setting("combine", "low", before["settings"]["combine"]["low"])
+        self.assertEqual((count(), self.window.actions_by_command["undo"].text()), (4, f"Undo: {model.undo.text(3)}"))
+        for _ in range(4):
+            self.key(Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+        self.assertEqual((self.state(), model.undo.canUndo()), (before, False))

@@ -41,6 +41,16 @@ def double(value: int) -> int:
     return 2 * value
 
 
+def wait_or_make(task: tuple[str, int]) -> int:
+    """The first item ends after the last one."""
+    path, value = Path(task[0]), task[1]
+    if value == 4:
+        path.touch()
+    while value == 0 and not path.exists():
+        time.sleep(0.01)
+    return value
+
+
 def die(value: int) -> int:
     """An item whose worker process is killed, as by the kernel when memory is short."""
     if value == 3:
@@ -175,6 +185,16 @@ class Running(FolderCase):
             context = JobContext(executor=pool, workers=2)
             self.assertEqual(dict(context.each(double, range(20), "Doubling")), {i: 2 * i for i in range(20)})
             self.assertEqual(list(context.each(double, [], "Doubling")), [])
+
+    def test_results_stand_in_the_order_of_the_items_whichever_worker_was_first(self) -> None:
+        # The first is last: it waits for a file that the last one makes.
+        items = [(f"{self.folder / 'last'}", k) for k in range(5)]
+        with worker_pool(2) as pool:
+            context = JobContext(executor=pool, workers=2)
+            self.assertNotEqual([k for (_, k), _ in context.each(wait_or_make, items, "Waiting")], list(range(5)))
+            (self.folder / "last").unlink()
+            found = context.each_in_order(wait_or_make, items, "Waiting", lost=lambda item, reason: -1)
+        self.assertEqual(found, [((path, k), k) for path, k in items])
 
     def test_dead_worker_is_told_and_finished_items_stay(self) -> None:
         got = []

@@ -2,6 +2,7 @@
 
 import math
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -13,6 +14,7 @@ from tests.support import remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, StackResult, stack_exposures
 from ulvar.flows.mosaicking import align_mosaic
+from ulvar.flows.starfind import find_all
 from ulvar.frames import ExposureFacts, read_plane, robust_spread, scan_file, write_fits
 from ulvar.photometry import measure_apertures
 from ulvar.registration.adjusting import Link, _Camera, _rotation, adjust_mosaic
@@ -101,6 +103,13 @@ class Adjusting(unittest.TestCase):
         self.assertEqual((sorted(other.maps), other.reference), ([2, 3], 3))
         with self.assertRaisesRegex(ValueError, "no two"):
             adjust_mosaic([(10, 10)] * 2, [])
+
+
+class Backwards(JobContext):
+    """Work of which the last item is done first."""
+
+    def each(self, *given: Any, **more: Any) -> Iterator[Any]:
+        yield from reversed(list(super().each(*given, **more)))
 
 
 class Pointings(Command):
@@ -219,6 +228,11 @@ class Pointings(Command):
             exposures, self.folder / "s.fits", JobContext(),
             options=StackOptions(align="mosaic", grid=GridOptions(scale=0.5)),
         )  # fmt: skip
+        # To the last bit the same, whichever overlap was matched first.
+        scored = find_all(exposures, JobContext())[0]
+        for one, other in zip(kept[0].aligned, align_mosaic(scored, Backwards()).aligned, strict=True):
+            self.assertEqual(one.transform.matrix.tolist(), other.transform.matrix.tolist())
+            self.assertEqual(one.flux_ratio, other.flux_ratio)
         self.assertAlmostEqual(small.width / result.width, 0.5, delta=0.01)
         self.assertAlmostEqual(
             float(np.nanmedian(read_plane(small.output))) / float(np.nanmedian(read_plane(result.output))), 4.0, delta=0.1,

@@ -80,6 +80,20 @@ class JobContext:
         flight = 2 * self.workers if room >= self.workers else max(1, room)
         yield from self._each_parallel(function, todo, text, flight, lost)
 
+    def each_in_order(
+        self, function: Callable[[Item], Result], items: Iterable[Item], text: str, *, item_bytes: int = 0,
+        lost: Callable[[Item, str], Result] | None = None,
+    ) -> list[tuple[Item, Result]]:  # fmt: skip
+        """Return what `each` yields when all is done, in the order of the items.
+
+        Sums, and whatever picks the first of two equals, come out the same only if they go through results in one order,
+        whichever worker was the quicker.
+        """
+        todo = list(items)
+        place = {id(item): n for n, item in enumerate(todo)}
+        found = self.each(function, todo, text, item_bytes=item_bytes, lost=lost)
+        return sorted(found, key=lambda one: place[id(one[0])])
+
     def _each_parallel(
         self, function: Callable[[Item], Result], todo: list[Item], text: str, flight: int,
         lost: Callable[[Item, str], Result] | None,

@@ -96,7 +96,7 @@ def align_all(
     done: dict[str, Aligned] = {}
     failed: list[Failed] = []
     tasks = [(s, reference) for s in scored]
-    for (one, _), result in context.each(
+    for (one, _), result in context.each_in_order(
         align_item, tasks, "Aligning", lost=lambda t, why: Failed(why, t[0].facts.path)
     ):
         if isinstance(result, Failed):

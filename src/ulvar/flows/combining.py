@@ -71,7 +71,7 @@ def combine_field(
         ]  # fmt: skip
         bad: set[str] = set()
         warped: dict[str, Warped] = {}
-        for task, made in context.each(
+        for task, made in context.each_in_order(
             warp_item, tasks, "Resampling", item_bytes=max(map(warping_bytes, tasks)), lost=failed_task
         ):
             if isinstance(made, Failed):

@@ -172,7 +172,7 @@ def pixel_history(
     tasks = [_Task(one, x0, y0, min(together, width - x0), y1 - y0, size) for one in exposures]
     strips: dict[str, tuple[F32Array, bool]] = {}
     failed: list[Failed] = []
-    for task, strip in context.each(_strip, tasks, "Reading the exposures", lost=failed_task):
+    for task, strip in context.each_in_order(_strip, tasks, "Reading the exposures", lost=failed_task):
         if isinstance(strip, Failed):
             failed.append(strip)
         else:

@@ -254,9 +254,9 @@ def make_masters(
         jobs.append(task(group, path, f"{choice.candidate.key} {fingerprint(Path(path).stat().st_size)}"))
     for _, outcome in context.each(master_item, jobs, "Making flats", lost=_lost):
         outcomes.append(outcome)
+    outcomes.sort(key=lambda o: o.file)
     for outcome in outcomes:
         findings += set_findings(outcome.values)
-    outcomes.sort(key=lambda o: o.file)
     return outcomes, sort_findings(findings)
 
 

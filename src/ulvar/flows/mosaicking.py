@@ -95,7 +95,7 @@ def align_mosaic(scored: Sequence[Scored], context: JobContext, wanted: Scored |
     tasks = [_Pair(scored[i], scored[j]) for i, j in pairs]
     found: dict[tuple[int, int], Aligned] = {}
     index = {one.facts.path: k for k, one in enumerate(scored)}
-    for task, made in context.each(_match_item, tasks, "Matching overlaps", lost=failed_task):
+    for task, made in context.each_in_order(_match_item, tasks, "Matching overlaps", lost=failed_task):
         if not isinstance(made, Failed):
             found[index[task.first.facts.path], index[task.second.facts.path]] = made
     links = [link for (i, j), one in found.items() if (link := _link(i, j, one, scored)) is not None]
@@ -188,7 +188,7 @@ def combine_mosaic(
         done: dict[str, Warped] = {}
         failed = list(outside)
         held = max((warping_bytes(t) for t in tasks), default=0)
-        for task, made in context.each(warp_item, tasks, "Resampling", item_bytes=held, lost=failed_task):
+        for task, made in context.each_in_order(warp_item, tasks, "Resampling", item_bytes=held, lost=failed_task):
             if isinstance(made, Failed):
                 failed.append(made)
             else:

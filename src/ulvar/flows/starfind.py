@@ -169,6 +169,8 @@ def find_all(
         work.frames = len(tasks)
         work.megapixels = sum(t.facts.width * t.facts.height for t in tasks) / 1e6
         _find(tasks, done, failed, context, arrived)
+    order = {f.path: n for n, f in enumerate(exposures)}
+    failed.sort(key=lambda one: order[one.file])
     _score_within(exposures, done)
     return [done[f.path] for f in exposures if f.path in done], failed
 

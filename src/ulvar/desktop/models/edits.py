@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-import time
 from pathlib import Path
+from time import monotonic
 from typing import Protocol
 
 from PySide6.QtGui import QUndoCommand
 
 from ulvar.flows import Series
 from ulvar.night import Night, NightSettings
+from ulvar.night.schema import change_words
 from ulvar.night.stations import name_result
 from ulvar.photometry import ListedStar
 
@@ -196,21 +197,28 @@ class Setting(Settings):
     # A key held down on a slider makes many changes of one setting; those so close together are one step [s].
     _TOGETHER_S = 0.7
 
-    def __init__(self, model: EditTarget, after: NightSettings, what: tuple[str, ...], text: str) -> None:
-        super().__init__(model, after, text)
-        self._what, self._when = what, time.monotonic()
+    def __init__(self, model: EditTarget, after: NightSettings, section: str, names: tuple[str, ...]) -> None:
+        super().__init__(model, after, "")
+        self._section, self._names, self._when = section, names, monotonic()
+        self.setText(self._words())
+
+    def _words(self) -> str:
+        before, after = (getattr(settings, self._section) for settings in (self._before, self._after))
+        return "; ".join(change_words(before, after, name) for name in self._names)
 
     def id(self) -> int:
         """Say which commands may be merged."""
         return 1
 
     def mergeWith(self, other: QUndoCommand) -> bool:
-        """Take in a change of the same settings that follows at once."""
-        if not isinstance(other, Setting) or other._what != self._what:
+        """Take in a change of the same settings that follows at once; what ends where it began is no step."""
+        if not isinstance(other, Setting) or (other._section, other._names) != (self._section, self._names):
             return False
         if other._when - self._when > self._TOGETHER_S:
             return False
         self._after, self._when = other._after, other._when
+        self.setText(self._words())
+        self.setObsolete(self._after == self._before)
         return True
 
     def redo(self) -> None:

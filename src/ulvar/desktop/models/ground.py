@@ -16,7 +16,6 @@ from ulvar.engine import Failed
 from ulvar.flows import Series
 from ulvar.frames import ExposureFacts, Group
 from ulvar.night import Night, NightSettings, Product
-from ulvar.night.schema import change_words
 from ulvar.night.settings import first_problem
 from ulvar.night.stations import solutions
 from ulvar.night.stations.intake import retell_intake
@@ -246,10 +245,7 @@ class Ground(QObject):
             words = f"{name.replace('_', ' ')}: {told}" if name else told
             self.message.emit(f"{words[:1].upper()}{words[1:]}.")
             return False
-        before = getattr(self.settings(), section)
-        words = "; ".join(change_words(before, part, name) for name in changed)
-        what = tuple(f"{section}.{name}" for name in changed)
-        self.undo.push(edits.Setting(self, settings, what, words))
+        self.undo.push(edits.Setting(self, settings, section, tuple(changed)))
         return True
 
     def store_setting(self, settings: NightSettings) -> None:
