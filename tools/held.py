@@ -214,7 +214,11 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
         held[key] = [None if n in moved else old for n, old in enumerate(before)] if whole else None
         store(module)
         return
-    told = list(moved.values()) if whole else [f"{len(before)} columns are {len(now)} now: {[name for name, _ in now][:9]}"]
+    told = (
+        list(moved.values())
+        if whole
+        else [f"{len(before)} columns are {len(now)} now: {[name for name, _ in now][:9]}"]
+    )
     test.assertEqual(told[:20], [], f"{key}: ULVAR_KEEP=1 keeps it anew")
 
 
