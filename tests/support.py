@@ -6,6 +6,7 @@ import atexit
 import fcntl
 import hashlib
 import pickle
+import secrets
 import shutil
 import tempfile
 import threading
@@ -57,13 +58,24 @@ class WarmPools(PoolKeeper):
         return cls.kept[key]
 
 
+def made_folder() -> Path:
+    """Make a folder for a test. Its name is as wide as any other's: letters would move what stands below a wrapped path."""
+    while True:
+        folder = Path(tempfile.gettempdir()) / f"ulvar-test-{secrets.randbelow(10**8):08d}"
+        try:
+            folder.mkdir(mode=0o700)
+        except FileExistsError:
+            continue
+        return folder
+
+
 class FolderCase(unittest.TestCase):
     """A test with a folder of its own."""
 
     def setUp(self) -> None:
         """Make the folder."""
         super().setUp()
-        self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        self.folder = made_folder()
         self.addCleanup(shutil.rmtree, self.folder, True)
 
     def write(self, name: str, data: np.ndarray, **cards: Any) -> str:

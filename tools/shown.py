@@ -61,7 +61,7 @@ def _busy(window: Any) -> bool:
     def waits() -> bool:
         # "Being measured…" and its like; a button that opens something is none.
         coming = (each for each in window.findChildren(QLabel) if type(each) is QLabel and each.text().endswith("…"))
-        return not window.sky.settled or any(each.isVisible() for each in coming)
+        return bool(window.sky.shown_path and not window.sky.settled) or any(each.isVisible() for each in coming)
 
     end = time.monotonic() + 2.0
     while (still := waits()) and time.monotonic() < end:
@@ -70,8 +70,8 @@ def _busy(window: Any) -> bool:
     return still
 
 
-def at_rest(test: unittest.TestCase) -> bool:
-    """Note what a test's window shows now; not where it has none, or where something still goes on."""
+def at_rest(test: unittest.TestCase, *parts: Any) -> bool:
+    """Note what these parts of a test's window show now, or all in sight; not without a window, or where something still goes on."""
     window = vars(test).get("window")
     if not hasattr(window, "toast"):
         return False
@@ -87,7 +87,7 @@ def at_rest(test: unittest.TestCase) -> bool:
     window.toast.hide()
     QApplication.setCursorFlashTime(0)
     shown = vars(test).setdefault("_shown", _Shown())
-    for part in _seen():
+    for part in parts or _seen():
         shown.looks.append(left_look(part))
         shown.lines |= {_code(line): line for each in told(part) for line in [_plain(each, test)]}
     window.toast.setVisible(said)

@@ -4,13 +4,11 @@ import gc
 import multiprocessing
 import shutil
 import sys
-import tempfile
 import threading
 import time
 import traceback
 import unittest
 from collections.abc import Callable
-from pathlib import Path
 from unittest import mock
 
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
@@ -18,7 +16,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from shiboken6 import isValid
 
-from tests.support import WarmPools
+from tests.support import WarmPools, made_folder
 from ulvar.desktop.app import make_application
 from ulvar.desktop.shell.window import MainWindow
 
@@ -36,7 +34,7 @@ class WindowCase(unittest.TestCase):
 
     def setUp(self) -> None:
         """Make folder and window."""
-        self.folder = Path(tempfile.mkdtemp(prefix="ulvar-test-"))
+        self.folder = made_folder()
         self.addCleanup(shutil.rmtree, self.folder, True)
         # What goes wrong in a slot is only printed by Qt; here it fails the test.
         self.wrong: list[str] = []

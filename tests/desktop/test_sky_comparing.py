@@ -7,6 +7,7 @@ from unittest import mock
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
+from tools.shown import at_rest
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import Wcs
@@ -207,6 +208,7 @@ class Marking(ScoredCase):
 
         words = " ".join(w.text() for w in panel.findChildren(QLabel))
         self.assertIn("Filter: R (from you)", words)
+        at_rest(self, panel)
         panel.close()
 
     def test_header_of_a_product_tells_its_steps(self) -> None:

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import (
     QScrollBar,
     QWidget,
 )
+from tools.shown import at_rest
 
 from tests.desktop.scored import ScoredCase
 from tests.support import small_demo
@@ -86,15 +87,18 @@ class Told(ScoredCase):
             with self.subTest(command):
                 self.assertEqual(untold(panel), [])
                 self.assertGreater(len(controls(panel)), 1)
+                at_rest(self, panel)
             panel.close()
         panel = MastersPanel(window, self.model, [next((small_demo() / "raw").rglob("*.fits"))])
         panel.show()
         self.quiet()
         self.assertEqual(untold(panel), [])
+        at_rest(self, panel)
         panel.close()
         window.command("find")
         self.quiet()
         self.assertEqual(untold(window.finder), [])
+        at_rest(self, window.finder)
         window.finder.hide()
 
     def test_every_choice_of_a_setting_has_its_sentence(self) -> None:
