@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+import math
 import re
 import zlib
+from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QAbstractListModel, QPoint, Qt
+from PySide6.QtCore import QAbstractListModel, QPoint, QRect, Qt
 from PySide6.QtGui import QImage
-from PySide6.QtWidgets import QAbstractItemView, QComboBox, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QWidget
 from tools.same import keeps_anew
 
-# What is read of a part, and what it is set to.
+# What is read of a part, in sight and beside the pointer or aloud, and what it is set to.
+_READ = ("text", "plainText", "title", "placeholderText", "currentText")
 _SAID = ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
 _SET = ("kind", "minimum", "maximum", "singleStep", "decimals", "prefix", "suffix", "alignment", "wordWrap")
 # How any part is reached, and its size.
@@ -85,12 +88,37 @@ def small(image: np.ndarray) -> np.ndarray:
     return np.pad(blocks.round().astype(np.uint8), ((0, 0), (0, ACROSS - wide), (0, 0)))
 
 
-def left_look(part: QWidget) -> np.ndarray:
-    """Return how a part looks, a block to a pixel, shape (height, width, 3)."""
+def _spelling(part: QWidget, word: str) -> Iterator[QRect]:
+    """Yield where a word is read on a part."""
+    for widget in (part, *part.findChildren(QWidget)):
+        if not widget.isVisibleTo(part) or isinstance(widget, QHeaderView):
+            continue
+        if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
+            columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
+            for cell in (model.index(row, column) for row in range(model.rowCount()) for column in range(columns)):
+                if word in str(cell.data(Qt.ItemDataRole.DisplayRole)):
+                    place = widget.visualRect(cell)
+                    yield QRect(widget.viewport().mapTo(part, place.topLeft()), place.size())
+        elif any(word in str(widget.property(name)) for name in _READ):
+            yield QRect(widget.mapTo(part, QPoint(0, 0)), widget.size())
+
+
+def left_look(part: QWidget, without: str = "") -> np.ndarray:
+    """Return how a part looks, a block to a pixel, `ANY` where a word is read, shape (height, width, 3)."""
     image = part.grab().toImage()
     high, wide = max(1, image.height() // LEFT_BLOCK), max(1, image.width() // LEFT_BLOCK)
     away = Qt.TransformationMode.SmoothTransformation
-    return np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1)
+    look = np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1)
+    for place in _spelling(part, without) if without else ():
+        (x0, x1), (y0, y1) = (
+            (max(0, math.floor(start * blocks / size)), math.ceil((end + 1) * blocks / size))
+            for start, end, blocks, size in (
+                (place.left(), place.right(), wide, part.width()),
+                (place.top(), place.bottom(), high, part.height()),
+            )
+        )
+        look[y0:y1, x0:x1] = ANY
+    return look
 
 
 def packed(look: np.ndarray) -> str:
@@ -108,7 +136,7 @@ def left_otherwise(now: np.ndarray, before: np.ndarray) -> np.ndarray:
     """Return which blocks of a part look otherwise than they did, all of them where it has another size; shape (height, width)."""
     if now.shape != before.shape:
         return np.ones(now.shape[:2], bool)
-    return ((np.abs(now - before) > LEFT_OTHER) & (before != ANY)).any(axis=-1)
+    return ((np.abs(now - before) > LEFT_OTHER) & (before != ANY) & (now != ANY)).any(axis=-1)
 
 
 def other_blocks(looks: dict[str, np.ndarray], path: Path) -> dict[str, list[list[int]]]:

@@ -11,6 +11,7 @@ import time
 import unittest
 import zlib
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -88,7 +89,7 @@ def at_rest(test: unittest.TestCase, *parts: Any) -> bool:
     QApplication.setCursorFlashTime(0)
     shown = vars(test).setdefault("_shown", _Shown())
     for part in parts or _seen():
-        shown.looks.append(left_look(part))
+        shown.looks.append(left_look(part, Path(vars(test).get("folder", "")).name))
         shown.lines |= {_code(line): line for each in told(part) for line in [_plain(each, test)]}
     window.toast.setVisible(said)
     return True
