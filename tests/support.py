@@ -6,7 +6,6 @@ import atexit
 import fcntl
 import hashlib
 import pickle
-import secrets
 import shutil
 import tempfile
 import threading
@@ -20,6 +19,7 @@ from unittest import mock
 
 import fitsio
 import numpy as np
+from tools.folders import made_folder
 
 from ulvar.engine import Failed, JobContext, PoolKeeper
 from ulvar.flows import Scored, starfind
@@ -58,24 +58,13 @@ class WarmPools(PoolKeeper):
         return cls.kept[key]
 
 
-def made_folder() -> Path:
-    """Make a folder for a test. Its name is as wide as any other's: letters would move what stands below a wrapped path."""
-    while True:
-        folder = Path(tempfile.gettempdir()) / f"ulvar-test-{secrets.randbelow(10**8):08d}"
-        try:
-            folder.mkdir(mode=0o700)
-        except FileExistsError:
-            continue
-        return folder
-
-
 class FolderCase(unittest.TestCase):
     """A test with a folder of its own."""
 
     def setUp(self) -> None:
         """Make the folder."""
         super().setUp()
-        self.folder = made_folder()
+        self.folder = made_folder("ulvar-test-")
         self.addCleanup(shutil.rmtree, self.folder, True)
 
     def write(self, name: str, data: np.ndarray, **cards: Any) -> str:

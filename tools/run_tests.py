@@ -15,6 +15,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from queue import SimpleQueue
 
+from folders import made_folder
 from forked import Runner, Runners
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -107,9 +108,9 @@ def main() -> int:
     runners: SimpleQueue[Runner] = SimpleQueue()
     # What processes that were ended leave behind goes with it.
     roomy = MEMORY.is_dir() and os.access(MEMORY, os.W_OK) and min(shutil.disk_usage(MEMORY).free, available()) > ROOM
-    place = tempfile.mkdtemp(prefix="ulvar-tests-", dir=MEMORY if roomy else None)
+    place = made_folder("ulvar-tests-", MEMORY if roomy else None)
     # Commands and workers that tests start find modules compiled, as users' do, whatever this machine asks for.
-    given = environment(ROOT) | {"TMPDIR": place}
+    given = environment(ROOT) | {"TMPDIR": str(place)}
     given.pop("PYTHONDONTWRITEBYTECODE", None)
     made = Runners(ROOT, given, workers, workers=True)
     for runner in made.each:

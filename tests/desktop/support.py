@@ -15,8 +15,11 @@ from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
 from shiboken6 import isValid
+from tools.folders import made_folder
+from tools.shown import at_rest
 
-from tests.support import WarmPools, made_folder
+from tests.desktop.cut import cut
+from tests.support import WarmPools
 from ulvar.desktop.app import make_application
 from ulvar.desktop.shell.window import MainWindow
 
@@ -34,7 +37,7 @@ class WindowCase(unittest.TestCase):
 
     def setUp(self) -> None:
         """Make folder and window."""
-        self.folder = made_folder()
+        self.folder = made_folder("ulvar-test-")
         self.addCleanup(shutil.rmtree, self.folder, True)
         # What goes wrong in a slot is only printed by Qt; here it fails the test.
         self.wrong: list[str] = []
@@ -112,6 +115,11 @@ class WindowCase(unittest.TestCase):
             time.sleep(0.01)
         self.passed_s += 1.0
         QApplication.processEvents()
+
+    def look_at(self, part: QWidget) -> None:
+        """Hold a part to how it looked; what is read on it has room."""
+        self.assertEqual(cut(part), [])
+        at_rest(self, part)
 
     def idle(self) -> None:
         """Wait for the running job."""

@@ -8,7 +8,6 @@ from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit, QPushButton
-from tools.shown import at_rest
 
 from tests.desktop.support import WindowCase
 from tests.support import FolderCase, small_demo, stamps
@@ -114,7 +113,7 @@ class Sorting(Stations):
         self.assertIn("lights", buttons)
         self.click(buttons["lights"])
         self.assertEqual(panel.pattern.text(), "{}")
-        at_rest(self, panel)
+        self.look_at(panel)
         shown = {panel.rows.key(i): panel.rows.data(panel.rows.index(i, 1)) for i in range(panel.rows.rowCount())}
         lights = sum("/lights/" in f.path for f in model.exposures())
         self.assertEqual(shown["lights"], str(lights), "how all files would fall, before anything is changed")
@@ -247,7 +246,7 @@ class Matching(Stations):
         for line, role in zip(panel.lines, ("dark", "flat")):
             line[2].setCurrentIndex(line[2].findData(role))
             line[3].setText("20")
-        at_rest(self, panel)
+        self.look_at(panel)
         self.click(panel.action)
         self.front()
         library = self.window.model.matching.library()
@@ -266,7 +265,7 @@ class Matching(Stations):
         panel = self.window.chores.panel
         rows = {panel.rows.key(i): [panel.rows.data(panel.rows.index(i, c)) for c in range(6)] for i in range(panel.rows.rowCount())}
         self.assertEqual(set(rows), {"B", "R", "V"})
-        at_rest(self, panel)
+        self.look_at(panel)
         half = float(rows["V"][3])
         panel.level.setValue(25)
         quarter = float(panel.rows.data(panel.rows.index(2, 3)))

@@ -10,7 +10,6 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
-from tools.shown import at_rest
 
 from tests.desktop.support import WindowCase
 from tests.desktop.test_together import field_stars, write_exposure
@@ -423,7 +422,7 @@ class Figures(CurveCase):
         text = panel.lines.toPlainText()
         panel.lines.setPlainText(text.replace('points = "#20262b"', 'points = "#cc0000"'))
         self.until(lambda: panel.preview.pixmap().toImage() != before, 30, "another preview")
-        at_rest(self, panel)
+        self.look_at(panel)
         panel.lines.setPlainText(text.replace("width_cm = 18.0", "width_cm = 1.0"))
         self.until(lambda: panel.problem.isVisible(), 10, "what is wrong")
         self.assertIn("width_cm", panel.problem.text())

@@ -6,7 +6,6 @@ from unittest import mock
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
-from tools.shown import at_rest
 
 from tests.desktop.support import WindowCase
 from ulvar.desktop.dialogs.fast import FastPanel
@@ -55,7 +54,7 @@ class FastSeries(WindowCase):
         self._click(panel, 21.0, 21.0)
         self.assertEqual([star.name for star in panel.stars], ["target", "tracking"])
         self.assertAlmostEqual(panel.stars[0].x or 0, 151.0, delta=1.0)
-        at_rest(self, panel)
+        self.look_at(panel)
         panel.first.setText("2026-03-14T22:00:00")
         panel.offset.setValue(0.25)
         QTest.mouseClick(panel.action, Qt.MouseButton.LeftButton)
@@ -64,7 +63,7 @@ class FastSeries(WindowCase):
         self.assertIn("Frames are missing", panel.told.text())
         self.assertEqual(len(panel.plot.series[0].x), 250)
         self.assertEqual(len(panel.plot.curves), 1)
-        at_rest(self, panel)
+        self.look_at(panel)
         out = self.folder / "light.csv"
         with mock.patch("ulvar.desktop.dialogs.fast.QFileDialog.getSaveFileName", return_value=(str(out), "")):
             QTest.mouseClick(panel.save, Qt.MouseButton.LeftButton)

@@ -6,7 +6,6 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QFileDialog, QPushButton, QSlider, QTableView, QToolButton, QWidget
-from tools.shown import at_rest
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import Wcs
@@ -181,7 +180,7 @@ class Places(ScoredCase):
         QTest.keyClicks(panel.text, "115.52 +41.31")
         self.assertEqual([(s.name, s.role) for s in panel.stars], [("T", "target"), ("", "comparison")])
         self.assertEqual(panel.action.text(), "Add 2 stars")
-        at_rest(self, panel)
+        self.look_at(panel)
         QTest.keyClick(panel.text, Qt.Key.Key_Return)
         QTest.keyClicks(panel.text, "x, 200.0, 95")
         self.assertIn("Line 3", panel.problem.text())

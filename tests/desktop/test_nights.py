@@ -9,7 +9,6 @@ from bench.made_nights import EPOCH, JD0, PERIOD, STAR
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QFileDialog
-from tools.shown import at_rest
 
 from tests.desktop.support import WindowCase
 from tests.nights import eclipsing_nights
@@ -48,7 +47,7 @@ class TargetOverNights(WindowCase):
     def ready(self) -> None:
         self.until(lambda: not self.nights.busy and not self.nights.searching, 60, "the answer")
         self.quiet()
-        at_rest(self, self.panel)
+        self.look_at(self.panel)
 
     def turn(self, page: str):  # type: ignore[no-untyped-def]
         self.click(self.panel.page_buttons[page])
@@ -130,7 +129,7 @@ class TargetOverNights(WindowCase):
         off = (found.epoch - EPOCH) / PERIOD
         self.assertLess(abs(off - round(off)) * PERIOD, 4 * found.epoch_error)
         self.assertIn("Minimum at 2", page.words.text())
-        at_rest(self, self.panel)
+        self.look_at(self.panel)
         self.assertEqual(len(page.plot.series[0].x), 3)
         np.testing.assert_allclose(page.plot.series[0].y, 1440 * found.linear_off)
         # What was chosen stays.
@@ -233,7 +232,7 @@ class TargetOverNights(WindowCase):
         self.assertIn("a contact", asking.problem.text())
         asking.fields["number"].setText("x1")
         self.assertIn("'x1' is no number", asking.problem.text())
-        at_rest(self, asking)
+        self.look_at(asking)
         asking.close()
 
     def test_a_night_that_is_damaged_is_told(self) -> None:

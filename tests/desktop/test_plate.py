@@ -8,7 +8,6 @@ import fitsio
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
-from tools.shown import at_rest
 
 from tests.desktop.solved import SolvedCase
 from tests.desktop.support import WindowCase
@@ -454,14 +453,14 @@ class Catalogues(PlateCase):
         self.assertIn("proper motions", panel.words.text())
         # The field lies on the tile that is drawn.
         self.assertLess(math.dist(panel.map.here, panel.found[0].places[0][:2]), 8)
-        at_rest(self, panel)
+        self.look_at(panel)
         panel.map.here = None
         image = panel.map.grab().toImage()
         tile = panel.map.place(*panel.found[0].places[0][:2])
         self.assertEqual(image.pixelColor(tile.toPoint()).name(), panel.map.theme.color("good").name())
         panel.table.selectRow(1)
         self.assertIn("not told", panel.words.text())
-        at_rest(self, panel)
+        self.look_at(panel)
         self.click(panel.action)
         self.assertTrue(panel.isVisible(), "it does not cover the field")
         self.assertEqual(self.model.settings().plate.catalogue, str(self.sets / "mine"))

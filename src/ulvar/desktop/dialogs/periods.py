@@ -97,7 +97,7 @@ class PeriodView(QWidget):
         self.half.setAccessibleName("Half of the period")
         self.double.setAccessibleName("Double the period")
         for button, factor in ((self.half, 0.5), (self.double, 2.0)):
-            button.setFixedWidth(36)
+            button.setFixedWidth(40)
             button.clicked.connect(lambda _=False, f=factor: self._fold(f * self.period.value()))
             slide.addWidget(button)
         column.addLayout(slide)

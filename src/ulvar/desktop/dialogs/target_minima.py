@@ -32,7 +32,6 @@ class TargetMinima(QWidget):
         self._nights = nights
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        row = QHBoxLayout()
         self.model = Choice()
         self.model.addItem("eclipses", "eclipse")
         self.model.addItem("transits", "transit")
@@ -59,10 +58,12 @@ class TargetMinima(QWidget):
         self.fit = QPushButton("Fit an ephemeris")
         self.fit.setToolTip("Epoch and period through the minima, by their errors")
         self.fit.clicked.connect(self._fit)
-        for one in (self.model, self.go, label("Period"), self.period, self.halves, self.quadratic, self.fit):
-            row.addWidget(one)
-        row.addStretch(1)
-        column.addLayout(row)
+        for parts in ((self.model, self.go), (label("Period"), self.period, self.halves, self.quadratic, self.fit)):
+            row = QHBoxLayout()
+            for one in parts:
+                row.addWidget(one)
+            row.addStretch(1)
+            column.addLayout(row)
         self.words = label("", "value", wrap=True)
         column.addWidget(self.words)
         self.rows = Rows(
