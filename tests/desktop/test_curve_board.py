@@ -448,7 +448,8 @@ class Figures(CurveCase):
         self.assertIn(under[0], report.read_text())
         with mock.patch("ulvar.desktop.dialogs.figure.ExchangePanel") as telling:
             panel._exchange()
-        self.assertEqual(telling.call_args.args[4], "V")
+        self.assertEqual(telling.call_args.args[0::4], (panel, "V"))
+        self.assertIs(telling.call_args.args[1], panel._result.curve)
 
 
 class Rulers(CurveCase):

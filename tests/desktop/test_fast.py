@@ -56,6 +56,7 @@ class FastSeries(WindowCase):
         self.assertAlmostEqual(panel.stars[0].x or 0, 151.0, delta=1.0)
         self.look_at(panel)
         panel.first.setText("2026-03-14T22:00:00")
+        self.assertEqual(panel.offset.value(), 0.0)
         panel.offset.setValue(0.25)
         QTest.mouseClick(panel.action, Qt.MouseButton.LeftButton)
         self.until(lambda: panel.series, what="the frames are measured")

@@ -1,6 +1,7 @@
 """Plate: the distance tool, marks, moving bodies, going to places, and what comes out of them, driven as a user drives them."""
 
 import math
+import shutil
 from pathlib import Path
 from unittest import mock
 
@@ -464,6 +465,16 @@ class Catalogues(PlateCase):
         self.click(panel.action)
         self.assertTrue(panel.isVisible(), "it does not cover the field")
         self.assertEqual(self.model.settings().plate.catalogue, str(self.sets / "mine"))
+        panel.reject()
+        for name in ("mine", "south"):
+            shutil.rmtree(self.sets / name)
+        self.click(self.board.shown.catalogues)
+        panel = self.window.chores.panel
+        self.assertEqual(panel.words.text(), "There is none yet.")
+        # While the thread that describes them has not told of any.
+        panel._waiting = 1
+        panel._fill()
+        self.assertEqual(panel.words.text(), "Looking…")
         panel.reject()
 
     def test_a_star_by_its_name(self) -> None:
