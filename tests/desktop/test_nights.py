@@ -146,6 +146,11 @@ class TargetOverNights(WindowCase):
 
     def test_period_and_phases(self) -> None:
         self.open()
+        page = self.panel.shown
+        page.axis.setCurrentIndex(page.axis.findData("phase"))
+        page._set_axis()
+        self.assertIn("find or type a period", self.panel.shown.words.text())
+        self.assertEqual(len(self.panel.shown.plot.series[0].x), 90, "along the days until there is one")
         page = self.turn("period")
         # Two minima allow many others further off.
         page.shortest.setValue(0.704)
