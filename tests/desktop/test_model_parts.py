@@ -1,17 +1,31 @@
 """What boards and bars ask the model for: neighbours, what comes first, the next step's words, a running stack, the end of a job."""
 
+import shutil
+from datetime import UTC, datetime
+from pathlib import Path
 from types import SimpleNamespace
 from unittest import mock
+
+import numpy as np
+from PySide6.QtCore import QObject
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.models import ground, stacks
 from ulvar.desktop.models.plan import plan_run
+from ulvar.desktop.models.starpick import give_role, where_words
+from ulvar.desktop.models.tables import save_exposure_table
 from ulvar.engine import Job
 from ulvar.inspection import Severity
 from ulvar.night import StationResult
+from ulvar.photometry import ListedStar
 
 
 class Asked(ScoredCase):
+    def quiet_signals(self, of: QObject) -> None:
+        """Tell no board of what is made up."""
+        of.blockSignals(True)
+        self.addCleanup(of.blockSignals, False)
+
     def test_exposures_about_the_current_one(self) -> None:
         paths = [f.path for f in self.model.lights()]
         self.model.set_current(paths[10])
@@ -103,3 +117,85 @@ class Asked(ScoredCase):
             self.idle()
             self.assertEqual(told[-1], words)
         jobs.job = None
+
+    def test_a_role_is_given_to_the_star_at_a_place(self) -> None:
+        model = self.model
+        for place, role in (((100.0, 90.0), "target"), ((220.0, 180.0), "comparison"), ((320.0, 200.0), "target")):
+            give_role(model, place, role)
+        # The old target gave way.
+        self.assertEqual([star.role for star in model.night.stars()], ["target", "comparison"])
+        places = model.numbers.star_pixels(model.current)
+        target = next(star.name for star in model.night.stars() if star.role == "target")
+        x, y = places[target]
+        np.testing.assert_allclose((x, y), (320, 200), atol=8)
+        # Within eight pixels it is that star.
+        for off in ((0.0, 8.5), (8.5, 0.0), (6.0, 6.0)):
+            self.assertEqual(give_role(model, (x + off[0], y + off[1]), ""), "There is no role at this place.")
+        self.assertEqual(give_role(model, (x + 5.5, y - 5.5), ""), f"{target} has no role now.")
+        self.assertEqual([star.role for star in model.night.stars()], ["comparison"])
+
+    def test_where_a_star_is_ends_at_the_outer_pixels_edges(self) -> None:
+        facts = self.model.facts(self.model.current)
+        star = ListedStar("s", "check", ra=1.0, dec=2.0)
+        for x, y, words in (
+            (-0.4, 10.0, "x 1, y 11"), (-0.6, 10.0, "outside of it"), (10.0, -0.6, "outside of it"),
+            (facts.width - 0.6, facts.height - 0.6, f"x {facts.width}, y {facts.height}"), (facts.width - 0.4, 1.0, "outside of it"),
+        ):  # fmt: skip
+            wcs = SimpleNamespace(pixel=lambda ra, dec, at=(x, y): at)
+            with mock.patch.object(type(self.model), "plates", lambda _, wcs=wcs: {self.model.current: wcs}):
+                self.assertEqual(where_words(self.model, star), words)
+
+    def test_limits_that_are_tried_are_told_and_no_defects_are_shown_yet(self) -> None:
+        told: list[None] = []
+        self.model.preview_changed.connect(lambda: told.append(None))
+        self.model.looking.tune_stars(np.ones((3, 2)))
+        self.assertEqual(len(told), 1)
+        self.assertEqual(self.model.matching.preview.shape, (0, 2))
+        self.assertEqual(self.model.jobs.series_done("masters"), (0, 0))
+
+    def test_qualities_as_a_table_tell_times_to_the_millisecond(self) -> None:
+        path = self.folder / "q.csv"
+        self.assertEqual(save_exposure_table(self.model, path), len(self.model.lights()))
+        times = [line.split(",")[1] for line in path.read_text().splitlines()[1:]]
+        middles = [datetime.fromisoformat(time).replace(tzinfo=UTC) for time in times]
+        self.assertEqual({len(time) for time in times}, {23})
+        for facts, middle in zip(self.model.lights(), middles, strict=True):
+            self.assertLess(abs((facts.mid_utc - middle).total_seconds()), 0.001)
+
+    def test_a_pixel_of_the_stack_is_asked_for_within_its_edges(self) -> None:
+        told: list[object] = []
+        stack = SimpleNamespace(values={"width": 30, "height": 20})
+        self.quiet_signals(self.model.stacks)
+        with (
+            mock.patch.object(type(self.model.stacks), "stack", stack),
+            mock.patch.object(self.model.stacks, "_taken", lambda: ([], "asked")),
+            mock.patch.object(self.model.stacks, "_found", lambda pixel, answer: told.append((pixel, answer))),
+        ):
+            for place in ((0.4, 0.4), (29.4, 19.4), (-0.6, 3.0), (3.0, -0.6), (29.6, 3.0), (3.0, 19.6)):
+                self.model.stacks.point_at(*place)
+        outside = "That is outside the stack."
+        self.assertEqual(
+            told, [((0, 0), "asked"), ((29, 19), "asked"), ((-1, 3), outside), ((3, -1), outside), ((30, 3), outside), ((3, 20), outside)]
+        )
+
+    def test_what_came_while_the_views_were_told_is_followed(self) -> None:
+        jobs = self.model.jobs
+        self.quiet_signals(jobs)
+        for finished, again, wanted in ((True, True, ["end"]), (False, True, ["more"]), (False, False, [])):
+            told: list[str] = []
+            with (
+                mock.patch.object(jobs, "job", SimpleNamespace(finished=finished)), mock.patch.object(jobs, "_once_more", again),
+                mock.patch.object(jobs, "_on_event", lambda job, told=told: told.append("end")),
+                mock.patch.object(jobs, "_on_brought_up", lambda told=told: told.append("more")),
+            ):  # fmt: skip
+                jobs._go_on_following()
+            self.assertEqual(told, wanted)
+
+    def test_several_folders_are_one_night(self) -> None:
+        raws = [self.folder / name for name in ("one", "two", "three")]
+        for place, facts in zip(raws, self.model.lights()):
+            place.mkdir()
+            shutil.copy(facts.path, place)
+        self.assertTrue(self.model.open_many(raws))
+        self.idle()
+        self.assertEqual({Path(f.path).parent for f in self.model.night.exposures}, set(raws))

@@ -246,6 +246,9 @@ class TargetOverNights(WindowCase):
         self.open()
         self.assertEqual([one.part.name for one in self.nights.parts], [V1, B2, V2])
         self.assertIn("Not read: third", self.panel.unread.text())
+        self.assertEqual(self.nights.problem(), "")
+        with mock.patch.object(self.nights, "stars", []):
+            self.assertEqual(self.nights.problem(), "No night in this folder has measured a target yet.")
 
     def test_the_star_of_the_open_night_comes_first(self) -> None:
         night = Night(self.place / "2027" / "second")
