@@ -12,7 +12,7 @@ from ulvar.desktop.app import make_application
 from ulvar.desktop.parts import zoomed
 from ulvar.desktop.parts.plots import Points
 from ulvar.desktop.parts.printing import render_plots
-from ulvar.desktop.parts.zoomed import ZoomPlot
+from ulvar.desktop.parts.zoomed import Ruler, ZoomPlot
 
 NONE, SHIFT = Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier
 
@@ -94,6 +94,20 @@ class Plots(unittest.TestCase):
         self.plot.home = None
         self.drag((200, 100), (260, 100), modifier=SHIFT)
         self.assertEqual((self.plot.x_range[1] - self.plot.x_range[0]).__round__(9), 2.0)
+
+    def test_what_lies_in_the_range_fills_the_height(self) -> None:
+        self.plot.series = [Points(np.arange(6.0), np.array([90.0, 1.0, 2.0, np.nan, 3.0, -50.0]))]
+        self.plot.show_range((1.0, 4.0))
+        np.testing.assert_allclose(self.plot.y_range, (0.76, 3.24))
+        self.plot.show_range(None)
+        self.assertEqual((self.plot.x_range, self.plot.y_range), ((0.0, 10.0), None))
+
+    def test_a_ruler_has_ends(self) -> None:
+        self.plot.rulers = [Ruler(2.5, 7.5, 2.0, 2.0, 0.1, 0.1, 3, 3)]
+        rows, columns = np.nonzero(self.where("check", 60))
+        for at in (152, 352):
+            end = rows[np.abs(columns - at) <= 1]
+            np.testing.assert_allclose((end.min(), end.max()), (122, 134), atol=1.5)
 
     def test_many_points_are_painted_where_they_are(self) -> None:
         x, y = np.repeat([1.0, 8.0], zoomed._MANY), np.repeat([4.0, 1.0], zoomed._MANY)
