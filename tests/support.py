@@ -2,60 +2,30 @@
 
 from __future__ import annotations
 
-import atexit
 import fcntl
 import hashlib
 import pickle
 import shutil
 import tempfile
-import threading
 import unittest
 from collections.abc import Callable
 from dataclasses import replace
 from functools import cache
 from pathlib import Path
-from typing import Any, ClassVar
+from typing import Any
 from unittest import mock
 
 import fitsio
 import numpy as np
 from tools.folders import made_folder
 
-from ulvar.engine import Failed, JobContext, PoolKeeper
+from ulvar.engine import Failed, JobContext
 from ulvar.flows import Scored, starfind
 from ulvar.flows.starfind import FindTask
 from ulvar.simulation import DemoSize, make_demo_night
 
 ROOT = Path(__file__).resolve().parent.parent
 SMALL = DemoSize(width=500, height=375, cycles=9, visual=4, bias=6, darks=9, flats=6)
-
-
-class WarmPools(PoolKeeper):
-    """Keeps its workers when a command or a window is done: the next one need not wait for others to start."""
-
-    kept: ClassVar[dict[tuple[int | None, bool], WarmPools]] = {}
-
-    def close(self) -> None:
-        """End nothing."""
-
-    @classmethod
-    def all_of_it(cls) -> list[object]:
-        """Return the workers that are kept, and the threads that look after them."""
-        found: list[object] = []
-        for one in cls.kept.values():
-            if one._pool is not None:
-                found += (getattr(one._pool, "_processes", None) or {}).values()
-                found += [getattr(one._pool, "_executor_manager_thread", None)]
-        return found + [t for t in threading.enumerate() if t.name.startswith("QueueFeederThread")]
-
-    @classmethod
-    def of(cls, workers: int | None = None, *, polite: bool = True) -> WarmPools:
-        """Return the one of so many workers."""
-        key = workers, polite
-        if key not in cls.kept:
-            cls.kept[key] = cls(workers, polite=polite)
-            atexit.register(PoolKeeper.close, cls.kept[key])
-        return cls.kept[key]
 
 
 class FolderCase(unittest.TestCase):

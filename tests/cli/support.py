@@ -8,8 +8,9 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.warm import WarmPools
 
-from tests.support import FolderCase, WarmPools
+from tests.support import FolderCase
 from ulvar.cli.main import main
 from ulvar.simulation import Psf, star_field
 

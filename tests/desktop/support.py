@@ -1,7 +1,5 @@
 """Driving the real window offscreen."""
 
-import gc
-import multiprocessing
 import shutil
 import sys
 import threading
@@ -11,15 +9,14 @@ import unittest
 from collections.abc import Callable
 from unittest import mock
 
-from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
-from shiboken6 import isValid
 from tools.folders import made_folder
 from tools.shown import at_rest
+from tools.warm import WarmPools
+from tools.windows import cut, nothing_lives, watch_loose_widgets
 
-from tests.desktop.cut import cut
-from tests.support import WarmPools
 from ulvar.desktop.app import make_application
 from ulvar.desktop.shell.window import MainWindow
 
@@ -54,28 +51,14 @@ class WindowCase(unittest.TestCase):
         clock = mock.patch("ulvar.desktop.models.edits.monotonic", lambda: self.passed_s)
         clock.start()
         self.addCleanup(clock.stop)
-        self._no_loose_widgets()
-        before = set(threading.enumerate())
-        self.addCleanup(self._nothing_lives, before)
+        watch_loose_widgets(self, self.wrong)
+        self.addCleanup(nothing_lives, self, set(threading.enumerate()))
         self.window = MainWindow("dark")
         self.messages: list[str] = []
         self.window.model.message.connect(self.messages.append)
         self.window.show()
         self.addCleanup(self._close)
         QApplication.processEvents()
-
-    def _no_loose_widgets(self) -> None:
-        """A part that is shown before it has a place is a window of its own for a moment, and takes the keyboard."""
-        real = QWidget.setVisible
-
-        def seen(widget: QWidget, on: bool) -> None:
-            if on and widget.parentWidget() is None and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window:
-                self.wrong.append(f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place")
-            real(widget, on)
-
-        watch = mock.patch.object(QWidget, "setVisible", seen)
-        watch.start()
-        self.addCleanup(watch.stop)
 
     def _close(self) -> None:
         # All who read the settings share them.
@@ -88,22 +71,6 @@ class WindowCase(unittest.TestCase):
         # A window that stays is styled anew with every later one.
         self.window.deleteLater()
         QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-
-    def _nothing_lives(self, before: set[threading.Thread]) -> None:
-        """A closed window leaves no thread, no worker process and no ticking timer behind."""
-
-        def living() -> list[object]:
-            timers = [o for o in gc.get_objects() if type(o) is QTimer and isValid(o) and o.isActive()]
-            warm = WarmPools.all_of_it()
-            threads = {t for t in threading.enumerate() if t not in before and t not in warm}
-            return [*threads, *(p for p in multiprocessing.active_children() if p not in warm), *timers]
-
-        end = time.monotonic() + 10.0
-        while left := living():
-            if time.monotonic() > end:
-                self.fail(f"still there after the window was closed: {left}")
-            QApplication.processEvents()
-            time.sleep(0.02)
 
     def until(self, condition: Callable[[], object], seconds: float = 120.0, what: str = "") -> None:
         """Let the window live until something holds."""

@@ -8,8 +8,8 @@ import unittest
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
+from tools.windows import cut
 
-from tests.desktop.cut import cut
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.shell.sizing import change_size, chosen_percent
 from ulvar.night import STATIONS

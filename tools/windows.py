@@ -1,7 +1,27 @@
-"""What of a window's words and numbers has no room."""
+"""What is watched at a window of a test: what has no room, what is shown without a place, what lives on after its end."""
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QAbstractSpinBox, QComboBox, QLabel, QLineEdit, QPushButton, QTableView, QToolButton, QWidget
+from __future__ import annotations
+
+import gc
+import multiprocessing
+import threading
+import time
+from unittest import TestCase, mock
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import (
+    QAbstractSpinBox,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QTableView,
+    QToolButton,
+    QWidget,
+)
+from shiboken6 import isValid
+from tools.warm import WarmPools
 
 from ulvar.desktop.parts.widgets import ElidedLabel, Rows
 
@@ -58,3 +78,38 @@ def cut(window: QWidget) -> list[str]:
         elif text and not inside(widget, window):
             found.append(f"{type(widget).__name__} '{text}' is beyond the window")
     return found
+
+
+def watch_loose_widgets(test: TestCase, wrong: list[str]) -> None:
+    """A part that is shown before it has a place is a window of its own for a moment, and takes the keyboard: tell `wrong`."""
+    real = QWidget.setVisible
+
+    def seen(widget: QWidget, on: bool) -> None:
+        if (
+            on
+            and widget.parentWidget() is None
+            and not widget.windowFlags() & Qt.WindowType.Popup & ~Qt.WindowType.Window
+        ):
+            wrong.append(f"{type(widget).__name__} {getattr(widget, 'text', str)()!r} is shown without a place")
+        real(widget, on)
+
+    watch = mock.patch.object(QWidget, "setVisible", seen)
+    watch.start()
+    test.addCleanup(watch.stop)
+
+
+def nothing_lives(test: TestCase, before: set[threading.Thread]) -> None:
+    """Fail a test whose closed window leaves a thread, a worker process or a ticking timer behind."""
+
+    def living() -> list[object]:
+        timers = [o for o in gc.get_objects() if type(o) is QTimer and isValid(o) and o.isActive()]
+        warm = WarmPools.all_of_it()
+        threads = {t for t in threading.enumerate() if t not in before and t not in warm}
+        return [*threads, *(p for p in multiprocessing.active_children() if p not in warm), *timers]
+
+    end = time.monotonic() + 10.0
+    while left := living():
+        if time.monotonic() > end:
+            test.fail(f"still there after the window was closed: {left}")
+        QApplication.processEvents()
+        time.sleep(0.02)
