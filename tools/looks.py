@@ -6,10 +6,11 @@ import math
 import re
 import zlib
 from collections.abc import Iterator
+from itertools import chain, islice
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QAbstractListModel, QPoint, QRect, Qt
+from PySide6.QtCore import QAbstractItemModel, QAbstractListModel, QModelIndex, QPoint, QRect, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QHeaderView, QWidget
 from tools.same import keeps_anew
@@ -40,6 +41,13 @@ def _ways(widget: QWidget) -> str:
     return " ".join(f"{name}={value}" for name, value in ways.items() if value != _PLAIN[name])
 
 
+def _cells(model: QAbstractItemModel) -> Iterator[list[QModelIndex]]:
+    """Yield the cells of a list or table, row by row."""
+    columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
+    for row in range(model.rowCount()):
+        yield [model.index(row, column) for column in range(columns)]
+
+
 def told(part: QWidget) -> list[str]:
     """Return what a reader finds in a part: kind, place, words, state, how it is reached, cells of lists and actions, a line each."""
     found = [
@@ -62,9 +70,7 @@ def told(part: QWidget) -> list[str]:
         if ways := _ways(widget):
             found.append(" | ".join([type(widget).__name__, *words[:1], ways]))
         if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
-            columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
-            for row in range(min(model.rowCount(), 12)):
-                cells = [model.index(row, column) for column in range(columns)]
+            for cells in islice(_cells(model), 12):
                 roles = (Qt.ItemDataRole.DisplayRole, _TIP)
                 found.append(
                     " | ".join(
@@ -94,8 +100,7 @@ def _spelling(part: QWidget, word: str) -> Iterator[QRect]:
         if not widget.isVisibleTo(part) or isinstance(widget, QHeaderView):
             continue
         if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
-            columns = 1 if isinstance(model, QAbstractListModel) else model.columnCount()
-            for cell in (model.index(row, column) for row in range(model.rowCount()) for column in range(columns)):
+            for cell in chain.from_iterable(_cells(model)):
                 if word in str(cell.data(Qt.ItemDataRole.DisplayRole)):
                     place = widget.visualRect(cell)
                     yield QRect(widget.viewport().mapTo(part, place.topLeft()), place.size())

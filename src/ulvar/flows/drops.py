@@ -92,7 +92,7 @@ def drops_of(
         for i, (task, (factor, add), weight) in enumerate(zip(tasks, stacked.scaling, stacked.weights))
     ]  # fmt: skip
     held = max(22 * t.facts.width * t.facts.height + warping_bytes(t) for t in tasks) + 8 * stacked.data.size
-    for _, opened in context.each_in_order(_open_item, items, "Reading pixels", item_bytes=held, lost=failed_task):
+    for _, opened in context.each(_open_item, items, "Reading pixels", item_bytes=held, lost=failed_task):
         if isinstance(opened, Failed):
             return opened
     noises = dict.fromkeys((item.out for item in items), 1.0)
@@ -100,7 +100,7 @@ def drops_of(
         first = _reconstructed(items, noises, 1.0, context)
         for path, plane in ((soft, stacked.data), (sharp, first.data)):
             write_scratch(plane, path)
-    for item, noise in context.each_in_order(_clean_item, items, "Finding outliers", item_bytes=held, lost=failed_task):
+    for item, noise in context.each(_clean_item, items, "Finding outliers", item_bytes=held, lost=failed_task):
         if isinstance(noise, Failed):
             return noise
         noises[item.out] = noise

@@ -182,9 +182,7 @@ def measure_growths(
     held = max((measuring_bytes(t) for t in tasks), default=0)
     found: dict[str, Growth] = {}
     outcomes: dict[str, Outcome] = {}
-    for task, result in context.each_in_order(
-        growth_item, tasks, "Trying apertures", item_bytes=held, lost=failed_task
-    ):
+    for task, result in context.each(growth_item, tasks, "Trying apertures", item_bytes=held, lost=failed_task):
         path = task.facts.path
         if isinstance(result, Failed):
             outcomes[path] = Outcome(path, False, result.reason)

@@ -231,9 +231,7 @@ def measure_pairs(
     rows: dict[str, PairRow] = {}
     outcomes: dict[str, Outcome] = {}
     held = max((measuring_bytes(t) for t in tasks), default=0)
-    for task, result in context.each_in_order(
-        pair_item, tasks, "Measuring the pair", item_bytes=held, lost=failed_task
-    ):
+    for task, result in context.each(pair_item, tasks, "Measuring the pair", item_bytes=held, lost=failed_task):
         path = task.facts.path
         if isinstance(result, Failed):
             outcomes[path] = Outcome(path, False, result.reason)

@@ -138,9 +138,7 @@ def write_planes(
     held = max((40 * t.facts.width * t.facts.height for t in tasks), default=0)
     done = {
         task.facts.path: outcome
-        for task, outcome in context.each_in_order(
-            _planes_item, tasks, "Taking colours apart", item_bytes=held, lost=_lost
-        )
+        for task, outcome in context.each(_planes_item, tasks, "Taking colours apart", item_bytes=held, lost=_lost)
     }
     return [refused.get(f.path) or done[f.path] for f in exposures if f.path in refused or f.path in done]
 

@@ -264,9 +264,7 @@ def measure_positions(
     rows: list[PositionRow] = []
     outcomes: dict[str, Outcome] = {}
     held = max((measuring_bytes(t.base) for t in tasks), default=0)
-    for task, result in context.each_in_order(
-        position_item, tasks, "Measuring the body", item_bytes=held, lost=failed_task
-    ):
+    for task, result in context.each(position_item, tasks, "Measuring the body", item_bytes=held, lost=failed_task):
         path = task.base.facts.path
         if isinstance(result, Failed):
             outcomes[path] = Outcome(path, False, result.reason)
