@@ -24,7 +24,7 @@ from types import FunctionType, ModuleType
 from typing import Any
 
 import numpy as np
-from tools.same import JULIAN, drops, keeps_anew, leaves, same, short, store, stored, weights
+from tools.same import JULIAN, drops, keeps_anew, leaves, same, short, store, stored, today, weights
 from tools.shown import compare_shown
 
 # Of numbers and words of one name so many are kept one by one; of more their count and a sum by weights. Words up to so many letters are
@@ -196,8 +196,9 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
     held = stored(module)
     now = [(name, list(_kept(columns[name]))) for name in sorted(columns)[:COLUMNS]]
     if keeps_anew() and held.get(key, []) is not None:
-        # What is not the same each time is not from now on either.
+        # What is not the same each time is not from now on either, nor is what tells the day.
         dropped = {n for n, old in enumerate(held.get(key, [])) if old is None and len(held[key]) == len(now)}
+        dropped |= {n for n, (name, _) in enumerate(now) if any(today() in f"{value}" for value, _ in columns[name])}
         held[key] = [None if n in dropped else [short(value) for value, _ in each] for n, (_, each) in enumerate(now)]
         store(module)
     before = held.get(key, [])

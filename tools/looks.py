@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import re
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import chain, islice
 from pathlib import Path
 
@@ -94,27 +94,28 @@ def small(image: np.ndarray) -> np.ndarray:
     return np.pad(blocks.round().astype(np.uint8), ((0, 0), (0, ACROSS - wide), (0, 0)))
 
 
-def _spelling(part: QWidget, word: str) -> Iterator[QRect]:
-    """Yield where a word is read on a part."""
+def _spelling(part: QWidget, words: Sequence[str]) -> Iterator[QRect]:
+    """Yield where one of these words is read on a part."""
     for widget in (part, *part.findChildren(QWidget)):
         if not widget.isVisibleTo(part) or isinstance(widget, QHeaderView):
             continue
         if isinstance(widget, QAbstractItemView) and (model := widget.model()) is not None:
             for cell in chain.from_iterable(_cells(model)):
-                if word in str(cell.data(Qt.ItemDataRole.DisplayRole)):
+                said = str(cell.data(Qt.ItemDataRole.DisplayRole))
+                if any(word in said for word in words):
                     place = widget.visualRect(cell)
                     yield QRect(widget.viewport().mapTo(part, place.topLeft()), place.size())
-        elif any(word in str(widget.property(name)) for name in _READ):
+        elif any(word in str(widget.property(name)) for name in _READ for word in words):
             yield QRect(widget.mapTo(part, QPoint(0, 0)), widget.size())
 
 
-def left_look(part: QWidget, without: str = "") -> np.ndarray:
-    """Return how a part looks, a block to a pixel, `ANY` where a word is read, shape (height, width, 3)."""
+def left_look(part: QWidget, without: Sequence[str]) -> np.ndarray:
+    """Return how a part looks, a block to a pixel, `ANY` where one of these words is read, shape (height, width, 3)."""
     image = part.grab().toImage()
     high, wide = max(1, image.height() // LEFT_BLOCK), max(1, image.width() // LEFT_BLOCK)
     away = Qt.TransformationMode.SmoothTransformation
     look = np.minimum(pixels(image.scaled(wide, high, Qt.AspectRatioMode.IgnoreAspectRatio, away)), ANY - 1)
-    for place in _spelling(part, without) if without else ():
+    for place in _spelling(part, without):
         (x0, x1), (y0, y1) = (
             (max(0, math.floor(start * blocks / size)), math.ceil((end + 1) * blocks / size))
             for start, end, blocks, size in (

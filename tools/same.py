@@ -11,7 +11,7 @@ import re
 import unittest
 from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
-from datetime import datetime
+from datetime import UTC, datetime
 from enum import Enum
 from functools import cache, lru_cache
 from pathlib import Path, PurePath
@@ -32,6 +32,11 @@ _REAL, _COUNTS = (float, np.floating), (bool, np.bool_, int, np.integer)
 def keeps_anew() -> bool:
     """Whether results are to be kept anew instead of compared; what only drops some of them keeps none."""
     return os.environ.get("ULVAR_KEEP") == "1"
+
+
+def today() -> str:
+    """Return the day as it is written; what tells it tells another one tomorrow."""
+    return datetime.now(UTC).strftime("%Y-%m-%d")
 
 
 def drops() -> bool:
@@ -111,12 +116,14 @@ def _words(value: Any, name: str) -> Iterator[tuple[str, Any, float]]:
     if not isinstance(word, str):
         yield name, word and type(word).__name__, 0.0
     else:
-        # Folders of tests have names of their own; a figure in a sentence may differ by one of its last digit.
+        # Folders of tests have names of their own; a figure in a sentence may differ by one of its last digit, and one with all its digits as
+        # any number may.
         word = re.sub(r"(^|(?<=\s))/\S*/", "", word) if "/" in word else word
         apart = re.split(r"(\d+\.\d+)", word) if "." in word else [word]
         yield name, "#".join(apart[::2]), 0.0
         for n, figure in enumerate(apart[1::2]):
-            yield f"{name}'{n}", float(figure), 1.01 * 10.0 ** -len(figure.partition(".")[2])
+            last = 1.01 * 10.0 ** -len(figure.partition(".")[2])
+            yield f"{name}'{n}", float(figure), max(last, RELATIVE * float(figure))
 
 
 def same(now: Any, kept: Any, apart: float) -> bool:

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from tools.same import drops, keeps_anew, store, stored
+from tools.same import drops, keeps_anew, store, stored, today
 
 CODE = 6
 
@@ -89,8 +89,9 @@ def at_rest(test: unittest.TestCase, *parts: Any) -> bool:
     QApplication.setCursorFlashTime(0)
     shown = vars(test).setdefault("_shown", _Shown())
     for part in parts or _seen():
-        shown.looks.append(left_look(part, Path(vars(test).get("folder", "")).name))
-        shown.lines |= {_code(line): line for each in told(part) for line in [_plain(each, test)]}
+        words = (today(), *([Path(test.folder).name] if hasattr(test, "folder") else []))
+        shown.looks.append(left_look(part, words))
+        shown.lines |= {_code(line): line for each in told(part) if today() not in each for line in [_plain(each, test)]}
     window.toast.setVisible(said)
     return True
 
