@@ -154,6 +154,8 @@ class Measuring(FolderCase):
                 continue
             self.assertAlmostEqual(float(row["scatter"]), 2.5 / math.log(10) * star.verdict.scatter, delta=2e-5)
         self.assertTrue(series_path(self.night, self.series).parent.exists())
+        self.night.store_products("score", [], series=self.series.key, clear=True)
+        self.assertIn("exposures first", run_growth(self.night, JobContext()).problem)
         self.night.set_stars([], self.series)
         self.assertIn("no target", run_growth(self.night, JobContext()).problem)
         self.assertIn("target", find_candidates(self.night, self.series).problem)

@@ -1,6 +1,7 @@
 """A stopped run goes on from where it was, and a new one repeats nothing; what changed is made anew."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -95,6 +96,11 @@ class Resuming(FolderCase):
         path = self.night.lights()[0].path
         self.night.correct([path], "gain_e_per_adu", "2.5")
         self.assertEqual(self.measured(), 6 if self._refers_to(path) else 1, "its errors are others now")
+        # Where the stars stand is told by those of one exposure: if these are found anew, all are measured again.
+        known = self.night.products_of("score")
+        origin = known[next(iter(known.values())).values["reference"]]
+        self.night.store_products("score", [replace(origin, values={**origin.values, "print": "other stars"})], series=origin.series)
+        self.assertEqual(self.measured(), 6)
 
     def measured(self) -> int:
         return self.counted(measure, "measure_item", lambda: run_measure(self.night, JobContext()))

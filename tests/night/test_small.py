@@ -9,10 +9,11 @@ import numpy as np
 
 from tests.night.test_written import EXPOSURE_S, SixExposures
 from tests.support import FolderCase
+from tools.same import kept
 from ulvar.engine import JobContext
 from ulvar.flows import Outcome
 from ulvar.frames import write_fits
-from ulvar.night import Night
+from ulvar.night import Night, stations
 from ulvar.night.preparing import CalibrateSettings
 from ulvar.night.schema import settings_of
 from ulvar.night.settings import NightSettings
@@ -180,9 +181,17 @@ class Kept(SixExposures):
         run_intake(night, JobContext())
         self.assertEqual(night.lights(), [])
         self.assertEqual(preparation_of(night, night.exposures).trim.text, "[3:80,1:60]")
+        # Nor is there anything to do for what works on lights.
+        for run in (stations.run_growth, stations.run_measure, stations.run_field, stations.run_bodies, stations.run_pair, stations.run_plate_harder):
+            told = run(night, JobContext())
+            station = "measure" if run in (stations.run_growth, stations.run_measure, stations.run_field) else "plate"
+            self.assertEqual((told.station, told.problem, told.failed), (station, "there is no light to work on", 0))
 
 
 class Limits(unittest.TestCase):
+    def test_what_each_setting_tells(self) -> None:
+        kept(self, {name: settings_of(field.annotation) for name, field in NightSettings.model_fields.items()})
+
     def test_the_ends_that_the_window_offers_are_taken(self) -> None:
         for section, field in NightSettings.model_fields.items():
             model = field.annotation

@@ -10,12 +10,13 @@ from PySide6.QtCore import QLocale
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.folding import Folding
+from ulvar.desktop.parts.fitwords import fine_value
 from ulvar.desktop.parts.inputs import Choice, Number, Slide
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
 from ulvar.desktop.parts.zoomed import ZoomPlot
-from ulvar.engine import Failed
+from ulvar.engine import Failed, true_minus
 from ulvar.lightcurves import LightCurve
 
 _METHODS = (
@@ -134,9 +135,9 @@ class PeriodView(QWidget):
         elif isinstance(found, Failed):
             self.words.setText(found.reason[:1].upper() + found.reason[1:] + ".")
         elif found is not None:
-            chance = "hardly ever" if found.false_alarm < 1e-6 else f"in {found.false_alarm:.2g} of such series"
+            chance = "hardly ever" if found.false_alarm < 1e-6 else true_minus(f"in {found.false_alarm:.2g} of such series")
             self.words.setText(
-                f"{found.period_d:.8g} ± {found.period_error_d:.2g} d takes {100 * found.power:.1f} % of the variance; noise alone does so {chance}."
+                f"{fine_value(found.period_d, found.period_error_d)} d takes {100 * found.power:.1f} % of the variance; noise alone does so {chance}."
                 + (
                     f" As likely by the sampling, or half and double: {', '.join(f'{p:.6g}' for p in found.aliases[:4])} d."
                     if found.aliases

@@ -10,7 +10,7 @@ from PySide6.QtCore import QLocale
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QToolButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.models.nights import TargetNights, Timed
-from ulvar.desktop.parts.fitwords import told_value
+from ulvar.desktop.parts.fitwords import fine_value, told_value
 from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
@@ -148,7 +148,7 @@ class TargetMinima(QWidget):
         if isinstance(found, Failed):
             words = found.reason[:1].upper() + found.reason[1:] + "."
         if told is not None:
-            words = f"Minimum at {told_value(told.epoch, told.epoch_error, '')} + E × {_fine(told.period, told.period_error)} d"
+            words = f"Minimum at {told_value(told.epoch, told.epoch_error, '')} + E × {fine_value(told.period, told.period_error)} d"
             if math.isfinite(told.change):
                 words += f" + E² × ({told.change:.2g} ± {told.change_error:.1g}) d"
             if math.isfinite(told.chi2_reduced):
@@ -170,11 +170,3 @@ class TargetMinima(QWidget):
         pad = 0.15 * (float(np.ptp(ends)) or 1.0)
         self.plot.y_range = float(ends.min()) - pad, float(ends.max()) + pad
         self.plot.update()
-
-
-def _fine(value: float, error: float) -> str:
-    """Return a period with its error to that one's second digit, however many decimals that takes."""
-    if not (math.isfinite(error) and error > 0):
-        return f"{value:.8g}"
-    places = max(3, min(12, 1 - math.floor(math.log10(error))))
-    return f"{value:.{places}f} ± {error:.{places}f}"

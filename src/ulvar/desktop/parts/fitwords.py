@@ -26,6 +26,14 @@ def told_value(value: float, error: float, unit: str) -> str:
     return f"{value:,.{places}f} ± {error:.{places}f} {unit}".strip().replace(",", "\u2009")
 
 
+def fine_value(value: float, error: float) -> str:
+    """Return a period with its error to that one's second digit, however many decimals that takes."""
+    if not (math.isfinite(error) and error > 0):
+        return f"{value:.8g}"
+    places = max(3, min(12, 1 - math.floor(math.log10(error))))
+    return f"{value:.{places}f} ± {error:.{places}f}"
+
+
 def fit_words(values: Mapping[str, float], errors: Mapping[str, float]) -> list[tuple[str, str]]:
     """Return (words, value with error) of what a model tells, the most wanted first."""
     return [
