@@ -355,7 +355,7 @@ class Pages(CurveCase):
         page = self.board.shown
         assert isinstance(page, PeriodPage)
         found = self.model.curves.found
-        self.assertIn(f"{found.period_d:.8g}", page.words.text())
+        self.assertIn(f"{found.period_d:.4f} ± ", page.words.text())
         self.assertAlmostEqual(page.period.value(), found.period_d, places=6)
         self.assertTrue(page.powers.series and page.folded.series)
         before = page.folded.series[0].x.copy()
