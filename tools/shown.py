@@ -91,7 +91,9 @@ def at_rest(test: unittest.TestCase, *parts: Any) -> bool:
     for part in parts or _seen():
         words = (today(), *([Path(test.folder).name] if hasattr(test, "folder") else []))
         shown.looks.append(left_look(part, words))
-        shown.lines |= {_code(line): line for each in told(part) if today() not in each for line in [_plain(each, test)]}
+        shown.lines |= {
+            _code(line): line for each in told(part) if today() not in each for line in [_plain(each, test)]
+        }
     window.toast.setVisible(said)
     return True
 

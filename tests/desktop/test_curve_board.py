@@ -423,6 +423,8 @@ class Figures(CurveCase):
         panel.lines.setPlainText(text.replace('points = "#20262b"', 'points = "#cc0000"'))
         self.until(lambda: panel.preview.pixmap().toImage() != before, 30, "another preview")
         self.look_at(panel)
+        panel.lines.setPlainText(text.replace("width_cm = 18.0", "width_cm = 8.0").replace("height_cm = 12.0", "height_cm = 25.0"))
+        self.until(lambda: panel.preview.pixmap().height() == panel.preview.height(), 30, "all of a tall figure")
         panel.lines.setPlainText(text.replace("width_cm = 18.0", "width_cm = 1.0"))
         self.until(lambda: panel.problem.isVisible(), 10, "what is wrong")
         self.assertIn("width_cm", panel.problem.text())

@@ -177,7 +177,21 @@ class TargetOverNights(WindowCase):
         page.model.setCurrentIndex(page.model.findData("sine"))
         page._set_model()
         self.ready()
-        self.assertIn("Period 0.7", self.panel.shown.words.text())
+        before = self.panel.shown.words.text()
+        self.assertIn("Period 0.7", before)
+        self.panel.shown.terms.setValue(1)
+        QTest.keyClick(self.panel.shown.terms, Qt.Key.Key_Return)
+        self.ready()
+        self.assertEqual((self.nights.terms, self.panel.shown.words.text() == before), (1, False))
+
+    def test_closed_by_esc_it_opens_again(self) -> None:
+        for _ in range(2):
+            self.open()
+            QTest.keyClick(self.panel, Qt.Key.Key_Escape)
+            self.quiet()
+            self.window.command("nights")
+            self.panel = self.window.exports.over
+            self.nights = self.panel.nights
 
     def test_rotation(self) -> None:
         self.open()

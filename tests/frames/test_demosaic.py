@@ -3,6 +3,7 @@
 import unittest
 
 import numpy as np
+from bench.by_hand import bilinear_by_hand
 from tools.same import kept
 
 from ulvar.frames import CELL_SITES, Demosaic, MaskBit, Plane, colour_plane, malvar, plane_mask, plane_origin
@@ -16,25 +17,6 @@ def mosaic_of(colours: np.ndarray, cfa: str) -> np.ndarray:
     for k, colour in enumerate(cfa):
         mosaic[CELL_SITES[k]] = colours[..., "RGB".index(colour)][CELL_SITES[k]]
     return mosaic
-
-
-def bilinear_by_hand(mosaic: np.ndarray, cfa: str, colour: str) -> np.ndarray:
-    """Return the mean of what is nearest of the colour, pixel by pixel, within the picture."""
-    height, width = mosaic.shape
-    out = np.full(mosaic.shape, np.nan)
-    own = np.array([[cfa[(y % 2) * 2 + x % 2] == colour for x in range(width)] for y in range(height)])
-    for y in range(height):
-        for x in range(width):
-            if own[y, x] and np.isfinite(mosaic[y, x]):
-                out[y, x] = mosaic[y, x]
-                continue
-            steps = [(0, 1), (1, 0), (0, -1), (-1, 0)]
-            steps += [(1, 1), (1, -1), (-1, 1), (-1, -1)] if colour != "G" else []
-            near = [(y + a, x + b) for a, b in steps if 0 <= y + a < height and 0 <= x + b < width]
-            values = [mosaic[p] for p in near if own[p] and np.isfinite(mosaic[p])]
-            if values:
-                out[y, x] = np.mean(values)
-    return out
 
 
 class Planes(unittest.TestCase):

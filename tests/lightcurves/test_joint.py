@@ -4,7 +4,7 @@ import math
 import unittest
 
 import numpy as np
-from scipy.integrate import quad
+from bench.by_hand import light_by_integral
 
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
@@ -26,27 +26,6 @@ from ulvar.lightcurves.rednoise import Correlated, averaged, noise_like
 from ulvar.lightcurves.shapes import AsItIs, quadratic_law, unquadratic_law
 
 START = 2461448.0
-
-
-def light_by_integral(z: float, p: float, u1: float, u2: float) -> float:
-    """Return the light beside a dark disc by an adaptive integral over the radius of the star."""
-
-    def brightness(r: float) -> float:
-        mu = math.sqrt(max(0.0, 1 - r * r))
-        return 1 - u1 * (1 - mu) - u2 * (1 - mu) ** 2
-
-    def arc(r: float) -> float:
-        if r <= p - z:
-            return math.pi
-        if r >= z + p or r <= z - p:
-            return 0.0
-        return math.acos(max(-1.0, min(1.0, (r * r + z * z - p * p) / (2 * r * z)))) if z > 0 else 0.0
-
-    edges = [0.0, *sorted(x for x in {abs(z - p), z + p} if 0 < x < 1), 1.0]
-    hidden = sum(
-        quad(lambda r: brightness(r) * 2 * r * arc(r), a, b, epsabs=1e-13, epsrel=1e-12, limit=200)[0] for a, b in zip(edges, edges[1:])
-    )
-    return 1 - hidden / (math.pi * (1 - u1 / 3 - u2 / 6))
 
 
 def made(found: JointFit | Failed) -> JointFit:

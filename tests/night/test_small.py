@@ -6,10 +6,10 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from tools.same import kept
 
 from tests.night.test_written import EXPOSURE_S, SixExposures
 from tests.support import FolderCase
-from tools.same import kept
 from ulvar.engine import JobContext
 from ulvar.flows import Outcome
 from ulvar.frames import write_fits
@@ -182,7 +182,14 @@ class Kept(SixExposures):
         self.assertEqual(night.lights(), [])
         self.assertEqual(preparation_of(night, night.exposures).trim.text, "[3:80,1:60]")
         # Nor is there anything to do for what works on lights.
-        for run in (stations.run_growth, stations.run_measure, stations.run_field, stations.run_bodies, stations.run_pair, stations.run_plate_harder):
+        for run in (
+            stations.run_growth,
+            stations.run_measure,
+            stations.run_field,
+            stations.run_bodies,
+            stations.run_pair,
+            stations.run_plate_harder,
+        ):
             told = run(night, JobContext())
             station = "measure" if run in (stations.run_growth, stations.run_measure, stations.run_field) else "plate"
             self.assertEqual((told.station, told.problem, told.failed), (station, "there is no light to work on", 0))

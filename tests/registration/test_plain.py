@@ -5,6 +5,7 @@ import unittest
 
 import numba
 import numpy as np
+from bench.by_hand import lanczos_by_hand
 from scipy.ndimage import map_coordinates
 from tools.same import kept
 
@@ -15,45 +16,6 @@ from ulvar.registration._kernels import raise_to
 from ulvar.registration.matching import MatchOptions
 from ulvar.registration.transform import fit_transform
 from ulvar.simulation import Psf, add_stars
-
-
-def taps_by_hand(distance: np.ndarray, order: int, stretch: float = 1.0) -> np.ndarray:
-    """Return a windowed sinc at taps (n, taps) this far from places, with the least change that gives back parabolas."""
-    lobes = order
-    weights = np.sinc(distance / stretch) * np.sinc(distance / stretch / lobes)
-    weights *= (np.abs(distance) < lobes * stretch) / stretch
-    order = distance.shape[1] // 2
-    loose = np.exp(-(distance**2) / (4.0 * order**2))
-    powers = np.stack([distance**0, distance, distance**2], axis=1)
-    missing = np.array([[1.0], [0.0], [0.0]]) - powers @ weights[:, :, None]
-    # The shortest change that does it, by its normal equations: a pseudo-inverse for each pixel takes twenty times as long.
-    rows = powers * loose[:, None, :]
-    across = rows.transpose(0, 2, 1)
-    return weights + loose * (across @ np.linalg.solve(rows @ across, missing))[:, :, 0]
-
-
-def lanczos_by_hand(data: np.ndarray, transform: Transform, shape: tuple[int, int], order: int) -> np.ndarray:
-    """Resample tap by tap in float64; missing taps drop out while 0.6 of the kernel's weight is left."""
-    inverse = transform.inverse().matrix
-    factor = abs(np.linalg.det(inverse[:, :2]))
-    stretch = round(math.sqrt(factor), 2) if factor > 1.21 else 1.0
-    height, width = data.shape
-    out = np.full(shape, np.nan)
-    reach = math.ceil(order * stretch)
-    taps = np.arange(-reach + 1, reach + 1)
-    for j in range(shape[0]):
-        x, y = inverse @ np.stack([np.arange(shape[1]), np.full(shape[1], j), np.ones(shape[1])])
-        xs, ys = np.floor(x).astype(int)[:, None] + taps, np.floor(y).astype(int)[:, None] + taps
-        wx, wy = (taps_by_hand(c - at[:, None], order, stretch) for at, c in ((x, xs), (y, ys)))
-        weights = wy[:, :, None] * wx[:, None, :]
-        values = data[ys.clip(0, height - 1)[:, :, None], xs.clip(0, width - 1)[:, None, :]].astype(float)
-        inside = ((ys >= 0) & (ys < height))[:, :, None] & ((xs >= 0) & (xs < width))[:, None, :]
-        use = np.where(inside & np.isfinite(values), weights, 0.0)
-        total = use.sum(axis=(1, 2))
-        good = (total > 0.6) & (x >= -0.5) & (x <= width - 0.5) & (y >= -0.5) & (y <= height - 0.5)
-        sums = (use * np.nan_to_num(values)).sum(axis=(1, 2))
-        out[j, good] = factor * sums[good] / total[good]
-    return out
 
 
 class TapByTap(unittest.TestCase):

@@ -5,6 +5,7 @@ import unittest
 
 import fitsio
 import numpy as np
+from bench.by_hand import overlap_by_hand
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tools.same import kept
@@ -30,23 +31,6 @@ class Rows:
 
     def rows(self, y0: int, y1: int) -> np.ndarray:
         return self.data[y0:y1].copy()
-
-
-def overlap_by_hand(corners: np.ndarray) -> float:
-    """Return the area of a quadrilateral within the unit square, clipped side by side."""
-    points = [tuple(c) for c in corners]
-    for axis, limit, sign in ((0, 0.0, 1), (0, 1.0, -1), (1, 0.0, 1), (1, 1.0, -1)):
-        kept: list[tuple[float, float]] = []
-        for one, two in zip(points, points[1:] + points[:1]):
-            inside = [sign * (p[axis] - limit) >= 0 for p in (one, two)]
-            if inside[0]:
-                kept.append(one)
-            if inside[0] != inside[1]:
-                t = (limit - one[axis]) / (two[axis] - one[axis])
-                kept.append((one[0] + t * (two[0] - one[0]), one[1] + t * (two[1] - one[1])))
-        points = kept
-    x, y = (np.array([p[k] for p in points]) for k in (0, 1))
-    return abs(float(np.dot(x, np.roll(y, -1)) - np.dot(y, np.roll(x, -1)))) / 2 if len(points) > 2 else 0.0
 
 
 class Areas(unittest.TestCase):

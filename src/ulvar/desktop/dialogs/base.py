@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import QDialog, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from ulvar.desktop.parts.widgets import hairline, label
@@ -54,6 +55,13 @@ class Panel(QDialog):
         column.addLayout(row)
         # Shown before it has a place it would be a window of its own for a moment.
         self.action.setVisible(bool(action))
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Take Enter for the filled button alone: after a number it would press whatever button comes first, as the one that closes."""
+        if event.key() not in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            super().keyPressEvent(event)
+        elif self.action.isVisible():
+            self.action.click()
 
     def apply(self) -> None:
         """Do what the filled button says."""

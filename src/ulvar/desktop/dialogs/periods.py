@@ -135,7 +135,9 @@ class PeriodView(QWidget):
         elif isinstance(found, Failed):
             self.words.setText(found.reason[:1].upper() + found.reason[1:] + ".")
         elif found is not None:
-            chance = "hardly ever" if found.false_alarm < 1e-6 else true_minus(f"in {found.false_alarm:.2g} of such series")
+            chance = (
+                "hardly ever" if found.false_alarm < 1e-6 else true_minus(f"in {found.false_alarm:.2g} of such series")
+            )
             self.words.setText(
                 f"{fine_value(found.period_d, found.period_error_d)} d takes {100 * found.power:.1f} % of the variance; noise alone does so {chance}."
                 + (

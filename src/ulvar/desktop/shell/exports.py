@@ -64,15 +64,12 @@ class Exports(QObject):
         self._asker.found.connect(self._written)
 
     def close(self) -> None:
-        """Let what is being written be finished, and end what is read."""
+        """Let what is being written be finished."""
         self._asker.close(wait=True)
-        self._close_over()
 
-    def _close_over(self) -> None:
-        if self.over is not None:
-            self.over.reject()
-            self.over.deleteLater()
-            self.over = None
+    def _over_closed(self) -> None:
+        # It deletes itself: nothing may be asked of it any more.
+        self.over = None
 
     def _beside(self) -> Path:
         return self._model.night.folder if self._model.night is not None else Path.home()
@@ -153,10 +150,12 @@ class Exports(QObject):
         """Open the target over nights: those beside the night that is open, or any folder."""
         night, result = self._model.night, self._model.curves.curve()
         folder = night.folder.parent if night is not None else None
-        self._close_over()
+        if self.over is not None:
+            self.over.reject()
         self.over = TargetPanel(
             self._parent, self._boards["curve"].theme, self._settings, folder, result.curve.name if result else ""
         )
+        self.over.finished.connect(self._over_closed)
         self.over.show()
 
     def chart(self) -> None:

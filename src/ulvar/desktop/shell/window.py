@@ -37,6 +37,7 @@ from ulvar.desktop.boards.intake.board import IntakeBoard
 from ulvar.desktop.boards.masters.board import MastersBoard
 from ulvar.desktop.boards.measure.board import MeasureBoard
 from ulvar.desktop.boards.plate.board import PlateBoard
+from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.line.night_line import NightLine
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import THEMES, apply_theme
@@ -340,6 +341,9 @@ class MainWindow(QMainWindow):
             self.keyboard.end()
         self._toast_timer.stop()
         self.movie.stop()
+        # What small windows read or measure ends with them.
+        for panel in self.findChildren(Panel):
+            panel.reject()
         self.exports.close()
         for board in self.board_of.values():
             board.shut_down()

@@ -48,7 +48,9 @@ def show_result(place: QVBoxLayout, fit: Mapping[str, Any]) -> QLabel | None:
         # Of a second way to time it the difference is told, with its own error.
         error = fit["kwee_van_woerden_error_d"] * 86400
         places = 1 if error < 2 else 0
-        rows.append(("Kwee–van Woerden, from the fit", f"{round(off, places) + 0.0:+.{places}f} ± {error:.{places}f} s"))
+        rows.append(
+            ("Kwee–van Woerden, from the fit", f"{round(off, places) + 0.0:+.{places}f} ± {error:.{places}f} s")
+        )
     for name, (words, unit, factor) in FIT_ROWS.items():
         if name in values and name != key:
             rows.append((words, told_value(factor * values[name], factor * errors[name], unit)))
