@@ -358,6 +358,12 @@ class Pages(CurveCase):
         self.assertIn(f"{found.period_d:.4f} ± ", page.words.text())
         self.assertAlmostEqual(page.period.value(), found.period_d, places=6)
         self.assertTrue(page.powers.series and page.folded.series)
+        # Slid by a quarter of its way to the right: a quarter of one over the span is added to the frequency.
+        page.slider.setValue(page.slider.maximum() // 4)
+        slid = 1 / (1 / found.period_d + 0.25 / float(np.ptp(self.model.curves.curve().curve.time)))
+        self.assertAlmostEqual(self.model.curves.fold[0], slid, places=12)
+        self.assertAlmostEqual(page.period.value(), slid, places=5)
+        page.slider.setValue(0)
         before = page.folded.series[0].x.copy()
         page.slider.setValue(200)
         # The slider's ends are so many cycles over the series away.
@@ -431,6 +437,7 @@ class Figures(CurveCase):
         self.assertFalse(panel.action.isEnabled())
         panel.plain.click()
         self.until(lambda: panel.action.isEnabled(), 10, "the style of the beginning")
+        self.assertFalse(panel.problem.isVisible())
         report = self.folder / "r.html"
         with mock.patch.object(QFileDialog, "getSaveFileName", return_value=(str(report), "")):
             self.click(panel.report)

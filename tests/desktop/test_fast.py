@@ -1,5 +1,6 @@
 """Fast series: a film is opened by dropping it, stars are clicked, frames measured, the table saved."""
 
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -9,6 +10,8 @@ from PySide6.QtTest import QTest
 
 from tests.desktop.support import WindowCase
 from ulvar.desktop.dialogs.fast import FastPanel
+from ulvar.desktop.work.films import MeasuredFilm
+from ulvar.engine import Failed
 from ulvar.photometry import read_series
 from ulvar.simulation import MadeUpFilm, write_ser
 
@@ -71,6 +74,10 @@ class FastSeries(WindowCase):
         rows = read_series(out)
         self.assertEqual(rows.names(), ["target", "tracking", "blank sky"])
         self.assertEqual(len(rows), 750)
+        # A film without times, and without an event.
+        panel._show_light(MeasuredFilm(replace(panel.series, times=replace(panel.series.times, dated=False)), Failed("no dip was found")))
+        self.assertEqual((panel.plot.x_label, len(panel.plot.curves)), ("seconds after the middle of the first frame", 0))
+        self.assertTrue(panel.told.text().startswith("No dip was found.\n\n"))
         # Another star makes the light that was shown no longer that of these stars.
         self._click(panel, 81.0, 181.0)
         self.assertFalse(panel.save.isEnabled())

@@ -8,9 +8,11 @@ from unittest import mock
 
 import numpy as np
 from PySide6.QtCore import QObject
+from tools.same import kept
 
 from tests.desktop.scored import ScoredCase
 from ulvar.desktop.models import ground, stacks
+from ulvar.desktop.models.listing import star_at
 from ulvar.desktop.models.plan import plan_run
 from ulvar.desktop.models.starpick import give_role, where_words
 from ulvar.desktop.models.tables import save_exposure_table
@@ -152,6 +154,7 @@ class Asked(ScoredCase):
         self.assertEqual(len(told), 1)
         self.assertEqual(self.model.matching.preview.shape, (0, 2))
         self.assertEqual(self.model.jobs.series_done("masters"), (0, 0))
+        self.assertIsNone(self.model.stacks.alignment("of no exposure"))
 
     def test_qualities_as_a_table_tell_times_to_the_millisecond(self) -> None:
         path = self.folder / "q.csv"
@@ -161,6 +164,15 @@ class Asked(ScoredCase):
         self.assertEqual({len(time) for time in times}, {23})
         for facts, middle in zip(self.model.lights(), middles, strict=True):
             self.assertLess(abs((facts.mid_utc - middle).total_seconds()), 0.001)
+        kept(self, path.read_text().splitlines())
+
+    def test_a_star_is_found_by_its_name_in_a_list_and_moves(self) -> None:
+        path = self.folder / "c.csv"
+        path.write_text("id,ra,dec,epoch,pmra,pmdec,mag\nS 1,10.0,20.0,2016.0,0,0,9\nS 2,10.5,20.5,2016.0,0,3600000,9\n")
+        self.assertEqual([star_at(path, name, None) for name in ("s2", "S 3")], [("S 2", 10.5, 20.5), ""])
+        name, ra, dec = star_at(path, "S 2", datetime(2017, 1, 1, tzinfo=UTC))
+        self.assertEqual((name, round(ra, 6), round(dec, 2)), ("S 2", 10.5, 21.5))
+        self.assertIn("c.csv", star_at(path.with_name("no c.csv"), "S 2", None))
 
     def test_a_pixel_of_the_stack_is_asked_for_within_its_edges(self) -> None:
         told: list[object] = []

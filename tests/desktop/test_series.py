@@ -181,13 +181,10 @@ class Series(SeriesWindow):
         self.key(Qt.Key.Key_Left)
         self.assertEqual(numbers(), 7)
         # From a dot of another series that was clicked, on to the next of this one, or back to the last.
-        other = next(f.path for f in model.lights() if Path(f.path).stem == "005")
-        model.set_current(other)
-        model.step(1)
-        self.assertEqual(numbers(), 7)
-        model.set_current(other)
-        model.step(-1)
-        self.assertEqual(numbers(), 4)
+        for stem, by, wanted in (("005", 1, 7), ("011", 1, 10), ("002", -1, 1), ("005", -1, 4)):
+            model.set_current(next(f.path for f in model.lights() if Path(f.path).stem == stem))
+            model.step(by)
+            self.assertEqual(numbers(), wanted)
         self.key(Qt.Key.Key_1)
         model.step(1)
         self.assertEqual(numbers(), 5, "before Combine every light comes")
