@@ -420,6 +420,8 @@ class Pages(CurveCase):
 
 class Figures(CurveCase):
     def test_the_style_is_changed_and_figure_and_report_are_saved(self) -> None:
+        # What a run left that broke off in the middle.
+        self.window.settings.remove("figure style")
         self.click(self.page.figure)
         panel = self.window.exports.drawing
         assert isinstance(panel, FigurePanel)
