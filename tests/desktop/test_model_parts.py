@@ -55,6 +55,29 @@ class Asked(ScoredCase):
             self.assertEqual(self.model.stacks.running, ("running.fits", "Running stack of 7"))
         self.model.drop()
 
+    def test_what_was_watched_is_shown_when_the_night_has_taken_it_up(self) -> None:
+        running = ("running.fits", "Running stack of 7")
+        with (
+            mock.patch.object(type(self.model.stacks), "running", running), mock.patch.object(self.window, "command") as done,
+            mock.patch.object(self.window.sky, "show_file") as shown,
+        ):  # fmt: skip
+            for station, what in (
+                ("combine", "watch"),
+                ("plate", ""),
+                ("intake", ""),
+                ("combine", "watch"),
+                ("intake", ""),
+                ("intake", ""),
+            ):
+                self.window._show_made(station, what)
+        self.assertEqual((done.call_args_list, shown.call_args_list), ([mock.call("rescan")] * 2, [mock.call(*running)]))
+
+    def test_a_place_is_marked_from_plate_on(self) -> None:
+        for station, there in (("intake", "plate"), ("masters", "plate"), ("combine", "combine"), ("curve", "curve")):
+            self.model.set_station(station)
+            self.window.command("mark place")
+            self.assertEqual(self.model.station, there)
+
     def test_a_mosaic_is_of_a_series(self) -> None:
         with mock.patch.object(type(self.model), "chosen_series", lambda _: None):
             self.assertEqual(self.model.stacks.mosaic_lacks(), ("There is no series.", 0))

@@ -285,7 +285,9 @@ class Looks(WindowCase):
             for action in ACTIONS:
                 if action.command != "quit":
                     self.window.command(action.command)
-        self.window.build_menu()
+        with mock.patch.object(self.window, "build_menu") as made:
+            self.click(self.window.path_bar.menu_button)
+        made().exec.assert_called_once()
 
     def test_painting_leaves_none_alone(self) -> None:
         """Some Qt bindings drop a reference of None in each painter call, which ends in a crash."""
