@@ -57,6 +57,15 @@ class Comparing(unittest.TestCase):
         frames[3] -= 9.0
         self.assertEqual(self.odd(Role.BIAS, frames), {3: "level"})
 
+    def test_a_darker_quarter(self) -> None:
+        frames = self.frames(10, CameraState(100, 60.0, -15.0))
+        frames[4][:110, :150] -= 12.0
+        self.assertEqual(self.odd(Role.DARK, frames), {4: "pattern"})
+        (odd,) = compare_frames(Role.DARK, [make_thumb(Held(f)) for f in frames]).odd
+        # Cells of some hundred pixels, each with a noise of 5 ADU.
+        self.assertAlmostEqual(odd.amount, 12.0, delta=1.5)
+        self.assertEqual(odd.reason, f"its pattern differs by {odd.amount:.1f} ADU")
+
     def test_cloud_in_a_sky_flat(self) -> None:
         frames = self.frames(8, CameraState(100, 2.0, -15.0), 40000.0)
         y = np.linspace(-1, 1, 220)[:, None]

@@ -142,7 +142,11 @@ class Under(FolderCase):
         table, made = series(), result()
         under = further_stars(table, made.curve, {"k": ShownStar(), "c1": ShownStar(times=2.0)})
         style = FigureStyle(others=("#123456", "#654321"), residuals=False)
-        for axis, x in (("hours", 24 * (made.curve.time - made.curve.time.min())), ("phase", (made.curve.time - JD) / 0.15 % 1)):
+        time, jd = made.curve.time, made.curve.jd_utc
+        for axis, x in (
+            ("hours", 24 * (time - time.min())), ("phase", (time - JD) / 0.15 % 1),
+            ("BJD_TDB", time - np.floor(time.min())), ("JD_UTC", jd - np.floor(jd.min())),
+        ):  # fmt: skip
             with (
                 mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn,
                 mock.patch.object(Axes, "plot", autospec=True, side_effect=Axes.plot) as lines,
@@ -153,7 +157,7 @@ class Under(FolderCase):
             np.testing.assert_allclose(drawn.call_args_list[1].args[1], x[good])
             np.testing.assert_allclose(drawn.call_args_list[1].args[2], under[0].magnitude[good])
             model = next(call.args[1] for call in lines.call_args_list if len(call.args[1]) == 800)
-            np.testing.assert_allclose((model.min(), model.max()), (0, 1) if axis == "phase" else (x[good].min(), x[good].max()))
+            np.testing.assert_allclose((model.min(), model.max()), (0, 1) if axis == "phase" else (x[good].min(), x[good].max()), atol=2e-6)
         for text, words in (("others = ['nocolour']", "others is no colour"), ("others = []", "there is none")):
             with self.assertRaisesRegex(ValueError, words):
                 FigureStyle.from_toml(text)
