@@ -59,6 +59,8 @@ class OfEachStar(FolderCase):
         )  # fmt: skip
         done = measure_item(task)
         assert isinstance(done, Measured), done
+        gone = measure_item(replace(task, facts=replace(facts, path=f"{facts.path}.gone"), wcs=None))
+        self.assertEqual((gone.file, gone.reason), (f"{facts.path}.gone", "there is no such file"))
         return done
 
     def test_times_airmass_and_the_air_in_the_errors(self) -> None:

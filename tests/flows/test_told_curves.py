@@ -259,7 +259,7 @@ class Exchange(FolderCase):
             "NAME": "T Example", "FILT": "V", "TRANS": "NO", "MTYPE": "DIF", "CNAME": "ENSEMBLE", "CMAG": "na", "KNAME": "k", "KMAG": "-11.2000",
             "CHART": "X123", "NOTES": "clear  calm",
         })  # fmt: skip
-        self.assertEqual(rows[1]["KMAG"], "na")
+        self.assertEqual((rows[1]["KNAME"], rows[1]["KMAG"]), ("na", "na"))
         self.assertAlmostEqual(float(first["DATE"]), JD, places=6)
         self.assertAlmostEqual(float(first["MAG"]), float(curve.magnitude[0]), places=4)
         self.assertAlmostEqual(float(first["MERR"]), float(curve.magnitude_error[0]), places=4)
