@@ -3,6 +3,7 @@
 import math
 from dataclasses import replace
 from functools import cache
+from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
@@ -231,6 +232,11 @@ class Reports(FolderCase):
         ):  # fmt: skip
             self.assertIn(words, text)
         self.assertNotIn("<i>", text)
+        self.assertNotIn("noise does as much", text)
+        found = SimpleNamespace(period_d=0.150004, period_error_d=3e-5, method="by a sine", false_alarm=2e-4, aliases=(0.3000081,))
+        write_report(self.folder / "p.html", replace(made, period=found), facts, table=series())
+        rows = ("Period, d", "0.150004 ± 0.000030", "Found by", "by a sine", "as much", "0.0002", "by the sampling, d", "0.3000081")
+        self.assertRegex((self.folder / "p.html").read_text(encoding="utf-8"), "(?s)" + ".*".join(rows))
         paper = self.folder / "r.pdf"
         write_report(paper, made, facts, table=series())
         self.assertTrue(paper.read_bytes().startswith(b"%PDF"))
