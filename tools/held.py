@@ -241,6 +241,20 @@ def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
     return run
 
 
+def _once(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Return a function of a test module that makes something once for all its tests: which of them was first is not noted."""
+
+    @functools.wraps(function)
+    def run(*given: Any, **named: Any) -> Any:
+        noted, _Running.columns = _Running.columns, None
+        try:
+            return function(*given, **named)
+        finally:
+            _Running.columns = noted
+
+    return run
+
+
 def held(module: ModuleType) -> None:
     """Hold all tests of a module to what they were given before, and to the files in their folders."""
     name = module.__name__
@@ -256,6 +270,8 @@ def held(module: ModuleType) -> None:
                         and not hasattr(function, "is_hypothesis_test")
                     ):
                         setattr(value, method, _test(function, files=files))
+        elif own == name and isinstance(value, functools._lru_cache_wrapper):
+            setattr(module, variable, _once(value))
         elif callable(value) and own.startswith(("ulvar.", "tests.")) and own != name and hasattr(value, "__name__"):
             setattr(module, variable, _Told(value, name))
 
