@@ -18,6 +18,7 @@ from unittest import mock
 import fitsio
 import numpy as np
 from tools.folders import made_folder
+from tools.held import unnoted
 
 from ulvar.engine import Failed, JobContext
 from ulvar.flows import Scored, starfind
@@ -66,6 +67,7 @@ def stamps(folder: Path) -> dict[str, tuple[int, int]]:
     return {str(p): (p.stat().st_size, p.stat().st_mtime_ns) for p in folder.rglob("*") if p.is_file()}
 
 
+@unnoted
 def made_once(name: str, make: Callable[[Path], object]) -> Path:
     """Return a folder that the first test process that asks fills by `make`; the others, and later runs of the same code, find it.
 

@@ -241,8 +241,8 @@ def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
     return run
 
 
-def _once(function: Callable[..., Any]) -> Callable[..., Any]:
-    """Return a function of a test module that makes something once for all its tests: which of them was first is not noted."""
+def unnoted(function: Callable[..., Any]) -> Callable[..., Any]:
+    """Return a function that makes something once for several tests: which of them was first is not noted."""
 
     @functools.wraps(function)
     def run(*given: Any, **named: Any) -> Any:
@@ -271,7 +271,7 @@ def held(module: ModuleType) -> None:
                     ):
                         setattr(value, method, _test(function, files=files))
         elif own == name and isinstance(value, functools._lru_cache_wrapper):
-            setattr(module, variable, _once(value))
+            setattr(module, variable, unnoted(value))
         elif callable(value) and own.startswith(("ulvar.", "tests.")) and own != name and hasattr(value, "__name__"):
             setattr(module, variable, _Told(value, name))
 

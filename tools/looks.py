@@ -62,7 +62,9 @@ def told(part: QWidget) -> list[str]:
         said = [widget.property(name) for name in _SAID]
         # How long work will take is the machine's.
         words = [re.sub(r"About \d+ \w+", "About", str(word)) for word in said if word not in (None, "")]
-        state = [name for name in ("enabled", "checked", "readOnly", "tabChangesFocus") if widget.property(name) is True]
+        state = [
+            name for name in ("enabled", "checked", "readOnly", "tabChangesFocus") if widget.property(name) is True
+        ]
         state += [f"{name}={value}" for name in _SET if (value := widget.property(name)) is not None]
         if isinstance(widget, QComboBox):
             state += [f"{widget.itemText(n)} {widget.itemData(n, _TIP) or ''}" for n in range(widget.count())]

@@ -3,7 +3,7 @@
 import math
 import unittest
 from datetime import UTC, datetime, timedelta
-from itertools import islice
+from functools import cache
 
 import erfa
 import numpy as np
@@ -93,28 +93,26 @@ class Times(unittest.TestCase):
         self.assertLess(float(sun_altitude_deg([datetime(2027, 2, 11, 23, 30, tzinfo=UTC)], SITE)[0]), -40)
 
 
+def draw(seed: int) -> tuple[EclipsingBinary, np.ndarray, np.ndarray, np.ndarray]:
+    """Return a binary, and times, magnitudes and errors of its minimum."""
+    binary, rng = EclipsingBinary(2461448.4483), np.random.default_rng(seed)
+    time = 2461448.4483 + np.sort(rng.uniform(-0.16, 0.15, 75))
+    return binary, time, -2.5 * np.log10(binary.flux(time)) + rng.normal(0, 0.004, 75), np.full(75, 0.004)
+
+
+@cache
+def fitted(seed: int):  # type: ignore[no-untyped-def]
+    """Return a draw and its fit, made once."""
+    one = draw(seed)
+    return *one, fit_eclipse(*one[1:])
+
+
 class Eclipses(unittest.TestCase):
     """Injected minima come back without bias and with errors that are true."""
 
-    def draws(self, count: int):  # type: ignore[no-untyped-def]
-        binary = EclipsingBinary(2461448.4483)
-        for seed in range(count):
-            rng = np.random.default_rng(seed)
-            time = 2461448.4483 + np.sort(rng.uniform(-0.16, 0.15, 75))
-            magnitude = -2.5 * np.log10(binary.flux(time)) + rng.normal(0, 0.004, 75)
-            yield binary, time, magnitude, np.full(75, 0.004)
-
-    made: list = []
-
-    def fitted(self, count: int) -> list:
-        """Return draws and their fits, each made once."""
-        for draw in islice(self.draws(count), len(self.made), None):
-            self.made.append((*draw, fit_eclipse(*draw[1:])))
-        return self.made[:count]
-
     def test_template(self) -> None:
         pulls, depth, chi = [], [], []
-        for binary, _, _, _, fit in self.fitted(24):
+        for binary, _, _, _, fit in map(fitted, range(24)):
             assert not isinstance(fit, Failed)
             pulls.append((fit.mid - binary.mid_bjd_tdb) / fit.mid_error)
             depth.append(fit.depth_mag - binary.depth_mag)
@@ -124,10 +122,11 @@ class Eclipses(unittest.TestCase):
         self.assertLess(np.std(pulls), 1.45)
         self.assertLess(abs(np.median(depth)), 0.003)
         self.assertLess(abs(np.mean(chi) - 1), 0.12)
+        kept(self, [fitted(seed)[-1] for seed in range(3)])
 
     def test_kwee_van_woerden(self) -> None:
         pulls = []
-        for binary, time, magnitude, _ in self.draws(40):
+        for binary, time, magnitude, _ in map(draw, range(40)):
             found = kwee_van_woerden(time, magnitude, near=2461448.449, half_width=0.04)
             assert not isinstance(found, Failed)
             pulls.append((found.time - binary.mid_bjd_tdb) / found.error)
@@ -136,7 +135,7 @@ class Eclipses(unittest.TestCase):
 
     def test_a_gap_moves_no_folded_minimum(self) -> None:
         pulls, lines = [], []
-        for number, (binary, time, magnitude, error) in enumerate(self.draws(14)):
+        for number, (binary, time, magnitude, error) in enumerate(map(draw, range(14))):
             # A third of one flank is not there.
             late = number % 2
             hole = binary.mid_bjd_tdb + (0.006 if late else -0.021)
@@ -161,7 +160,7 @@ class Eclipses(unittest.TestCase):
 
     def test_folding_knows_what_noise_does(self) -> None:
         pulls, rng = [], np.random.default_rng(6)
-        for binary, time, magnitude, error, fit in self.fitted(20):
+        for binary, time, magnitude, error, fit in map(fitted, range(20)):
             noise = rng.normal(0, error, (100, len(time)))
             found = fold_about(time, magnitude, fit.fit.at, noise, near=fit.mid, duration_d=fit.duration_d)
             assert not isinstance(found, Failed)
@@ -170,7 +169,7 @@ class Eclipses(unittest.TestCase):
         self.assertTrue(0.45 < np.std(pulls) < 1.5, np.std(pulls))
 
     def test_trend_is_fitted_together(self) -> None:
-        binary, time, magnitude, error = next(iter(self.draws(1)))
+        binary, time, magnitude, error = draw(0)
         airmass = 1.1 + 30 * (time - time.mean()) ** 2
         plain = fit_eclipse(time, magnitude, error)
         fit = fit_eclipse(time, magnitude + 0.05 * airmass, error, trends=[airmass])

@@ -13,6 +13,7 @@ import tifffile
 from bench.made_files import write_cube, write_dng
 
 from tests.support import FolderCase, files_under, stamps
+from ulvar import simulation
 from ulvar.engine import JobContext
 from ulvar.frames import Role, read_frame, read_plane
 from ulvar.inspection import Severity
@@ -21,7 +22,7 @@ from ulvar.night.settings import TagSettings
 from ulvar.night.stations.camera import CameraMeasure, measure_camera, plan_flats, remember_camera
 from ulvar.night.stations.intake import differs_from_disk, retell_intake
 from ulvar.night.stations.masters import board_matches, library_of, made_masters, night_shooting_list, pin_choice
-from ulvar.simulation import Camera, CameraState, Psf, add_stars, star_field
+from ulvar.simulation import Camera, CameraState, Psf, star_field
 
 WIDTH, HEIGHT = 320, 240
 Change = Callable[[np.ndarray], np.ndarray]
@@ -43,7 +44,8 @@ class MadeNight(FolderCase):
     def sky(self, level: float = 600.0) -> np.ndarray:
         (xy, flux) = self.stars
         light = np.full((HEIGHT, WIDTH), level)
-        add_stars(light, xy[:, 0], xy[:, 1], flux, Psf.with_fwhm(3.0))
+        # Not as a function of this module, of which it would be noted in which test the night was made.
+        simulation.add_stars(light, xy[:, 0], xy[:, 1], flux, Psf.with_fwhm(3.0))
         return light
 
     def file(
