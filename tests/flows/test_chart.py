@@ -8,8 +8,8 @@ from tests.cli.support import Command
 from tests.support import FolderCase
 from ulvar.astrometry import StarCatalogue, Wcs, offset_position
 from ulvar.engine import OutputExists
-from ulvar.flows import Chart, ChartMark, around, put_solution, write_chart
-from ulvar.flows.chart import angle_words, disc_size, draw_chart
+from ulvar.flows import Chart, ChartMark, around, is_colour, put_solution, write_chart
+from ulvar.flows.chart import _dec_text, _ra_text, angle_words, disc_size, draw_chart
 from ulvar.frames import write_fits
 from ulvar.photometry import ListedStar
 
@@ -94,6 +94,11 @@ class Paper(FolderCase):
         axes = draw_chart(Chart(ra, dec, side, catalogue([(50.0, 10.0)], [9.0]), outline=(wcs, 400, 200))).axes[0]
         line = next(line for line in axes.lines if len(line.get_xdata()) == 5)
         self.assertAlmostEqual(max(line.get_xdata()) - min(line.get_xdata()), 400 * 3 / 3600, delta=1e-4)
+
+    def test_places_are_told_to_a_tenth_of_a_second(self) -> None:
+        self.assertEqual([_ra_text(ra) for ra in (115.38635, 359.99999, 0.0)], ["07h 41m 32.7s", "00h 00m 00.0s", "00h 00m 00.0s"])
+        self.assertEqual([_dec_text(dec) for dec in (41.69398, -0.5, 89.99999)], ["+41° 41′ 38″", "−00° 30′ 00″", "+90° 00′ 00″"])
+        self.assertFalse(is_colour(str(self.folder / "a.tif")))
 
     def test_files(self) -> None:
         chart = Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0), (50.1, 10.1)], [9.0, 10.0]))

@@ -186,7 +186,11 @@ class Figures(FolderCase):
         style = FigureStyle(companions=("airmass", "sky"), axis="hours", title='a "title"', bin_min=10.0)
         self.assertEqual(FigureStyle.from_toml(style.as_toml()), style)
         self.assertEqual(FigureStyle.from_toml("title_pt = 3\ntext_pt = 3").title_pt, 3.0)
-        svg = figure_bytes(result("none"), style, "svg").decode()
+        with mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn:
+            svg = figure_bytes(result("none"), style, "svg").decode()
+        # Means are squares, larger than the points.
+        (means,) = [call.kwargs for call in drawn.call_args_list if call.kwargs["fmt"] == "s"]
+        self.assertAlmostEqual(means["markersize"], 1.6 * style.point_size)
         for words in ("hours after the first exposure", "airmass", "sky,", "ADU"):
             self.assertIn(words, svg)
         phased = figure_bytes(result(), FigureStyle(axis="phase", period_d=0.15, epoch=JD + 0.1, grid=True), "svg").decode()
