@@ -198,7 +198,8 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
     if keeps_anew() and held.get(key, []) is not None:
         # What is not the same each time is not from now on either, nor is what tells the day.
         dropped = {n for n, old in enumerate(held.get(key, [])) if old is None and len(held[key]) == len(now)}
-        dropped |= {n for n, (name, _) in enumerate(now) if any(today() in f"{value}" for value, _ in columns[name])}
+        day = today()
+        dropped |= {n for n, (name, _) in enumerate(now) if any(day in f"{value}" for value, _ in columns[name])}
         held[key] = [None if n in dropped else [short(value) for value, _ in each] for n, (_, each) in enumerate(now)]
         store(module)
     before = held.get(key, [])

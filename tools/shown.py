@@ -88,12 +88,11 @@ def at_rest(test: unittest.TestCase, *parts: Any) -> bool:
     window.toast.hide()
     QApplication.setCursorFlashTime(0)
     shown = vars(test).setdefault("_shown", _Shown())
+    day = today()
+    words = (day, *([Path(test.folder).name] if hasattr(test, "folder") else []))
     for part in parts or _seen():
-        words = (today(), *([Path(test.folder).name] if hasattr(test, "folder") else []))
         shown.looks.append(left_look(part, words))
-        shown.lines |= {
-            _code(line): line for each in told(part) if today() not in each for line in [_plain(each, test)]
-        }
+        shown.lines |= {_code(line): line for each in told(part) if day not in each for line in [_plain(each, test)]}
     window.toast.setVisible(said)
     return True
 

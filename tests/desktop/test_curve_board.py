@@ -358,16 +358,14 @@ class Pages(CurveCase):
         self.assertIn(f"{found.period_d:.4f} ± ", page.words.text())
         self.assertAlmostEqual(page.period.value(), found.period_d, places=6)
         self.assertTrue(page.powers.series and page.folded.series)
-        # Slid by a quarter of its way to the right: a quarter of one over the span is added to the frequency.
-        page.slider.setValue(page.slider.maximum() // 4)
-        slid = 1 / (1 / found.period_d + 0.25 / float(np.ptp(self.model.curves.curve().curve.time)))
-        self.assertAlmostEqual(self.model.curves.fold[0], slid, places=12)
-        self.assertAlmostEqual(page.period.value(), slid, places=5)
-        page.slider.setValue(0)
         before = page.folded.series[0].x.copy()
         page.slider.setValue(200)
         # The slider's ends are so many cycles over the series away.
-        moved = periods._SLIDE * 200 / periods._STEPS / float(np.ptp(self.model.curves.curve().curve.time))
+        span = float(np.ptp(self.model.curves.curve().curve.time))
+        moved = periods._SLIDE * 200 / periods._STEPS / span
+        self.assertAlmostEqual(moved, 0.5 / span)
+        self.assertAlmostEqual(self.model.curves.fold[0], 1 / (1 / found.period_d + moved), places=12)
+        self.assertAlmostEqual(page.period.value(), self.model.curves.fold[0], places=5)
         self.assertAlmostEqual(1 / page.period.value(), 1 / found.period_d + moved, places=3)
         self.assertGreater(moved, 0.05)
         self.assertFalse(np.array_equal(before, page.folded.series[0].x))
