@@ -74,7 +74,8 @@ def _column(place: str) -> str:
     return re.sub(r"\[\d+\]|\d+(?=$)", "", place)
 
 
-def _note(name: str, result: Any) -> None:
+def note(name: str, result: Any) -> None:
+    """Hold the running test to a result that it was given otherwise than by a function of Ulvar."""
     if _Running.columns is not None:
         for place, value, apart in leaves(result, name, numbered=False):
             _Running.columns.setdefault(_column(place), []).append((value, apart))
@@ -101,11 +102,11 @@ class _Told:
         try:
             result = self._function(*given, **named)
         except Exception as problem:
-            _note(f"{self._function.__name__}!", f"{type(problem).__name__} {problem}")
+            note(f"{self._function.__name__}!", f"{type(problem).__name__} {problem}")
             raise
-        _note(self._function.__name__, result)
+        note(self._function.__name__, result)
         if self._writes:
-            _note(f"{self._function.__name__}()", [each for each in given if isinstance(each, np.ndarray)])
+            note(f"{self._function.__name__}()", [each for each in given if isinstance(each, np.ndarray)])
         return result
 
 
@@ -164,9 +165,9 @@ def _files(test: unittest.TestCase) -> None:
     window = type(test).__module__.startswith(WINDOW)
     if isinstance(folder, Path) and folder.is_dir():
         every = sorted(p for p in folder.rglob("*") if p.is_file() and not p.name.startswith("."))
-        _note("/", [str(p.relative_to(folder)) for p in every])
+        note("/", [str(p.relative_to(folder)) for p in every])
         for path in [p for p in every if not window or p.suffix == ".sqlite"][:FILES]:
-            _note(f"/{path.suffix}", _file(path))
+            note(f"/{path.suffix}", _file(path))
 
 
 def _kept(column: list[tuple[Any, float]]) -> Iterator[tuple[Any, float]]:

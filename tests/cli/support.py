@@ -3,16 +3,35 @@
 import contextlib
 import io
 import json
+import re
 import sys
 from pathlib import Path
+from typing import Any, NoReturn
 from unittest import mock
 
 import numpy as np
+from tools.held import note
 from tools.warm import WarmPools
 
 from tests.support import FolderCase
+from ulvar.cli import common
 from ulvar.cli.main import main
 from ulvar.simulation import Psf, star_field
+
+# What commands would say on a terminal, also where they are asked for JSON.
+LINES: list[str] = []
+FINISH = common.finish
+
+
+def finish(payload: dict, **told: Any) -> NoReturn:
+    """End a command, and keep its lines."""
+    LINES.extend(told.get("lines", ()))
+    FINISH(payload, **told)
+
+
+# Commands are imported when they are called, and take this one then; some were imported before.
+for module in [m for name, m in sys.modules.items() if name.startswith("ulvar.cli.") and vars(m).get("finish") is FINISH]:
+    module.finish = finish  # type: ignore[attr-defined]
 
 
 class Command(FolderCase):
@@ -32,7 +51,19 @@ class Command(FolderCase):
                 code = 0
             except SystemExit as end:
                 code = int(end.code or 0)
-        return code, out.getvalue(), err.getvalue()
+        told = out.getvalue(), err.getvalue(), "\n".join(LINES)
+        LINES.clear()
+        place = vars(self).get("folder", Path("?"))
+        self._hold(f"$ {words[0] if words else ''}", code, *(one.replace(str(place), "").replace(place.name, "") for one in told))
+        return code, told[0], told[1]
+
+    @staticmethod
+    def _hold(command: str, code: int, out: str, err: str, lines: str) -> None:
+        """Hold the test to all that a command says but how long it took; frames about errors are as wide as the terminal."""
+        note(f"{command}!", [code, *re.sub(r"[\u2500-\u257f\s]+", " ", err).split(". ")])
+        if out.startswith("{\n"):
+            note(command, json.loads(out, object_hook=lambda told: {k: v for k, v in told.items() if k != "seconds"}))
+        note(f"{command}.", lines.splitlines() if out.startswith("{\n") else out.splitlines())
 
     def json(self, *words: object) -> tuple[int, dict]:
         """Run with --json; what is printed must be one JSON object."""

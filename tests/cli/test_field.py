@@ -260,7 +260,7 @@ class Measured(Night):
         code, text, _ = self.ulvar("magnitudes", table, "--star", "a=12.25", "--out", out, "--replace")
         self.assertIn("by the star a", text)
         for words, told in (
-            ((), "--catalogue PATH, or by --star"), (("--star", "a"), "NAME=MAG"), (("--star", "a=bright"), "could not convert"),
+            ((), "--catalogue PATH, or by --star"), (("--star", "a"), "NAME=MAG"), (("--star", "a=bright"), "--star takes NAME=MAG, not"),
             (("--star", "a=12", "--catalogue", "x.csv"), "--catalogue PATH, or by --star"),
         ):  # fmt: skip
             code, _, error = self.ulvar("magnitudes", table, *words, "--out", out, "--replace")

@@ -17,7 +17,7 @@ from ulvar.desktop.boards.masters.board import MastersBoard
 from ulvar.desktop.boards.masters.cells import MatchCell
 from ulvar.desktop.parts.widgets import number
 from ulvar.desktop.picture.profile import sample_line
-from ulvar.frames import Role, read_frame
+from ulvar.frames import Role, read_frame, write_fits
 from ulvar.night import Night
 
 
@@ -260,15 +260,21 @@ class Matching(Stations):
         self.assertEqual(len(self.window.model.products("calibrated")), len(self.window.model.lights()))
 
     def test_flats_are_planned(self) -> None:
-        self.open_demo("flats", "dark flats", "bias")
+        # A cap was left on before the flat of a fourth filter.
+        dim = self.folder / "dim"
+        dim.mkdir()
+        write_fits(dim / "flat.fits", np.full((60, 80), 300, np.float32), cards={"IMAGETYP": "Flat", "FILTER": "H", "EXPTIME": 2.0})
+        self.open_demo("flats", "dark flats", "bias", str(dim))
         self.window.command("plan flats")
         panel = self.window.chores.panel
         rows = {panel.rows.key(i): [panel.rows.data(panel.rows.index(i, c)) for c in range(6)] for i in range(panel.rows.rowCount())}
-        self.assertEqual(set(rows), {"B", "R", "V"})
+        self.assertEqual(set(rows), {"B", "H", "R", "V"})
+        self.assertEqual(rows["H"], ["H", "2.00", "300", "–", "–", "–"])
+        self.assertIn("H: no test saw light: take one ten times longer.", panel.warnings.text().splitlines())
         self.look_at(panel)
         half = float(rows["V"][3])
         panel.level.setValue(25)
-        quarter = float(panel.rows.data(panel.rows.index(2, 3)))
+        quarter = float(panel.rows.data(panel.rows.index(3, 3)))
         # Each level is planned by the test nearest to it, and the lamp of these flats wanders by 5 %.
         self.assertAlmostEqual(quarter / half, (0.25 * 65535 - 300) / (0.5 * 65535 - 300), delta=0.07)
         panel.close()

@@ -28,6 +28,7 @@ from ulvar.engine import (
     counted,
     keep_large_blocks,
     pools,
+    told_chi2,
     true_minus,
     write_csv,
 )
@@ -322,6 +323,10 @@ class Memory(unittest.TestCase):
 
     def test_counts_in_words(self) -> None:
         self.assertEqual([counted(n, "file") for n in (0, 1, 2)], ["0 files", "1 file", "2 files"])
+
+    def test_a_reduced_chi_squared_is_never_told_as_nothing(self) -> None:
+        told = [told_chi2(value) for value in (12.344, 1.0, 0.0051, 0.0049, 3e-5, 0.0)]
+        self.assertEqual(told, ["12.34", "1.00", "0.01", "0.005", "3e-05", "0.00"])
 
     def test_numbers_have_a_minus_and_names_their_hyphens(self) -> None:
         for text, shown in (

@@ -10,6 +10,8 @@ from pathlib import Path
 from typing import Any
 
 from ulvar.astrometry.tables import CatalogueError
+from ulvar.engine import reason_words
+from ulvar.frames import plain_reason
 
 
 def read_rows(path: Path) -> tuple[list[str], Iterator[dict[str, str]]]:
@@ -42,7 +44,7 @@ def _csv(path: Path) -> tuple[list[str], Iterator[dict[str, str]]]:
             rows = [{str(k): v or "" for k, v in row.items() if isinstance(v, str | None)} for row in reader]
             return [name for name in reader.fieldnames or [] if name], iter(rows)
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise CatalogueError(f"{path}: {error}") from None
+        raise CatalogueError(f"{path}: {reason_words(error)}") from None
 
 
 def _votable(path: Path) -> tuple[list[str], dict[str, list[Any]]]:
@@ -68,8 +70,7 @@ def _fits(path: Path) -> tuple[list[str], dict[str, list[Any]]]:
                 raise CatalogueError(f"{path}: it holds no table")
             data = table.read()
     except (OSError, ValueError) as error:
-        reason = (str(error).splitlines() or [type(error).__name__])[0]
-        raise CatalogueError(f"{path}: it cannot be read as a FITS table ({reason})") from None
+        raise CatalogueError(f"{path}: it cannot be read as a FITS table ({plain_reason(error)})") from None
     names = list(data.dtype.names or ())
     return names, {name: data[name].tolist() for name in names}
 

@@ -12,7 +12,7 @@ from ulvar.astrometry.index import build_index, open_index, write_index
 from ulvar.astrometry.solver import Sky
 from ulvar.astrometry.sphere import separation_deg
 from ulvar.astrometry.tables import CatalogueError
-from ulvar.engine import Progress, StopToken, silent
+from ulvar.engine import Progress, StopToken, reason_words, silent
 from ulvar.frames import fingerprint
 
 # Tiles are read for so wide a circle about a place, that the next exposure's is read already [deg].
@@ -34,7 +34,7 @@ def state_of(path: str) -> str:
             return fingerprint(status.st_size, status.st_mtime_ns)
         tiles = [(entry.name, entry.stat()) for entry in os.scandir(place) if entry.name.endswith(".parquet")]
     except OSError as error:
-        raise CatalogueError(f"{path}: {error.strerror or error}") from None
+        raise CatalogueError(f"{path}: {reason_words(error)}") from None
     return fingerprint(sorted((name, status.st_size, status.st_mtime_ns) for name, status in tiles))
 
 

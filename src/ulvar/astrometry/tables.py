@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 
 from ulvar.astrometry.words import WORDS, as_words, words_of
-from ulvar.engine import F64Array
-from ulvar.frames import parse_angle
+from ulvar.engine import F64Array, reason_words
+from ulvar.frames import parse_angle, plain_reason
 
 
 class CatalogueError(Exception):
@@ -187,7 +187,7 @@ def _header_of(path: Path) -> tuple[int, list[str], str]:
     except (UnicodeDecodeError, EOFError, gzip.BadGzipFile) as error:
         raise CatalogueError(f"{path}: it is not a text table ({error})") from None
     except OSError as error:
-        raise CatalogueError(f"{path}: {error.strerror or error}") from None
+        raise CatalogueError(f"{path}: {reason_words(error)}") from None
     raise CatalogueError(f"{path}: it has no ra and dec columns, only nothing")
 
 
@@ -233,7 +233,7 @@ def _text(path: Path, given: dict[str, str]) -> Iterator[Rows]:
         reason = (str(error).splitlines() or [type(error).__name__])[0]
         raise CatalogueError(f"{path}: it is not a text table ({reason})") from None
     except OSError as error:
-        raise CatalogueError(f"{path}: {error.strerror or error}") from None
+        raise CatalogueError(f"{path}: {reason_words(error)}") from None
 
 
 class _Spaced:
@@ -353,8 +353,7 @@ def _fits(path: Path, given: dict[str, str]) -> Iterator[Rows]:
                 part = table.read(columns=wanted, rows=rows)
                 yield _portions(path, plan, first, {name: part[header[k]] for name, k in plan.places.items()})
     except (OSError, ValueError, TypeError, MemoryError) as error:
-        reason = (str(error).splitlines() or [type(error).__name__])[0]
-        raise CatalogueError(f"{path}: it cannot be read as a FITS table ({reason})") from None
+        raise CatalogueError(f"{path}: it cannot be read as a FITS table ({plain_reason(error)})") from None
 
 
 def _votable(path: Path, given: dict[str, str]) -> Iterator[Rows]:

@@ -25,6 +25,7 @@ from ulvar.cli.common import (
     hinted,
     lights_of,
     masters_in,
+    numbers_in,
     option,
     read_exposures,
     running,
@@ -70,7 +71,7 @@ def masters(
     replace: Replace = False,
 ) -> None:
     """Build every master that the frames allow."""
-    exposures, failed, other = read_exposures(paths, fact, rules(tag))
+    exposures, failed, other = read_exposures(paths, fact, rules(tag), empty_is_told=True)
     preparation = _preparation(overscan, trim, linearity)
     if not any(f.role in KINDS and not f.is_master for f in exposures):
         findings = list(told_sort(exposures, failed, other, None).findings)
@@ -119,11 +120,16 @@ def _rejection(method: Method, low: float, high: float) -> Rejection:
         fail_usage(str(error))
 
 
+def _coefficients(linearity: str) -> tuple[float, ...]:
+    return numbers_in(linearity, "--linearity", "C1,C2...") if linearity else ()
+
+
 def _preparation(overscan: str, trim: str, linearity: str) -> Preparation:
     try:
-        numbers = tuple(float(n) for n in linearity.split(",")) if linearity else ()
         return Preparation(
-            parse_region(overscan) if overscan else None, parse_region(trim) if trim else None, linearity=numbers
+            parse_region(overscan) if overscan else None,
+            parse_region(trim) if trim else None,
+            linearity=_coefficients(linearity),
         )
     except ValueError as error:
         fail_usage(str(error))
@@ -161,10 +167,11 @@ def calibrate(
     lights = [replace_facts(f, role=Role.LIGHT) for f in lights]
     try:
         settings = CalibrateSettings(
-            overscan=overscan, trim=trim, linearity=[float(n) for n in linearity.split(",")] if linearity else [],
+            overscan=overscan, trim=trim, linearity=list(_coefficients(linearity)),
             repair=repair, hot_sigma=hot_sigma, cosmic=cosmic, overlays=list(overlay), suffix=suffix,
             pedestal="off" if pedestal == "off" else "auto" if pedestal == "auto" else "fixed",
-            pedestal_adu=0.0 if pedestal in ("off", "auto") else float(pedestal), header_regions=False,
+            pedestal_adu=0.0 if pedestal in ("off", "auto") else numbers_in(pedestal, "--pedestal", "off, auto or a number", 1)[0],
+            header_regions=False,
         )  # fmt: skip
     except ValidationError as error:
         fail_setting(error)

@@ -68,12 +68,15 @@ def shooting(
         except OutputExists as error:
             fail_usage(f"{error} (see --replace)")
     entries = [{**vars(s), "kind": s.kind.value, "minutes": round(s.minutes, 1)} for s in shots]
+    nothing = (
+        "Nothing to take: every group of lights has what it needs." if lights else "There is no light to calibrate."
+    )
     lines = [f"{s.count:>4} x {s.kind.value.replace('_', ' '):<10} {s.filter:<4} "
              f"{'' if s.exposure_s is None else f'{s.exposure_s:g} s':<9} {s.why}" for s in shots]  # fmt: skip
     finish(
         {"shots": entries, "output": str(out) if out else "", "failed": as_failed(failed)}, as_json=json,
         done=len(lights), failed=len(failed),
-        lines=[*(lines or ["Nothing to take: every group of lights has what it needs."]), *told(failed_outcomes(failed))],
+        lines=[*(lines or [nothing]), *told(failed_outcomes(failed))],
     )  # fmt: skip
 
 
@@ -112,6 +115,8 @@ def camera(
         else:
             lines.append(f"flats {name} ({Path(plan.file).name}): {plan.reason}")
             unplanned.append(plan)
+    if not lines and exposures:
+        lines.append("There is no flat among the exposures.")
     finish(
         {"cameras": cameras, "flats": flats, "failed": as_failed([*failed, *unplanned])},
         as_json=json,

@@ -127,11 +127,17 @@ def running(items: int | None = None, *, memory_gib: float | None = None) -> Ite
 
 
 def read_exposures(
-    paths: Sequence[str], facts: Sequence[str], rules: Sequence[TagRule] = ()
+    paths: Sequence[str], facts: Sequence[str], rules: Sequence[TagRule] = (), *, empty_is_told: bool = False
 ) -> tuple[list[ExposureFacts], list[Failed], list[str]]:
-    """Scan what the user named; a path that does not exist or a wrong fact ends with exit code 2."""
+    """Scan what the user named; a path that does not exist or a wrong fact ends with exit code 2.
+
+    Where nothing is found that is said on standard error, unless the command's findings tell it (``empty_is_told``).
+    """
     try:
-        return scan_paths(paths, given_facts(facts), JobContext(), rules)
+        found = scan_paths(paths, given_facts(facts), JobContext(), rules)
+        if not (found[0] or found[1] or empty_is_told):
+            errors.print(f"{', '.join(paths)}: there is no FITS, camera raw or TIFF file", markup=False)
+        return found
     except FileNotFoundError as error:
         fail_usage(f"{error.args[0]}: there is no such file or folder")
     except ValueError as error:
@@ -277,12 +283,22 @@ def names_in(text: str) -> tuple[str, ...]:
     return tuple(name.strip() for name in text.split(",") if name.strip())
 
 
+def numbers_in(text: str, option: str, form: str, count: int = 0) -> tuple[float, ...]:
+    """Return the numbers of a list ``1.5,2``, so many where a count is given; ends with what is wrong about it."""
+    try:
+        found = tuple(float(part) for part in text.split(","))
+    except ValueError:
+        found = ()
+    if len(found) not in (count or len(found), 0) or not all(map(math.isfinite, found)):
+        found = ()
+    if not found:
+        fail_usage(f"{option} takes {form}, not '{text}'")
+    return found
+
+
 def low_high(text: str, option: str) -> tuple[float, float]:
     """Return LOW,HIGH of an option; ends with what is wrong about it."""
-    try:
-        low, high = (float(part) for part in text.split(","))
-    except ValueError:
-        fail_usage(f"{option} takes LOW,HIGH, not '{text}'")
+    low, high = numbers_in(text, option, "LOW,HIGH", 2)
     if not 0 < low < high:
         fail_usage(f"{option} needs 0 < LOW < HIGH")
     return low, high
@@ -290,10 +306,7 @@ def low_high(text: str, option: str) -> tuple[float, float]:
 
 def limb_law(text: str) -> tuple[float, float]:
     """Return limb darkening as U1,U2; ends with what is wrong about it."""
-    try:
-        u1, u2 = (float(part) for part in text.split(","))
-    except ValueError:
-        fail_usage(f"--law takes U1,U2, not '{text}'")
+    u1, u2 = numbers_in(text, "--law", "U1,U2", 2)
     return u1, u2
 
 

@@ -186,7 +186,7 @@ def _files(paths: list[str]) -> list[str]:
     except FileNotFoundError as error:
         fail_usage(f"{error.args[0]}: there is no such file or folder")
     if not found:
-        fail_usage("there is no FITS file")
+        fail_usage(f"{', '.join(paths)}: there is no FITS file")
     return found
 
 

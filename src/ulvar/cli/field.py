@@ -23,6 +23,7 @@ from ulvar.cli.common import (
     finish,
     lights_of,
     names_in,
+    numbers_in,
     output_of,
     plain,
     read_exposures,
@@ -297,7 +298,8 @@ def magnitudes(
             called, sign, told_mag = star.rpartition("=")
             if not sign:
                 raise ValueError(f"--star takes NAME=MAG, not '{star}'")
-            one = standard_of_one(series, called.strip(), float(told_mag))
+            (magnitude,) = numbers_in(told_mag, "--star", "NAME=MAG", 1)
+            one = standard_of_one(series, called.strip(), magnitude)
             found = one if isinstance(one, Failed) else (one, {}, "of the star")
         else:
             assert catalogue is not None

@@ -13,7 +13,7 @@ import typer
 
 from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, low_high, names_in, with_error
 from ulvar.cli.targets import parts_of
-from ulvar.engine import Failed, OutputExists
+from ulvar.engine import Failed, OutputExists, told_chi2
 from ulvar.flows import (
     CurveOptions,
     ExchangeError,
@@ -100,7 +100,7 @@ def _ephemeris_lines(found: Ephemeris, time: np.ndarray) -> list[str]:
             f"  + E^2 x ({found.change:.3g} +- {found.change_error:.2g}) d: the period changes by {a_year:.3g} d a year"
         )
     if math.isfinite(found.chi2_reduced):
-        lines.append(f"  reduced chi-squared {found.chi2_reduced:.2f}")
+        lines.append(f"  reduced chi-squared {told_chi2(found.chi2_reduced)}")
     for when, cycle, off, error in zip(time, found.cycles, found.off, found.error):
         about = f" +- {error:.5f}" if math.isfinite(error) else ""
         lines.append(f"  {when:.5f}  E {cycle:g}  {off:+.5f}{about} d")

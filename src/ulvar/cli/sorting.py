@@ -60,7 +60,7 @@ def sort(
     ] = True,
 ) -> None:
     """Say what there is: groups of exposures, and what does not fit or cannot be read."""
-    exposures, failed, other = read_exposures(paths, fact, rules(tag))
+    exposures, failed, other = read_exposures(paths, fact, rules(tag), empty_is_told=True)
     with running(len(exposures) // 20) as context:
         result = told_sort(exposures, failed, other, context if pixels else None)
     lines = [f"{counted(len(exposures), 'exposure')} in {counted(len(result.groups), 'group')}"]

@@ -35,6 +35,7 @@ from .progress import silent as silent
 from .results import Failed as Failed
 from .results import counted as counted
 from .results import percent as percent
+from .results import told_chi2 as told_chi2
 from .results import true_minus as true_minus
 from .threads import in_parts as in_parts
 from .threads import in_rows as in_rows

@@ -15,7 +15,7 @@ _WORDS = {
     errno.EPERM: "the rights to it are missing",
     errno.EFBIG: "files of this size are not allowed there",
     errno.EISDIR: "it is a folder, not a file",
-    errno.ENOENT: "there is no such place",
+    errno.ENOENT: "there is no such file or folder",
     errno.ENAMETOOLONG: "the name is too long for its disk",
     errno.EIO: "its disk does not answer",
 }

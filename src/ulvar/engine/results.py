@@ -38,6 +38,17 @@ def percent(share: float, decimals: int = 0) -> str:
     return f"{100 * share:.{decimals}f}\u00a0%"
 
 
+def told_chi2(value: float) -> str:
+    """Return a reduced chi-squared in words: two decimals, or one digit where that would say nothing is left.
+
+    Examples
+    --------
+    >>> told_chi2(1.2345), told_chi2(0.0023), told_chi2(0.0)
+    ('1.23', '0.002', '0.00')
+    """
+    return f"{value:.1g}" if 0 < value < 0.005 else f"{value:.2f}"
+
+
 def true_minus(text: str) -> str:
     """Return a text whose negative numbers have the sign of a minus; names and dates keep their hyphens.
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from ulvar.astrometry import OrbitError, Wcs, ephemeris, has_elements, offset_position, read_orbits, tangent_plane
-from ulvar.engine import Failed
+from ulvar.engine import Failed, reason_words
 from ulvar.flows.body import straight_or_bent
 from ulvar.frames import ExposureFacts
 from ulvar.lightcurves import jd_from_utc
@@ -39,7 +39,7 @@ def read_bodies(path: str | Path, exposures: Sequence[ExposureFacts]) -> list[Li
             first = next((line for line in handle if line.strip() and not line.startswith("#")), "")
         names = next(csv.reader([first]), [])
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise StarListError(f"{path}: {error}") from None
+        raise StarListError(f"{path}: {reason_words(error)}") from None
     if has_elements(names):
         return _of_elements(path, exposures)
     bodies = [star for star in read_star_list(path) if star.track]

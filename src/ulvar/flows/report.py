@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import atomic_path
+from ulvar.engine import atomic_path, told_chi2
 from ulvar.flows.beneath import Beneath
 from ulvar.flows.curve import CurveResult
 from ulvar.flows.figure import FigureStyle, figure_bytes
@@ -97,7 +97,7 @@ def _sections(result: CurveResult, table: SeriesTable | None, facts: ReportFacts
         if result.minimum is not None:
             values.append(("By folding (Kwee and van Woerden), BJD", _value(result.minimum.time, result.minimum.error)))
         if math.isfinite(fit.chi2_reduced):
-            values.append(("Reduced chi-squared", f"{fit.chi2_reduced:.2f}"))
+            values.append(("Reduced chi-squared", told_chi2(fit.chi2_reduced)))
         sections.append(_Section(f"Model: {fit.kind}", values))
     if fit is not None:
         noise = (

@@ -31,6 +31,7 @@ from .frame import Frame as Frame
 from .frame import FrameError as FrameError
 from .frame import MaskBit as MaskBit
 from .frame import mark as mark
+from .gate import plain_reason as plain_reason
 from .grouping import Group as Group
 from .grouping import Tolerances as Tolerances
 from .grouping import group_exposures as group_exposures

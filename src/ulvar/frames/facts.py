@@ -210,20 +210,32 @@ def pixel_scale(focal_length_mm: float | None, pixel_size_um: float | None) -> f
     return 206.264806 * pixel_size_um / focal_length_mm
 
 
+def _number(text: str) -> float:
+    try:
+        number = float(text)
+    except ValueError:
+        number = math.nan
+    if not math.isfinite(number):
+        raise ValueError("a number")
+    return number
+
+
 def _parse_fact(name: str, text: str) -> Any:
     if name in _TEXT:
         return text
     if name == "role":
-        return Role(text.strip().lower().replace(" ", "_"))
+        role = text.strip().lower().replace(" ", "_")
+        if role not in list(Role):
+            raise ValueError(f"one of {', '.join(each.value.replace('_', ' ') for each in Role)}")
+        return Role(role)
     if name == "is_master":
         if text.lower() not in ("yes", "no", "true", "false", "1", "0"):
             raise ValueError("yes or no")
         return text.lower() in ("yes", "true", "1")
     if name in ("binning", "count"):
-        value = int(text)
-        if value < 1:
-            raise ValueError("at least 1")
-        return value
+        if not text.strip().isdecimal() or int(text) < 1:
+            raise ValueError("a whole number, 1 or more")
+        return int(text)
     if name == "cfa":
         letters = text.strip().upper()
         if letters and (len(letters) != 4 or set(letters) - set("RGBCMYE")):
@@ -236,10 +248,8 @@ def _parse_fact(name: str, text: str) -> Any:
         return moment
     if name in ("ra_deg", "dec_deg"):
         return parse_angle(text, hours=name == "ra_deg")
-    number = float(text)
-    if name in ("clock_s", "row_us") and not math.isfinite(number):
-        raise ValueError("a number")
-    if name in ("focal_length_mm", "pixel_size_um", "scale_arcsec_px", "aperture_mm") and not number > 0:
+    number = _number(text)
+    if name in ("focal_length_mm", "pixel_size_um", "scale_arcsec_px", "aperture_mm", "gain_e_per_adu") and number <= 0:
         raise ValueError("a number above 0")
     return number
 
@@ -287,7 +297,7 @@ def with_user_facts(facts: ExposureFacts, given: Mapping[str, str]) -> ExposureF
             raise ValueError(f"unknown fact '{name}'; known are {', '.join(fact_names())}")
         try:
             if name == "site":
-                parts = [float(part) for part in text.split(",")]
+                parts = [_number(part) for part in text.split(",")]
                 if len(parts) not in (2, 3):
                     raise ValueError("LATITUDE,LONGITUDE,HEIGHT")
                 changes["site_latitude_deg"], changes["site_longitude_deg"] = parts[:2]

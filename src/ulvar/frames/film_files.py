@@ -25,7 +25,7 @@ from ulvar.frames.fits_layout import CARD, units_of
 from ulvar.frames.fits_open import is_packed, open_fits
 from ulvar.frames.fits_rows import FileRows
 from ulvar.frames.frame import FrameError
-from ulvar.frames.gate import reading
+from ulvar.frames.gate import plain_reason, reading
 from ulvar.frames.readers import is_fits_path, scan_file, scan_images
 
 _READERS = 4
@@ -106,7 +106,7 @@ class _Layout:
                     handle.seek(start)
                     have = handle.readinto(frame.data.cast("B"))
             except OSError as error:
-                raise FrameError(path, error.strerror or str(error)) from None
+                raise FrameError(path, plain_reason(error)) from None
             if have != frame.nbytes:
                 raise FrameError(path, "the file is cut short")
         return native(block, self.zero, self.scale)

@@ -20,6 +20,7 @@ from ulvar.engine import percent
 from ulvar.frames.film import Film, StoredFilm, frames_at_once
 from ulvar.frames.film_files import open_cube, open_files
 from ulvar.frames.frame import FrameError
+from ulvar.frames.gate import plain_reason
 
 _SER_HEADER = struct.Struct("<14s7i40s40s40s2q")
 # Ticks of 0.1 us from the year 1 to 1970.
@@ -126,7 +127,7 @@ def _open_ser(path: str) -> Film:
             head = handle.read(_SER_HEADER.size)
             size = handle.seek(0, 2)
     except OSError as error:
-        raise FrameError(path, error.strerror or str(error)) from None
+        raise FrameError(path, plain_reason(error)) from None
     if len(head) < _SER_HEADER.size or not head.startswith(b"LUCAM-RECORDER"):
         raise FrameError(path, "this is not a SER file")
     _, _, colour, _, width, height, depth, promised, *_, began = _SER_HEADER.unpack(head)

@@ -13,7 +13,7 @@ import tomlkit
 from pydantic import BaseModel, Field, ValidationError, model_validator
 
 from ulvar import __version__
-from ulvar.engine import write_text
+from ulvar.engine import reason_words, write_text
 from ulvar.night.checking import remember_sums
 from ulvar.night.project import Night
 from ulvar.night.settings import NightSettings
@@ -129,7 +129,7 @@ def read_recipe(path: Path) -> tuple[list[str], NightSettings, dict[str, list[Li
     except ValidationError as error:
         raise RecipeError(f"{path}: {_problem(error)}") from None
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
-        raise RecipeError(f"{path}: {error}") from None
+        raise RecipeError(f"{path}: {reason_words(error)}") from None
     except RecursionError:
         raise RecipeError(f"{path}: its lists or tables are nested too deeply") from None
     unknown = [s for s in body.steps if s not in STATIONS]

@@ -10,6 +10,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from ulvar.engine import reason_words
 from ulvar.frames import in_circle, parse_angle, parse_time, split_position
 from ulvar.photometry.track import place_on_track
 
@@ -67,7 +68,7 @@ def read_star_list(path: str | Path) -> list[ListedStar]:
             reader.fieldnames = names
             rows = list(reader)
     except (OSError, UnicodeDecodeError, csv.Error) as error:
-        raise StarListError(f"{path}: {error}") from None
+        raise StarListError(f"{path}: {reason_words(error)}") from None
     if len(set(names)) < len(names):
         raise StarListError(f"{path}: a column stands twice: {', '.join(names)}")
     if "name" not in names or not ({"ra", "dec"} <= set(names) or {"x", "y"} <= set(names)):

@@ -15,7 +15,7 @@ from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, label, number, table
-from ulvar.engine import Failed, true_minus
+from ulvar.engine import Failed, told_chi2, true_minus
 from ulvar.lightcurves import Ephemeris
 
 
@@ -152,7 +152,7 @@ class TargetMinima(QWidget):
             if math.isfinite(told.change):
                 words += f" + E² × ({told.change:.2g} ± {told.change_error:.1g}) d"
             if math.isfinite(told.chi2_reduced):
-                words += f"; reduced χ² {told.chi2_reduced:.2f}"
+                words += f"; reduced χ² {told_chi2(told.chi2_reduced)}"
             self._draw(told, timed)
         self.words.setText(true_minus(words))
 

@@ -15,7 +15,7 @@ from ulvar.desktop.models.listing import listed_at, measured_words, star_at, sto
 from ulvar.desktop.models.looking import Looking
 from ulvar.desktop.models.numbers import Numbers
 from ulvar.desktop.work.background import Asker
-from ulvar.engine import Failed
+from ulvar.engine import Failed, reason_words
 from ulvar.flows import FEW_STARS, MeasureOptions, MeasureTask, PairRow, PositionRow, doubts_of, pair_item, read_bodies
 from ulvar.frames import Role
 from ulvar.night.settings import PairSettings, PlaceSettings
@@ -305,7 +305,7 @@ class SkyPlaces(QObject):
         try:
             stamp = Path(path).stat().st_mtime_ns
         except OSError as error:
-            return [], f"{Path(path).name}: {error.strerror or error}."
+            return [], f"{Path(path).name}: {reason_words(error)}."
         series = self._ground.chosen_series()
         key = (path, stamp, series.key if series else "")
         if self._bodies[0] != key:
