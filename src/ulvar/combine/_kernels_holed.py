@@ -33,7 +33,7 @@ def one_pixel(stack, weights, y, x, floor, ceiling, centre, rejected_low, reject
             squares += deviation * deviation
             weight_sum += weights[i]
             kept += 1
-    if kept == 0 or weight_sum <= 0.0:
+    if weight_sum <= 0.0:
         return np.nan, np.nan, kept, 0.0, lows, highs
     mean = total / weight_sum
     spread = np.nan
@@ -47,36 +47,25 @@ def holed_pixel(
     stack, weights, y, x0, x, c, method, low, high, few, quantile_k, quantile_z, usual, buffer, column, scratch,
     out, spread_out, kept_out, rejected_low, rejected_high, weight_sum, maps, place,
 ):  # fmt: skip
-    """One pixel of a chunk in which some frames have no data."""
-    inf = np.float32(np.inf)
-    clips = method != MEAN and method != MEDIAN
+    """Reject values of one pixel of a chunk of which `c` frames, two or more, have data; without any it stays as it is."""
     for i in range(c):
         column[i] = buffer[i, x]
-    lo, hi = 0, c
-    centre = np.float32(0.0)
-    if method == MEAN:
-        for i in range(stack.shape[0]):
-            if buffer[i, x] < inf:
-                centre = buffer[i, x]
-                break
-    elif c > 0:
-        centre = np.float32(sorted_median(column, 0, c))
-    if clips and few and (c == 2 or c == 3):
+    centre = np.float32(sorted_median(column, 0, c))
+    if few and c <= 3:
         lo, hi = few_bounds(column, c, low, high, usual)
-    elif clips and c > 0:
+    else:
         lo, hi = kept_bounds(column, c, method, low, high, quantile_k, quantile_z, usual, scratch)
-    floor, ceiling = -inf, inf
-    if clips and hi > lo:
-        floor, ceiling = column[lo], column[hi - 1]
+    if hi - lo == c or hi <= lo:
+        return
     mean, spread, kept, weight, lows, highs = one_pixel(
-        stack, weights, y, x0 + x, floor, ceiling, centre, rejected_low, rejected_high
+        stack, weights, y, x0 + x, column[lo], column[hi - 1], centre, rejected_low, rejected_high
     )
+    out[x] = np.float32(centre + mean)
+    spread_out[x] = spread
     kept_out[x] = kept
     if maps[0].size > 0:
         maps[0][place, x0 + x], maps[1][place, x0 + x] = lows, highs
         maps[2][place, x0 + x] = weight / weight_sum
-    spread_out[x] = spread
-    out[x] = centre if method == MEDIAN and kept > 0 else np.float32(centre + mean)
 
 
 @numba.njit(nogil=True, cache=True, error_model="numpy")
