@@ -5,7 +5,11 @@ import shutil
 from datetime import UTC, datetime
 from pathlib import Path
 
+import numpy as np
+
 from tests.cli.support import Command
+from ulvar.frames import read_plane
+from ulvar.night import Night
 from ulvar.photometry import SeriesRow, write_series
 
 # What is typed, how it ends, and what is said of it.
@@ -23,6 +27,14 @@ class Refusals(Command):
             ("junk.fits", "junk"),
         ):
             (self.folder / name).write_text(text)
+        sky = {"CTYPE1": "RA---TAN", "CTYPE2": "DEC--TAN", "CRVAL1": 115.5, "CRVAL2": 41.3, "CRPIX1": 200.5, "CRPIX2": 150.5}
+        sky |= {"CDELT1": -3e-4, "CDELT2": 3e-4, "EXPTIME": 9.0}
+        pictures = [read_plane(str(self.folder / "bare" / f"im{k}.fits")).astype(np.uint16) for k in range(2)]
+        for k, data in enumerate(pictures):
+            self.write(f"solved/s{k}.fits", data, DATE_OBS="2027-02-11T21:00:00", **sky)
+            self.write(f"two/{'VB'[k]}.fits", data, FILTER="VB"[k], IMAGETYP="light")
+            self.write(f"caps/{k}.fits", np.full((40, 60), 300, np.uint16), IMAGETYP=("bias", "flat")[k], FILTER="V", EXPTIME=2.0 * k)
+        Night.create(self.folder / "night", [self.folder / "two" / "V.fits"]).close()
         for name in ("there.csv", "there.png", "there.pdf"):
             shutil.copy(self.folder / "c.csv", self.folder / name)
         rows = [

@@ -21,7 +21,7 @@ from rich.markup import escape
 from ulvar.calibration import Candidate
 from ulvar.engine import Failed, JobContext, PoolKeeper, Progress, WorkerDied, default_budget, place_words, silent
 from ulvar.flows import KEPT, SOLVED_BEFORE, Outcome, Series, find_series, picked, scan_paths
-from ulvar.frames import TABLE_ENDINGS, ExposureFacts, Role, TagRule, is_table_name
+from ulvar.frames import TABLE_ENDINGS, ExposureFacts, Role, TagRule, is_table_name, with_user_facts
 from ulvar.inspection import Finding
 from ulvar.night.schema import setting_of
 from ulvar.night.settings import NightSettings, first_problem
@@ -90,6 +90,10 @@ def given_facts(texts: Sequence[str]) -> dict[str, str]:
         if not mark or not name.strip():
             fail_usage(f"--fact takes NAME=VALUE, not '{text}'")
         given[name.strip()] = value.strip()
+    try:
+        with_user_facts(ExposureFacts(""), given)
+    except ValueError as error:
+        fail_usage(str(error))
     return given
 
 

@@ -188,7 +188,7 @@ def candidates(
             )
         x, y = (float(v) for v in origin.wcs.pixel(listed.ra, listed.dec))
     away = np.hypot(origin.stars.x - (x or 0.0), origin.stars.y - (y or 0.0))
-    if not len(away) or away.min() > 5.0:
+    if not len(away) or not away.min() <= 5.0:
         fail_usage(f"no star was found within 5 px of {target} in {Path(origin.path).name}")
     colour = variable = None
     name = ""

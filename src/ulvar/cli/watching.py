@@ -45,10 +45,7 @@ def watch(
         fail_usage(f"{out}: the results cannot lie where the exposures arrive, or above it")
     if every <= 0 or (idle is not None and idle <= 0) or (until is not None and until < 1):
         fail_usage("--every, --idle and --until are above 0")
-    try:
-        given = given_facts(fact)
-    except ValueError as error:
-        fail_usage(str(error))
+    given = given_facts(fact)
     failed = 0
     with running(1) as context, ended_by_hand() as ended:
         watched = Watch(folder, out, context, masters, given=given, replace_existing=replace)

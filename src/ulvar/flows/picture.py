@@ -107,6 +107,8 @@ def _shown(path: str, header: Mapping[str, Any], options: PictureOptions) -> tup
         black, _, white = levels_for(over.mean(axis=0), noise)
         return stretched(over, noise, saturation=options.saturation), black, white
     data = laid_open(read_frame(scan_file(path)), mix=True).data
+    if not np.isfinite(data).any():
+        raise FrameError(path, "none of its pixels has a value")
     if options.levels is not None:
         black, white = options.levels
         # As soft as the levels that would have been chosen: the sky a fifteenth of the way up.

@@ -208,7 +208,7 @@ def find_candidates(night: Night, series: Series) -> Candidates:
         x, y = target.x or 0.0, target.y or 0.0
     fwhm = origin.fwhm_px if origin is not None else 3.0
     away = np.hypot(reference.x - x, reference.y - y)
-    if not len(away) or away.min() > max(fwhm, 3.0):
+    if not len(away) or not away.min() <= max(fwhm, 3.0):
         return Candidates(problem="The target was not found among the stars of the reference exposure.")
     looks = _looks(night, known)
     colour = variable = None
