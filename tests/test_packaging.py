@@ -10,7 +10,8 @@ from types import ModuleType
 from unittest import mock
 from xml.etree import ElementTree
 
-from tests.support import ROOT, FolderCase, files_under
+from tools.cases import ROOT, FolderCase, files_under
+
 from ulvar import __version__
 
 

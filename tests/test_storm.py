@@ -5,7 +5,7 @@ import subprocess
 import sys
 import unittest
 
-from tests.support import ROOT
+from tools.cases import ROOT
 
 # Seeds of inputs that once ended in a traceback, a wrong product, a hang or a sentence without the file's name.
 FOUND = (

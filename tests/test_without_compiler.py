@@ -5,7 +5,7 @@ import subprocess
 import sys
 import unittest
 
-from tests.support import ROOT
+from tools.cases import ROOT
 
 KERNELS = (
     "tests.stars.test_kernels", "tests.combine.test_bounds", "tests.registration.test_plain.TapByTap",

@@ -6,9 +6,9 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.astrometry import (
     CatalogueError,
     PlateSolution,

@@ -8,9 +8,9 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.astrometry import (
     ANY_SCALE,
     PlateSolution,

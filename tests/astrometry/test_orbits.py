@@ -5,34 +5,15 @@ from datetime import UTC, datetime, timedelta
 
 import erfa
 import numpy as np
+from bench.by_hand_sky import MU, TILT, elements_of, zenith_distance
 from scipy.integrate import solve_ivp
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.astrometry import Orbit, OrbitError, ephemeris, has_elements, heliocentric, observer_at, read_orbits
 
-MU = 0.01720209895**2
-TILT = math.radians(84381.448 / 3600)
 WHEN = datetime(2027, 2, 11, 22, 30, tzinfo=UTC)
 SITE = (47.0, 8.0, 600.0)
-
-
-def elements_of(r: np.ndarray, v: np.ndarray, jd: float) -> Orbit:
-    """Return the elements of a state [au, au/d, ICRS], by the textbook's vectors."""
-    turn = np.array([[1, 0, 0], [0, math.cos(TILT), math.sin(TILT)], [0, -math.sin(TILT), math.cos(TILT)]])
-    r, v = turn @ r, turn @ v
-    h = np.cross(r, v)
-    lean = np.cross(v, h) / MU - r / np.linalg.norm(r)
-    e, node = float(np.linalg.norm(lean)), np.array([-h[1], h[0], 0.0])
-    a = 1 / (2 / np.linalg.norm(r) - v @ v / MU)
-    i = math.acos(h[2] / np.linalg.norm(h))
-    om = math.atan2(node[1], node[0])
-    across = np.cross(h / np.linalg.norm(h), node / np.linalg.norm(node))
-    w = math.atan2(lean @ across, lean @ node / np.linalg.norm(node))
-    nu = math.atan2(r @ np.cross(h, lean) / np.linalg.norm(h) / e, r @ lean / e)
-    u = 2 * math.atan(math.sqrt((1 - e) / (1 + e)) * math.tan(nu / 2))
-    m = u - e * math.sin(u)
-    return Orbit("body", float(a * (1 - e)), e, math.degrees(i), math.degrees(om), math.degrees(w), jd - m / math.sqrt(MU / a**3))
 
 
 class Motion(FolderCase):
@@ -99,7 +80,7 @@ class Seen(FolderCase):
         for hours in range(0, 24, 3):
             when = WHEN + timedelta(hours=hours)
             centre, site = ephemeris(self.orbit, [when], None), ephemeris(self.orbit, [when], SITE)
-            above = [_zenith_distance(float(e.ra[0]), float(e.dec[0]), when) for e in (centre, site)]
+            above = [zenith_distance(float(e.ra[0]), float(e.dec[0]), when, SITE) for e in (centre, site)]
             shift = 3600 * (above[1] - above[0])
             expected = 8.794 / float(centre.distance_au[0]) * math.sin(math.radians(above[0]))
             self.assertAlmostEqual(shift, expected, delta=0.02 * 8.8 / float(centre.distance_au[0]))
@@ -129,20 +110,6 @@ class Seen(FolderCase):
         side = ephemeris(with_h, [WHEN + timedelta(days=120)], None)
         bare = 12 + 5 * math.log10(float(side.from_sun_au[0] * side.distance_au[0]))
         self.assertGreater(float(side.magnitude[0]), bare + 0.5)
-
-
-def _zenith_distance(ra: float, dec: float, when: datetime) -> float:
-    """Return the angle [deg] between a place and the site's zenith (geocentric latitude left as geodetic: it is small)."""
-    jd = when.timestamp() / 86400 + 2440587.5
-    turn = erfa.era00(2440587.5, jd - 2440587.5)
-    # Precession since 2000 moves the zenith by a third of a degree: the whole matrix is taken.
-    matrix = erfa.c2t06a(2440587.5, jd - 2440587.5, 2440587.5, jd - 2440587.5, 0.0, 0.0)
-    assert 0 <= turn < 7
-    latitude, east = math.radians(SITE[0]), math.radians(SITE[1])
-    geocentric = math.atan(math.tan(latitude) * 0.99330562)
-    up = matrix.T @ np.array([math.cos(geocentric) * math.cos(east), math.cos(geocentric) * math.sin(east), math.sin(geocentric)])
-    a, d = math.radians(ra), math.radians(dec)
-    return math.degrees(math.acos(up @ np.array([math.cos(d) * math.cos(a), math.cos(d) * math.sin(a), math.sin(d)])))
 
 
 class Tables(FolderCase):

@@ -6,9 +6,9 @@ import unittest
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.astrometry import CatalogueError, StarCatalogue, Wcs, load_catalogue
 from ulvar.astrometry.fitting import _weights
 from ulvar.astrometry.wcs import wcs_from_header

@@ -5,6 +5,7 @@ import unittest
 from typing import Any
 
 import numpy as np
+from bench.by_hand_sky import plane
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from tools.same import kept
@@ -22,21 +23,6 @@ def header(code: str, ra0: float, dec0: float, scale: float = 1.0, **more: Any) 
         "CTYPE1": f"RA---{code}", "CTYPE2": f"DEC--{code}", "CRVAL1": ra0, "CRVAL2": dec0, "CRPIX1": 1001.0, "CRPIX2": 801.0,
         "CD1_1": cd[0, 0], "CD1_2": cd[0, 1], "CD2_1": cd[1, 0], "CD2_2": cd[1, 1],
     } | more  # fmt: skip
-
-
-def plane(code: str, ra: float, dec: float, ra0: float, dec0: float, lonpole: float = 180.0) -> tuple[float, float]:
-    """Intermediate world coordinates [deg] by native longitude and latitude (Calabretta & Greisen 2002, equations 5, 11 and 12)."""
-    a, d, d0 = math.radians(ra - ra0), math.radians(dec), math.radians(dec0)
-    phi = math.radians(lonpole) + math.atan2(
-        -math.cos(d) * math.sin(a), math.sin(d) * math.cos(d0) - math.cos(d) * math.sin(d0) * math.cos(a)
-    )
-    theta = math.asin(min(1.0, math.sin(d) * math.sin(d0) + math.cos(d) * math.cos(d0) * math.cos(a)))
-    colatitude = math.pi / 2 - theta
-    reach = {
-        "TAN": lambda: 1 / math.tan(theta), "STG": lambda: 2 * math.tan(colatitude / 2), "ARC": lambda: colatitude,
-        "SIN": lambda: math.cos(theta), "ZEA": lambda: 2 * math.sin(colatitude / 2),
-    }[code]()  # fmt: skip
-    return math.degrees(reach * math.sin(phi)), math.degrees(-reach * math.cos(phi))
 
 
 def pixel_of(x: float, y: float, cd: np.ndarray) -> np.ndarray:

@@ -12,10 +12,10 @@ import fitsio
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
+from tools.cases import files_under
 from tools.same import kept
 
 from tests.cli.support import Command
-from tests.support import files_under
 from ulvar.astrometry import CatalogueError, import_stars, load_catalogue
 from ulvar.astrometry import tiles as tiles_module
 from ulvar.astrometry.tables import star_rows

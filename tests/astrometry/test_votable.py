@@ -8,8 +8,8 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.astrometry import CatalogueError, load_catalogue
 from ulvar.astrometry.tables import star_rows
 

@@ -6,9 +6,9 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.calibration import Candidate, Fit, Master, build_master, find_defects, make_calibrator, match_lights, read_master, write_master
 from ulvar.engine import Failed
 from ulvar.frames import ExposureFacts, Frame, MaskBit, Role, Tolerances, scan_file

@@ -3,8 +3,8 @@
 import unittest
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.calibration import Master, build_master, compare_frames, make_thumb
 from ulvar.combine import Method, Rejection, combine_stack
 from ulvar.engine import Failed

@@ -6,8 +6,8 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.calibration import Candidate, MatchOptions, build_master, match_lights, parse_region
 from ulvar.calibration.candidates import _age_days, suits
 from ulvar.calibration.comparing import _drift

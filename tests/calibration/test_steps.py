@@ -3,9 +3,9 @@
 import unittest
 
 import numpy as np
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.calibration import (
     CalibrateOptions,
     DefectOptions,

@@ -10,10 +10,10 @@ from typing import Any, NoReturn
 from unittest import mock
 
 import numpy as np
+from tools.cases import FolderCase
 from tools.held import note
 from tools.warm import WarmPools
 
-from tests.support import FolderCase
 from ulvar.cli import common
 from ulvar.cli.main import main
 from ulvar.simulation import Psf, star_field

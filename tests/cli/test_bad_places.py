@@ -5,9 +5,9 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.cases import files_under, stamps
 
 from tests.cli.support import Command
-from tests.support import files_under, stamps
 from ulvar.simulation import Psf, star_field
 
 

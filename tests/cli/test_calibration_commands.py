@@ -4,9 +4,9 @@ import csv
 from pathlib import Path
 
 import numpy as np
+from tools.cases import files_under, small_demo, stamps
 
 from tests.cli.support import Command
-from tests.support import files_under, small_demo, stamps
 from ulvar.frames import header_of, read_frame, read_plane
 
 

@@ -7,9 +7,9 @@ from unittest import mock
 
 import numpy as np
 import tifffile
+from tools.cases import files_under, stamps
 
 from tests.cli.support import Command
-from tests.support import files_under, stamps
 from ulvar.engine import WorkerDied
 from ulvar.frames import read_plane
 

@@ -3,8 +3,9 @@
 import csv
 import os
 
+from tools.cases import files_under
+
 from tests.cli.support import Command
-from tests.support import files_under
 from ulvar.engine import JobContext
 from ulvar.frames.names import distinct_stems
 from ulvar.night import Night, run_station

@@ -5,9 +5,9 @@ import math
 
 import numpy as np
 from bench.made_nights import EPOCH, PERIOD, lay_night, rows_of
+from tools.nights import eclipsing_nights
 
 from tests.cli.support import Command
-from tests.nights import eclipsing_nights
 from ulvar.night import Night
 from ulvar.night.nights import nights_in, read_nights
 from ulvar.photometry import SeriesRow

@@ -8,9 +8,9 @@ from typing import ClassVar
 
 import fitsio
 import numpy as np
+from tools.cases import files_under, small_demo, stamps
 
 from tests.cli.support import Command
-from tests.support import files_under, small_demo, stamps
 from ulvar.flows import load_masters, plan_calibration
 from ulvar.flows.lights import read_light, ready_facts
 from ulvar.frames import FrameError, header_of, read_plane, scan_file

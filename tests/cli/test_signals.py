@@ -6,8 +6,9 @@ import sys
 import time
 from pathlib import Path
 
+from tools.cases import files_under
+
 from tests.cli.support import Command
-from tests.support import files_under
 
 # Whoever runs the tests in the background of a shell has Ctrl+C ignored, and what they start inherits that.
 _ULVAR = """

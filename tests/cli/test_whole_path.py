@@ -10,9 +10,10 @@ from pathlib import Path
 from typing import Any, ClassVar
 from unittest import mock
 
+from tools.cases import small_demo, stamps
+from tools.nights import worked_night
+
 from tests.cli.support import Command
-from tests.nights import worked_night
-from tests.support import small_demo, stamps
 from ulvar.cli.nights import compare, prepare_demo
 from ulvar.frames import header_of
 from ulvar.night import Night as OfANight

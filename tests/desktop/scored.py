@@ -3,8 +3,8 @@
 import shutil
 from pathlib import Path
 
-from tests.desktop.support import WindowCase
-from tests.nights import scored_night
+from tools.nights import scored_night
+from tools.window_cases import WindowCase
 
 
 class ScoredCase(WindowCase):

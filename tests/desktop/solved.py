@@ -1,7 +1,8 @@
 """A window with a copy of the small scored night whose plates are solved, at Plate."""
 
+from tools.nights import solved_night
+
 from tests.desktop.scored import ScoredCase
-from tests.nights import solved_night
 
 
 class SolvedCase(ScoredCase):

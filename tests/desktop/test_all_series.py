@@ -6,9 +6,9 @@ import numpy as np
 from bench.made_series import FIELDS, HEIGHT, PER_SERIES, WIDTH
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
+from tools.cases import stamps
 
 from tests.desktop.test_series import SeriesWindow
-from tests.support import stamps
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.desktop.models.starpick import give_role
 from ulvar.frames import header_of

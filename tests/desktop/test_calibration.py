@@ -8,9 +8,9 @@ from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QCheckBox, QComboBox, QLineEdit, QPushButton
+from tools.cases import FolderCase, small_demo, stamps
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.support import FolderCase, small_demo, stamps
 from ulvar.desktop.boards.calibrate.board import CalibrateBoard
 from ulvar.desktop.boards.intake.board import GroupCard, IntakeBoard
 from ulvar.desktop.boards.masters.board import MastersBoard

@@ -9,8 +9,8 @@ import fitsio
 import numpy as np
 import tifffile
 from bench.made_mosaics import CELL, colour_frame, write_mosaics
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
 from ulvar.desktop.picture.colour import interpolated, stretched
 from ulvar.desktop.picture.pictures import colour_path, colours_of, make_picture
 from ulvar.desktop.picture.stretch import STRETCHES, Sample, Stretch, auto_stretch

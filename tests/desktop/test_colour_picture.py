@@ -4,8 +4,8 @@ from pathlib import Path
 
 import numpy as np
 import tifffile
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
 from tests.flows.test_colour import HEIGHT, WIDTH, Sky
 from ulvar.engine import JobContext
 from ulvar.frames import read_plane, write_fits

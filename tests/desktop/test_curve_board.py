@@ -10,10 +10,10 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
+from tools.cases import made_once
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
 from tests.desktop.test_together import field_stars, write_exposure
-from tests.support import made_once
 from ulvar.desktop.boards.curve.axes import AXES
 from ulvar.desktop.boards.curve.light import LightPage
 from ulvar.desktop.boards.curve.model import ModelPage

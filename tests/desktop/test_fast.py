@@ -7,8 +7,8 @@ from unittest import mock
 from PySide6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
 from ulvar.desktop.dialogs.fast import FastPanel
 from ulvar.desktop.work.films import MeasuredFilm
 from ulvar.engine import Failed

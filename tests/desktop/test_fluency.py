@@ -8,9 +8,9 @@ from unittest import mock
 
 from PySide6.QtCore import QEventLoop, QTimer
 from PySide6.QtWidgets import QApplication, QDoubleSpinBox, QLabel, QWidget
+from tools.window_cases import WindowCase
 
 from tests.desktop.scored import ScoredCase
-from tests.desktop.support import WindowCase
 from ulvar.desktop.app import make_application
 from ulvar.desktop.boards.intake.board import GroupCard
 from ulvar.desktop.parts import glyphs

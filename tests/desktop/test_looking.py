@@ -4,9 +4,9 @@ from pathlib import Path
 from unittest import mock
 
 from PySide6.QtCore import Qt
+from tools.cases import small_demo
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.support import small_demo
 from ulvar.desktop.picture import pictures
 from ulvar.frames import FrameError
 from ulvar.night import Night

@@ -5,9 +5,9 @@ from unittest import mock
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
+from tools.cases import small_demo
 
 from tests.desktop.solved import SolvedCase
-from tests.support import small_demo
 from ulvar.astrometry import read_rows
 from ulvar.photometry import ListedStar, read_star_list
 

@@ -9,9 +9,9 @@ from bench.made_nights import EPOCH, JD0, PERIOD, STAR
 from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QFileDialog
+from tools.nights import eclipsing_nights
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.nights import eclipsing_nights
 from ulvar.desktop.dialogs.target import TargetPanel
 from ulvar.desktop.dialogs.target_light import TargetLight
 from ulvar.lightcurves import Ephemeris

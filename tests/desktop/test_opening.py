@@ -14,8 +14,8 @@ from unittest import mock
 import numpy as np
 from PySide6.QtCore import QSettings
 from PySide6.QtWidgets import QWidget
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.desktop.app import make_application
 from ulvar.desktop.shell.opening import Loading, Opening
 

@@ -7,9 +7,9 @@ from unittest import mock
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF
 from PySide6.QtWidgets import QApplication
+from tools.cases import FolderCase
 
 from tests.desktop.painted import pixels
-from tests.support import FolderCase
 from ulvar.desktop.app import make_application
 from ulvar.desktop.parts.theme import THEMES
 from ulvar.desktop.picture import grid, pictures

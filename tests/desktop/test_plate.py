@@ -9,10 +9,10 @@ import fitsio
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QInputDialog, QPushButton
+from tools.cases import small_demo
+from tools.window_cases import WindowCase
 
 from tests.desktop.solved import SolvedCase
-from tests.desktop.support import WindowCase
-from tests.support import small_demo
 from ulvar.astrometry import import_stars, load_catalogue, name_catalogue, offset_position, position_angle_deg, separation_deg
 from ulvar.astrometry.votable import read_votable
 from ulvar.desktop.shell import exports

@@ -6,11 +6,11 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QPointF, Qt
+from tools.cases import SMALL, small_demo
+from tools.window_cases import WindowCase
 
 from tests.desktop.scored import ScoredCase
-from tests.desktop.support import WindowCase
 from tests.registration.test_registration import affine
-from tests.support import SMALL, small_demo
 from ulvar.frames import read_plane, write_fits
 from ulvar.photometry import measure_apertures
 from ulvar.registration import Transform

@@ -7,9 +7,9 @@ from bench.made_series import PER_SERIES, WIDTH, interleaved
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
+from tools.cases import FolderCase
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.support import FolderCase
 from ulvar.desktop.models.starpick import give_role
 from ulvar.desktop.picture.saving import picture_caption
 from ulvar.desktop.shell.places import Places

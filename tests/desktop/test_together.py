@@ -5,8 +5,8 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
 from ulvar.frames import header_of, read_plane, write_fits
 from ulvar.photometry import ListedStar, measure_apertures
 from ulvar.simulation import Psf, add_stars

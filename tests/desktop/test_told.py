@@ -18,10 +18,10 @@ from PySide6.QtWidgets import (
     QScrollBar,
     QWidget,
 )
+from tools.cases import small_demo
 from tools.shown import at_rest
 
 from tests.desktop.scored import ScoredCase
-from tests.support import small_demo
 from ulvar.desktop.app import make_application
 from ulvar.desktop.dialogs.masters import MastersPanel
 from ulvar.desktop.parts.plots import Plot

@@ -12,10 +12,10 @@ from PySide6.QtCore import QPoint, QPointF
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QLabel, QWidget
 from tools.looks import other_blocks, pixels, small, told
+from tools.nights import worked_night
 from tools.same import kept
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.nights import worked_night
 from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.picture.header import TOGGLES
 from ulvar.night import STATIONS

@@ -6,8 +6,8 @@ import unittest
 from unittest import mock
 
 from PySide6.QtCore import QObject
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
 from ulvar.desktop.app import make_application
 from ulvar.desktop.work import warming
 

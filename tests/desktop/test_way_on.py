@@ -6,9 +6,9 @@ from unittest import mock
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QPushButton
+from tools.cases import small_demo
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.support import small_demo
 from ulvar.desktop.models import jobs as jobs_model
 from ulvar.desktop.models.plan import plan_action
 from ulvar.night import STATIONS, StationResult

@@ -11,10 +11,10 @@ from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton, QTableView
+from tools.cases import small_demo, stamps
+from tools.window_cases import WindowCase
 
 from tests.desktop.painted import pixels
-from tests.desktop.support import WindowCase
-from tests.support import small_demo, stamps
 from ulvar.desktop.boards.intake.board import GroupCard
 from ulvar.desktop.models.plan import plan_action
 from ulvar.desktop.parts.widgets import Cells

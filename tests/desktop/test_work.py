@@ -5,8 +5,8 @@ from types import SimpleNamespace
 from unittest import mock
 
 from PySide6.QtCore import QObject
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.desktop.app import make_application
 from ulvar.desktop.work.films import MeasuredFilm, measure_and_time, open_and_look
 from ulvar.desktop.work.movie import Movie

@@ -4,9 +4,9 @@ import os
 import signal
 
 from PySide6.QtCore import Qt
+from tools.cases import small_demo, stamps
+from tools.window_cases import WindowCase
 
-from tests.desktop.support import WindowCase
-from tests.support import small_demo, stamps
 from ulvar.frames import read_plane
 from ulvar.night import Night
 

@@ -15,8 +15,8 @@ from unittest import mock
 
 import cv2
 import numpy as np
+from tools.cases import FolderCase, files_under
 
-from tests.support import FolderCase, files_under
 from ulvar.engine import (
     Job,
     JobContext,

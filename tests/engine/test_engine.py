@@ -10,8 +10,8 @@ from pathlib import Path
 from unittest import mock
 
 import cv2
+from tools.cases import FolderCase, files_under
 
-from tests.support import FolderCase, files_under
 from ulvar.engine import (
     DiskFull,
     Failed,

@@ -7,7 +7,8 @@ import pickle
 from pathlib import Path
 from unittest import mock
 
-from tests.support import FolderCase
+from tools.cases import FolderCase
+
 from ulvar.engine import DiskFull, OutputExists, atomic_path, copy_file, place_words, temporary_name
 from ulvar.engine.places import with_place
 

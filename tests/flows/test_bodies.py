@@ -6,9 +6,9 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase
 
 from tests.cli.support import Command
-from tests.support import FolderCase
 from ulvar.astrometry import Orbit, Wcs, ephemeris, offset_position, tangent_plane
 from ulvar.engine import Failed, JobContext
 from ulvar.flows import (

@@ -8,10 +8,10 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.cases import FolderCase, remember_stars
 
 from tests.cli.support import Command
 from tests.registration.test_registration import affine
-from tests.support import FolderCase, remember_stars
 from ulvar.astrometry import Wcs, offset_position, wcs_from_header
 from ulvar.cli.places import given_body
 from ulvar.engine import JobContext

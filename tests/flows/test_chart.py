@@ -3,9 +3,9 @@
 import math
 
 import numpy as np
+from tools.cases import FolderCase
 
 from tests.cli.support import Command
-from tests.support import FolderCase
 from ulvar.astrometry import StarCatalogue, Wcs, offset_position
 from ulvar.engine import OutputExists
 from ulvar.flows import Chart, ChartMark, around, is_colour, put_solution, write_chart

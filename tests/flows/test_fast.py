@@ -6,8 +6,8 @@ import unittest
 from datetime import UTC, datetime
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.engine import Failed, JobContext
 from ulvar.flows import FilmSeries, FilmTiming, film_findings, film_rows, film_times, measure_film, time_occultation
 from ulvar.frames import Film, FrameError, open_film

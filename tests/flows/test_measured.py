@@ -6,8 +6,8 @@ from datetime import timedelta
 from typing import ClassVar
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.astrometry import Wcs
 from ulvar.flows import MeasureOptions, MeasureTask, Reference
 from ulvar.flows.measure import Measured, measure_item

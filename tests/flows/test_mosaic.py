@@ -8,9 +8,9 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+from tools.cases import remember_stars
 
 from tests.cli.support import Command
-from tests.support import remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, StackResult, stack_exposures
 from ulvar.flows.mosaicking import align_mosaic

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import numpy as np
 from bench.made_mosaics import CELL, SENSITIVITY, colour_frame
+from tools.cases import FolderCase, remember_stars
 
-from tests.support import FolderCase, remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes, write_planes

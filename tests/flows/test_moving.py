@@ -4,8 +4,8 @@ import math
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.astrometry import Wcs, offset_position
 from ulvar.engine import JobContext
 from ulvar.flows import MeasureOptions, make_reference, measure_series

@@ -7,8 +7,8 @@ from pathlib import Path
 import fitsio
 import numpy as np
 import pyarrow.parquet as pq
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.astrometry import Wcs, position_angle_deg, separation_deg
 from ulvar.astrometry.votable import read_votable
 from ulvar.engine import JobContext

@@ -10,9 +10,9 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.engine import Failed
 from ulvar.flows import Scored, calibrated_facts, sort_exposures
 from ulvar.flows.align import pick_reference

@@ -8,9 +8,9 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.cases import FolderCase
 
 from tests.registration.test_registration import affine
-from tests.support import FolderCase
 from ulvar.astrometry import Wcs
 from ulvar.engine import DiskFull, Failed, JobContext
 from ulvar.flows import Scored, StackOptions, stack_exposures

@@ -4,8 +4,8 @@ import dataclasses
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.astrometry import StarCatalogue
 from ulvar.combine import Method, Rejection
 from ulvar.engine import Failed, JobContext
@@ -155,7 +155,9 @@ class Damaged(FolderCase):
             StackOptions(rejection=Rejection(Method.MEAN), drop=0.5, normalise=Normalise.NONE), StackOptions(reference=marks[3][0], weighting=Weighting.NOISE),
         )):  # fmt: skip
             for found in (None, scored):
-                result = stack_exposures(self.every, out.with_name(f"{k}{'' if found else 'x'}.fits"), self.context, options=options, scored=found)
+                result = stack_exposures(
+                    self.every, out.with_name(f"{k}{'' if found else 'x'}.fits"), self.context, options=options, scored=found
+                )
                 self.assertEqual(Path(result.output).exists(), result.ok)
                 self.assertLessEqual({"cut", "gone"}, set(self.bad(list(result.frames))), f"{options.align}")
         with self.assertRaisesRegex(ValueError, "takes no weights"):
@@ -177,7 +179,9 @@ class Damaged(FolderCase):
 
     def test_plates_pictures_and_colours(self) -> None:
         self.damage()
-        (self.folder / "c.csv").write_text("ra,dec,mag\n" + "".join(f"{10 + k / 100},{20 + k * k % 7 / 50},{9 + k / 9}\n" for k in range(30)))
+        (self.folder / "c.csv").write_text(
+            "ra,dec,mag\n" + "".join(f"{10 + k / 100},{20 + k * k % 7 / 50},{9 + k / 9}\n" for k in range(30))
+        )
         options = PlateOptions(seconds=1.0)
         catalogue, whole = open_catalogue(str(self.folder / "c.csv"), self.every, options, self.context)
         assert isinstance(catalogue, StarCatalogue)
@@ -188,7 +192,9 @@ class Damaged(FolderCase):
             self.assertEqual(written.ok, name not in ("blank", "cut", "gone"), name)
         self.assertIn("it is kept", write_view(self.good[0].path, self.folder / "a.png", options=PictureOptions()).reason)
         (self.folder / "file").write_text("")
-        self.assertIn("a file is in the way", write_view(self.good[0].path, self.folder / "file" / "a.png", options=PictureOptions()).reason)
+        self.assertIn(
+            "a file is in the way", write_view(self.good[0].path, self.folder / "file" / "a.png", options=PictureOptions()).reason
+        )
         coloured = [dataclasses.replace(f, cfa="RGGB") for f in self.every]
         said = self.bad(write_planes(coloured, self.folder / "p", self.context))
         self.assertEqual(set(said), {"blank", "cut", "gone"})
@@ -196,4 +202,3 @@ class Damaged(FolderCase):
             stacks = dict(zip(("red", "green", "blue"), (self.facts["a"], self.facts["b"], self.facts[third])))
             result = make_colour(stacks, self.folder / f"{third}-colour.fits", self.context)
             self.assertEqual(result.ok, third == "c", result.reason)
-

@@ -9,9 +9,9 @@ from pathlib import Path
 import fitsio
 import numpy as np
 from bench.made_fields import draw_trail
+from tools.cases import remember_stars
 
 from tests.registration.test_registration import affine
-from tests.support import remember_stars
 from ulvar.astrometry import Wcs, wcs_from_header
 from ulvar.combine import Method, Rejection
 from ulvar.engine import JobContext

@@ -8,8 +8,8 @@ from unittest import mock
 
 import numpy as np
 from matplotlib.axes import Axes
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.engine import Failed, OutputExists
 from ulvar.flows import (
     CurveOptions,

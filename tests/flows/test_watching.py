@@ -10,9 +10,9 @@ from pathlib import Path
 import cv2
 import fitsio
 import numpy as np
+from tools.cases import FolderCase, files_under
 
 from tests.cli.support import Command
-from tests.support import FolderCase, files_under
 from ulvar.engine import JobContext
 from ulvar.flows import Arrivals, Event, RunningStack, StackOptions, Watch, find_all, stack_exposures
 from ulvar.frames import header_of, read_plane, robust_spread, scan_file, write_fits

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import fitsio
 import numpy as np
+from tools.cases import FolderCase, files_under
 
-from tests.support import FolderCase, files_under
 from ulvar.engine import OutputExists
 from ulvar.frames import FileRows, FrameError, MaskBit, find_files, header_of, read_frame, read_plane, scan_file, write_fits
 from ulvar.frames._kernels import swap16_to_float32

@@ -13,8 +13,8 @@ import tifffile
 from bench.made_files import write_dng
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.frames import FrameError, open_rows, read_frame, read_plane, scan_images
 from ulvar.frames.fits_header import header_cards
 from ulvar.frames.fits_layout import units_of

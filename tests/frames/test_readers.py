@@ -10,9 +10,9 @@ import tifffile
 from bench.made_files import write_cube, write_dng, write_extensions
 from hypothesis import given
 from hypothesis import strategies as st
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.engine import OutputExists
 from ulvar.frames import (
     Address,

@@ -14,8 +14,8 @@ import fitsio
 import numpy as np
 import tifffile
 from bench.made_files import write_dng
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.frames import (
     KNOWN_OTHERWISE,
     ExposureFacts,

@@ -7,8 +7,8 @@ import fitsio
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.cases import FolderCase, files_under
 
-from tests.support import FolderCase, files_under
 from ulvar.frames import read_plane, scan_file, write_fits
 from ulvar.frames._kernels import float32_to_swapped
 from ulvar.frames.checksum import PLACEHOLDER, block_sum, encoded, fold, stamped

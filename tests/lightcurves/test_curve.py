@@ -6,8 +6,8 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.cases import FolderCase
 
-from tests.support import FolderCase
 from ulvar.engine import Failed, OutputExists
 from ulvar.lightcurves import CURVE_COLUMNS, LightCurve, differential_curve, write_curve
 from ulvar.photometry import SeriesRow, SeriesTable, build_ensemble

@@ -5,6 +5,7 @@ import unittest
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from bench.by_hand_sky import dimming_on_a_grid
 
 from tests.lightcurves.support import fit_eclipse
 from ulvar.engine import Failed
@@ -13,19 +14,6 @@ from ulvar.lightcurves._kernels_transit import disc_hidden
 from ulvar.lightcurves.eclipse import TemplateShape, eclipse_template
 
 SITE = (61.2, 9.7, 640.0)
-
-
-def dimming_on_a_grid(time: np.ndarray, shape: TemplateShape, cells: int = 801) -> np.ndarray:
-    """Return the dimming [mag] by adding up a limb-darkened disc cell by cell."""
-    edge = np.linspace(-1, 1, cells)
-    x, y = np.meshgrid(edge, edge)
-    inside = x**2 + y**2 < 1
-    light = np.where(inside, 1 - 0.5 * (1 - np.sqrt(np.where(inside, 1 - x**2 - y**2, 0.0))), 0.0)
-    reach = 1 + shape.ratio
-    low = shape.impact * reach
-    along = math.sqrt(reach**2 - low**2) * (time - shape.mid) / shape.half_length
-    hidden = [light[(x - a) ** 2 + (y - low) ** 2 < shape.ratio**2].sum() / light.sum() for a in along]
-    return np.asarray(-2.5 * np.log10(1 - shape.share * np.array(hidden)))
 
 
 class Template(unittest.TestCase):

@@ -11,8 +11,8 @@ from typing import Any, ClassVar
 import numpy as np
 import tifffile
 from bench.made_files import write_cube, write_dng
+from tools.cases import FolderCase, files_under, stamps
 
-from tests.support import FolderCase, files_under, stamps
 from ulvar import simulation
 from ulvar.engine import JobContext
 from ulvar.frames import Role, read_frame, read_plane

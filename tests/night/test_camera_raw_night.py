@@ -7,8 +7,8 @@ import numpy as np
 import tifffile
 from bench.made_files import write_dng
 from bench.made_mosaics import colour_frame
+from tools.cases import FolderCase, remember_stars, stamps
 
-from tests.support import FolderCase, remember_stars, stamps
 from ulvar.astrometry import wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import wcs_of

@@ -6,9 +6,9 @@ import tempfile
 from pathlib import Path
 
 import numpy as np
+from tools.cases import remember_stars, stamps
 
 from tests.cli.support import Command
-from tests.support import remember_stars, stamps
 from ulvar.engine import JobContext
 from ulvar.frames import FrameError, read_frame, read_plane, write_fits
 from ulvar.frames.verifying import damage, digest_of, has_checksum

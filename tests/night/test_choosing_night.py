@@ -4,9 +4,9 @@ import math
 import shutil
 
 import numpy as np
+from tools.cases import FolderCase, remember_stars
+from tools.nights import scored_night
 
-from tests.nights import scored_night
-from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.frames import read_plane
 from ulvar.night import Night

@@ -4,9 +4,9 @@ from pathlib import Path
 
 import numpy as np
 from bench.made_mosaics import CELL, colour_frame, write_mosaic
+from tools.cases import remember_stars
 
 from tests.cli.support import Command
-from tests.support import remember_stars
 from ulvar.engine import JobContext
 from ulvar.frames import Address, read_plane, scan_file
 from ulvar.night import Night

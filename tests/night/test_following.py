@@ -3,8 +3,9 @@
 import shutil
 from unittest import mock
 
+from tools.cases import FolderCase, remember_stars, small_demo
+
 from tests.cli.support import Command
-from tests.support import FolderCase, remember_stars, small_demo
 from ulvar.engine import JobContext
 from ulvar.flows import measure, starfind
 from ulvar.night import Night, StationResult

@@ -5,8 +5,8 @@ import io
 import json
 
 import numpy as np
+from tools.cases import FolderCase, files_under
 
-from tests.support import FolderCase, files_under
 from ulvar.calibration import Master, Shot, write_master
 from ulvar.engine import OutputExists
 from ulvar.flows import CameraNumbers, Library, master_file_name

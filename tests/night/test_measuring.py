@@ -8,9 +8,9 @@ from datetime import datetime
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase, made_once, remember_stars, small_demo
+from tools.nights import with_catalogue, worked
 
-from tests.nights import with_catalogue, worked
-from tests.support import FolderCase, made_once, remember_stars, small_demo
 from ulvar.engine import JobContext
 from ulvar.night import Night
 from ulvar.night.settings import MarkSettings

@@ -2,7 +2,8 @@
 
 import shutil
 
-from tests.support import FolderCase
+from tools.cases import FolderCase
+
 from ulvar.engine import JobContext
 from ulvar.night import Night
 from ulvar.night.products import Product

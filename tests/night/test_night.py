@@ -7,8 +7,8 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase, stamps
 
-from tests.support import FolderCase, stamps
 from ulvar.engine import JobContext, temporary_name
 from ulvar.flows import CameraNumbers
 from ulvar.frames import ExposureFacts, Role, facts_from_text, facts_to_text

@@ -5,9 +5,9 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase, files_under, made_once, small_demo
+from tools.nights import with_catalogue, worked
 
-from tests.nights import with_catalogue, worked
-from tests.support import FolderCase, files_under, made_once, small_demo
 from ulvar.combine import Method
 from ulvar.engine import JobContext
 from ulvar.flows import StackedExposure, pixel_history

@@ -8,8 +8,8 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.cases import FolderCase, stamps
 
-from tests.support import FolderCase, stamps
 from ulvar.engine import JobContext
 from ulvar.night import Night, NightError, run_station
 from ulvar.night.recipe import record_step

@@ -5,9 +5,9 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase
+from tools.nights import solved_night, with_catalogue
 
-from tests.nights import solved_night, with_catalogue
-from tests.support import FolderCase
 from ulvar.engine import Failed, JobContext
 from ulvar.flows import Body
 from ulvar.night import Night, NightError

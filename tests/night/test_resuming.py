@@ -6,7 +6,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from tests.support import FolderCase, small_demo, stamps
+from tools.cases import FolderCase, small_demo, stamps
+
 from ulvar.engine import JobContext, StopRequested
 from ulvar.flows import CameraNumbers, Library, measure, plate, starfind
 from ulvar.night import Night

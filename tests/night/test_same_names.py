@@ -3,8 +3,8 @@
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase, remember_stars
 
-from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import CurveOptions, find_all, make_curve, make_reference, measure_series, read_stars, write_stars
 from ulvar.frames import scan_file

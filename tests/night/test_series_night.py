@@ -7,8 +7,8 @@ from pathlib import Path
 
 import numpy as np
 from bench.made_series import BANDS, FIELDS, GAIN, HEIGHT, PER_SERIES, WIDTH, interleaved
+from tools.cases import FolderCase, remember_stars
 
-from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import Series
 from ulvar.frames import header_of

@@ -6,10 +6,10 @@ import unittest
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase
 from tools.same import kept
 
 from tests.night.test_written import EXPOSURE_S, SixExposures
-from tests.support import FolderCase
 from ulvar.engine import JobContext
 from ulvar.flows import Outcome
 from ulvar.frames import write_fits

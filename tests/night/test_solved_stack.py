@@ -6,8 +6,8 @@ from pathlib import Path
 from unittest import mock
 
 import numpy as np
+from tools.cases import FolderCase, remember_stars, small_demo
 
-from tests.support import FolderCase, remember_stars, small_demo
 from ulvar.astrometry import Wcs, separation_deg, wcs_from_header
 from ulvar.engine import JobContext
 from ulvar.flows import carried_solution, read_wcs_file, solve_files

@@ -3,7 +3,8 @@
 import threading
 import time
 
-from tests.support import FolderCase
+from tools.cases import FolderCase
+
 from ulvar.night.store import NightError, Store
 
 

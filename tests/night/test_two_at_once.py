@@ -6,8 +6,8 @@ import threading
 import time
 
 import numpy as np
+from tools.cases import FolderCase, files_under
 
-from tests.support import FolderCase, files_under
 from ulvar.engine import JobContext, StopRequested, StopToken
 from ulvar.night import Night, run_station
 from ulvar.night.recipe import record_step

@@ -6,8 +6,8 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
+from tools.cases import FolderCase, remember_stars
 
-from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures
 from ulvar.frames import MaskBit, header_of, read_plane, scan_file, write_fits

@@ -6,9 +6,9 @@ import unittest
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.frames import MaskBit
 from ulvar.photometry import ApertureOptions, StarListError, build_ensemble, circle_overlap, measure_apertures, read_star_list
 from ulvar.simulation import Psf, add_stars, star_field

@@ -7,9 +7,9 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 import numpy as np
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.engine import OutputExists
 from ulvar.frames import ExposureFacts, Frame
 from ulvar.photometry import (

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import numpy as np
 from scipy.stats import norm
+from tools.cases import FolderCase, small_demo
 
-from tests.support import FolderCase, small_demo
 from ulvar.frames import FrameError, Role, open_film, scan_file
 from ulvar.simulation import (
     Camera,

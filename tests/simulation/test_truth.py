@@ -9,9 +9,9 @@ from unittest import mock
 
 import erfa
 import numpy as np
+from tools.cases import FolderCase
 from tools.same import kept
 
-from tests.support import FolderCase
 from ulvar.frames import read_plane
 from ulvar.lightcurves.times import barycentric_jd
 from ulvar.simulation import Camera, CameraState, DemoSize, EclipsingBinary

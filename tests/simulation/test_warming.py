@@ -7,7 +7,8 @@ import sys
 from pathlib import Path
 from unittest import mock
 
-from tests.support import ROOT, FolderCase
+from tools.cases import ROOT, FolderCase
+
 from ulvar.simulation import warming
 
 _USED = """

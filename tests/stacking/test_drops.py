@@ -8,9 +8,9 @@ import numpy as np
 from bench.by_hand import overlap_by_hand
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tools.cases import FolderCase, remember_stars
 from tools.same import kept
 
-from tests.support import FolderCase, remember_stars
 from ulvar.engine import JobContext
 from ulvar.flows import StackOptions, stack_exposures, stack_planes
 from ulvar.frames import ExposureFacts, header_of, read_plane, scan_file, write_fits

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 from bench.made_nights import lay_eclipsing
+from tools.cases import made_once, small_demo
 
-from tests.support import made_once, small_demo
 from ulvar.cli.nights import prepare_demo
 from ulvar.engine import JobContext
 from ulvar.night import RUNNERS, STATIONS, Night, StationResult

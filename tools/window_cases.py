@@ -38,7 +38,9 @@ class WindowCase(unittest.TestCase):
         self.addCleanup(shutil.rmtree, self.folder, True)
         # What goes wrong in a slot is only printed by Qt; here it fails the test.
         self.wrong: list[str] = []
-        hook = mock.patch.object(sys, "excepthook", lambda *error: self.wrong.append("".join(traceback.format_exception(*error))[-900:]))
+        hook = mock.patch.object(
+            sys, "excepthook", lambda *error: self.wrong.append("".join(traceback.format_exception(*error))[-900:])
+        )
         hook.start()
         self.addCleanup(lambda: self.assertEqual(self.wrong, [], "an exception in a slot"))
         self.addCleanup(hook.stop)
