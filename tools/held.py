@@ -56,6 +56,9 @@ _TIMED = (
 # What is no FITS file leaves words for the next one in the library that reads it.
 DAMAGED = ("tests.frames.test_lying",)
 
+# Where functions come from whose results a test is held to.
+_GIVEN = ("ulvar.", "tests.", "tools.cases", "tools.nights")
+
 # What the running test was given: a column's name, and its numbers or words with how much each may differ.
 _Columns = dict[str, list[tuple[Any, float]]]
 
@@ -274,7 +277,7 @@ def held(module: ModuleType) -> None:
                         setattr(value, method, _test(function, files=files))
         elif own == name and isinstance(value, functools._lru_cache_wrapper):
             setattr(module, variable, unnoted(value))
-        elif callable(value) and own.startswith(("ulvar.", "tests.")) and own != name and hasattr(value, "__name__"):
+        elif callable(value) and own.startswith(_GIVEN) and own != name and hasattr(value, "__name__"):
             setattr(module, variable, _Told(value, name))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,6 +20,7 @@ from ulvar.frames import (
     is_fits_path,
     read_frame,
     read_plane,
+    robust_spread,
     scan_file,
     write_picture,
     write_png,
@@ -115,6 +117,9 @@ def _shown(path: str, header: Mapping[str, Any], options: PictureOptions) -> tup
         return stretched_grey(data, (black, (white - black) / 30, white)), black, white
     sky = estimate_background(data)
     sky_adu, noise = float(sky.sky_adu), float(sky.noise_adu)
+    if not math.isfinite(sky_adu):
+        # Too small, or too little of it has a value, for a sky to be told.
+        sky_adu, noise = float(np.nanmedian(data)), float(robust_spread(data[np.isfinite(data)]))
     noise = max(noise, 1e-6)
     black, soft, white = levels_for(data - np.float32(sky_adu), noise)
     # Where the sky is uneven, as before flats, its darkest parts stay in sight.
