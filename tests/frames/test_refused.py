@@ -33,6 +33,7 @@ from ulvar.frames import (
     write_table_again,
 )
 from ulvar.frames.camera import exif_facts, raw_pixels, scan_raw
+from ulvar.frames.clipped import clipped_at
 from ulvar.frames.dialects import facts_from_header
 from ulvar.frames.fits_rows import FileRows
 from ulvar.frames.tiff import scan_tiff, tiff_pixels
@@ -77,9 +78,17 @@ class Typed(FolderCase):
 
     def test_headers_with_numbers_that_cannot_be(self) -> None:
         for card, value in (
-            ("UT", "25:70"), ("UT", "21:04:05"), ("NOISECOR", 0.01), ("NOISECOR", 2.0), ("FLATNOIS", 1.5), ("FLATNOIS", 0.003), ("NCOMBINE", -2),
+            ("UT", "25:70"), ("UT", "21:04:05"), ("NOISECOR", 0.01), ("NOISECOR", 2.0), ("FLATNOIS", 1.0), ("FLATNOIS", 0.999), ("NCOMBINE", -2),
+            ("NOISECOR", 0.1), ("NOISECOR", 100.0), ("NOISECOR", 100.5), ("FLATNOIS", 0.0), ("FLATNOIS", -0.1),
         ):  # fmt: skip
             facts_from_header({"DATE-OBS": "2027-02-11", card: value}, "x.fits")
+
+    def test_how_many_pixels_at_the_top_are_a_pile(self) -> None:
+        for count, top in ((5, None), (6, 3000.0), (7, 3000.0)):
+            data = np.random.default_rng(3).normal(200, 5, (80, 90)).round().astype(np.float32)
+            data.flat[100 : 100 + count] = 3000.0
+            self.assertEqual([clipped_at(data, bits) for bits in (16, -32)], [top, None])
+        self.assertEqual(clipped_at(np.full((9, 9), np.nan, np.float32), 16), None)
 
     def test_what_counts_of_a_file(self) -> None:
         facts = ExposureFacts(
@@ -114,6 +123,9 @@ class Files(FolderCase):
             for address in (f"{path}", f"{path}[0]", f"{path}[1]", f"{path}[0,2]", f"{path}[0,4]", f"{path}[7]"):
                 tried(scan_tiff, address)
                 tried(tiff_pixels, address)
+        # Zeros are packed a thousand times smaller.
+        tifffile.imwrite(self.folder / "zeros.tif", np.zeros((3000, 3000), np.uint16), compression="zlib")
+        self.assertEqual(tiff_pixels(str(self.folder / "zeros.tif")).shape, (3000, 3000))
         with self.assertRaisesRegex(FrameError, "deep.tif.*no plane of pixels"):
             scan_tiff(str(self.folder / "deep.tif"))
         self.assertEqual([f.filter for f in scan_tiff(str(self.folder / "rgba.tif"))], list("RGBA"))
@@ -221,6 +233,22 @@ class Films(FolderCase):
         np.testing.assert_allclose(film.read(1, 3, slice(4, 9)), frames[1:3, 4:9].mean(axis=-1), atol=2.0)
         for first, last in ((8, 9), (4, 8)):
             self.assertIsNone(tried(film.read, first, last))
+        real = cv2.VideoCapture
+
+        class WithoutIndex:
+            """A capture that does not know how many frames there are."""
+
+            def __init__(self, path: str) -> None:
+                self._capture = real(path)
+
+            def __getattr__(self, name: str) -> Any:
+                return getattr(self._capture, name)
+
+            def get(self, what: int) -> float:
+                return 0.0 if what == cv2.CAP_PROP_FRAME_COUNT else float(self._capture.get(what))
+
+        with mock.patch("cv2.VideoCapture", WithoutIndex):
+            self.assertEqual(open_film([str(path)]).count, 6)
 
     def test_cubes(self) -> None:
         cube = np.random.default_rng(5).normal(500, 9, (4, 12, 16)).astype(np.float32)
