@@ -2,6 +2,7 @@
 
 import csv
 import ctypes
+import math
 import os
 import signal
 import subprocess
@@ -325,8 +326,8 @@ class Memory(unittest.TestCase):
         self.assertEqual([counted(n, "file") for n in (0, 1, 2)], ["0 files", "1 file", "2 files"])
 
     def test_a_reduced_chi_squared_is_never_told_as_nothing(self) -> None:
-        told = [told_chi2(value) for value in (12.344, 1.0, 0.0051, 0.0049, 3e-5, 0.0)]
-        self.assertEqual(told, ["12.34", "1.00", "0.01", "0.005", "3e-05", "0.00"])
+        told = [told_chi2(value) for value in (12.344, 1.0, 0.0051, 0.0049, 0.00049, 0.0, math.nan)]
+        self.assertEqual(told, ["12.34", "1.00", "0.01", "0.005", "under 0.001", "under 0.001", "nan"])
 
     def test_numbers_have_a_minus_and_names_their_hyphens(self) -> None:
         for text, shown in (

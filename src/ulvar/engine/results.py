@@ -39,14 +39,16 @@ def percent(share: float, decimals: int = 0) -> str:
 
 
 def told_chi2(value: float) -> str:
-    """Return a reduced chi-squared in words: two decimals, or one digit where that would say nothing is left.
+    """Return a reduced chi-squared in words: two decimals, three where it is small, and what it is under where points lie on the model.
 
     Examples
     --------
-    >>> told_chi2(1.2345), told_chi2(0.0023), told_chi2(0.0)
-    ('1.23', '0.002', '0.00')
+    >>> told_chi2(1.2345), told_chi2(0.0023), told_chi2(6e-29)
+    ('1.23', '0.002', 'under 0.001')
     """
-    return f"{value:.1g}" if 0 < value < 0.005 else f"{value:.2f}"
+    if value < 0.0005:
+        return "under 0.001"
+    return f"{value:.3f}" if value < 0.005 else f"{value:.2f}"
 
 
 def true_minus(text: str) -> str:
