@@ -21,6 +21,7 @@ from ulvar.night.stations import results_of, run_intake, run_plate, run_stack
 from ulvar.night.stations.calibrate import _noisy
 from ulvar.night.stations.intake import _changes
 from ulvar.night.stations.masters import preparation_of, set_candidates
+from ulvar.night.stations.plate import _wrongly_stated
 from ulvar.night.stations.results import remember_result
 from ulvar.night.stations.selection import field_shift
 from ulvar.night.stations.sky import _told
@@ -34,6 +35,20 @@ class Pieces(unittest.TestCase):
     def test_files_that_changed_and_files_that_are_gone(self) -> None:
         found = _changes({"a": (1, 1), "b": (1, 1)}, ["a", "c"], ["a", "c"])
         self.assertEqual([(f.code, f.files) for f in found], [("file_changed", ("a",)), ("file_missing", ("b",))])
+
+    def test_headers_that_state_another_place(self) -> None:
+        raw_of = {"w/a": "/r/a.fits", "w/b": "/r/b.fits", "w/c": "/r/c.fits"}
+        solved = [Outcome(file, True, values={"stated": stated, "stated_off_arcsec": off}) for file, stated, off in (
+            ("w/a", "wrong", 90.4), ("w/b", "right", 3.0), ("w/c", "wrong", 1200.7),
+        )]  # fmt: skip
+        self.assertEqual(_wrongly_stated(solved[1:2], raw_of), [])
+        for some, words in (
+            (solved[:2], "a.fits was found 90″ from where it says"),
+            (solved, "a.fits and others were found up to 1201″ from where they say"),
+        ):
+            (found,) = _wrongly_stated(some, raw_of)
+            self.assertTrue(found.text.startswith(words), found.text)
+            self.assertEqual((found.code, found.files), ("stated_wrong", tuple(raw_of[o.file] for o in some if o.file != "w/b")))
 
     def test_why_nothing_was_measured(self) -> None:
         for bad, words in (
