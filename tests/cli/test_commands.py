@@ -163,7 +163,8 @@ class Usage(Command):
         self.assertIn("it is kept (see --replace)", body["frames"][0]["reason"])
 
     def test_window_without_a_display_says_so(self) -> None:
-        with mock.patch.dict("os.environ", clear=True):
-            code, _, err = self.ulvar("open")
-        self.assertEqual(code, 3)
-        self.assertIn("no display", err)
+        for words in ((), ("open",)):
+            with mock.patch.dict("os.environ", clear=True):
+                code, _, err = self.ulvar(*words)
+            self.assertEqual(code, 3)
+            self.assertIn("no display", err)

@@ -1,16 +1,23 @@
 """What commands say of words, files and folders that they cannot use: the option or the file, and the reason."""
 
 import contextlib
+import io
+import json
 import shutil
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
+from rich.console import Console
+from tools.cases import small_demo
+from tools.nights import worked_night
 
 from tests.cli.support import Command
+from ulvar.engine import JobContext
 from ulvar.frames import read_plane
-from ulvar.night import Night
+from ulvar.night import Night, StationResult
 from ulvar.photometry import SeriesRow, write_series
 
 # What is typed, how it ends, and what is said of it; in groups, of which each is a test.
@@ -35,8 +42,12 @@ class Refusals(Command):
         for k, data in enumerate(pictures):
             self.write(f"solved/s{k}.fits", data, DATE_OBS="2027-02-11T21:00:00", **sky)
             self.write(f"two/{'VB'[k]}.fits", data, FILTER="VB"[k], IMAGETYP="light")
+            self.write(f"dim/{k}.fits", np.random.default_rng(k).normal(300, 5, (60, 80)).astype(np.uint16), IMAGETYP="light")
             self.write(f"caps/{k}.fits", np.full((40, 60), 300, np.uint16), IMAGETYP=("bias", "flat")[k], FILTER="V", EXPTIME=2.0 * k)
         Night.create(self.folder / "night", [self.folder / "two" / "V.fits"]).close()
+        for place in ("tiles/00.parquet", "broken/night.sqlite"):
+            (self.folder / place).parent.mkdir()
+            (self.folder / place).write_text("junk")
         for name in ("there.csv", "there.png", "there.pdf"):
             shutil.copy(self.folder / "c.csv", self.folder / name)
         rows = [
@@ -58,6 +69,33 @@ class Refusals(Command):
                     ended, out, err = self.ulvar(*words.split())
                     self.assertEqual(ended, int(code), err or out)
                     self.assertIn(said, " ".join((out + err).split()))
+
+
+class Terminal(Command):
+    """What a terminal shows beside the results."""
+
+    def test_how_far_a_job_is(self) -> None:
+        shown = io.StringIO()
+        with mock.patch("ulvar.cli.common.errors", Console(file=shown, force_terminal=True, width=90)):
+            self.assertEqual(self.ulvar("stars", self.bare(2))[0], 0)
+        self.assertRegex(shown.getvalue(), "Finding stars.*2/2")
+
+    def test_the_demo_beside_its_truth(self) -> None:
+        shutil.copytree(worked_night(), self.folder / "d", symlinks=True)
+        truth = json.loads((small_demo() / "truth.json").read_text())
+        for lost in ("", "plate"):
+
+            def run(night: Night, context: JobContext, station: str) -> StationResult:
+                return StationResult(station, f"{station} done", problem="no room" if station == lost else "")  # noqa: B023
+
+            with (
+                mock.patch("ulvar.simulation.make_demo_night", return_value=truth), mock.patch("ulvar.cli.nights.run_station", run),
+                mock.patch("ulvar.cli.nights.time.perf_counter", return_value=5.0),
+            ):  # fmt: skip
+                code, body = self.json("demo", "--folder", self.folder / "d", "--no-window")
+            self.assertEqual((code, [s["step"] for s in body["steps"] if not s["ok"]]), (1 if lost else 0, [lost] if lost else []))
+            self.assertEqual(set(body["results"]["troubles"]), {*truth["planted"], "variable_comparison"})
+            self.assertLess(body["results"]["alignment_residual_px"]["measured"], 0.1)
 
 
 def named(group: str) -> Callable[[Refusals], None]:

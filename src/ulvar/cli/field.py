@@ -176,7 +176,6 @@ def candidates(
     if not chosen:
         none = [*failed_outcomes(failed), *rest]
         finish({"candidates": [], "frames": []}, as_json=json, done=0, failed=len(none), lines=told(none))
-        return
     members = list(chosen[0].members)
     origin = origin_of(given_reference(reference, fact) or members[0], [listed], True)
     assert origin is not None
@@ -311,7 +310,6 @@ def magnitudes(
         finish(
             {"output": "", "reason": found.reason}, as_json=json, done=0, failed=1, lines=[f"{table}: {found.reason}"]
         )
-        return
     standard, known, name = found
     write_magnitudes(out, series, standard, known, replace=replace)
     values = {key: value for key, value in vars(standard).items() if key != "zeros"}
