@@ -57,7 +57,7 @@ _TIMED = (
 DAMAGED = ("tests.frames.test_lying",)
 
 # Where functions come from whose results a test is held to.
-_GIVEN = ("ulvar.", "tests.", "tools.cases", "tools.nights")
+_GIVEN = ("ulvar.", "tests.", "tools.cases", "tools.nights", "tools.rows")
 
 # What the running test was given: a column's name, and its numbers or words with how much each may differ.
 _Columns = dict[str, list[tuple[Any, float]]]

@@ -5,9 +5,9 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from tools.rows import whole_row
 from tools.same import kept
 
-from tests.photometry.test_series import whole_row
 from ulvar.inspection import Finding, measured_findings
 from ulvar.photometry import SeriesRow, SeriesTable
 from ulvar.stars import StarFlag

@@ -148,7 +148,7 @@ class ByProfile(unittest.TestCase):
     """Curves of the fluxes by the profile fit."""
 
     def rows(self, profile: bool = True) -> list[SeriesRow]:
-        from tests.photometry.test_series import whole_row
+        from tools.rows import whole_row
 
         rng = np.random.default_rng(2)
         told = []

@@ -5,8 +5,8 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from tools.rows import whole_row
 
-from tests.photometry.test_series import whole_row
 from ulvar.photometry import SeriesRow, choose_radius, rows_by_radius
 from ulvar.stars import StarFlag
 

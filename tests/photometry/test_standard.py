@@ -5,8 +5,8 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from tools.rows import whole_row
 
-from tests.photometry.test_series import whole_row
 from ulvar.engine import Failed
 from ulvar.photometry import Known, SeriesRow, SeriesTable, Standard, fit_standard, standard_of_one
 from ulvar.stars import StarFlag
