@@ -22,6 +22,7 @@ from ulvar.flows import (
     calibrate_lights,
     find_all,
     find_looks,
+    load_masters,
     look_at_pixels,
     make_colour,
     make_masters,
@@ -112,6 +113,12 @@ class Damaged(FolderCase):
         self.assertTrue(findings)
         outcomes, _ = calibrate_lights(self.every, [], self.folder / "o", self.context)
         self.assertEqual(len(self.bad(outcomes)), len(self.every))
+        found, _ = load_masters(self.folder / "n")
+        Path(found[0][1]).write_bytes(Path(found[0][1]).read_bytes()[:9000])
+        outcomes, _ = calibrate_lights(self.every, found, self.folder / "p", self.context, partial=True)
+        said = self.bad(outcomes)
+        self.assertTrue(said["a"].startswith(found[0][1]) and "cut short" in said["a"], said["a"])
+        self.assertFalse(said["gone"].startswith("/"), said["gone"])
 
     def test_measuring(self) -> None:
         self.damage()
