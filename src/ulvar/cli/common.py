@@ -293,9 +293,7 @@ def numbers_in(text: str, option: str, form: str, count: int = 0) -> tuple[float
         found = tuple(float(part) for part in text.split(","))
     except ValueError:
         found = ()
-    if len(found) not in (count or len(found), 0) or not all(map(math.isfinite, found)):
-        found = ()
-    if not found:
+    if not found or (count and len(found) != count) or not all(map(math.isfinite, found)):
         fail_usage(f"{option} takes {form}, not '{text}'")
     return found
 
