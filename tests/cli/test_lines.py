@@ -4,10 +4,12 @@ import unittest
 from dataclasses import fields
 from datetime import UTC, datetime, timedelta
 from math import nan
+from unittest import mock
 
 from ulvar.cli.bodies import _summary_lines
 from ulvar.cli.pairs import summary_lines
 from ulvar.flows import BodySummary, PairSummary, straight_or_bent
+from ulvar.flows.figure import _numbers
 
 BEGIN = datetime(2027, 2, 11, 21, tzinfo=UTC)
 
@@ -32,3 +34,11 @@ class Lines(unittest.TestCase):
             self.assertAlmostEqual(y, 4.0)
             # A parabola goes through (20, 4); the straight line by least squares through 38 / 7.
             self.assertAlmostEqual(x, 4.0 if bent else 38 / 7, places=6)
+
+    def test_what_a_figure_says_of_a_model(self) -> None:
+        names = ("mid", "period_d", "depth_mag", "duration_d", "ratio", "amplitude_mag", "minimum")
+        fit = mock.Mock(values=dict.fromkeys(names, 2.5), errors=dict(zip(names, (0.1, 0.01, 0.0, 0.5, nan, 3e-4, 12.0))))
+        self.assertEqual(
+            _numbers(mock.Mock(fit=fit)),
+            ["mid 2.50 ± 0.10 BJD", "period 2.500 ± 0.010 d", "duration 60 ± 12 h", "range 2.50000 ± 0.00030 mag", "faintest 2 ± 12 BJD"],
+        )
