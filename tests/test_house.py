@@ -49,6 +49,10 @@ class Files(unittest.TestCase):
 class Numbers(unittest.TestCase):
     def test_what_is_kept_is_of_tests_that_are_there(self) -> None:
         every = "".join(path.read_text(encoding="utf-8") for path in (ROOT / "tests").rglob("*.py"))
+        # What is typed wrongly is tried in groups, each a test that is made of a file.
+        every += "".join(
+            f"def test_{group.split()[0]}(" for group in (ROOT / "tests" / "cli" / "refusals.txt").read_text(encoding="utf-8").split("\n\n")
+        )
         for path in tools.same.NUMBERS.glob("*.json"):
             module = (ROOT / "tests" / path.stem.replace(".", "/")).with_suffix(".py").read_text(encoding="utf-8")
             tests = {key.partition(" ")[0].partition(".") for key in json.loads(path.read_text(encoding="utf-8"))}

@@ -235,19 +235,11 @@ class Films(FolderCase):
             self.assertIsNone(tried(film.read, first, last))
         real = cv2.VideoCapture
 
-        class WithoutIndex:
-            """A capture that does not know how many frames there are."""
+        def without_index(path: str) -> mock.Mock:
+            capture = real(path)
+            return mock.Mock(wraps=capture, get=lambda what: 0.0 if what == cv2.CAP_PROP_FRAME_COUNT else capture.get(what))
 
-            def __init__(self, path: str) -> None:
-                self._capture = real(path)
-
-            def __getattr__(self, name: str) -> Any:
-                return getattr(self._capture, name)
-
-            def get(self, what: int) -> float:
-                return 0.0 if what == cv2.CAP_PROP_FRAME_COUNT else float(self._capture.get(what))
-
-        with mock.patch("cv2.VideoCapture", WithoutIndex):
+        with mock.patch("cv2.VideoCapture", without_index):
             self.assertEqual(open_film([str(path)]).count, 6)
 
     def test_cubes(self) -> None:
