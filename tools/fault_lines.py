@@ -121,6 +121,16 @@ def _spans(path: Path) -> tuple[list[range], list[range]]:
     return functions, compiled
 
 
+def _statement(path: Path, first: int, last: int) -> tuple[int, int]:
+    """Return first and last line of the innermost statement that holds lines; of one that holds others those of its head."""
+    spans = [
+        (n.lineno, n.body[0].lineno - 1 if isinstance(getattr(n, "body", None), list) else n.end_lineno or n.lineno)
+        for n in ast.walk(ast.parse(path.read_text(encoding="utf-8")))
+        if isinstance(n, ast.stmt)
+    ]
+    return max(((a, b) for a, b in spans if a <= first and last <= b), default=(first, last))
+
+
 def compiled(file: str, line: int) -> bool:
     """Whether a line stands in a compiled routine."""
     return any(line in span for span in _spans(ROOT / file)[1])
@@ -141,6 +151,8 @@ def tests_of_line(file: str, first: int, last: int, lines: dict[str, Lines]) -> 
     functions, compiled = _spans(ROOT / file)
     inside = any(first in span for span in functions)
     kernel = any(first in span for span in compiled)
+    # A constant in a statement of several lines leaves no trace of its own: who runs the statement runs it.
+    begin, end = _statement(ROOT / file, first, last) if inside else (first, last)
     room = str(Path(file).parent)
     found: dict[str, list[str]] = {}
     for module, ran in lines.items():
@@ -155,7 +167,7 @@ def tests_of_line(file: str, first: int, last: int, lines: dict[str, Lines]) -> 
                 found[module] = [module]
                 continue
         elif inside:
-            tests = {t for n in range(first, last + 1) for t in here.get(n, ())}
+            tests = {t for n in range(begin, end + 1) for t in here.get(n, ())}
         elif (
             here
             and "desktop" not in file

@@ -312,17 +312,6 @@ def _function(fault: Fault) -> str:
     return name
 
 
-@cache
-def statements(file: str) -> list[tuple[int, int]]:
-    """Return first and last line of each statement of a file; of one that holds others those of its head."""
-    tree = ast.parse((ROOT / file).read_text(encoding="utf-8"))
-    return [
-        (n.lineno, n.body[0].lineno - 1 if isinstance(getattr(n, "body", None), list) else n.end_lineno or n.lineno)
-        for n in ast.walk(tree)
-        if isinstance(n, ast.stmt)
-    ]
-
-
 def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], room: str) -> list[Group]:
     """Return the tests to show a fault to, in the order of `_far`, of equal ones those first that take the least time.
 
@@ -332,10 +321,6 @@ def groups(fault: Fault, lines: dict[str, Lines], seconds: dict[str, float], roo
     """
     last = fault.line + fault.before.count("\n")
     seen = tests_of_line(fault.file, fault.line, last, lines)
-    if not seen:
-        # A constant in a statement of several lines leaves no trace of its own: who runs the statement runs it.
-        held = [span for span in statements(fault.file) if span[0] <= fault.line <= span[1]]
-        seen = tests_of_line(fault.file, *max(held, default=(fault.line, last)), lines)
     order = sorted(
         seen, key=lambda module: (_far(module, fault, room), seconds[module] * (len(seen[module]) or 30), module)
     )

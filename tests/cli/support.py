@@ -42,6 +42,8 @@ class Command(FolderCase):
         out, err = io.StringIO(), io.StringIO()
         with (
             mock.patch.object(sys, "argv", ["ulvar", *map(str, words)]),
+            # Usage names the program, not what runs the tests.
+            mock.patch.object(sys.modules["__main__"], "__package__", None),
             mock.patch("ulvar.cli.common.PoolKeeper", WarmPools.of),
             contextlib.redirect_stdout(out),
             contextlib.redirect_stderr(err),

@@ -186,8 +186,8 @@ def candidates(
                 f"{origin.path} has no plate solution, which a target on the sky needs: solve it, or give px:X,Y"
             )
         x, y = (float(v) for v in origin.wcs.pixel(listed.ra, listed.dec))
-    away = np.hypot(origin.stars.x - (x or 0.0), origin.stars.y - (y or 0.0))
-    if not len(away) or not away.min() <= 5.0:
+    found_as = origin.stars.nearest(x or 0.0, y or 0.0, 5.0)
+    if found_as is None:
         fail_usage(f"no star was found within 5 px of {target} in {Path(origin.path).name}")
     colour = variable = None
     name = ""
@@ -202,14 +202,12 @@ def candidates(
         looks, outcomes = find_looks(typical_of(members), origin, context)
     sharp = [look.fwhm_px for look in looks if math.isfinite(look.fwhm_px)]
     found = judge_candidates(
-        origin.stars, int(np.argmin(away)), looks, fwhm_px=float(np.median(sharp)) if sharp else 3.0, colour=colour,
+        origin.stars, found_as, looks, fwhm_px=float(np.median(sharp)) if sharp else 3.0, colour=colour,
         variable=variable,
     )  # fmt: skip
     good = [c for c in found if c.good]
     if out is not None:
-        rows: list[tuple[Any, ...]] = [
-            ("target", "target", origin.stars.x[int(np.argmin(away))], origin.stars.y[int(np.argmin(away))])
-        ]
+        rows: list[tuple[Any, ...]] = [("target", "target", origin.stars.x[found_as], origin.stars.y[found_as])]
         rows += [(f"c{k + 1}", "comparison", c.x, c.y) for k, c in enumerate(good[:count])]
         write_csv(
             out, ("name", "role", "x", "y"), [(n, r, f"{a:.3f}", f"{b:.3f}") for n, r, a, b in rows], replace=replace

@@ -14,7 +14,7 @@ import numpy as np
 
 from ulvar.astrometry import Wcs, offset_position
 from ulvar.engine import Failed, JobContext, OutputExists
-from ulvar.flows.align import Aligned, positions
+from ulvar.flows.align import Aligned
 from ulvar.flows.combining import combine_field
 from ulvar.flows.gridding import grid_for, pixel_cards
 from ulvar.flows.stackfile import Told, sky_cards, write_stack
@@ -212,12 +212,8 @@ def straight_or_bent(
 
 def _snapped(scored: Scored, x: float, y: float) -> tuple[float, float]:
     """Return the detection next to where the user pointed, or that place where nothing was found."""
-    places = positions(scored.stars)
-    if len(places):
-        away = np.hypot(places[:, 0] - x, places[:, 1] - y)
-        if away.min() <= _MARKED_PX:
-            x, y = places[int(away.argmin())]
-    return float(x), float(y)
+    k = scored.stars.nearest(x, y, _MARKED_PX)
+    return (x, y) if k is None else (float(scored.stars.x[k]), float(scored.stars.y[k]))
 
 
 def following(

@@ -71,6 +71,14 @@ class StarTable:
         """Return the stars that `which` (mask or indices) picks."""
         return StarTable(**{f.name: getattr(self, f.name)[which] for f in fields(self)})
 
+    def nearest(self, x: float, y: float, within_px: float) -> int | None:
+        """Return the index of the star next to a place; None where none is so near, or the place is nowhere (NaN)."""
+        away = np.hypot(self.x - x, self.y - y)
+        if not len(away):
+            return None
+        k = int(np.argmin(away))
+        return k if away[k] <= within_px else None
+
     @classmethod
     def empty(cls) -> StarTable:
         """Return a table without stars."""

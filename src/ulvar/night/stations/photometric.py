@@ -207,8 +207,8 @@ def find_candidates(night: Night, series: Series) -> Candidates:
     else:
         x, y = target.x or 0.0, target.y or 0.0
     fwhm = origin.fwhm_px if origin is not None else 3.0
-    away = np.hypot(reference.x - x, reference.y - y)
-    if not len(away) or not away.min() <= max(fwhm, 3.0):
+    found_as = reference.nearest(x, y, max(fwhm, 3.0))
+    if found_as is None:
         return Candidates(problem="The target was not found among the stars of the reference exposure.")
     looks = _looks(night, known)
     colour = variable = None
@@ -220,7 +220,7 @@ def find_candidates(night: Night, series: Series) -> Candidates:
         except (CatalogueError, OSError, ValueError):
             # Without it there is no colour; Plate tells what is wrong with the catalogue.
             colour = variable = None
-    found = judge_candidates(reference, int(np.argmin(away)), looks, fwhm_px=fwhm, colour=colour, variable=variable)
+    found = judge_candidates(reference, found_as, looks, fwhm_px=fwhm, colour=colour, variable=variable)
     return Candidates(tuple(found), len(looks), name)
 
 
