@@ -65,7 +65,10 @@ class Command(FolderCase):
         note(f"{command}!", [code, *re.sub(r"[\u2500-\u257f\s]+", " ", err).split(". ")])
         if out.startswith("{\n"):
             note(command, json.loads(out, object_hook=lambda told: {k: v for k, v in told.items() if k != "seconds"}))
-        note(f"{command}.", lines.splitlines() if out.startswith("{\n") else out.splitlines())
+        said = lines if out.startswith("{\n") else out
+        # Figures are compared as numbers: with how many decimals they are told stands beside them.
+        decimals = " ".join(str(len(n)) for n in re.findall(r"(?<=\d\.)\d+", said))
+        note(f"{command}.", [*said.splitlines(), *filter(None, [decimals])])
 
     def json(self, *words: object) -> tuple[int, dict]:
         """Run with --json; what is printed must be one JSON object."""

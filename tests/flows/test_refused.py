@@ -161,7 +161,8 @@ class Damaged(FolderCase):
             *(StackOptions(body=Body(marks=(one, other))) for one, other in zip(marks, marks[1:])), StackOptions(common={marks[0][0]: pointed(marks[3][0])}),
             StackOptions(rejection=Rejection(Method.MEAN), drop=0.5, normalise=Normalise.NONE), StackOptions(reference=marks[3][0], weighting=Weighting.NOISE),
         )):  # fmt: skip
-            for found in (None, scored):
+            # Stars that were found before take another way, which is the same for every option.
+            for found in (None, scored)[k > 1 :]:
                 result = stack_exposures(
                     self.every, out.with_name(f"{k}{'' if found else 'x'}.fits"), self.context, options=options, scored=found
                 )
