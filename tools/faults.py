@@ -184,7 +184,10 @@ def users(room: str) -> list[str]:
     found = []
     for name in modules([]):
         text = (ROOT / Path(*name.split(".")).with_suffix(".py")).read_text(encoding="utf-8")
-        above = name == "tests.test_docs" or name.split(".")[1] in ("night", "flows", "cli", "desktop", "simulation")
+        # Nothing stands above the commands.
+        above = name == "tests.test_docs" or (
+            needle != "cli" and name.split(".")[1] in ("night", "flows", "cli", "desktop", "simulation")
+        )
         # Of some the room is asked by what its own tests share.
         if name not in own and (above or f"ulvar.{needle}" in text or f"tests.{needle}." in text):
             found.append(name)

@@ -48,7 +48,7 @@ class Command(unittest.TestCase):
 
     def test_what_is_wrong(self) -> None:
         for words, said in (
-            (["--depth", "8"], "--depth is 16 or 32"), (["--ratios", "1,2"], "three numbers"), (["--ratios", "a,b,c"], "a,b,c"),
+            (["--depth", "8"], "--depth is 16 or 32"), (["--ratios", "1,2"], "takes R,G,B"), (["--ratios", "a,b,c"], "a,b,c"),
             (["--gradient", "9"], "0 to 4"), (["--saturation", "-1"], "saturation"), (["--out", "x.jpg"], "written as"),
         ):  # fmt: skip
             code, _, err = self.call(*words)

@@ -105,7 +105,7 @@ def body(
                 {"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *failed_outcomes(failed), *rest]
             ],
         },
-        as_json=json, done=len(good), failed=len(bad),
+        as_json=json, done=bool(good), failed=bool(bad),
         lines=[_line(row) for row in rows] + ([] if summary is None else _summary_lines(summary))
         + doubts + told(bad if good else [*bad, *rest]),
     )  # fmt: skip

@@ -84,7 +84,7 @@ def masters(
                 station="intake",
             )  # fmt: skip
         )
-        finish({"masters": []}, as_json=json, done=0, failed=1, findings=findings)
+        finish({"masters": []}, as_json=json, done=False, findings=findings)
     with running(len(exposures)) as context:
         told = told_sort(exposures, failed, other, context)
         options = MasterOptions(
@@ -107,8 +107,8 @@ def masters(
     ]
     missed = [{"file": o.file, "ok": False, "reason": o.reason, **o.values} for o in outcomes if not o.ok]
     finish(
-        {"masters": entries, "failed": missed}, as_json=json, done=len(good),
-        failed=len(failed) + len(missed) + sum(len(o.values.get("left_out", [])) for o in good), lines=lines,
+        {"masters": entries, "failed": missed}, as_json=json, done=bool(good),
+        failed=bool(failed or missed) or any(o.values.get("left_out") for o in good), lines=lines,
         findings=findings + more,
     )  # fmt: skip
 
@@ -202,6 +202,6 @@ def calibrate(
     # A master that cannot be read is not what was asked for, but whoever counts on it has to know.
     lines += told_outcomes(failed_outcomes(unusable))
     finish(
-        {"frames": frames, "passed_over": as_failed(passed)}, as_json=json, done=len(good),
-        failed=len(outcomes) - len(good), lines=lines, findings=findings,
+        {"frames": frames, "passed_over": as_failed(passed)}, as_json=json, done=bool(good),
+        failed=len(good) < len(outcomes), lines=lines, findings=findings,
     )  # fmt: skip

@@ -75,7 +75,7 @@ def shooting(
              f"{'' if s.exposure_s is None else f'{s.exposure_s:g} s':<9} {s.why}" for s in shots]  # fmt: skip
     finish(
         {"shots": entries, "output": str(out) if out else "", "failed": as_failed(failed)}, as_json=json,
-        done=len(lights), failed=len(failed),
+        done=bool(lights), failed=bool(failed),
         lines=[*(lines or [nothing]), *told(failed_outcomes(failed))],
     )  # fmt: skip
 
@@ -120,8 +120,8 @@ def camera(
     finish(
         {"cameras": cameras, "flats": flats, "failed": as_failed([*failed, *unplanned])},
         as_json=json,
-        done=len(cameras) + len(flats),
-        failed=len(failed),
+        done=bool(cameras or flats),
+        failed=bool(failed),
         lines=lines + told(failed_outcomes(failed)),
     )
 
@@ -144,9 +144,7 @@ def library_list(
     """List the masters in the library."""
     entries = Library(folder or default_library()).entries(retired=retired)
     lines = [f"{e.facts.count:>4}  {e.name}{'  retired' if e.retired else ''}" for e in entries]
-    finish(
-        {"masters": [_entry_json(e) for e in entries]}, as_json=json, done=max(1, len(entries)), failed=0, lines=lines
-    )
+    finish({"masters": [_entry_json(e) for e in entries]}, as_json=json, done=True, lines=lines)
 
 
 @library.command("add")
@@ -173,8 +171,8 @@ def library_add(
             reasons.append(f"{file.name}: {error}")
     lines = [e.name for e in entries] + reasons
     finish(
-        {"masters": [_entry_json(e) for e in entries], "failed": reasons}, as_json=json, done=len(entries),
-        failed=len(reasons), lines=lines,
+        {"masters": [_entry_json(e) for e in entries], "failed": reasons}, as_json=json, done=bool(entries),
+        failed=bool(reasons), lines=lines,
     )  # fmt: skip
 
 
@@ -191,4 +189,4 @@ def library_retire(
     if unknown:
         fail_usage(f"{unknown[0]}: the library has no such master")
     shelf.retire(names, retired=not back)
-    finish({"masters": names}, as_json=False, done=len(names), failed=0, lines=names)
+    finish({"masters": names}, as_json=False, done=True, lines=names)

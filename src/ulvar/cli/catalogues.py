@@ -77,7 +77,7 @@ def catalogue_import(
             "stars": sum(one.stars for _, one in done), "tiles": tiles, "failed": problems,
             "files": [{"file": str(path), "stars": one.stars, "bad_rows": one.bad, "first_bad": one.why} for path, one in done],
         },
-        as_json=json, done=len(done), failed=len(problems),
+        as_json=json, done=bool(done), failed=bool(problems),
         lines=[f"{sum(one.stars for _, one in done)} stars in {tiles} tiles", *lost, *problems],
     )  # fmt: skip
 
@@ -124,7 +124,7 @@ def catalogue_show(
     keys = ("name", "licence", "origin", "stars", "tiles", "covered", "depth_mag", "epochs", "bands", "has")
     finish(
         {"catalogues": [{"folder": str(one.folder)} | {key: getattr(one, key) for key in keys} for one in found], "failed": problems},
-        as_json=json, done=len(found), failed=len(problems), lines=[*lines, *problems],
+        as_json=json, done=bool(found), failed=bool(problems), lines=[*lines, *problems],
     )  # fmt: skip
 
 
@@ -152,8 +152,8 @@ def catalogue_index(
         except OSError as error:
             problem = f"{folder}: {place_words(error)}"
     finish(
-        {"stars": stars, "patterns": patterns, "reason": problem}, as_json=json, done=int(problem is None),
-        failed=int(problem is not None), lines=[problem or f"{patterns} patterns of {stars} stars"],
+        {"stars": stars, "patterns": patterns, "reason": problem}, as_json=json, done=problem is None,
+        failed=problem is not None, lines=[problem or f"{patterns} patterns of {stars} stars"],
     )  # fmt: skip
 
 
@@ -228,7 +228,7 @@ def catalogue_fetch(
             "stars": sum(one.stars for one in done), "tiles": tiles, "bad_rows": bad, "incomplete": short or bool(problem and done),
             "reason": problem or None, "answers": len(done),
         },
-        as_json=json, done=int(bool(done)), failed=int(bool(problem) or short),
+        as_json=json, done=bool(done), failed=bool(problem) or short,
         lines=[*([f"{sum(one.stars for one in done)} stars came; {tiles} tiles"] if done else []), *lines],
     )  # fmt: skip
 

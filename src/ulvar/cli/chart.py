@@ -65,7 +65,7 @@ def chart(
     except (ValueError, FrameError, CatalogueError, StarListError, OutputExists) as error:
         fail_usage(str(error))
     body = {"output": str(out), "ra": ra, "dec": dec, "width_deg": side, "ok": True}
-    finish(body, as_json=json, done=1, failed=0, lines=[f"{out}: RA {ra:.5f} Dec {dec:+.5f}, side {side:.4g} deg"])
+    finish(body, as_json=json, done=True, lines=[f"{out}: RA {ra:.5f} Dec {dec:+.5f}, side {side:.4g} deg"])
 
 
 def _solved(exposure: Path | None, fact: list[str]) -> tuple[ExposureFacts | None, Wcs | None]:

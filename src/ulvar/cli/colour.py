@@ -9,7 +9,7 @@ from typing import Annotated
 import typer
 
 from ulvar.astrometry import CatalogueError, load_catalogue
-from ulvar.cli.common import Json, Replace, fail_usage, finish, hint, read_exposures, running
+from ulvar.cli.common import Json, Replace, fail_usage, finish, hint, numbers_in, read_exposures, running
 from ulvar.flows import Outcome, make_colour
 from ulvar.frames import ExposureFacts
 from ulvar.stacking import CHANNELS, ColourOptions
@@ -52,11 +52,7 @@ def colour(
     if out.suffix.lower() not in _SUFFIXES:
         fail_usage(f"{out}: a colour picture is written as .fits, .tif or .png")
     try:
-        numbers = tuple(float(part) for part in ratios.split(","))
-    except ValueError:
-        fail_usage(f"--ratios '{ratios}': three numbers with commas between, for red, green and blue")
-    try:
-        options = ColourOptions(numbers, balance.value, gradient, saturation, white)  # type: ignore[arg-type]
+        options = ColourOptions(numbers_in(ratios, "--ratios", "R,G,B", 3), balance.value, gradient, saturation, white)  # type: ignore[arg-type]
         known = None if catalogue is None else load_catalogue(catalogue)
     except (ValueError, CatalogueError) as error:
         fail_usage(str(error))
@@ -75,7 +71,7 @@ def colour(
     if problems:
         finish(
             {"output": "", "channels": [{"file": o.file, "ok": False, "reason": o.reason} for o in problems]},
-            as_json=json, done=0, failed=len(problems), lines=[f"{Path(o.file).name}: {o.reason}" for o in problems],
+            as_json=json, done=False, lines=[f"{Path(o.file).name}: {o.reason}" for o in problems],
         )  # fmt: skip
     with running(len(stacks)) as context:
         result = make_colour(
@@ -104,5 +100,5 @@ def colour(
                 for c in result.channels
             ],
         },
-        as_json=json, done=int(result.ok), failed=int(not result.ok), lines=lines,
+        as_json=json, done=result.ok, failed=not result.ok, lines=lines,
     )  # fmt: skip

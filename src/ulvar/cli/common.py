@@ -236,17 +236,21 @@ def masters_in(folder: Path) -> tuple[list[tuple[Candidate, str]], list[Failed]]
     return found, unusable
 
 
+def exit_code(*, done: bool, failed: bool) -> int:
+    """Return the contract's exit code: whether anything was made, and whether anything could not be."""
+    return NOTHING_DONE if not done else SOME_FAILED if failed else ALL_DONE
+
+
 def finish(
     payload: dict[str, Any],
     *,
     as_json: bool,
-    done: int,
-    failed: int,
+    done: bool,
+    failed: bool = False,
     lines: Sequence[str] = (),
     findings: Sequence[Finding] = (),
 ) -> NoReturn:
-    """Print the outcome and end with the contract's exit code."""
-    code = NOTHING_DONE if done == 0 else SOME_FAILED if failed else ALL_DONE
+    """Print the outcome and end with the exit code for it (see `exit_code`)."""
     payload = {**payload, "findings": [f.as_json() for f in findings]}
     if as_json:
         sys.stdout.write(json.dumps(plain(payload), indent=1) + "\n")
@@ -256,7 +260,7 @@ def finish(
             out.print(line, markup=False)
         for finding in findings:
             out.print(f"{finding.severity.word:>6}  {finding.title}: {finding.text}", markup=False)
-    raise typer.Exit(code)
+    raise typer.Exit(exit_code(done=done, failed=failed))
 
 
 _HINTS = {KEPT: " (see --replace)", SOLVED_BEFORE: "; --again solves anew"}
@@ -285,6 +289,12 @@ def told(outcomes: Sequence[Outcome]) -> list[str]:
 def names_in(text: str) -> tuple[str, ...]:
     """Return the names of a list ``a,b``."""
     return tuple(name.strip() for name in text.split(",") if name.strip())
+
+
+def print_line(body: dict[str, Any]) -> None:
+    """Print what happened as a line of JSON, at once: of commands that go on while exposures arrive."""
+    sys.stdout.write(json.dumps(plain(body)) + "\n")
+    sys.stdout.flush()
 
 
 def numbers_in(text: str, option: str, form: str, count: int = 0) -> tuple[float, ...]:

@@ -128,7 +128,7 @@ def curve(
         names_in(leave_out), light=light.value, method=method.value,
         harmonics=harmonics, degree=degree, period_d=around, law=(u1, u2), free_law=free_law, sample=sample,
     )  # fmt: skip
-    bodies, lines, findings, failed = [], [], [], 0
+    bodies, lines, findings, failed = [], [], [], False
     for name, path in tables.items():
         try:
             measured = _joined(path, beside, target, filter_)
@@ -141,7 +141,7 @@ def curve(
             nothing = {"output": "", "points": 0, "rms": None, "fit": None, "period": None}
             bodies.append({**nothing, "reason": result.reason, "series": name})
             lines.append(f"{path}: {result.reason}" if several else result.reason)
-            failed += 1
+            failed = True
             continue
         one = measured if isinstance(measured, SeriesTable) else None
         stars = further_stars(one, result.curve, dict.fromkeys(under, ShownStar())) if one is not None else []
@@ -165,11 +165,10 @@ def curve(
         bodies.append({"output": str(outputs[name]), **body, "series": name})
         lines += _curve_lines(outputs[name], result)
         findings += list(result.findings)
-        failed += int(model is not Model.NONE and body["fit"] is None)
-    done = sum(bool(b["output"]) for b in bodies)
+        failed |= model is not Model.NONE and body["fit"] is None
     first = next((b for b in bodies if b["output"]), bodies[0])
     finish(
-        {**first, "series": bodies if several else []}, as_json=json, done=done, failed=failed, lines=lines,
+        {**first, "series": bodies if several else []}, as_json=json, done=any(b["output"] for b in bodies), failed=failed, lines=lines,
         findings=findings,
     )  # fmt: skip
 

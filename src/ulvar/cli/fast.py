@@ -116,7 +116,7 @@ def fast(
         "film": {"kind": film.kind, "frames": film.count, "width": film.width, "height": film.height, "fwhm_px": look.fwhm_px},
         "output": "", "picture": str(picture) if picture else "", "stars": [], "event": None, "event_reason": "",
     }  # fmt: skip
-    failed = 0
+    failed = False
     if picture is not None:
         lines.append(f"{picture}: the mean of the first frames")
     if done is not None:
@@ -130,17 +130,17 @@ def fast(
         if occultation:
             event = time_occultation(done, longest_s=longest)
             if isinstance(event, Failed):
-                body["event_reason"], failed = event.reason, 1
+                body["event_reason"], failed = event.reason, True
                 lines.append(event.reason)
             else:
                 body["event"] = _event(event, dated=done.times.dated)
                 lines += occultation_words(event, dated=done.times.dated)
     findings = film_findings(done) if done is not None else []
-    finish(body, as_json=json, done=1, failed=failed, lines=lines, findings=findings)
+    finish(body, as_json=json, done=True, failed=failed, lines=lines, findings=findings)
 
 
 def _nothing(reason: str, as_json: bool) -> NoReturn:
-    finish({"error": reason}, as_json=as_json, done=0, failed=1, lines=[reason])
+    finish({"error": reason}, as_json=as_json, done=False, lines=[reason])
 
 
 def _moment(text: str | None) -> datetime | None:

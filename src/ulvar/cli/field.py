@@ -97,7 +97,7 @@ def variables(
             fail_usage(f"{output} exists; it is kept (see --replace)")
     given = given_reference(reference, fact)
     frames, lines, bodies, bad = [], [], [], list(rest)
-    done = 0
+    done = False
     with running(len(lights)) as context:
         for one, output in zip(chosen, outputs):
             members = list(one.members)
@@ -112,7 +112,7 @@ def variables(
             write_field(output, search, stars, origin.wcs, replace=replace)
             bad += [o for o in outcomes if not o.ok]
             frames += [{"file": o.file, "ok": o.ok, "reason": o.reason, "series": one.key} for o in outcomes]
-            done += sum(o.ok for o in outcomes)
+            done |= any(o.ok for o in outcomes)
             places = {s.name: s for s in stars}
             found = []
             for star in search.variables:
@@ -142,7 +142,7 @@ def variables(
         plain({**first, "series": bodies, "frames": frames}),
         as_json=json,
         done=done,
-        failed=len(bad),
+        failed=bool(bad),
         lines=lines + told(bad),
     )
 
@@ -175,7 +175,7 @@ def candidates(
         fail_usage(f"there are several series: name one with --series ({', '.join(s.key for s in chosen)})")
     if not chosen:
         none = [*failed_outcomes(failed), *rest]
-        finish({"candidates": [], "frames": []}, as_json=json, done=0, failed=len(none), lines=told(none))
+        finish({"candidates": [], "frames": []}, as_json=json, done=False, lines=told(none))
     members = list(chosen[0].members)
     origin = origin_of(given_reference(reference, fact) or members[0], [listed], True)
     assert origin is not None
@@ -224,7 +224,7 @@ def candidates(
         "output": "" if out is None else str(out), "colour": name, "exposures": len(looks),
         "candidates": [{**vars(c), "good": c.good} for c in found], "frames": frames,
     }  # fmt: skip
-    finish(plain(body), as_json=json, done=len(looks), failed=len(bad), lines=lines + told(bad))
+    finish(plain(body), as_json=json, done=bool(looks), failed=bool(bad), lines=lines + told(bad))
 
 
 def aperture(
@@ -242,7 +242,7 @@ def aperture(
         fail_usage(str(error))
     lights, failed, rest = _lights(paths, fact)
     chosen = series_among(lights, series) if lights else []
-    bodies, lines, bad, done = [], [], [*failed_outcomes(failed), *rest], 0
+    bodies, lines, bad, done = [], [], [*failed_outcomes(failed), *rest], False
     given = given_reference(reference, fact)
     with running(len(lights)) as context:
         for one in chosen:
@@ -250,7 +250,7 @@ def aperture(
             origin = origin_of(given or members[0], [listed], reference is not None)
             growths, outcomes = measure_growths(typical_of(members, 9), [listed], context, reference=origin)
             bad += [o for o in outcomes if not o.ok]
-            done += len(growths)
+            done |= bool(growths)
             if not growths:
                 continue
             # The sharpest, a typical and the widest of those that were looked at.
@@ -263,7 +263,7 @@ def aperture(
                 + "; ".join(proposal.why)
             )
     first: dict[str, Any] = bodies[0] if bodies else {}
-    finish(plain({**first, "series": bodies}), as_json=json, done=done, failed=len(bad), lines=lines + told(bad))
+    finish(plain({**first, "series": bodies}), as_json=json, done=done, failed=bool(bad), lines=lines + told(bad))
 
 
 def magnitudes(
@@ -305,9 +305,7 @@ def magnitudes(
     except (StarListError, CatalogueError, ValueError) as error:
         fail_usage(str(error))
     if isinstance(found, Failed):
-        finish(
-            {"output": "", "reason": found.reason}, as_json=json, done=0, failed=1, lines=[f"{table}: {found.reason}"]
-        )
+        finish({"output": "", "reason": found.reason}, as_json=json, done=False, lines=[f"{table}: {found.reason}"])
     standard, known, name = found
     write_magnitudes(out, series, standard, known, replace=replace)
     values = {key: value for key, value in vars(standard).items() if key != "zeros"}
@@ -328,7 +326,7 @@ def magnitudes(
     if standard.dropped:
         lines.append(f"  not used, as they stand off: {', '.join(standard.dropped)}")
     body = {"output": str(out), "band": name, **values, "zeros": zeros}
-    finish(plain(body), as_json=json, done=1, failed=0, lines=lines)
+    finish(plain(body), as_json=json, done=True, lines=lines)
 
 
 def _lights(paths: Any, fact: list[str]) -> _Lights:

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import json as jsonlib
-import sys
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import typer
 
-from ulvar.cli.common import NOTHING_DONE, Json, errors, fail_usage, plain, running
+from ulvar.cli.common import Json, errors, exit_code, fail_usage, print_line, running
 from ulvar.cli.watching import ended_by_hand
 from ulvar.engine import Failed
 from ulvar.night import Night, NightError, StationResult
@@ -61,7 +59,7 @@ def follow(
     if result.problem:
         fail_usage(result.problem)
     if json:
-        _line(
+        print_line(
             {
                 "event": "end",
                 "night": str(folder),
@@ -72,7 +70,7 @@ def follow(
         )
     else:
         typer.echo(f"{result.text}; the night is {folder}")
-    raise typer.Exit(NOTHING_DONE if result.done == 0 else 1 if result.failed else 0)
+    raise typer.Exit(exit_code(done=bool(result.done), failed=bool(result.failed)))
 
 
 class _Told:
@@ -86,7 +84,7 @@ class _Told:
         if result is None:
             self._points()
         elif self._json:
-            _line(
+            print_line(
                 {
                     "event": "station",
                     "station": result.station,
@@ -115,13 +113,8 @@ class _Told:
                     "magnitude": float(curve.magnitude[k]), "error": float(curve.magnitude_error[k]),
                 }  # fmt: skip
                 if self._json:
-                    _line(point)
+                    print_line(point)
                 else:
                     typer.echo(
                         f"{series.title}  {file}: {curve.name} {curve.magnitude[k]:+.4f} ± {curve.magnitude_error[k]:.4f} mag"
                     )
-
-
-def _line(body: dict[str, Any]) -> None:
-    sys.stdout.write(jsonlib.dumps(plain(body)) + "\n")
-    sys.stdout.flush()

@@ -141,8 +141,8 @@ def solve(
     finish(
         {"frames": frames},
         as_json=json,
-        done=len(good),
-        failed=len(outcomes) - len(good),
+        done=bool(good),
+        failed=len(good) < len(outcomes),
         lines=lines + told(outcomes),
     )
 
@@ -256,7 +256,7 @@ def measure(
     written = [s["output"] for s in told_series if s["output"]]
     finish(
         {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,
-        done=good_count, failed=len(bad), lines=lines + told(bad if good_count else [*bad, *rest]), findings=found,
+        done=bool(good_count), failed=bool(bad), lines=lines + told(bad if good_count else [*bad, *rest]), findings=found,
     )  # fmt: skip
 
 

@@ -74,8 +74,8 @@ def demo(
     lines = [f"\nresults beside the truth ({seconds:.0f} s in all):", *_lines(results)]
     payload = {"night": str(night.folder), "steps": steps, "seconds": seconds, "results": results}
     night.close()
-    bad = sum(not s["ok"] for s in steps)
-    finish(payload, as_json=json, done=len(steps) - bad, failed=bad, lines=lines, findings=findings)
+    good = [bool(s["ok"]) for s in steps]
+    finish(payload, as_json=json, done=any(good), failed=not all(good), lines=lines, findings=findings)
 
 
 def compare(night: Night, truth: dict[str, Any]) -> dict[str, Any]:
@@ -226,8 +226,8 @@ def run(
     target.close()
     nothing = not results or bool(results[0].problem)
     finish(
-        {"night": str(folder), "steps": steps}, as_json=json, done=0 if nothing else sum(bool(s["ok"]) for s in steps),
-        failed=sum(not s["ok"] for s in steps), lines=[f"{s['station']:<10} {s['text']}" for s in steps],
+        {"night": str(folder), "steps": steps}, as_json=json, done=not nothing and any(s["ok"] for s in steps),
+        failed=not all(s["ok"] for s in steps), lines=[f"{s['station']:<10} {s['text']}" for s in steps],
         findings=findings,
     )  # fmt: skip
 
@@ -268,7 +268,7 @@ def check(
             "night": str(folder), "verified": len(checked), "again": ran,
             "problems": [{**vars(one), "mended": one.file not in left} for one in broken],
         },
-        as_json=json, done=len(checked), failed=len(left), lines=lines,
+        as_json=json, done=bool(checked), failed=bool(left), lines=lines,
     )  # fmt: skip
 
 

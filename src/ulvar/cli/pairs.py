@@ -77,7 +77,7 @@ def pair(
                 {"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *failed_outcomes(failed), *rest]
             ],
         },
-        as_json=json, done=len(good), failed=len(bad),
+        as_json=json, done=bool(good), failed=bool(bad),
         lines=lines + ([] if summary is None else summary_lines(summary)) + told(bad if good else [*bad, *rest]),
     )  # fmt: skip
 

@@ -67,7 +67,7 @@ def ephemeris(
         fail_usage(str(error))
     found = fit_ephemeris(told["time"], told["error"], period=period, epoch=epoch, halves=halves, quadratic=quadratic)
     if isinstance(found, Failed):
-        finish({"error": found.reason}, as_json=json, done=0, failed=1, lines=[found.reason])
+        finish({"error": found.reason}, as_json=json, done=False, lines=[found.reason])
     cells = {
         "time": told["time"],
         "error": told["error"],
@@ -88,7 +88,7 @@ def ephemeris(
             "minima": [dict(zip(cells, values)) for values in zip(*(v.tolist() for v in cells.values()))],
             "output": str(out) if out else "", "figure": str(figure) if figure else "",
         },
-        as_json=json, done=1, failed=0, lines=_ephemeris_lines(found, told["time"]),
+        as_json=json, done=True, lines=_ephemeris_lines(found, told["time"]),
     )  # fmt: skip
 
 
@@ -132,7 +132,7 @@ def rotation(
     time, magnitude, spread, sessions = points
     found = find_rotation(time, magnitude, spread, sessions, shortest_h=low, longest_h=high, order=order)
     if isinstance(found, Failed):
-        finish({"error": found.reason}, as_json=json, done=0, failed=1, lines=[found.reason])
+        finish({"error": found.reason}, as_json=json, done=False, lines=[found.reason])
     lines = [
         f"{with_error(found.period_h, found.period_error_h)} h, range {found.amplitude_mag:.3f} mag, {found.order} harmonics, "
         f"scatter {1000 * found.rms_mag:.1f} mmag of {len(time)} points in {len(parts)} sessions",
@@ -147,7 +147,7 @@ def rotation(
         "period_h": found.period_h, "period_error_h": found.period_error_h, "amplitude_mag": found.amplitude_mag, "order": found.order,
         "rms_mag": found.rms_mag, "offsets": found.offsets, "ambiguous": found.ambiguous, "rivals_h": list(found.rivals), "points": len(time),
     }  # fmt: skip
-    finish(body, as_json=json, done=1, failed=0, lines=lines)
+    finish(body, as_json=json, done=True, lines=lines)
 
 
 def exchange(
@@ -200,7 +200,6 @@ def exchange(
     finish(
         {"output": told, "points": points, "text": "" if out else text},
         as_json=json,
-        done=1,
-        failed=0,
+        done=True,
         lines=[f"{told}: {points} points"],
     )

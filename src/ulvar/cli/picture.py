@@ -78,6 +78,6 @@ def picture(
                 for o in outcomes
             ]
         },
-        as_json=json, done=len(good), failed=len(outcomes) - len(good),
+        as_json=json, done=bool(good), failed=len(good) < len(outcomes),
         lines=[*(o.output for o in good), *told(outcomes)],
     )  # fmt: skip

@@ -39,6 +39,6 @@ def planes(
                 for o in outcomes
             ]
         },
-        as_json=json, done=len(good), failed=len(outcomes) - len(good),
+        as_json=json, done=bool(good), failed=len(good) < len(outcomes),
         lines=[f"{out}: the colours of {len(good)} exposures", *told(outcomes)],
     )  # fmt: skip

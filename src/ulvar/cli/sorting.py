@@ -77,5 +77,5 @@ def sort(
     lines += [f"{len(one.members):>6}  series    {one.key}  ({one.title})" for one in series]
     finish(
         {"groups": [_group_json(g) for g in result.groups], "series": [one.as_json() for one in series]}, as_json=json,
-        done=len(exposures), failed=len(failed), lines=lines, findings=result.findings,
+        done=bool(exposures), failed=bool(failed), lines=lines, findings=result.findings,
     )  # fmt: skip

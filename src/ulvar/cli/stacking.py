@@ -203,7 +203,7 @@ def stack(
         finish(
             {"output": "", "frames": [_frame_json(o) for o in problems], "width": 0, "height": 0, "series": [],
              "passed_over": as_failed(unusable)},
-            as_json=json, done=0, failed=1,
+            as_json=json, done=False,
             lines=["there is no light to stack", *told(problems), *told(failed_outcomes(unusable))],
             findings=[] if plan is None else plan.findings,
         )  # fmt: skip
@@ -276,7 +276,9 @@ def stack(
         for colour, plane in planes[result.output].items():
             lines.append(f"{what}{plane.output}" if plane.ok else f"{what}{colour}: {plane.reason}{hint(plane.code)}")
     good = [result for _, _, result in made if result.ok]
-    lost = sum(not one.ok for of_stack in planes.values() for one in of_stack.values())
+    whole = all(one.ok for of_stack in planes.values() for one in of_stack.values()) and all(
+        result.ok and all(o.ok for o in result.frames) for _, _, result in made
+    )
     first = good[0] if good else None
     finish(
         {
@@ -301,7 +303,7 @@ def stack(
             ],
             "passed_over": as_failed(unusable),
         },
-        as_json=json, done=len(good), failed=len(failed) + len(refused) + lost + sum(not o.ok for _, _, result in made for o in result.frames),
+        as_json=json, done=bool(good), failed=bool(failed or refused) or not whole,
         lines=lines + told(outcomes) + told(failed_outcomes(unusable)), findings=findings,
     )  # fmt: skip
 
@@ -330,7 +332,7 @@ def _tell_needs(
                 for name, title, members, one in needs
             ]
         },
-        as_json=as_json, done=len(needs), failed=0,
+        as_json=as_json, done=bool(needs),
         lines=[f"{title}: {counted(len(members), 'exposure')}: {one.refusal or one.words}" for _, title, members, one in needs],
     )  # fmt: skip
 

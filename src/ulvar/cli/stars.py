@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -46,7 +46,8 @@ def stars(
             written = dict(zip(outcomes, hinted(list(outcomes.values()))))
     by_path = {s.facts.path: s for s in scored}
     why = {f.file: f.reason for f in [*failed, *unread]}
-    frames, lines, good = [], [], 0
+    frames: list[dict[str, Any]] = []
+    lines = []
     for path in [*(f.path for f in exposures), *(f.file for f in failed)]:
         one = by_path.get(path)
         if one is None:
@@ -56,7 +57,6 @@ def stars(
         q = one.quality
         told_table = written.get(path)
         ok = told_table is None or told_table.ok
-        good += ok
         frames.append(
             {
                 "file": path, "ok": ok, "reason": "" if told_table is None else told_table.reason, "stars": q.stars,
@@ -72,4 +72,10 @@ def stars(
             f"sky {q.sky_adu:.1f} ADU, noise {q.noise_adu:.2f} ADU, score {q.score:.2f}"
             + ("" if ok else f"; {told_table.reason if told_table else ''}")
         )
-    finish({"frames": frames}, as_json=json, done=good, failed=len(frames) - good, lines=lines)
+    finish(
+        {"frames": frames},
+        as_json=json,
+        done=any(o["ok"] for o in frames),
+        failed=not all(o["ok"] for o in frames),
+        lines=lines,
+    )

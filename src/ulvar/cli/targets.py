@@ -98,7 +98,7 @@ def nights(
     lines += [f"{failed.file}: {failed.reason}" for failed in read.failed]
     finish(
         {"nights": len(there), "targets": bodies, "unread": [vars(one) for one in read.failed]},
-        as_json=json, done=len(bodies), failed=len(read.failed), lines=lines or ["no night has measured a target"],
+        as_json=json, done=bool(bodies), failed=bool(read.failed), lines=lines or ["no night has measured a target"],
     )  # fmt: skip
 
 
@@ -135,4 +135,4 @@ def minima(
         "minima": [{k: v if not isinstance(v, float) or math.isfinite(v) else None for k, v in vars(one).items()} for one in found],
         "missing": [{"name": name, "reason": why} for name, why in missing], "output": str(out) if out is not None and found else "",
     }  # fmt: skip
-    finish(body, as_json=json, done=len(found), failed=len(missing), lines=lines)
+    finish(body, as_json=json, done=bool(found), failed=bool(missing), lines=lines)

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import json as jsonlib
 import signal
-import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -14,7 +12,7 @@ from typing import Annotated, Any
 
 import typer
 
-from ulvar.cli.common import NOTHING_DONE, Facts, Json, Replace, fail_usage, given_facts, hint, plain, running
+from ulvar.cli.common import Facts, Json, Replace, exit_code, fail_usage, given_facts, hint, print_line, running
 from ulvar.flows import KEPT, Event, Progressed, Watch
 
 # Nothing else of a terminal's line is needed to see what became of a file.
@@ -72,13 +70,13 @@ def watch(
             raise
         stacks = watched.finish()
     if json:
-        _line({"event": "end", "stacks": [asdict(s) for s in stacks], "not_added": failed})
+        print_line({"event": "end", "stacks": [asdict(s) for s in stacks], "not_added": failed})
     else:
         for one in stacks:
             typer.echo(f"{one.output}: {_stands(one)}")
         if not stacks:
             typer.echo("nothing was stacked")
-    raise typer.Exit(NOTHING_DONE if not stacks else 1 if failed else 0)
+    raise typer.Exit(exit_code(done=bool(stacks), failed=bool(failed)))
 
 
 @contextmanager
@@ -105,7 +103,7 @@ def _stands(stack: Progressed) -> str:
 def _tell(event: Event, *, as_json: bool) -> None:
     reason = event.reason + (hint(KEPT) if event.reason.endswith("it is kept") else "")
     if as_json:
-        _line(
+        print_line(
             {
                 "event": event.kind,
                 "file": event.file,
@@ -120,8 +118,3 @@ def _tell(event: Event, *, as_json: bool) -> None:
     if event.kind == "added" and event.stack is not None:
         words += f"; {Path(event.stack.output).name}: {_stands(event.stack)}"
     typer.echo(words)
-
-
-def _line(body: dict[str, Any]) -> None:
-    sys.stdout.write(jsonlib.dumps(plain(body)) + "\n")
-    sys.stdout.flush()
