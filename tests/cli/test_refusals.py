@@ -28,6 +28,7 @@ class Refusals(Command):
     def setUp(self) -> None:
         super().setUp()
         self.bare(2)
+        shutil.copytree(Path(__file__).with_name("given"), self.folder / "given")
         (self.folder / "empty").mkdir()
         for name, text in (
             ("c.csv", "ra,dec\n1,2\n"),

@@ -177,7 +177,7 @@ class Light(CurveCase):
         self.assertTrue(self.page.told.isVisible())
         self.assertIn("40", self.page.told.text())
         # Without a gain, and of one point at each end, there is no error to tell.
-        self.assertIn("levels of 1 and 1 points", self.page.told.text())
+        self.assertIn("levels of 1 and 1 point", self.page.told.text())
         self.assertNotIn("±", self.page.told.text())
         self.page.ruler.click()
         self.assertEqual(self.main.rulers, [])

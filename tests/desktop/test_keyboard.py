@@ -204,7 +204,7 @@ class Places(ScoredCase):
         with self.file_dialog(str(path)):
             self.click(panel.choose)
         self.assertEqual([s.name for s in panel.stars], ["T", "b"])
-        self.assertIn("1 stars of list.csv have no fixed place", panel.problem.text())
+        self.assertIn("1 star of list.csv without a fixed place", panel.problem.text())
         self.assertAlmostEqual(panel.stars[1].ra, 115.55)
         path.write_text("nothing")
         with self.file_dialog(str(path)):

@@ -14,7 +14,7 @@ from ulvar.calibration.defects import Defects, dark_excess, find_defects, repair
 from ulvar.calibration.levels import bias_taken_off
 from ulvar.calibration.masters import Master
 from ulvar.calibration.options import CalibrateOptions
-from ulvar.engine import F32Array, MaskArray
+from ulvar.engine import F32Array, MaskArray, counted
 from ulvar.frames import Frame, MaskBit, mark
 
 _REPAIRED = MaskBit.HOT | MaskBit.COLD | MaskBit.COLUMN
@@ -244,21 +244,27 @@ def make_calibrator(
     zero, thermal = None, None
     if dark is not None and bias is not None and scale != 1.0:
         zero, thermal = bias.data, dark.data if without_bias(dark, bias) else dark.data - bias.data
-        steps += [f"bias subtracted ({bias.count} frames)", f"dark subtracted, scaled ({dark.count} frames)"]
+        steps += [
+            f"bias subtracted ({counted(bias.count, 'frame')})",
+            f"dark subtracted, scaled ({counted(dark.count, 'frame')})",
+        ]
     elif dark is not None and bias is not None and without_bias(dark, bias):
         zero = bias.data + dark.data
-        steps += [f"bias subtracted ({bias.count} frames)", f"dark subtracted ({dark.count} frames)"]
+        steps += [
+            f"bias subtracted ({counted(bias.count, 'frame')})",
+            f"dark subtracted ({counted(dark.count, 'frame')})",
+        ]
     elif dark is not None:
         zero = dark.data
-        steps.append(f"dark subtracted ({dark.count} frames)")
+        steps.append(f"dark subtracted ({counted(dark.count, 'frame')})")
     elif bias is not None:
         zero = bias.data
-        steps.append(f"bias subtracted ({bias.count} frames)")
+        steps.append(f"bias subtracted ({counted(bias.count, 'frame')})")
     inverse = None
     if flat is not None:
         inverse = np.full(flat.data.shape, np.nan, dtype=np.float32)
         np.divide(np.float32(1.0), flat.data, out=inverse, where=flat.data > 0.05)
-        steps.append(f"flat divided ({flat.count} frames)")
+        steps.append(f"flat divided ({counted(flat.count, 'frame')})")
     defects = None
     slim = flat
     if flat is not None:

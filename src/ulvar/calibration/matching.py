@@ -9,6 +9,7 @@ from enum import StrEnum
 
 from ulvar.calibration.candidates import Candidate, Verdict, suits
 from ulvar.calibration.levels import bias_is_unsafe, lacks_bias
+from ulvar.engine import counted
 from ulvar.frames import ExposureFacts, Role, Tolerances
 
 
@@ -249,7 +250,7 @@ def _scaled(
     factor = lights.exposure_s / (best.facts.exposure_s or lights.exposure_s)
     most = largest_scale(best.count)
     if factor > most:
-        why = f"{best.facts.exposure_s:g} s would be scaled × {factor:.0f}, {best.count} frames bear × {most:.1f}"
+        why = f"{best.facts.exposure_s:g} s would be scaled × {factor:.0f}, {counted(best.count, 'frame', 'bears', 'bear')} × {most:.1f}"
         return replace(dark, reason=f"{dark.reason}; {why}")
     told = tuple((c, r) for c, r in dark.refused if c is not best)
     off = {"exposure_s": (best.facts.exposure_s or 0.0) - lights.exposure_s}

@@ -33,7 +33,7 @@ from ulvar.cli.common import (
 from ulvar.cli.common import told as told_outcomes
 from ulvar.cli.sorting import Tag, rules, told_sort
 from ulvar.combine import Method, Rejection
-from ulvar.engine import Failed, percent
+from ulvar.engine import Failed, counted, percent
 from ulvar.flows import (
     KINDS,
     MasterOptions,
@@ -75,15 +75,16 @@ def masters(
     preparation = _preparation(overscan, trim, linearity)
     if not any(f.role in KINDS and not f.is_master for f in exposures):
         findings = list(told_sort(exposures, failed, other, None).findings)
-        findings.append(
-            notice(
-                "no_calibration",
-                "No calibration frames",
-                f"None of the {len(exposures)} exposures is a bias, dark, dark flat or flat.",
-                severity=Severity.BLOCKS,
-                station="intake",
-            )  # fmt: skip
-        )
+        if exposures:
+            findings.append(
+                notice(
+                    "no_calibration",
+                    "No calibration frames",
+                    f"None of {counted(len(exposures), 'exposure')} is a bias, dark, dark flat or flat.",
+                    severity=Severity.BLOCKS,
+                    station="intake",
+                )
+            )
         finish({"masters": []}, as_json=json, done=False, findings=findings)
     with running(len(exposures)) as context:
         told = told_sort(exposures, failed, other, context)
@@ -97,7 +98,7 @@ def masters(
     findings = list(told.findings)
     good = [o for o in outcomes if o.ok]
     lines = [
-        f"{Path(o.output).name}: {o.values['count']} frames, {percent(o.values['rejected_fraction'], 3)} rejected"
+        f"{Path(o.output).name}: {counted(o.values['count'], 'frame')}, {percent(o.values['rejected_fraction'], 3)} rejected"
         + (", was there already" if o.skipped else "")
         for o in good
     ] + told_outcomes(outcomes)

@@ -21,7 +21,7 @@ from ulvar.cli.common import (
     running,
     told,
 )
-from ulvar.engine import Failed, OutputExists
+from ulvar.engine import Failed, OutputExists, counted
 from ulvar.flows import (
     KINDS,
     Entry,
@@ -64,7 +64,7 @@ def shooting(
     shots = shooting_list(match_groups(lights, [(c, "") for c in candidates], options=MatchOptions()))
     if out is not None and lights:
         try:
-            write_shooting_list(out, shots, f"{len(lights)} lights", replace=replace)
+            write_shooting_list(out, shots, f"{counted(len(lights), 'light')}", replace=replace)
         except OutputExists as error:
             fail_usage(f"{error} (see --replace)")
     entries = [{**vars(s), "kind": s.kind.value, "minutes": round(s.minutes, 1)} for s in shots]

@@ -78,7 +78,7 @@ def catalogue_import(
             "files": [{"file": str(path), "stars": one.stars, "bad_rows": one.bad, "first_bad": one.why} for path, one in done],
         },
         as_json=json, done=bool(done), failed=bool(problems),
-        lines=[f"{sum(one.stars for _, one in done)} stars in {tiles} tiles", *lost, *problems],
+        lines=[f"{counted(sum(one.stars for _, one in done), 'star')} in {counted(tiles, 'tile')}", *lost, *problems],
     )  # fmt: skip
 
 
@@ -111,7 +111,8 @@ def catalogue_show(
     for one in found:
         depth = f", down to {one.depth_mag:.1f} mag" if one.depth_mag == one.depth_mag else ""
         lines += [
-            f"{one.name} ({one.folder}): {one.stars} stars in {one.tiles} tiles on {100 * one.covered:.1f} % of the sky{depth}"
+            f"{one.name} ({one.folder}): {counted(one.stars, 'star')} in {counted(one.tiles, 'tile')} "
+            f"on {100 * one.covered:.1f} % of the sky{depth}"
         ]
         epochs = sorted({f"{year:.1f}" for year in one.epochs if year == year})
         lines += [f"  positions of {' to '.join(epochs)}" + "".join(f", {what}" for what in one.has)] if epochs else []
@@ -153,7 +154,7 @@ def catalogue_index(
             problem = f"{folder}: {place_words(error)}"
     finish(
         {"stars": stars, "patterns": patterns, "reason": problem}, as_json=json, done=problem is None,
-        failed=problem is not None, lines=[problem or f"{patterns} patterns of {stars} stars"],
+        failed=problem is not None, lines=[problem or f"{counted(patterns, 'pattern')} of {counted(stars, 'star')}"],
     )  # fmt: skip
 
 
@@ -229,7 +230,7 @@ def catalogue_fetch(
             "reason": problem or None, "answers": len(done),
         },
         as_json=json, done=bool(done), failed=bool(problem) or short,
-        lines=[*([f"{sum(one.stars for one in done)} stars came; {tiles} tiles"] if done else []), *lines],
+        lines=[*([f"{counted(sum(one.stars for one in done), 'star')} came; {counted(tiles, 'tile')}"] if done else []), *lines],
     )  # fmt: skip
 
 

@@ -48,8 +48,9 @@ def chart(
     if out.exists() and not replace:
         fail_usage(f"{out} exists; it is kept (see --replace)")
     try:
-        facts, wcs = _solved(exposure, fact)
-        if facts is not None and wcs is not None:
+        solved = None if exposure is None else _solved(exposure, fact)
+        if solved is not None:
+            facts, wcs = solved
             ra, dec, side = around(wcs, facts.width, facts.height)
         else:
             (ra, dec), side = parse_position(at or ""), 1.0
@@ -57,10 +58,10 @@ def chart(
         if not 0 < side <= 90:
             raise ValueError("--width is over 0 and up to 90 degrees")
         found = load_catalogue(str(catalogue), near=[(ra, dec, min(90.0, 0.75 * side))])
-        moving = [] if bodies is None else read_bodies(bodies, [] if facts is None else [facts])
+        moving = [] if bodies is None else read_bodies(bodies, [] if solved is None else [facts])
         marked = [] if stars is None else _marks(read_star_list(stars))
         name = title or (exposure.stem if exposure is not None else "Finder chart")
-        outline = None if facts is None or wcs is None else (wcs, facts.width, facts.height)
+        outline = None if solved is None else (wcs, facts.width, facts.height)
         write_chart(out, Chart(ra, dec, side, found, marked, moving, outline, faintest, name), replace=replace)
     except (ValueError, FrameError, CatalogueError, StarListError, OutputExists) as error:
         fail_usage(str(error))
@@ -68,9 +69,7 @@ def chart(
     finish(body, as_json=json, done=True, lines=[f"{out}: RA {ra:.5f} Dec {dec:+.5f}, side {side:.4g} deg"])
 
 
-def _solved(exposure: Path | None, fact: list[str]) -> tuple[ExposureFacts | None, Wcs | None]:
-    if exposure is None:
-        return None, None
+def _solved(exposure: Path, fact: list[str]) -> tuple[ExposureFacts, Wcs]:
     facts = with_user_facts(scan_file(str(exposure)), given_facts(fact))
     wcs = wcs_of(facts.path)
     if wcs is None:

@@ -10,6 +10,7 @@ import typer
 
 from ulvar.astrometry import CatalogueError, load_catalogue
 from ulvar.cli.common import Json, Replace, fail_usage, finish, hint, numbers_in, read_exposures, running
+from ulvar.engine import counted
 from ulvar.flows import Outcome, make_colour
 from ulvar.frames import ExposureFacts
 from ulvar.stacking import CHANNELS, ColourOptions
@@ -85,7 +86,7 @@ def colour(
     ]
     lines.append(
         f"{result.output}: {result.reason}{hint(result.code)}" if result.reason
-        else f"{result.output}: {result.width} x {result.height} px, white by {result.balance_stars} stars"
+        else f"{result.output}: {result.width} x {result.height} px, white by {counted(result.balance_stars, 'star')}"
         + (f" in {result.white_in}" if result.white_in else "")
     )  # fmt: skip
     finish(

@@ -28,7 +28,7 @@ from ulvar.cli.common import (
     with_error,
 )
 from ulvar.cli.targets import parts_of
-from ulvar.engine import Failed, write_text
+from ulvar.engine import Failed, counted, write_text
 from ulvar.flows import (
     AUTO,
     DETREND,
@@ -241,7 +241,7 @@ _TOLD = {
 
 def _curve_lines(output: Path, result: CurveResult) -> list[str]:
     curve = result.curve
-    lines = [f"{output}: {len(curve)} points of {curve.name}, scatter {1000 * result.rms:.1f} mmag"]
+    lines = [f"{output}: {counted(len(curve), 'point')} of {curve.name}, scatter {1000 * result.rms:.1f} mmag"]
     fit = result.fit
     if fit is not None and result.modelled:
         told = [

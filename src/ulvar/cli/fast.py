@@ -12,7 +12,7 @@ import typer
 
 from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, running
 from ulvar.cli.places import listed_place
-from ulvar.engine import Failed
+from ulvar.engine import Failed, counted
 from ulvar.flows import (
     FilmSeries,
     FilmTiming,
@@ -111,7 +111,7 @@ def fast(
         _nothing(str(error), json)
     if isinstance(done, Failed):
         _nothing(f"{done.file}: {done.reason}" if done.file else done.reason, json)
-    lines = [f"{film.name}: {film.count} frames of {film.width} x {film.height} px, {film.kind}"]
+    lines = [f"{film.name}: {counted(film.count, 'frame')} of {film.width} x {film.height} px, {film.kind}"]
     body: dict[str, Any] = {
         "film": {"kind": film.kind, "frames": film.count, "width": film.width, "height": film.height, "fwhm_px": look.fwhm_px},
         "output": "", "picture": str(picture) if picture else "", "stars": [], "event": None, "event_reason": "",
@@ -124,7 +124,7 @@ def fast(
         if out is not None:
             write_series(out, film_rows(done), replace=replace)
             body["output"] = str(out)
-            lines.append(f"{out}: {film.count} frames of {', '.join(star.name for star in done.stars)}")
+            lines.append(f"{out}: {counted(film.count, 'frame')} of {', '.join(star.name for star in done.stars)}")
         body["stars"], told = _stars_told(done)
         lines += told
         if occultation:
@@ -203,7 +203,7 @@ def _stars_told(series: FilmSeries) -> tuple[list[dict[str, Any]], list[str]]:
         )  # fmt: skip
         lines.append(
             f"  {star.name:12} {mean:10.1f} ADU, scatter {scatter:.1f}"
-            + (f", {int((flags != 0).sum())} frames flagged" if (flags != 0).any() else "")
+            + (f", {counted(int((flags != 0).sum()), 'frame')} flagged" if (flags != 0).any() else "")
         )
     return told, lines
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -30,9 +31,10 @@ from ulvar.cli.common import (
     running,
     series_among,
     told,
+    with_error,
 )
 from ulvar.cli.places import given_reference, listed_place, origin_of
-from ulvar.engine import Failed, write_csv
+from ulvar.engine import Failed, counted, write_csv
 from ulvar.flows import (
     MeasureOptions,
     Outcome,
@@ -128,7 +130,9 @@ def variables(
                     "noise": vars(search.noise), "variables": found,
                 }
             )  # fmt: skip
-            lines.append(f"{output}: {len(search.stars)} stars in {search.exposures} exposures, {len(found)} vary")
+            lines.append(
+                f"{output}: {counted(len(search.stars), 'star')} in {counted(search.exposures, 'exposure')}, {len(found)} vary"
+            )
             lines += [
                 f"  {v['name']} at {v['x']:.1f}, {v['y']:.1f}: {1086 * v['scatter']:.1f} mmag, {v['ratio']:.1f} times what is usual"
                 for v in found
@@ -175,7 +179,7 @@ def candidates(
         fail_usage(f"there are several series: name one with --series ({', '.join(s.key for s in chosen)})")
     if not chosen:
         none = [*failed_outcomes(failed), *rest]
-        finish({"candidates": [], "frames": []}, as_json=json, done=False, lines=told(none))
+        finish({"candidates": [], "frames": _frames(none)}, as_json=json, done=False, lines=told(none))
     members = list(chosen[0].members)
     origin = origin_of(given_reference(reference, fact) or members[0], [listed], True)
     assert origin is not None
@@ -213,13 +217,13 @@ def candidates(
             out, ("name", "role", "x", "y"), [(n, r, f"{a:.3f}", f"{b:.3f}") for n, r, a, b in rows], replace=replace
         )
     bad = [*(o for o in outcomes if not o.ok), *failed_outcomes(failed)]
-    lines = [f"{len(good)} of {len(found)} stars have nothing against them, in {len(looks)} exposures"]
+    lines = [f"{len(good)} of {len(found)} stars have nothing against them, in {counted(len(looks), 'exposure')}"]
     lines += [
         f"  {c.x:7.1f} {c.y:7.1f}  {c.fainter_mag:+.2f} mag"
         + (f", {name} {c.redder_mag:+.2f}" if math.isfinite(c.redder_mag) else "")
         for c in good[:_TOLD]
     ]
-    frames = [{"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *failed_outcomes(failed), *rest]]
+    frames = _frames([*outcomes, *failed_outcomes(failed), *rest])
     body = {
         "output": "" if out is None else str(out), "colour": name, "exposures": len(looks),
         "candidates": [{**vars(c), "good": c.good} for c in found], "frames": frames,
@@ -242,14 +246,14 @@ def aperture(
         fail_usage(str(error))
     lights, failed, rest = _lights(paths, fact)
     chosen = series_among(lights, series) if lights else []
-    bodies, lines, bad, done = [], [], [*failed_outcomes(failed), *rest], False
+    bodies, lines, frames, done = [], [], [*failed_outcomes(failed), *rest], False
     given = given_reference(reference, fact)
     with running(len(lights)) as context:
         for one in chosen:
             members = list(one.members)
             origin = origin_of(given or members[0], [listed], reference is not None)
             growths, outcomes = measure_growths(typical_of(members, 9), [listed], context, reference=origin)
-            bad += [o for o in outcomes if not o.ok]
+            frames += outcomes
             done |= bool(growths)
             if not growths:
                 continue
@@ -263,7 +267,8 @@ def aperture(
                 + "; ".join(proposal.why)
             )
     first: dict[str, Any] = bodies[0] if bodies else {}
-    finish(plain({**first, "series": bodies}), as_json=json, done=done, failed=bool(bad), lines=lines + told(bad))
+    body = plain({**first, "series": bodies, "frames": _frames(frames)})
+    finish(body, as_json=json, done=done, failed=not all(o.ok for o in frames), lines=lines + told(frames))
 
 
 def magnitudes(
@@ -311,22 +316,27 @@ def magnitudes(
     values = {key: value for key, value in vars(standard).items() if key != "zeros"}
     zeros = [{"file": file, "jd_utc": jd, **vars(zero)} for (file, jd), zero in standard.zeros.items()]
     lines = [
-        f"{out}: {len(zeros)} exposures by the star {standard.stars[0]}"
+        f"{out}: {counted(len(zeros), 'exposure')} by the star {standard.stars[0]}"
         if star is not None
-        else f"{out}: {len(standard.stars)} stars of the catalogue, band {name}, in {len(zeros)} exposures"
+        else f"{out}: {counted(len(standard.stars), 'star')} of the catalogue, band {name}, in {counted(len(zeros), 'exposure')}"
     ]
     if math.isfinite(standard.star_scatter):
         lines.append(
-            f"  they agree to {1000 * standard.star_scatter:.0f} mmag; all magnitudes share {1000 * standard.common_error:.0f} mmag"
+            f"  they agree to {1000 * standard.star_scatter:.2g} mmag; all magnitudes share {1000 * standard.common_error:.2g} mmag"
         )
     if math.isfinite(standard.colour_error):
-        lines.append(f"  colour term {standard.colour_term:+.3f} +- {standard.colour_error:.3f}")
+        lines.append(f"  colour term {with_error(standard.colour_term, standard.colour_error)}")
     if math.isfinite(standard.extinction):
-        lines.append(f"  extinction {standard.extinction:.3f} +- {standard.extinction_error:.3f} mag for each airmass")
+        lines.append(f"  extinction {with_error(standard.extinction, standard.extinction_error)} mag for each airmass")
     if standard.dropped:
         lines.append(f"  not used, as they stand off: {', '.join(standard.dropped)}")
     body = {"output": str(out), "band": name, **values, "zeros": zeros}
     finish(plain(body), as_json=json, done=True, lines=lines)
+
+
+def _frames(outcomes: Sequence[Outcome]) -> list[dict[str, Any]]:
+    """Return what became of exposures, for JSON."""
+    return [{"file": o.file, "ok": o.ok, "reason": o.reason} for o in outcomes]
 
 
 def _lights(paths: Any, fact: list[str]) -> _Lights:

@@ -32,7 +32,7 @@ from ulvar.cli.common import (
     told,
 )
 from ulvar.cli.places import body_marked, given_reference, origin_of
-from ulvar.engine import OutputExists
+from ulvar.engine import OutputExists, counted
 from ulvar.flows import (
     MeasureOptions,
     PlateOptions,
@@ -243,7 +243,9 @@ def measure(
                     "apertures": [] if choice is None else [plain(vars(tried)) for tried in choice.tried],
                 }
             )
-            lines.append(f"{output}: {len(rows)} rows of {len(listed)} stars in {good} exposures")
+            lines.append(
+                f"{output}: {counted(len(rows), 'row')} of {counted(len(listed), 'star')} in {counted(good, 'exposure')}"
+            )
             found += measured_findings(SeriesTable(rows), {o.values["file"]: o.file for o in outcomes if o.ok})
             if choice is not None and len(choice.tried) > 1:
                 lines += _tried_lines(choice, options.aperture)

@@ -13,6 +13,7 @@ import typer
 
 from ulvar.cli.common import Json, errors, fail_usage, finish, running
 from ulvar.cli.window import open_window
+from ulvar.engine import counted
 from ulvar.frames import read_frame, scan_file
 from ulvar.inspection import Finding
 from ulvar.night import STATIONS, Night, NightError, RecipeError, StationResult, read_recipe, run_station
@@ -224,7 +225,7 @@ def run(
     ]
     folder = target.folder
     target.close()
-    nothing = not results or bool(results[0].problem)
+    nothing = bool(results[0].problem)
     finish(
         {"night": str(folder), "steps": steps}, as_json=json, done=not nothing and any(s["ok"] for s in steps),
         failed=not all(s["ok"] for s in steps), lines=[f"{s['station']:<10} {s['text']}" for s in steps],
@@ -255,9 +256,9 @@ def check(
         else:
             left = {one.file for one in broken}
     lines.append(
-        f"{len(checked)} files verified, {len(broken)} not as they were"
+        f"{counted(len(checked), 'file')} verified, {len(broken)} not as they were"
         if broken
-        else f"{len(checked)} files are as they were"
+        else f"{counted(len(checked), 'file', 'is as it was', 'are as they were')}"
     )
     if ran and not again:
         lines.append(f"--again would make again: {', '.join(ran)}")

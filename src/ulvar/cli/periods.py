@@ -13,7 +13,7 @@ import typer
 
 from ulvar.cli.common import Json, Replace, check_table, fail_usage, finish, low_high, names_in, with_error
 from ulvar.cli.targets import parts_of
-from ulvar.engine import Failed, OutputExists, told_chi2
+from ulvar.engine import Failed, OutputExists, counted, told_chi2
 from ulvar.flows import (
     CurveOptions,
     ExchangeError,
@@ -135,7 +135,7 @@ def rotation(
         finish({"error": found.reason}, as_json=json, done=False, lines=[found.reason])
     lines = [
         f"{with_error(found.period_h, found.period_error_h)} h, range {found.amplitude_mag:.3f} mag, {found.order} harmonics, "
-        f"scatter {1000 * found.rms_mag:.1f} mmag of {len(time)} points in {len(parts)} sessions",
+        f"scatter {1000 * found.rms_mag:.1f} mmag of {counted(len(time), 'point')} in {counted(len(parts), 'session')}",
         *[f"  {name}: {offset:+.4f} mag beside the first" for name, offset in list(found.offsets.items())[1:]],
     ]
     if found.ambiguous:
@@ -201,5 +201,5 @@ def exchange(
         {"output": told, "points": points, "text": "" if out else text},
         as_json=json,
         done=True,
-        lines=[f"{told}: {points} points"],
+        lines=[f"{told}: {counted(points, 'point')}"],
     )

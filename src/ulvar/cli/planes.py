@@ -8,6 +8,7 @@ from typing import Annotated
 import typer
 
 from ulvar.cli.common import Facts, Json, Paths, Replace, failed_outcomes, finish, hinted, read_exposures, running, told
+from ulvar.engine import counted
 from ulvar.flows import write_planes
 from ulvar.frames import Demosaic
 
@@ -40,5 +41,5 @@ def planes(
             ]
         },
         as_json=json, done=bool(good), failed=len(good) < len(outcomes),
-        lines=[f"{out}: the colours of {len(good)} exposures", *told(outcomes)],
+        lines=[f"{out}: the colours of {counted(len(good), 'exposure')}", *told(outcomes)],
     )  # fmt: skip

@@ -264,7 +264,7 @@ def stack(
         what = f"{title}: " if len(made) > 1 else ""
         lines.append(
             f"{what}{result.reason}{hint(result.code)}" if result.reason
-            else f"{what}{result.output}: {used} exposures, {result.width} x {result.height} px"
+            else f"{what}{result.output}: {counted(used, 'exposure')}, {result.width} x {result.height} px"
         )  # fmt: skip
         if result.proper or result.no_proper:
             lines.append(f"{what}{result.proper or f'no proper coadd: {result.no_proper}'}")

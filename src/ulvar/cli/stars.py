@@ -20,6 +20,7 @@ from ulvar.cli.common import (
     read_exposures,
     running,
 )  # fmt: skip
+from ulvar.engine import counted
 from ulvar.flows import Outcome, find_all, write_stars
 from ulvar.stars import DetectOptions
 
@@ -68,7 +69,7 @@ def stars(
             }
         )  # fmt: skip
         lines.append(
-            f"{Path(path).name}: {q.stars} stars, FWHM {q.fwhm_px:.2f} px, ellipticity {q.ellipticity:.2f}, "
+            f"{Path(path).name}: {counted(q.stars, 'star')}, FWHM {q.fwhm_px:.2f} px, ellipticity {q.ellipticity:.2f}, "
             f"sky {q.sky_adu:.1f} ADU, noise {q.noise_adu:.2f} ADU, score {q.score:.2f}"
             + ("" if ok else f"; {told_table.reason if told_table else ''}")
         )

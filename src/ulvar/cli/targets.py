@@ -41,7 +41,8 @@ def parts_of(paths: Sequence[Path], target: str | None, filter_: str = "") -> li
             one.part for one in read.parts(star) if not filter_ or one.filter.casefold() == filter_.strip().casefold()
         ]
         if not found:
-            fail_usage(f"{path}: {star.name} was not measured through '{filter_}'")
+            how = f"through '{filter_}'" if filter_ else "at a time that is known"
+            fail_usage(f"{path}: {star.name} was not measured {how}")
     tables = [path for path in paths if path not in folders]
     stems = [path.stem for path in tables]
     for path in tables:

@@ -13,6 +13,7 @@ from typing import Annotated, Any
 import typer
 
 from ulvar.cli.common import Facts, Json, Replace, exit_code, fail_usage, given_facts, hint, print_line, running
+from ulvar.engine import counted
 from ulvar.flows import KEPT, Event, Progressed, Watch
 
 # Nothing else of a terminal's line is needed to see what became of a file.
@@ -97,7 +98,7 @@ def ended_by_hand() -> Iterator[list[int]]:
 
 def _stands(stack: Progressed) -> str:
     noise = f"noise {stack.noise_adu:.2f} ADU" if stack.noise_adu == stack.noise_adu else "noise unknown"
-    return f"{stack.exposures} exposures, {stack.exposure_s:g} s, {noise}, FWHM {stack.fwhm_px:.2f} px"
+    return f"{counted(stack.exposures, 'exposure')}, {stack.exposure_s:g} s, {noise}, FWHM {stack.fwhm_px:.2f} px"
 
 
 def _tell(event: Event, *, as_json: bool) -> None:

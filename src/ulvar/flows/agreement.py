@@ -81,7 +81,9 @@ def told_apart(agreement: Agreement, names: Sequence[str] = ()) -> list[Finding]
     found = []
     for n, files in enumerate(agreement.groups):
         first = ", ".join(Path(path).name for path in files[:3]) + (" …" if len(files) > 3 else "")
-        text = f"{len(files)} exposures show the same stars, but not those of {reference}: {first}."
+        text = (
+            f"{counted(len(files), 'exposure', 'shows', 'show')} the same stars, but not those of {reference}: {first}."
+        )
         mend = Mend(f"Make a series of {len(files)}", f"object:{names[n]}", files) if n < len(names) else None
         found.append(notice("other_field", "Another field among them", text, files, mend=mend))
     return found

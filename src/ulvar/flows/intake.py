@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from ulvar.engine import Failed, JobContext
+from ulvar.engine import Failed, JobContext, counted
 from ulvar.frames import (
     ExposureFacts,
     FrameError,
@@ -175,7 +175,7 @@ def sort_exposures(
     if not exposures and not failed:
         text = "There is no FITS, camera raw or TIFF file in it."
         if other:
-            text = f"There is no FITS, camera raw or TIFF file among its {len(other)} files, such as {Path(other[0]).name}."
+            text = f"There is no FITS, camera raw or TIFF file among its {counted(len(other), 'file')}, such as {Path(other[0]).name}."
         findings.append(notice("nothing_found", "No exposures", text, tuple(other[:20])))
     return Sorted(tuple(deep), tuple(failed), tuple(groups), tuple(sort_findings(findings)))
 

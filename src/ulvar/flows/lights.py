@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from ulvar.engine import place_words
+from ulvar.engine import counted, place_words
 from ulvar.flows.calibrate import CalibrateTask, calibrator_for, prepared
 from ulvar.frames import ExposureFacts, Frame, FrameError, read_frame
 
@@ -78,4 +78,4 @@ def calibration_history(calibrations: Sequence[CalibrateTask | None]) -> list[st
         if name
     }
     lines = [f"{kind} {name.rpartition('/')[2]}" for kind, name in sorted(named)]
-    return [f"{len(used)} exposures calibrated on the way", *lines] if used else []
+    return [f"{counted(len(used), 'exposure')} calibrated on the way", *lines] if used else []

@@ -368,7 +368,7 @@ def set_findings(values: Mapping[str, Any]) -> list[Finding]:
         found.append(
             notice(
                 "few_frames",
-                f"Only {values['count']} {label} frames",
+                f"Only {counted(values['count'], f'{label} frame')}",
                 f"{values['caution']}.".capitalize(),
                 tuple(values.get("inputs", [])),
             )

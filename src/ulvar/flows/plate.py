@@ -21,7 +21,7 @@ from ulvar.astrometry import (
     solve_plate,
     wcs_from_header,
 )
-from ulvar.engine import Failed, JobContext, place_words
+from ulvar.engine import Failed, JobContext, counted, place_words
 from ulvar.flows.common import SOLVED_BEFORE, Outcome, may_write
 from ulvar.flows.platesky import (
     SMALL_FIELD_DEG,
@@ -185,7 +185,7 @@ def plate_item(task: PlateTask) -> Outcome:
     try:
         size = task.facts.height, task.facts.width
         cards = [*solution.wcs.cards(size), ("RECIPEID", stamp, "fingerprint of inputs and settings")]
-        note = f"plate solution: {solution.matched} stars, rms {solution.rms_arcsec:.3f} arcsec"
+        note = f"plate solution: {counted(solution.matched, 'star')}, rms {solution.rms_arcsec:.3f} arcsec"
         if task.copy:
             frame = read_frame(task.facts)
             like, carried = carried_cards(task.facts)

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ulvar.astrometry import Wcs
-from ulvar.engine import F64Array
+from ulvar.engine import F64Array, counted
 from ulvar.flows.align import Aligned
 from ulvar.flows.calibrate import OF_THE_RAW_FRAME
 from ulvar.flows.lights import calibration_history
@@ -129,7 +129,7 @@ def write_stack(
         ("NOISECOR", round(correlation, 4), "noise of areas over that of pixels"),
     ]  # fmt: skip
     history = [
-        f"stack of {len(told.kept)} exposures{f' of the series {name}' if name else ''} on {Path(told.reference.facts.path).name}",
+        f"stack of {counted(len(told.kept), 'exposure')}{f' of the series {name}' if name else ''} on {Path(told.reference.facts.path).name}",
         f"reject {stacked.rejection.method.value} {stacked.rejection.low:g} {stacked.rejection.high:g}, "
         f"normalise {settings.normalise.value}, weights {settings.weighting.value}",
     ]

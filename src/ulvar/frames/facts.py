@@ -39,6 +39,11 @@ class Role(StrEnum):
             "unknown": "Unsure",
         }[self.value]
 
+    def counted(self, count: int) -> str:
+        """Return a count with the word for so many, in lower case."""
+        one = "unsure" if self is Role.UNKNOWN else self.value.replace("_", " ")
+        return f"{count} {one if count == 1 else self.plural.lower()}"
+
 
 @dataclass(frozen=True)
 class ExposureFacts:

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import tifffile
 
-from ulvar.engine import F32Array
+from ulvar.engine import F32Array, counted
 from ulvar.frames.address import Address, split_address
 from ulvar.frames.camera import exif_facts
 from ulvar.frames.dialects import facts_from_header
@@ -107,7 +107,7 @@ def scan_tiff(path: str) -> list[ExposureFacts]:
     if address.hdu is not None:
         wanted = [(i, s) for i, s in wanted if i == address.hdu and s == (address.plane or 0)]
         if not wanted:
-            raise FrameError(path, f"it holds {len(layouts)} pages only")
+            raise FrameError(path, f"it holds {counted(len(layouts), 'page')} only")
     known = {"bitpix": -bits if kind == "f" else bits, "planes": len(wanted)}
     if told is None:
         base = exif_facts(address.file, **known)
@@ -143,11 +143,11 @@ def tiff_pixels(path: str) -> F32Array:
     with reading(path, "its pixels"), _pages(address.file) as tiff:
         index = address.hdu or 0
         if index >= len(tiff.pages):
-            raise FrameError(path, f"it holds {len(tiff.pages)} pages only")
+            raise FrameError(path, f"it holds {counted(len(tiff.pages), 'page')} only")
         page = tiff.pages[index]
         samples, height, width = _layout(page, address.file)
         if address.hdu is None and (len(tiff.pages) > 1 or samples > 1):
-            raise FrameError(path, f"it holds {len(tiff.pages) * samples} images; name one")
+            raise FrameError(path, f"it holds {counted(len(tiff.pages) * samples, 'image')}; name one")
         data = page.asarray()
         if samples > 1:
             sample = address.plane or 0

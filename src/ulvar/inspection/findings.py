@@ -35,7 +35,7 @@ class Mend:
     def make(cls, role: Role, files: Iterable[str]) -> Mend:
         """Return the offer to give exposures another role; the button says how many of what."""
         paths = tuple(files)
-        return cls(f"Make {len(paths)} {role.plural.lower()}", f"role:{role.value}", paths)
+        return cls(f"Make {role.counted(len(paths))}", f"role:{role.value}", paths)
 
     @classmethod
     def leave_out_star(cls, name: str) -> Mend:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, counted
 
 
 @dataclass(frozen=True)
@@ -100,7 +100,7 @@ def fit_ephemeris(
     t = np.asarray(time, dtype=np.float64)
     n, free = len(t), 3 if quadratic else 2
     if n < free:
-        return Failed(f"only {n} times, at least {free} are needed for an ephemeris")
+        return Failed(f"only {counted(n, 'time')}, at least {free} are needed for an ephemeris")
     known = bool(np.isfinite(error).all() and (error > 0).all())
     sigma = np.asarray(error, dtype=np.float64) if known else np.ones(n)
     if epoch is None:

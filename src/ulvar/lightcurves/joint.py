@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, counted
 from ulvar.lightcurves.rednoise import Correlated, RedNoise, averaged, correlated_noise, lasts, noise_like
 from ulvar.lightcurves.shapes import Shape
 
@@ -232,7 +232,8 @@ def fit_jointly(
     trends = dict(trends or {})
     n = len(time)
     if n < 2 or not np.ptp(time) > 0:
-        return Failed(f"only {n} points at one time, there is nothing to fit" if n else "there is no point to fit")
+        few = f"only {counted(n, 'point')} at one time, there is nothing to fit"
+        return Failed(few if n else "there is no point to fit")
     names = list(dict.fromkeys(sessions)) if sessions is not None else []
     problem = problem_of(time, magnitude, error, shape, trends, sessions)
     t, y, root, fixed = problem.t, problem.y, problem.root, problem.fixed
@@ -241,7 +242,7 @@ def fit_jointly(
     columns = shape.columns(t[:1], _some(shape, t)).shape[1]
     free = len(shape.bounds(t)[0]) + columns + 1 + fixed.shape[1]
     if n < free + 4:
-        return Failed(f"only {n} points, at least {free + 4} are needed for this fit")
+        return Failed(f"only {counted(n, 'point')}, at least {free + 4} are needed for this fit")
     plain = y - _levels(y, names, sessions)
     starts = [start] if start is not None else shape.starts(t, plain)
     if not starts:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, counted
 
 # Longer steps than this, in usual ones, are gaps.
 _GAP = 5.0
@@ -60,7 +60,7 @@ def kwee_van_woerden(
         inside = np.abs(t - centre) <= half_width
         n = int(inside.sum())
         if n < 7:
-            return Failed(f"only {n} points around the minimum, at least 7 are needed")
+            return Failed(f"only {counted(n, 'point')} around the minimum, at least 7 are needed")
         step = 2 * half_width / (n | 1)
         half = (n | 1) // 2
         grid: F64Array = centre + step * np.arange(-half, half + 1, dtype=np.float64)

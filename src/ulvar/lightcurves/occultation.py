@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, counted
 from ulvar.frames import robust_spread
 
 # A dip that chance makes more often than this in such a series is none.
@@ -99,7 +99,7 @@ def fit_occultation(
     t, f = np.asarray(time_s, dtype=np.float64)[good], np.asarray(flux, dtype=np.float64)[good]
     n = len(t)
     if n < 20:
-        return Failed(f"only {n} frames, at least 20 are needed for an occultation")
+        return Failed(f"only {counted(n, 'frame')}, at least 20 are needed for an occultation")
     if (np.diff(t) < 0).any():
         raise ValueError("times must ascend")
     white = robust_spread(np.diff(f), about=0.0) / math.sqrt(2)

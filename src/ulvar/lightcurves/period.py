@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed, in_parts
+from ulvar.engine import F64Array, Failed, counted, in_parts
 
 METHODS = ("sine", "phase", "box")
 _NAMES = {
@@ -97,7 +97,7 @@ def find_period(
         raise ValueError(f"'{method}' is no way to look for periods; there are {', '.join(METHODS)}")
     n = len(time)
     if n < _LEAST_POINTS:
-        return Failed(f"only {n} points, at least {_LEAST_POINTS} are needed for a period")
+        return Failed(f"only {counted(n, 'point')}, at least {_LEAST_POINTS} are needed for a period")
     weight = _weights(error)
     if float(np.ptp(value)) == 0.0:
         return Failed("the light curve does not vary")

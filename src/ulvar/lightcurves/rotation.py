@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed, in_parts
+from ulvar.engine import F64Array, Failed, counted, in_parts
 
 _LIGHT_DAYS_PER_AU = 0.005775518331
 # Frequencies for each independent one, at most in all, and points for each term.
@@ -151,7 +151,7 @@ def find_rotation(
     orders = [order] if order is not None else [2, 3, 4, 5, 6]
     orders = [m for m in orders if n >= _POINTS_PER_TERM * (2 * m + len(names))]
     if not orders:
-        return Failed(f"only {n} points in {len(names)} sessions, too few for a Fourier series")
+        return Failed(f"only {counted(n, 'point')} in {counted(len(names), 'session')}, too few for a Fourier series")
     origin = float(np.mean(time))
     t = np.ascontiguousarray(np.asarray(time, dtype=np.float64) - origin)
     known = bool(np.isfinite(error).all() and (error > 0).all())

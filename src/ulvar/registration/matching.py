@@ -9,7 +9,7 @@ from functools import lru_cache
 
 import numpy as np
 
-from ulvar.engine import F64Array, Failed
+from ulvar.engine import F64Array, Failed, counted
 from ulvar.registration.lookup import Lookup
 from ulvar.registration.refining import FEW, LEAST_STARS, refine
 from ulvar.registration.transform import PixelMap
@@ -226,7 +226,7 @@ def match_stars(
         if best is not None and best[0] + math.log(trials) <= limit:
             break
     if best is None or best[0] + math.log(trials) > limit:
-        return Failed(f"its {len(source)} stars do not form the pattern of the reference")
+        return Failed(f"its {counted(len(source), 'star', 'does', 'do')} not form the pattern of the reference")
     return refine(
         best[1],
         source,

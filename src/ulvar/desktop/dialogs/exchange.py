@@ -13,7 +13,7 @@ from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.dialogs.saving import ask_place
 from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import label
-from ulvar.engine import reason_words
+from ulvar.engine import counted, reason_words
 from ulvar.flows import ExchangeError, ExchangeFacts, exchange_text, write_exchange
 from ulvar.lightcurves import LightCurve
 from ulvar.photometry import SeriesTable
@@ -148,7 +148,7 @@ class ExchangePanel(Panel):
         self.tell("")
         lines = text.splitlines()
         self.text.setPlainText("\n".join(lines[:_SHOWN] + (["…"] if len(lines) > _SHOWN else [])))
-        self.count.setText(f"{int(self._curve.good.sum())} points; what is left out or flagged is not told.")
+        self.count.setText(f"{counted(int(self._curve.good.sum()), 'point')}; what is left out or flagged is not told.")
         self.action.setEnabled(True)
 
     def apply(self) -> None:

@@ -14,7 +14,7 @@ from ulvar.desktop.dialogs.exchange import ExchangePanel
 from ulvar.desktop.dialogs.saving import ask_place
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.work.background import Asker
-from ulvar.engine import reason_words
+from ulvar.engine import counted, reason_words
 from ulvar.flows import CurveResult, FigureStyle, ReportFacts, figure_bytes, write_figure, write_report
 from ulvar.night import recipe_text
 from ulvar.photometry import SeriesTable
@@ -192,7 +192,9 @@ class FigurePanel(Panel):
         if mine:
             steps = mine[0].values.get("steps") or mine[0].values.get("masters") or []
             told = "; ".join(str(step) for step in steps) if isinstance(steps, list | tuple) else str(steps)
-            provenance.append(f"{len(mine)} lights were calibrated" + (f": {told}." if told else "."))
+            provenance.append(
+                f"{counted(len(mine), 'light', 'was', 'were')} calibrated" + (f": {told}." if told else ".")
+            )
         masters = [Path(path).name for path in night.products_of("master")]
         if masters:
             provenance.append(f"Masters of the night: {', '.join(sorted(masters))}.")

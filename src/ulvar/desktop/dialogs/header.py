@@ -10,6 +10,7 @@ from ulvar.desktop.dialogs.base import Panel
 from ulvar.desktop.dialogs.facts import FIELDS, shown
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, label, table
+from ulvar.engine import counted
 from ulvar.frames import ExposureFacts, FrameError
 from ulvar.frames.fits_header import header_cards
 from ulvar.frames.readers import is_fits_path
@@ -78,4 +79,6 @@ class HeaderPanel(Panel):
         wanted = text.strip().lower()
         found: Sequence[tuple[str, str, str]] = [c for c in self.cards if wanted in " ".join(c).lower()]
         self.rows.fill(list(found), [str(i) for i in range(len(found))])
-        self.count.setText(f"{len(found)} of {len(self.cards)} cards" if wanted else f"{len(self.cards)} cards")
+        self.count.setText(
+            f"{len(found)} of {counted(len(self.cards), 'card')}" if wanted else f"{counted(len(self.cards), 'card')}"
+        )

@@ -12,6 +12,7 @@ from ulvar.desktop.models.starpick import add_stars, where_words
 from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.widgets import Rows, label, table
 from ulvar.desktop.picture.tools import sexagesimal
+from ulvar.engine import counted
 from ulvar.photometry import ListedStar, StarListError, read_star_line, read_star_list
 
 # Words, and the role of the first star without one, and of the others.
@@ -109,7 +110,7 @@ class StarsPanel(Panel):
         self.text.setPlainText("\n".join([*([text] if text else []), *lines]))
         if len(on_sky) < len(stars):
             self.tell(
-                f"{len(stars) - len(on_sky)} stars of {Path(name).name} have no fixed place on the sky; they are passed over."
+                f"{counted(len(stars) - len(on_sky), 'star')} of {Path(name).name} without a fixed place on the sky: passed over."
             )
 
     def apply(self) -> None:

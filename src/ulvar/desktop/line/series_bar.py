@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QMenu, QSizePolicy, QTo
 
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.widgets import label
+from ulvar.engine import counted
 from ulvar.flows import Series
 
 _LONGEST_PX = 190
@@ -114,5 +115,5 @@ class SeriesBar(QWidget):
 
 def _told(series: Series) -> str:
     seconds = sum(f.exposure_s or 0.0 for f in series.members)
-    exposures = f"{len(series.members)} exposures" + (f", {seconds / 60:.0f} min in all" if seconds else "")
+    exposures = f"{counted(len(series.members), 'exposure')}" + (f", {seconds / 60:.0f} min in all" if seconds else "")
     return f"{series.title}: {exposures}."

@@ -74,7 +74,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
     if station == "intake":
         return (
             "Go on to Masters",
-            f"{len(model.exposures())} exposures, {len(lights)} lights kept.",
+            f"{counted(len(model.exposures()), 'exposure')}, {counted(len(lights), 'light')} kept.",
             "go masters",
         )
     if station == "masters":
@@ -82,7 +82,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
         n = sum(any(f not in out for f in g.files) for g in groups)
         if not n:
             return "Go on to Combine", "No calibration frames: lights are used as they are.", "go combine"
-        return f"Make {n} masters", "Written into the night; raw files stay as they are.", "run masters"
+        return f"Make {counted(n, 'master')}", "Written into the night; raw files stay as they are.", "run masters"
     if station == "calibrate":
         if not model.matching.has_masters():
             if not any(g.role in _CALIBRATION for g in model.groups()):
@@ -104,14 +104,14 @@ def plan_run(model: Model) -> tuple[str, str, str]:
                 "go combine",
             )
         return (
-            f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {ready} lights",
+            f"Calibrate {ready} of {len(lights)}" if ready < len(lights) else f"Calibrate {counted(ready, 'light')}",
             f"{done} done; about {size * ready / max(1, len(lights)):.0f} MB on disk. Lights without a safe match are skipped and listed in the findings.",
             "run calibrate",
         )
     if station == "combine":
         if not model.scores():
             return (
-                f"Score {of_series} exposures",
+                f"Score {counted(of_series, 'exposure')}",
                 f"{model.series_name()}: finds stars, judges and aligns each exposure{_on_the_way(model)}.",
                 "run score",
             )
@@ -119,7 +119,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
         if not kept:
             return "Score again", "No exposure is left to stack.", "run score"
         return (
-            f"Stack {kept} exposures",
+            f"Stack {counted(kept, 'exposure')}",
             f"{model.series_name()}; {ruled} ruled out, {gone} left out. {_stack_takes(model)}",
             "run stack",
         )
@@ -130,7 +130,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
         if not n:
             return "Go to Combine", "Score the exposures first.", "go combine"
         return (
-            f"Solve {n} exposures",
+            f"Solve {counted(n, 'exposure')}",
             f"{model.series_name()}, with {Path(model.settings().plate.catalogue).name}.",
             "run plate",
         )
@@ -147,7 +147,7 @@ def plan_run(model: Model) -> tuple[str, str, str]:
                 "propose",
             )
         return (
-            f"Measure {of_series} exposures",
+            f"Measure {counted(of_series, 'exposure')}",
             f"{counted(len(stars), 'star')} in {model.series_name()}.",
             "run measure",
         )

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from ulvar.desktop.models.fieldstars import candidate_name
 from ulvar.desktop.models.listing import listed_at
 from ulvar.desktop.models.model import Model
+from ulvar.engine import counted
 from ulvar.photometry import ListedStar
 
 # So many stars are proposed at once.
@@ -83,8 +84,8 @@ def propose_stars(model: Model) -> str | None:
             break
     if not added:
         return "All good candidates have a role already." if places else "Go to an exposure that is scored."
-    model.matching.set_stars(new, f"Propose {added} stars")
-    return f"{added} stars proposed, with nothing against them in {found.looks} exposures."
+    model.matching.set_stars(new, f"Propose {counted(added, 'star')}")
+    return f"{counted(added, 'star')} proposed, with nothing against them in {counted(found.looks, 'exposure')}."
 
 
 def add_stars(model: Model, stars: Sequence[ListedStar]) -> str:

@@ -375,7 +375,7 @@ def run_deep(night: Night, context: JobContext, series: Series | None = None) ->
     raw_of = {a.scored.facts.path: raw for a, raw in zip(aligned, keep)}
     values = {"count": len(aligned), "reference": raw_of[best.scored.facts.path], "filter": series.filter}
     night.store_products("deep", [Product("deep", series.key, str(output), values)], series=series.key, clear=True)
-    return StationResult("combine", f"deep view of {len(aligned)} exposures", len(aligned), 0, "", values)
+    return StationResult("combine", f"deep view of {counted(len(aligned), 'exposure')}", len(aligned), 0, "", values)
 
 
 def aligned_of(

@@ -208,7 +208,10 @@ def _solve_stack(
             depth = _depth(stack, facts, wcs, _of_field(catalogue, whole, wcs, facts))
             try:
                 put_solution(
-                    Path(stack.output), wcs, f"plate solution: {outcome.values['matched']} stars", depth_cards(depth)
+                    Path(stack.output),
+                    wcs,
+                    f"plate solution: {counted(outcome.values['matched'], 'star')}",
+                    depth_cards(depth),
                 )
             except (FrameError, OSError) as error:
                 why = f"{place_words(error)}."

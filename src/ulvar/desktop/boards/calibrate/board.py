@@ -13,6 +13,7 @@ from ulvar.desktop.boards.calibrate.camera import CameraPage
 from ulvar.desktop.boards.calibrate.defects import DefectsPage
 from ulvar.desktop.boards.calibrate.flat import FlatPage
 from ulvar.desktop.parts.widgets import Rows, hairline, label, number, table
+from ulvar.engine import counted
 from ulvar.frames import Group, Role
 
 # Key, words and sentence of the board's pages.
@@ -92,7 +93,7 @@ class CalibrateBoard(Board):
             return
         if not done:
             ready = len([f for f in lights if f.path not in self.model.left_out()])
-            self.say_empty(f"Masters are made. {ready} lights wait.")
+            self.say_empty(f"Masters are made. {counted(ready, 'light', 'waits', 'wait')}.")
             return
         for group in self.model.groups():
             if group.role is Role.LIGHT:

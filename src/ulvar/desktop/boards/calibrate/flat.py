@@ -12,7 +12,7 @@ from ulvar.desktop.parts.inputs import Choice
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import label
-from ulvar.engine import true_minus
+from ulvar.engine import counted, true_minus
 from ulvar.inspection.flatcheck import FlatCheck
 
 
@@ -32,7 +32,7 @@ class FlatPage(QWidget):
             return
         self.box = Choice()
         for path, product in self.checks.items():
-            self.box.addItem(f"Flat {product.values['filter']}, {product.values['lights']} lights", path)
+            self.box.addItem(f"Flat {product.values['filter']}, {counted(product.values['lights'], 'light')}", path)
         self.box.setAccessibleName("Flat")
         self.box.setToolTip("Which flat is held against the sky of its lights")
         self.box.currentIndexChanged.connect(lambda _: self._show())

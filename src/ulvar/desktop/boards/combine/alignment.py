@@ -15,6 +15,7 @@ from ulvar.desktop.models.stacks import Alignment
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import clear, decimals_of, label
+from ulvar.engine import counted
 
 # What each kind of map can follow.
 _FOLLOWS = {
@@ -172,7 +173,7 @@ class AlignmentPage(QWidget):
         elif count == 1:
             told = "The moving body is marked in one exposure; a second one is needed."
         else:
-            told = f"The moving body is marked in {count} exposures."
+            told = f"The moving body is marked in {counted(count, 'exposure')}."
         self.body_words.setText(told)
         self.forget_body.setVisible(count > 0)
         self.mark_body.setText("Click the body…" if pointing.mode == "body" else "Mark a moving body")

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import label
+from ulvar.engine import counted
 from ulvar.stars import FieldMap
 
 # The shade spans at least this share of the FWHM.
@@ -178,6 +179,6 @@ class FieldPage(QWidget):
                     [f"FWHM {found.middle_px:.2f} px in the middle, from {int(found.count.sum())} stars.", *found.words]
                 )
                 if found is not None
-                else f"{len(stars)} stars, of which too few are bright, alone and unsaturated."
+                else f"{counted(len(stars), 'star')}, of which too few are bright, alone and unsaturated."
             )
         self.plot.update()

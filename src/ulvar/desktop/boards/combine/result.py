@@ -353,4 +353,6 @@ class ResultPage(QWidget):
         if found.failed:
             parts.append(f"{len(found.failed)} could not be read")
         made = f"{found.combined_adu:.2f} ADU" if math.isfinite(found.combined_adu) else "no value"
-        self.pixel_words.setText(f"Pixel {found.x}, {found.y}: {made}; of {len(fates)} exposures {', '.join(parts)}.")
+        self.pixel_words.setText(
+            f"Pixel {found.x}, {found.y}: {made}; of {counted(len(fates), 'exposure')} {', '.join(parts)}."
+        )

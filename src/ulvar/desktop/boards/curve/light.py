@@ -337,7 +337,7 @@ class LightPage(QWidget):
         )
         if self._axis.name != "phase":
             text += f"; {slope / 24:+.4f}" + (f" ± {slope_error / 24:.4f}" if known else "") + f"{unit} an hour"
-        self.told.setText(true_minus(f"{text} (levels of {ruler.count0} and {ruler.count1} points)"))
+        self.told.setText(true_minus(f"{text} (levels of {ruler.count0} and {counted(ruler.count1, 'point')})"))
         self.told.setVisible(True)
 
     def _strip(self, text: str) -> Plot:

@@ -55,8 +55,8 @@ class GroupCard(QWidget):
         self.setFixedSize(QSize(152, 64))
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         words = ", ".join(self.lines())
-        self.setAccessibleName(f"{group.role.plural} {words}, {group.count} exposures")
-        self.setToolTip(f"{group.count} {group.role.plural.lower()}: {words}. Click to look; drag to another role.")
+        self.setAccessibleName(f"{group.role.plural} {words}, {counted(group.count, 'exposure')}")
+        self.setToolTip(f"{group.role.counted(group.count)}: {words}. Click to look; drag to another role.")
 
     def lines(self) -> tuple[str, str]:
         """Return the two lines of text."""

@@ -13,6 +13,7 @@ from ulvar.calibration import Candidate
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme, font
 from ulvar.desktop.parts.widgets import number
+from ulvar.engine import counted
 from ulvar.flows import PREFIX
 from ulvar.frames import ExposureFacts, Role
 
@@ -218,7 +219,9 @@ class LibraryMap(QWidget):
             self.setToolTip("Lights wait for these; they are on the shooting list")
         else:
             where = "in the library" if cell.candidate.key.startswith(PREFIX) else "of this night"
-            self.setToolTip(f"{cell.candidate.facts.stem}, {cell.count} frames, {where}. Right-click for more.")
+            self.setToolTip(
+                f"{cell.candidate.facts.stem}, {counted(cell.count, 'frame')}, {where}. Right-click for more."
+            )
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         """Offer to retire a master of the library, and to take retired ones back."""

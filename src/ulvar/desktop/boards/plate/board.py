@@ -9,6 +9,7 @@ from ulvar.desktop.boards.plate.bodies import BodiesPage
 from ulvar.desktop.boards.plate.pair import PairPage
 from ulvar.desktop.boards.plate.places import PlacesPage
 from ulvar.desktop.boards.plate.solutions import SolutionsPage
+from ulvar.engine import counted
 
 PAGES = (
     ("solutions", "Solutions", "Where each exposure is on the sky"),
@@ -52,7 +53,7 @@ class PlateBoard(Board):
                 if self.model.settings().plate.catalogue
                 else " Choose a star catalogue at the right: a CSV file with ra and dec."
             )
-            self.say_empty(f"Not solved; {stars} stars found in the first exposure.{told}")
+            self.say_empty(f"Not solved; {counted(stars, 'star')} found in the first exposure.{told}")
             return
         self.shown = _MAKERS[self.page](self.model, self.theme, self.command)
         self.shown.refresh()
