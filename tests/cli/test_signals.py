@@ -74,41 +74,21 @@ class Ended(Command):
                 for file in (self.folder / "t").iterdir():
                     file.unlink()
 
-    def test_ctrl_c_in_a_finalizer_is_not_lost(self) -> None:
-        words = """
-import os, signal, time
-signal.signal(signal.SIGINT, signal.default_int_handler)
-from ulvar.cli import main as entry
-
-class Kept:
-    def __del__(self):
-        os.kill(os.getpid(), signal.SIGINT)
-
-def work():
-    Kept()
-    time.sleep(20)
-
-entry.app = work
-entry.main()
-"""
-        done = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, timeout=60)
-        self.assertEqual((done.returncode, done.stderr), (130, ""))
-
-    def test_ctrl_c_while_a_lock_is_taken(self) -> None:
-        words = """
-from ulvar.cli import main as entry
-
-def work():
-    try:
-        raise KeyboardInterrupt
-    finally:
-        raise RuntimeError("release unlocked lock")
-
-entry.app = work
-entry.main()
-"""
-        done = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, timeout=60)
-        self.assertEqual((done.returncode, done.stderr), (130, ""))
+    def test_ctrl_c_in_unlucky_moments(self) -> None:
+        """In an object's finalizer it is not lost; a lock that is taken at that moment, and a thread that waits for it, hold nothing up."""
+        for moment in (
+            "class Kept:\n  def __del__(self): os.kill(os.getpid(), signal.SIGINT)\n Kept()\n time.sleep(20)",
+            "try: raise KeyboardInterrupt\n finally: raise RuntimeError('release unlocked lock')",
+            "threading.Thread(target=threading.Event().wait).start()\n raise KeyboardInterrupt",
+        ):
+            with self.subTest(moment):
+                words = (
+                    "import os, signal, threading, time\n"
+                    "signal.signal(signal.SIGINT, signal.default_int_handler)\nfrom ulvar.cli import main as entry\n"
+                    f"def work():\n {moment}\nentry.app = work\nentry.main()\n"
+                )
+                done = subprocess.run([sys.executable, "-c", words], capture_output=True, text=True, timeout=60)
+                self.assertEqual((done.returncode, done.stderr), (130, ""))
 
     def test_killed(self) -> None:
         command, workers = self.begun()

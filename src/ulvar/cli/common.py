@@ -127,7 +127,12 @@ def running(items: int | None = None, *, memory_gib: float | None = None) -> Ite
         context = JobContext(progress=progress, budget_bytes=budget, workers=workers)
         if many:
             context = replace(context, executor=pools.get(), abandon=pools.discard, renew=pools.renewed)
-        yield context
+        try:
+            yield context
+        except KeyboardInterrupt:
+            # Nobody waits for work any more, nor for a pool that was interrupted in an unlucky moment.
+            pools.discard()
+            raise
 
 
 def read_exposures(

@@ -8,12 +8,15 @@ import importlib.util
 import io
 import json
 import logging
+import os
 import signal
 import sys
+import threading
+import time
 import warnings
 from functools import lru_cache
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, NoReturn
 
 import typer
 from typer.core import TyperCommand, TyperGroup
@@ -152,6 +155,8 @@ def root(
         open_window(None)
 
 
+# The exit code of what was ended by a signal, as shells have it for Ctrl+C.
+_INTERRUPTED = 130
 # How long after Ctrl+C was swallowed it comes again [s].
 _AGAIN_S = 0.005
 
@@ -165,8 +170,36 @@ def _not_swallowed(told: Any) -> None:
         sys.__unraisablehook__(told)
 
 
+# How long threads may take to end after Ctrl+C [s]: those of a pool of workers take milliseconds.
+_LAST_THREADS_S = 3.0
+
+
+def _leave() -> NoReturn:
+    """End after Ctrl+C, at once where a thread does not end: the lock that it waits for stays taken if Ctrl+C came as it was taken."""
+    deadline = time.monotonic() + _LAST_THREADS_S
+    for thread in threading.enumerate():
+        if thread is threading.main_thread() or thread.daemon:
+            continue
+        thread.join(max(0.0, deadline - time.monotonic()))
+        if thread.is_alive():
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(_INTERRUPTED)
+    sys.exit(_INTERRUPTED)
+
+
 def main() -> None:
-    """Entry point. What the surroundings do not allow (a place, a worker) ends in a sentence, whatever the command."""
+    """Entry point: whatever the command, Ctrl+C ends it, also in an unlucky moment."""
+    try:
+        _main()
+    except SystemExit as end:
+        if end.code == _INTERRUPTED:
+            _leave()
+        raise
+
+
+def _main() -> None:
+    """Run the command. What the surroundings do not allow (a place, a worker) ends in a sentence."""
     try:
         # To be told to end is what Ctrl+C is: workers stop, nothing half stays.
         signal.signal(signal.SIGTERM, signal.default_int_handler)
@@ -182,11 +215,11 @@ def main() -> None:
             app()
     except KeyboardInterrupt:
         # Before the command has begun nobody else catches it.
-        sys.exit(130)
+        sys.exit(_INTERRUPTED)
     except (OSError, RuntimeError) as error:
         if isinstance(error.__context__, KeyboardInterrupt):
             # Python's own locks complain when it comes while one is being taken.
-            sys.exit(130)
+            sys.exit(_INTERRUPTED)
         from ulvar.cli.common import NOTHING_DONE, end_words, tell_end
 
         words = end_words(error)
