@@ -220,16 +220,17 @@ class Pointings(Command):
         result = stack_exposures(exposures, self.folder / "m.fits", JobContext(), options=StackOptions(align="mosaic"))
         plain = self.check(result)
         self.assertGreater(result.width, 2.6 * WIDTH)
-        feathered = stack_exposures(exposures, self.folder / "f.fits", JobContext(), options=StackOptions(align="mosaic", feather_px=30.0))
+        scored = find_all(exposures, JobContext())[0]
+        options = StackOptions(align="mosaic", feather_px=30.0)
+        feathered = stack_exposures(exposures, self.folder / "f.fits", JobContext(), options=options, scored=scored)
         soft = self.check(feathered)
         self.assertLess(float((soft**2).mean()), 1.1 * float((plain**2).mean()))
         # A part of it, on a coarser grid.
         small = stack_exposures(
             exposures, self.folder / "s.fits", JobContext(),
-            options=StackOptions(align="mosaic", grid=GridOptions(scale=0.5)),
+            options=StackOptions(align="mosaic", grid=GridOptions(scale=0.5)), scored=scored,
         )  # fmt: skip
         # To the last bit the same, whichever overlap was matched first.
-        scored = find_all(exposures, JobContext())[0]
         for one, other in zip(kept[0].aligned, align_mosaic(scored, Backwards()).aligned, strict=True):
             self.assertEqual(one.transform.matrix.tolist(), other.transform.matrix.tolist())
             self.assertEqual(one.flux_ratio, other.flux_ratio)
