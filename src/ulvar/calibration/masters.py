@@ -154,7 +154,7 @@ def build_master(
     chosen = [i for i in range(len(used)) if i not in out_of_it]
     if not chosen:
         reason = left_out[0].reason if left_out else "there are no frames"
-        return Failed(f"no {kind.value.replace('_', ' ')} frame could be used: {reason}")
+        return Failed(f"no {kind.word} frame could be used: {reason}")
     members = [used[i] for i in chosen]
     rows = [sources[i] for i in chosen]
     mosaic = kind is Role.FLAT and bool(members[0].cfa)
@@ -292,7 +292,7 @@ def write_master(path: Path, master: Master, *, fingerprint: str = "", replace_e
     """
     facts = master.facts
     cards: list[tuple[str, Any, str]] = [
-        ("IMAGETYP", f"Master {master.kind.value.replace('_', ' ')}", "combined frame"),
+        ("IMAGETYP", f"Master {master.kind.word}", "combined frame"),
         ("NCOMBINE", master.count, "frames combined"),
         (
             "MNOISE",

@@ -112,7 +112,7 @@ class Match:
     def blockers(self) -> list[str]:
         """What stands in the way, in words."""
         return [
-            f"no safe {choice.kind.value.replace('_', ' ')}: {choice.reason}"
+            f"no safe {choice.kind.word}: {choice.reason}"
             for choice in (self.bias, self.dark, self.flat)
             if choice.fit is Fit.NOTHING_SAFE
         ]

@@ -15,6 +15,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    as_frames,
     check_table,
     fail_usage,
     failed_outcomes,
@@ -101,9 +102,7 @@ def body(
             "summary": None if summary is None else dataclasses.asdict(summary),
             "output": str(out) if out is not None and rows else "",
             "doubts": doubts,
-            "frames": [
-                {"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *failed_outcomes(failed), *rest]
-            ],
+            "frames": as_frames([*outcomes, *failed_outcomes(failed), *rest]),
         },
         as_json=json, done=bool(good), failed=bool(bad),
         lines=[_line(row) for row in rows] + ([] if summary is None else _summary_lines(summary))

@@ -64,14 +64,14 @@ def shooting(
     shots = shooting_list(match_groups(lights, [(c, "") for c in candidates], options=MatchOptions()))
     if out is not None and lights:
         try:
-            write_shooting_list(out, shots, f"{counted(len(lights), 'light')}", replace=replace)
+            write_shooting_list(out, shots, counted(len(lights), "light"), replace=replace)
         except OutputExists as error:
             fail_usage(f"{error} (see --replace)")
     entries = [{**vars(s), "kind": s.kind.value, "minutes": round(s.minutes, 1)} for s in shots]
     nothing = (
         "Nothing to take: every group of lights has what it needs." if lights else "There is no light to calibrate."
     )
-    lines = [f"{s.count:>4} x {s.kind.value.replace('_', ' '):<10} {s.filter:<4} "
+    lines = [f"{s.count:>4} x {s.kind.word:<10} {s.filter:<4} "
              f"{'' if s.exposure_s is None else f'{s.exposure_s:g} s':<9} {s.why}" for s in shots]  # fmt: skip
     finish(
         {"shots": entries, "output": str(out) if out else "", "failed": as_failed(failed)}, as_json=json,

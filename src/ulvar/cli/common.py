@@ -166,7 +166,7 @@ def lights_of(exposures: Sequence[ExposureFacts]) -> tuple[list[ExposureFacts], 
         Outcome(
             f.path,
             False,
-            f"it is a {'master ' if f.is_master else ''}{f.role.value.replace('_', ' ')}, not a light",
+            f"it is a {'master ' if f.is_master else ''}{f.role.word}, not a light",
         )
         for f in exposures
         if f.path not in taken
@@ -279,6 +279,11 @@ def hint(code: str) -> str:
 def hinted(outcomes: Sequence[Outcome]) -> list[Outcome]:
     """Return outcomes whose reasons name the option that would do otherwise."""
     return [replace(o, reason=o.reason + hint(o.code)) if o.code else o for o in outcomes]
+
+
+def as_frames(outcomes: Sequence[Outcome], **more: str) -> list[dict[str, Any]]:
+    """Return what became of exposures, for JSON, with what else is told of each."""
+    return [{"file": o.file, "ok": o.ok, "reason": o.reason, **more} for o in outcomes]
 
 
 def as_failed(failed: Sequence[Failed]) -> list[dict[str, str]]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -17,6 +16,7 @@ from ulvar.cli.common import (
     Paths,
     Replace,
     SeriesName,
+    as_frames,
     check_table,
     check_table_name,
     fail_usage,
@@ -113,7 +113,7 @@ def variables(
                 continue
             write_field(output, search, stars, origin.wcs, replace=replace)
             bad += [o for o in outcomes if not o.ok]
-            frames += [{"file": o.file, "ok": o.ok, "reason": o.reason, "series": one.key} for o in outcomes]
+            frames += as_frames(outcomes, series=one.key)
             done |= any(o.ok for o in outcomes)
             places = {s.name: s for s in stars}
             found = []
@@ -138,9 +138,7 @@ def variables(
                 for v in found
             ]
     bad += failed_outcomes(failed)
-    frames += [
-        {"file": o.file, "ok": o.ok, "reason": o.reason, "series": ""} for o in [*failed_outcomes(failed), *rest]
-    ]
+    frames += as_frames([*failed_outcomes(failed), *rest], series="")
     first: dict[str, Any] = bodies[0] if bodies else {"output": "", "stars": 0, "exposures": 0, "variables": []}
     finish(
         plain({**first, "series": bodies, "frames": frames}),
@@ -179,7 +177,7 @@ def candidates(
         fail_usage(f"there are several series: name one with --series ({', '.join(s.key for s in chosen)})")
     if not chosen:
         none = [*failed_outcomes(failed), *rest]
-        finish({"candidates": [], "frames": _frames(none)}, as_json=json, done=False, lines=told(none))
+        finish({"candidates": [], "frames": as_frames(none)}, as_json=json, done=False, lines=told(none))
     members = list(chosen[0].members)
     origin = origin_of(given_reference(reference, fact) or members[0], [listed], True)
     assert origin is not None
@@ -223,7 +221,7 @@ def candidates(
         + (f", {name} {c.redder_mag:+.2f}" if math.isfinite(c.redder_mag) else "")
         for c in good[:_TOLD]
     ]
-    frames = _frames([*outcomes, *failed_outcomes(failed), *rest])
+    frames = as_frames([*outcomes, *failed_outcomes(failed), *rest])
     body = {
         "output": "" if out is None else str(out), "colour": name, "exposures": len(looks),
         "candidates": [{**vars(c), "good": c.good} for c in found], "frames": frames,
@@ -267,7 +265,7 @@ def aperture(
                 + "; ".join(proposal.why)
             )
     first: dict[str, Any] = bodies[0] if bodies else {}
-    body = plain({**first, "series": bodies, "frames": _frames(frames)})
+    body = plain({**first, "series": bodies, "frames": as_frames(frames)})
     finish(body, as_json=json, done=done, failed=not all(o.ok for o in frames), lines=lines + told(frames))
 
 
@@ -332,11 +330,6 @@ def magnitudes(
         lines.append(f"  not used, as they stand off: {', '.join(standard.dropped)}")
     body = {"output": str(out), "band": name, **values, "zeros": zeros}
     finish(plain(body), as_json=json, done=True, lines=lines)
-
-
-def _frames(outcomes: Sequence[Outcome]) -> list[dict[str, Any]]:
-    """Return what became of exposures, for JSON."""
-    return [{"file": o.file, "ok": o.ok, "reason": o.reason} for o in outcomes]
 
 
 def _lights(paths: Any, fact: list[str]) -> _Lights:

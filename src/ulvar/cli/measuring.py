@@ -15,6 +15,7 @@ from ulvar.cli.common import (
     Paths,
     Replace,
     SeriesName,
+    as_frames,
     check_table_name,
     default,
     fail_usage,
@@ -231,7 +232,7 @@ def measure(
                 fail_usage(str(error))
             good = sum(o.ok for o in outcomes)
             name = one.key if one else ""
-            frames += [{"file": o.file, "ok": o.ok, "reason": o.reason, "series": name} for o in outcomes]
+            frames += as_frames(outcomes, series=name)
             told_series.append(
                 {
                     "name": name,
@@ -252,9 +253,7 @@ def measure(
             bad += [o for o in outcomes if not o.ok]
             good_count, total = good_count + good, total + len(rows)
     bad += failed_outcomes(failed)
-    frames += [
-        {"file": o.file, "ok": o.ok, "reason": o.reason, "series": ""} for o in [*failed_outcomes(failed), *rest]
-    ]
+    frames += as_frames([*failed_outcomes(failed), *rest], series="")
     written = [s["output"] for s in told_series if s["output"]]
     finish(
         {"rows": total, "output": written[0] if written else "", "frames": frames, "series": told_series}, as_json=json,

@@ -225,9 +225,8 @@ def run(
     ]
     folder = target.folder
     target.close()
-    nothing = bool(results[0].problem)
     finish(
-        {"night": str(folder), "steps": steps}, as_json=json, done=not nothing and any(s["ok"] for s in steps),
+        {"night": str(folder), "steps": steps}, as_json=json, done=any(s["ok"] for s in steps),
         failed=not all(s["ok"] for s in steps), lines=[f"{s['station']:<10} {s['text']}" for s in steps],
         findings=findings,
     )  # fmt: skip
@@ -258,7 +257,7 @@ def check(
     lines.append(
         f"{counted(len(checked), 'file')} verified, {len(broken)} not as they were"
         if broken
-        else f"{counted(len(checked), 'file', 'is as it was', 'are as they were')}"
+        else counted(len(checked), "file", "is as it was", "are as they were")
     )
     if ran and not again:
         lines.append(f"--again would make again: {', '.join(ran)}")

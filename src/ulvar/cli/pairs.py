@@ -13,6 +13,7 @@ from ulvar.cli.common import (
     Json,
     Paths,
     Replace,
+    as_frames,
     check_table,
     fail_usage,
     failed_outcomes,
@@ -73,9 +74,7 @@ def pair(
             "exposures": [dict(zip(names, values)) for values in zip(*(cells[name] for name in names))],
             "summary": None if summary is None else dataclasses.asdict(summary),
             "output": str(out) if out is not None and rows else "",
-            "frames": [
-                {"file": o.file, "ok": o.ok, "reason": o.reason} for o in [*outcomes, *failed_outcomes(failed), *rest]
-            ],
+            "frames": as_frames([*outcomes, *failed_outcomes(failed), *rest]),
         },
         as_json=json, done=bool(good), failed=bool(bad),
         lines=lines + ([] if summary is None else summary_lines(summary)) + told(bad if good else [*bad, *rest]),

@@ -268,7 +268,7 @@ class Library:
         level = float(np.nanmedian(data[::4, ::4]))
         start = facts.start_utc.strftime("%Y-%m-%dT%H:%M:%S") if facts.start_utc else None
         cards = [
-            ("IMAGETYP", f"Master {facts.role.value.replace('_', ' ')}", "combined frame"),
+            ("IMAGETYP", f"Master {facts.role.word}", "combined frame"),
             ("NCOMBINE", facts.count, "frames combined"),
             ("MLEVEL", round(level, 3), "level"),
             ("EXPTIME", facts.exposure_s, "[s]"),

@@ -39,9 +39,14 @@ class Role(StrEnum):
             "unknown": "Unsure",
         }[self.value]
 
+    @property
+    def word(self) -> str:
+        """The word in a sentence, in the singular."""
+        return self.value.replace("_", " ")
+
     def counted(self, count: int) -> str:
         """Return a count with the word for so many, in lower case."""
-        one = "unsure" if self is Role.UNKNOWN else self.value.replace("_", " ")
+        one = self.plural.lower() if self is Role.UNKNOWN else self.word
         return f"{count} {one if count == 1 else self.plural.lower()}"
 
 
@@ -231,7 +236,7 @@ def _parse_fact(name: str, text: str) -> Any:
     if name == "role":
         role = text.strip().lower().replace(" ", "_")
         if role not in list(Role):
-            raise ValueError(f"one of {', '.join(each.value.replace('_', ' ') for each in Role)}")
+            raise ValueError(f"one of {', '.join(each.word for each in Role)}")
         return Role(role)
     if name == "is_master":
         if text.lower() not in ("yes", "no", "true", "false", "1", "0"):

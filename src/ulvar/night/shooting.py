@@ -49,7 +49,7 @@ def shooting_page(shots: Sequence[Shot], title: str) -> str:
             f"binning {shot.binning}",
             shot.readout_mode,
         ]
-        kind = f"{shot.kind.value.replace('_', ' ')} {shot.filter}".strip()
+        kind = f"{shot.kind.word} {shot.filter}".strip()
         cells = ["☐", str(shot.count), kind, exposure, ", ".join(s for s in settings if s), shot.camera, shot.why]
         rows.append("<tr>" + "".join(f"<td>{html.escape(c)}</td>" for c in cells) + "</tr>")
     minutes = sum(shot.minutes for shot in shots)

@@ -80,5 +80,5 @@ class HeaderPanel(Panel):
         found: Sequence[tuple[str, str, str]] = [c for c in self.cards if wanted in " ".join(c).lower()]
         self.rows.fill(list(found), [str(i) for i in range(len(found))])
         self.count.setText(
-            f"{len(found)} of {counted(len(self.cards), 'card')}" if wanted else f"{counted(len(self.cards), 'card')}"
+            f"{len(found)} of {counted(len(self.cards), 'card')}" if wanted else counted(len(self.cards), "card")
         )

@@ -115,5 +115,5 @@ class SeriesBar(QWidget):
 
 def _told(series: Series) -> str:
     seconds = sum(f.exposure_s or 0.0 for f in series.members)
-    exposures = f"{counted(len(series.members), 'exposure')}" + (f", {seconds / 60:.0f} min in all" if seconds else "")
+    exposures = counted(len(series.members), "exposure") + (f", {seconds / 60:.0f} min in all" if seconds else "")
     return f"{series.title}: {exposures}."

@@ -216,7 +216,7 @@ class StarsPage(QWidget):
             self.words.setText("This exposure is not scored.")
             self._fill(StarTable.empty())
             return
-        told = f"{counted(len(self._stored), 'star')}"
+        told = counted(len(self._stored), "star")
         if len(self._stored) > _ROWS:
             told += f", the brightest {_ROWS} are listed"
         self.words.setText(f"{told}. Move a limit to see what it does.")

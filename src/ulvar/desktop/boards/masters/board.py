@@ -229,7 +229,7 @@ class MastersBoard(Board):
                 each.chosen = each is cell
                 each.update()
         choice = cell.choice
-        word = choice.kind.value.replace("_", " ")
+        word = choice.kind.word
         name = f"{cell.group.filter or 'lights'}, {word}"
         if choice.refused:
             reasons = "; ".join(dict.fromkeys(reason for _, reason in choice.refused))

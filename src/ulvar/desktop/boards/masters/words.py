@@ -26,7 +26,7 @@ def candidate_words(candidate: Candidate) -> str:
 
 def shot_words(shot: Shot) -> str:
     """Return a line of the shooting list in a few words."""
-    parts = [f"{shot.count} × {shot.kind.value.replace('_', ' ')}", shot.filter]
+    parts = [f"{shot.count} × {shot.kind.word}", shot.filter]
     if shot.exposure_s is not None and shot.kind is not Role.BIAS:
         parts.append(f"{shot.exposure_s:g} s")
     if shot.temperature_c is not None and shot.kind is not Role.FLAT:

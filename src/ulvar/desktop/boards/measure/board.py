@@ -99,7 +99,7 @@ class MeasureBoard(Board):
         self.title.setText(_TITLES[self.page])
         series = self.model.curves.series()
         measured = len({row.file for row in series.rows}) if series else 0
-        self.count.setText(f"{counted(measured, 'exposure')}" if measured else "")
+        self.count.setText(counted(measured, "exposure") if measured else "")
         if not self.model.scores():
             self.say_empty("Score the exposures first: it carries stars from one exposure to the next.")
             return

@@ -140,7 +140,7 @@ def _signed(value: float) -> str:
 
 def summary_words(name: str, s: BodySummary) -> str:
     """Return a body's means in words."""
-    text = f"{counted(s.count, 'exposure')}"
+    text = counted(s.count, "exposure")
     if math.isfinite(s.speed):
         text += f": {name} moves {s.speed:.2f}″ an hour at position angle {s.angle_deg:.1f}°, on a {'curve' if s.bent else 'straight line'}"
     if math.isfinite(s.residual[0]):
