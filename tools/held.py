@@ -199,7 +199,7 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
     module = type(test).__module__
     held = stored(module)
     now = [(name, list(_kept(columns[name]))) for name in sorted(columns)[:COLUMNS]]
-    if keeps_anew() and held.get(key, []) is not None:
+    if keeps_anew():
         # What is not the same each time is not from now on either, nor is what tells the day.
         dropped = {n for n, old in enumerate(held.get(key, [])) if old is None and len(held[key]) == len(now)}
         day = today()
@@ -207,9 +207,6 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
         held[key] = [None if n in dropped else [short(value) for value, _ in each] for n, (_, each) in enumerate(now)]
         store(module)
     before = held.get(key, [])
-    if before is None:
-        # It is the same neither each time nor everywhere; so is a column that is none.
-        return
     whole = len(before) == len(now)
     moved = {
         n: f"{name}: {old} is {[value for value, _ in each]} now"
@@ -231,16 +228,19 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
 def _test(function: Callable[..., Any], *, files: bool) -> Callable[..., Any]:
     @functools.wraps(function)
     def run(test: unittest.TestCase) -> None:
-        _Running.columns, _Running.module, _Running.thread = {}, type(test).__module__, threading.get_ident()
+        key, module = f"{type(test).__name__}.{test._testMethodName}", type(test).__module__
+        # What is the same neither each time nor everywhere is not noted.
+        _Running.columns = None if stored(module).get(key, ()) is None else {}
+        _Running.module, _Running.thread = module, threading.get_ident()
         try:
             function(test)
-            if files:
+            if files and _Running.columns is not None:
                 _files(test)
             columns = _Running.columns
         finally:
             _Running.columns = None
-        key = f"{type(test).__name__}.{test._testMethodName}"
-        _compare(test, key, columns)
+        if columns is not None:
+            _compare(test, key, columns)
         compare_shown(test, key)
 
     return run

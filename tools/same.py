@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from dataclasses import fields, is_dataclass
 from datetime import UTC, datetime
 from enum import Enum
-from functools import cache, lru_cache
+from functools import cache
 from pathlib import Path, PurePath
 from typing import Any
 
@@ -44,18 +44,25 @@ def drops() -> bool:
     return os.environ.get("ULVAR_KEEP") == "2"
 
 
-@lru_cache(maxsize=32)
+_weights = np.empty(0)
+
+
 def weights(count: int) -> np.ndarray:
     """Return weights of numbers in a row, each its own, by which a sum tells one that moved or changed its place."""
-    return 1 + np.modf(np.arange(count) * 0.7548776662466927)[0]
+    global _weights
+    if len(_weights) < count:
+        _weights = 1 + np.modf(np.arange(max(count, 4096)) * 0.7548776662466927)[0]
+    return _weights[:count]
 
 
 def _sums(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return sums of an array's parts, each number by a weight of its own, and the same of their sizes."""
-    flat = np.nan_to_num(np.ravel(values).astype(float), posinf=9e9, neginf=-9e9)
-    weighted = flat * weights(len(flat))
+    flat = np.ravel(values).astype(float)
+    if not math.isfinite(flat.sum()):
+        np.nan_to_num(flat, copy=False, posinf=9e9, neginf=-9e9)
+    flat *= weights(len(flat))
     starts = np.linspace(0, len(flat), PARTS, endpoint=False).astype(int)
-    return np.add.reduceat(weighted, starts), np.add.reduceat(np.abs(weighted), starts)
+    return np.add.reduceat(flat, starts), np.add.reduceat(np.abs(flat, out=flat), starts)
 
 
 def leaves(value: Any, name: str = "", *, numbered: bool = True) -> Iterator[tuple[str, Any, float]]:
@@ -84,7 +91,8 @@ def leaves(value: Any, name: str = "", *, numbered: bool = True) -> Iterator[tup
         yield from leaves({column: value[column] for column in value.dtype.names}, name, numbered=numbered)
     elif isinstance(value, np.ndarray) and value.dtype.kind in "biufc" and value.size > WHOLE:
         parts = (value.real, value.imag) if value.dtype.kind == "c" else (value,)
-        yield f"{name}#", f"{value.shape} {int(np.isnan(value).sum())}", 0.0
+        missing = int(np.isnan(value).sum()) if value.dtype.kind in "fc" else 0
+        yield f"{name}#", f"{value.shape} {missing}", 0.0
         for part in parts:
             for n, (total, size) in enumerate(zip(*_sums(part))):
                 yield f"{name}~{n}", float(total), RELATIVE * float(size)

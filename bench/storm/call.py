@@ -9,6 +9,7 @@ import logging
 import os
 import re
 import resource
+import select
 import signal
 import sys
 import tempfile
@@ -233,11 +234,10 @@ def call(
                 os._exit(130)
             finally:
                 os._exit(99)
-        hung, waited = False, 0.0
-        while True:
-            done, status, used = os.wait4(child, os.WNOHANG)
-            if done:
-                break
+        hung, waited, handle = False, 0.0, os.pidfd_open(child)
+        # Whoever only waits seldom looks: what that takes is taken from the command.
+        pause = 0.1 if meanwhile is None else 0.002
+        while not select.select([handle], [], [], pause)[0]:
             waited = _waited(child) or waited
             if not hung and time.monotonic() - start - waited > patience_s:
                 hung = True
@@ -245,7 +245,9 @@ def call(
                 os.killpg(child, signal.SIGKILL)
             if meanwhile is not None:
                 meanwhile(child, time.monotonic() - start)
-            time.sleep(0.002)
+        os.close(handle)
+        waited = _waited(child) or waited
+        _, status, used = os.wait4(child, 0)
         out.seek(0)
         err.seek(0)
         return Call(

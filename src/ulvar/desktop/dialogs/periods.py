@@ -43,9 +43,9 @@ class PeriodView(QWidget):
     """
 
     def __init__(
-        self, curves: Folding, theme: Theme, keys: Callable[[LightCurve], Sequence[str]], on_pick: Callable[[str], None] | None = None
+        self, parent: QWidget, curves: Folding, theme: Theme, keys: Callable[[LightCurve], Sequence[str]], on_pick: Callable[[str], None] | None = None
     ) -> None:  # fmt: skip
-        super().__init__()
+        super().__init__(parent)
         self.curves, self.theme, self._keys = curves, theme, keys
         result = curves.curve()
         assert result is not None

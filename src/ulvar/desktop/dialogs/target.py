@@ -263,7 +263,7 @@ class TargetPanel(Panel):
             return
         make: dict[str, Callable[[], QWidget]] = {
             "light": lambda: TargetLight(nights, self.theme),
-            "period": lambda: PeriodView(nights, self.theme, lambda curve: [""] * len(curve)),
+            "period": lambda: PeriodView(self, nights, self.theme, lambda curve: [""] * len(curve)),
             "minima": lambda: TargetMinima(nights, self.theme, self._save_minima, self._save_differences),
             "rotation": lambda: TargetRotation(nights, self.theme),
         }

@@ -144,7 +144,8 @@ class Slip(QWidget):
             other.setVisible(other is panel)
 
     def _panel(self, station: str) -> QWidget:
-        panel = QWidget()
+        # Whatever is moved into another part of the window is styled anew with all that is in it.
+        panel = QWidget(self._settings.parentWidget())
         column = QVBoxLayout(panel)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(6)

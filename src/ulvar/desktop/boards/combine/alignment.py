@@ -112,8 +112,8 @@ class ResidualPlot(QWidget):
 class AlignmentPage(QWidget):
     """Which map carries the exposure on screen onto the reference, why that one, and what it leaves."""
 
-    def __init__(self, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
+        super().__init__(parent)
         self._model = model
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)

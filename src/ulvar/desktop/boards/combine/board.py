@@ -43,7 +43,7 @@ class CombineBoard(Board):
         self._aged: set[str] = set()
         self._leaves: QStackedWidget | None = None
         self._placed = False
-        self._unplaced: tuple[str, Page] | None = None
+        self._unplaced: tuple[str, Page, QWidget] | None = None
         self._turning = False
         self._sorted = ("score", False)
         super().__init__(*arguments)
@@ -117,7 +117,7 @@ class CombineBoard(Board):
         if self._unplaced is not None:
             self._place(*self._unplaced)
         if self.page not in self._built:
-            self._place(self.page, self._make(self.page))
+            self._place(self.page, *self._make(self.page))
         page = self._built[self.page]
         leaves = self._stack()
         for other in range(leaves.count()):
@@ -131,15 +131,12 @@ class CombineBoard(Board):
                 leaves.setCurrentWidget(leaf)
         self._beforehand.start()
 
-    def _place(self, name: str, page: Page) -> None:
+    def _place(self, name: str, page: Page, holder: QWidget) -> None:
         self._unplaced = None
         self._built[name] = page
         # What it shows is filled in when it comes in sight.
         self._aged.add(name)
-        holder: QWidget = page
-        if isinstance(page, RulesPage | ResultPage | AlignmentPage):
-            holder = QScrollArea()
-            holder.setWidgetResizable(True)
+        if isinstance(holder, QScrollArea):
             holder.setWidget(page)
         holder.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
         self._stack().addWidget(holder)
@@ -152,23 +149,34 @@ class CombineBoard(Board):
         if self._unplaced is not None:
             self._place(*self._unplaced)
         elif missing:
-            self._unplaced = (missing[0], self._make(missing[0]))
+            self._unplaced = (missing[0], *self._make(missing[0]))
         else:
             return
         self._beforehand.start()
 
-    def _make(self, name: str) -> Page:
+    def _make(self, name: str) -> tuple[Page, QWidget]:
+        """Return a page and what stands for it among the others, both where they will be: what is moved is styled anew."""
+        if name not in ("rules", "result", "alignment"):
+            page = self._page(name, self._stack())
+            page.hide()
+            return page, page
+        holder = QScrollArea(self._stack())
+        holder.hide()
+        holder.setWidgetResizable(True)
+        return self._page(name, holder.viewport()), holder
+
+    def _page(self, name: str, parent: QWidget) -> Page:
         if name == "rules":
-            return RulesPage(self.model, self.theme)
+            return RulesPage(parent, self.model, self.theme)
         if name == "stars":
-            return StarsPage(self.model, self.theme)
+            return StarsPage(parent, self.model, self.theme)
         if name == "field":
-            return FieldPage(self.model, self.theme)
+            return FieldPage(parent, self.model, self.theme)
         if name == "alignment":
-            return AlignmentPage(self.model, self.theme, self.command)
+            return AlignmentPage(parent, self.model, self.theme, self.command)
         if name == "result":
-            return ResultPage(self.model, self.theme, self.show_file, self.command)
-        return ExposuresPage(self.model, self.theme, self.show_file, self._sorted)
+            return ResultPage(parent, self.model, self.theme, self.show_file, self.command)
+        return ExposuresPage(parent, self.model, self.theme, self.show_file, self._sorted)
 
     @property
     def shown(self):  # type: ignore[no-untyped-def]

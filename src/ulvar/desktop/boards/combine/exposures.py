@@ -98,9 +98,14 @@ class ExposuresPage(QWidget):
     _axes = ("fwhm_px", "transparency")
 
     def __init__(
-        self, model: Model, theme: Theme, show_file: Callable[[str, str], None], order: tuple[str, bool]
+        self,
+        parent: QWidget,
+        model: Model,
+        theme: Theme,
+        show_file: Callable[[str, str], None],
+        order: tuple[str, bool],
     ) -> None:
-        super().__init__()
+        super().__init__(parent)
         self._model, self.theme, self._show_file = model, theme, show_file
         self.order = order
         self._scrolling = Soon(self, self._scroll)

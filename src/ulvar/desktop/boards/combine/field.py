@@ -141,8 +141,8 @@ class FieldLegend(QWidget):
 class FieldPage(QWidget):
     """The map of the exposure on screen, with what it says."""
 
-    def __init__(self, model: Model, theme: Theme) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme) -> None:
+        super().__init__(parent)
         self._model = model
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)

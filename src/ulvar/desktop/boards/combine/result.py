@@ -38,9 +38,14 @@ class ResultPage(QWidget):
     """The stack of the series in numbers, plots and maps; a pixel's value in every exposure."""
 
     def __init__(
-        self, model: Model, theme: Theme, show_file: Callable[..., None], command: Callable[[str], object]
+        self,
+        parent: QWidget,
+        model: Model,
+        theme: Theme,
+        show_file: Callable[..., None],
+        command: Callable[[str], object],
     ) -> None:
-        super().__init__()
+        super().__init__(parent)
         self._model, self._show_file = model, show_file
         self._newest = ""
         column = QVBoxLayout(self)

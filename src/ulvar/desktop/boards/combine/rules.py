@@ -37,8 +37,8 @@ def _spin(low: float, high: float, decimals: int, value: float, unit: str = "") 
 class RulesPage(QWidget):
     """Rules with their counts, weights of the score, and the outlook, all live."""
 
-    def __init__(self, model: Model, theme: Theme) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme) -> None:
+        super().__init__(parent)
         self._model, self.theme = model, theme
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 8, 0)

@@ -43,8 +43,8 @@ def _star_row(stars: StarTable, i: int) -> list[str]:
 class StarsPage(QWidget):
     """Star table, linked with the picture, and the four limits."""
 
-    def __init__(self, model: Model, theme: Theme) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme) -> None:
+        super().__init__(parent)
         self._model, self.theme = model, theme
         self._finder = Asker("stars")
         self._finder.found.connect(self._arrived)

@@ -64,7 +64,7 @@ class CurveBoard(Board):
         self.count.setText(f"{self.model.series_name()}, {counted(int((~curve.left_out).sum()), 'point')}")
         self.page_buttons = self.add_pages(PAGES, self.page, self.turn_to)
         make: Callable[..., Page] = _MAKERS[self.page]
-        self.shown = make(self.model, self.theme, self.command, self.sight)
+        self.shown = make(self, self.model, self.theme, self.command, self.sight)
         self.body.addWidget(self.shown, 1)
 
     def turn_to(self, page: str) -> None:

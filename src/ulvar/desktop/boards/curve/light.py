@@ -40,9 +40,14 @@ class LightPage(QWidget):
     strips: tuple[str, ...] = _FIRST
 
     def __init__(
-        self, model: Model, theme: Theme, command: Callable[[str], object], sight: dict[str, tuple[float, float] | None]
+        self,
+        parent: QWidget,
+        model: Model,
+        theme: Theme,
+        command: Callable[[str], object],
+        sight: dict[str, tuple[float, float] | None],
     ) -> None:
-        super().__init__()
+        super().__init__(parent)
         self.model, self.theme, self._sight, self._command = model, theme, sight, command
         self.plots: list[Plot] = []
         self.together, self.apart = QToolButton(), Number()

@@ -29,9 +29,14 @@ class ModelPage(QWidget):
     chosen = ""
 
     def __init__(
-        self, model: Model, theme: Theme, command: Callable[[str], object], sight: dict[str, tuple[float, float] | None]
+        self,
+        parent: QWidget,
+        model: Model,
+        theme: Theme,
+        command: Callable[[str], object],
+        sight: dict[str, tuple[float, float] | None],
     ) -> None:
-        super().__init__()
+        super().__init__(parent)
         result = model.curves.curve()
         assert result is not None
         self._result, self._sampling = result, model.curves.sampling

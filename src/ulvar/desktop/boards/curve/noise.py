@@ -19,9 +19,14 @@ class NoisePage(QWidget):
     """The time-averaging plot, words on red noise, trends with coefficients, and what the criterion says of others."""
 
     def __init__(
-        self, model: Model, theme: Theme, command: Callable[[str], object], sight: dict[str, tuple[float, float] | None]
+        self,
+        parent: QWidget,
+        model: Model,
+        theme: Theme,
+        command: Callable[[str], object],
+        sight: dict[str, tuple[float, float] | None],
     ) -> None:
-        super().__init__()
+        super().__init__(parent)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(8)

@@ -23,8 +23,8 @@ _NAMES = ("sharpest", "typical", "widest")
 class AperturePage(QWidget):
     """Growth of light, signal-to-noise ratio, the proposal."""
 
-    def __init__(self, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
+        super().__init__(parent)
         self._model = model
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

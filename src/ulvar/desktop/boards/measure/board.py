@@ -107,7 +107,7 @@ class MeasureBoard(Board):
         if self.page not in ("comparisons", "whole"):
             self.model.field.mark("")
         if self.page != "measured":
-            self.shown = _MAKERS[self.page](self.model, self.theme, self.command)
+            self.shown = _MAKERS[self.page](self, self.model, self.theme, self.command)
             self.shown.refresh()
             self.body.addWidget(self.shown, 1)
             return

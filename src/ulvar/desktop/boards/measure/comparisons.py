@@ -24,8 +24,8 @@ _MOST_ROWS = 400
 class ComparisonsPage(QWidget):
     """Candidates, the best first, with their reasons."""
 
-    def __init__(self, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
+        super().__init__(parent)
         self._model, self._command = model, command
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)

@@ -31,8 +31,8 @@ _LINES = {
 class FieldPage(QWidget):
     """Scatter over brightness, the parts of the noise, variable stars."""
 
-    def __init__(self, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
-        super().__init__()
+    def __init__(self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object]) -> None:
+        super().__init__(parent)
         self._model, self._command = model, command
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
