@@ -21,7 +21,8 @@ from tools.folders import made_folder
 from tools.held import unnoted
 
 from ulvar.engine import Failed, JobContext
-from ulvar.flows import Scored, starfind
+from ulvar.flows import Scored, measure, starfind
+from ulvar.flows.measure import Measured, MeasureTask
 from ulvar.flows.starfind import FindTask
 from ulvar.simulation import DemoSize, make_demo_night
 
@@ -123,11 +124,36 @@ def _remembered(task: FindTask) -> Scored | Failed | None:
     return result
 
 
+def _known(data: np.ndarray, **given: Any) -> Any:
+    """Find the stars of pixels as `find_stars`, or remember them."""
+    from ulvar.stars.detection import find_stars
+
+    mask = given.pop("mask", None)
+    told = repr((data.shape, data.dtype, sorted(given.items()))).encode()
+    key = hashlib.sha256(data.tobytes() + (b"" if mask is None else mask.tobytes()) + told).hexdigest()
+    kept = _found() / f"{key}-pixels"
+    if not kept.is_file():
+        with tempfile.NamedTemporaryFile(dir=kept.parent, delete=False) as begun:
+            pickle.dump(find_stars(data, mask=mask, **given), begun)
+        Path(begun.name).replace(kept)
+    return pickle.loads(kept.read_bytes())
+
+
+_measure = measure.measure_item
+
+
+def _measured(task: MeasureTask) -> Measured | Failed:
+    """Measure an exposure as `measure_item`, its stars remembered; workers are sent this function by its name."""
+    with mock.patch("ulvar.stars.find_stars", _known):
+        return _measure(task)
+
+
 def remember_stars(case: unittest.TestCase) -> None:
     """Let a test of what follows star finding take the stars of pixels in which some test has found them before.
 
-    What is remembered was found by the same code in a file of the same bytes with the same options.
+    What is remembered was found by the same code in a file of the same bytes, or in the same pixels, with the same options.
     """
-    patch = mock.patch.object(starfind, "stars_item", _remembered)
-    patch.start()
-    case.addCleanup(patch.stop)
+    for module, name, function in ((starfind, "stars_item", _remembered), (measure, "measure_item", _measured)):
+        patch = mock.patch.object(module, name, function)
+        patch.start()
+        case.addCleanup(patch.stop)

@@ -37,7 +37,7 @@ _LIBRARIES = (
 _OF_ULVAR = (
     "ulvar.frames.readers", "ulvar.flows.measure", "ulvar.flows.starfind", "ulvar.flows.calibrate", "ulvar.flows.stack",
     "ulvar.flows.intake", "ulvar.flows.masters", "ulvar.flows.pairs", "ulvar.flows.plate", "ulvar.flows.positions", "ulvar.stars.quick",
-    "ulvar.stars.detection", "ulvar.simulation", "unittest.mock", "tools.kept", "ulvar.engine.routines",
+    "ulvar.stars.detection", "ulvar.simulation", "unittest.mock", "tools.kept", "ulvar.engine.routines", "tools.cases",
 )  # fmt: skip
 # What most tests import.
 _THE_REST = (
