@@ -13,21 +13,25 @@ class Closing(FolderCase):
 
     def test_a_statement_that_runs_is_waited_for(self) -> None:
         store = Store(self.folder / "n.sqlite")
-        begun, told = threading.Event(), []
+        begun, told, ran = threading.Event(), [], []
+
+        def runs() -> None:
+            ran.append(1)
+            begun.set()
 
         def ask() -> None:
             store.rows("SELECT 1")
-            begun.set()
+            store._all[-1].connection.set_progress_handler(runs, 10_000)
             told.append(store.rows("WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x + 1 FROM c LIMIT 3000000) SELECT sum(x) FROM c"))
 
         thread = threading.Thread(target=ask)
         thread.start()
-        begun.wait(10)
-        time.sleep(0.05)
+        self.assertTrue(begun.wait(60))
         store.close()
+        before = len(ran)
+        thread.join(60)
         # It had its answer before the file was closed.
-        self.assertEqual(told, [[(3000000 * 3000001 // 2,)]])
-        thread.join(10)
+        self.assertEqual((told, len(ran)), ([[(3000000 * 3000001 // 2,)]], before))
 
     def test_a_transaction_is_waited_for_and_asks_within_itself(self) -> None:
         store = Store(self.folder / "n.sqlite")

@@ -20,6 +20,9 @@ _NEAR = 0.012
 # More points than this are drawn as pixels.
 _MANY = 2500
 
+# What is in sight along each plot's axis, by the plot's name; None is all of it.
+Sight = dict[str, tuple[float, float] | None]
+
 
 @dataclass(frozen=True)
 class Ruler:

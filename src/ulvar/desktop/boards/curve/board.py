@@ -11,6 +11,7 @@ from ulvar.desktop.boards.curve.noise import NoisePage
 from ulvar.desktop.boards.curve.period import PeriodPage
 from ulvar.desktop.parts.plots import Plot
 from ulvar.desktop.parts.widgets import empty_state
+from ulvar.desktop.parts.zoomed import Sight
 from ulvar.engine import counted
 
 PAGES = (
@@ -37,7 +38,7 @@ class CurveBoard(Board):
         self.page = "light"
         self.shown: Page | None = None
         # What is in sight of the axis stays while the board is built anew.
-        self.sight: dict[str, tuple[float, float] | None] = {}
+        self.sight: Sight = {}
         super().__init__(*arguments)
 
     @property

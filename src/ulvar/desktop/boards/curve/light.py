@@ -20,7 +20,7 @@ from ulvar.desktop.parts.inputs import Choice, Number
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme, filter_color
 from ulvar.desktop.parts.widgets import decimals_for, label
-from ulvar.desktop.parts.zoomed import Ruler, ZoomPlot
+from ulvar.desktop.parts.zoomed import Ruler, Sight, ZoomPlot
 from ulvar.engine import counted, true_minus
 from ulvar.flows import CurveResult
 from ulvar.lightcurves import JointFit, LightCurve
@@ -40,12 +40,7 @@ class LightPage(QWidget):
     strips: tuple[str, ...] = _FIRST
 
     def __init__(
-        self,
-        parent: QWidget,
-        model: Model,
-        theme: Theme,
-        command: Callable[[str], object],
-        sight: dict[str, tuple[float, float] | None],
+        self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object], sight: Sight
     ) -> None:
         super().__init__(parent)
         self.model, self.theme, self._sight, self._command = model, theme, sight, command

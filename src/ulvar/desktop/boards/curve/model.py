@@ -13,6 +13,7 @@ from ulvar.desktop.parts.fitwords import ALL_ROWS
 from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.widgets import Rows, decimals_for, label, table
+from ulvar.desktop.parts.zoomed import Sight
 from ulvar.engine import Failed, true_minus
 from ulvar.lightcurves import Posterior
 
@@ -29,12 +30,7 @@ class ModelPage(QWidget):
     chosen = ""
 
     def __init__(
-        self,
-        parent: QWidget,
-        model: Model,
-        theme: Theme,
-        command: Callable[[str], object],
-        sight: dict[str, tuple[float, float] | None],
+        self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object], sight: Sight
     ) -> None:
         super().__init__(parent)
         result = model.curves.curve()

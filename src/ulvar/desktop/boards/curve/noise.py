@@ -12,6 +12,7 @@ from ulvar.desktop.parts.plots import Plot, Points
 from ulvar.desktop.parts.theme import Theme
 from ulvar.desktop.parts.ticks import log_ticks
 from ulvar.desktop.parts.widgets import Rows, label, table
+from ulvar.desktop.parts.zoomed import Sight
 from ulvar.engine import true_minus
 
 
@@ -19,12 +20,7 @@ class NoisePage(QWidget):
     """The time-averaging plot, words on red noise, trends with coefficients, and what the criterion says of others."""
 
     def __init__(
-        self,
-        parent: QWidget,
-        model: Model,
-        theme: Theme,
-        command: Callable[[str], object],
-        sight: dict[str, tuple[float, float] | None],
+        self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object], sight: Sight
     ) -> None:
         super().__init__(parent)
         column = QVBoxLayout(self)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 from ulvar.desktop.dialogs.periods import PeriodView
 from ulvar.desktop.models.model import Model
 from ulvar.desktop.parts.theme import Theme
+from ulvar.desktop.parts.zoomed import Sight
 from ulvar.lightcurves import LightCurve
 
 
@@ -16,12 +17,7 @@ class PeriodPage(PeriodView):
     """Periods of the series' light curve; a click on a point goes to its exposure."""
 
     def __init__(
-        self,
-        parent: QWidget,
-        model: Model,
-        theme: Theme,
-        command: Callable[[str], object],
-        sight: dict[str, tuple[float, float] | None],
+        self, parent: QWidget, model: Model, theme: Theme, command: Callable[[str], object], sight: Sight
     ) -> None:
         def keys(curve: LightCurve) -> list[str]:
             names = {file: raw for raw, file in model.numbers.measured_names().items()}
