@@ -100,6 +100,13 @@ def _found() -> Path:
     return made_once("found", lambda folder: None)
 
 
+def _keep(kept: Path, result: object) -> None:
+    """Keep what was found, for all processes at once."""
+    with tempfile.NamedTemporaryFile(dir=kept.parent, delete=False) as begun:
+        pickle.dump(result, begun)
+    Path(begun.name).replace(kept)
+
+
 _find = starfind.stars_item
 
 
@@ -118,9 +125,7 @@ def _remembered(task: FindTask) -> Scored | Failed | None:
         return replace(result, facts=task.facts)  # type: ignore[no-any-return]
     result = _find(task)
     if isinstance(result, Scored):
-        with tempfile.NamedTemporaryFile(dir=kept.parent, delete=False) as begun:
-            pickle.dump((result, Path(task.table).read_bytes() if task.table else b""), begun)
-        Path(begun.name).replace(kept)
+        _keep(kept, (result, Path(task.table).read_bytes() if task.table else b""))
     return result
 
 
@@ -133,9 +138,7 @@ def _known(data: np.ndarray, **given: Any) -> Any:
     key = hashlib.sha256(data.tobytes() + (b"" if mask is None else mask.tobytes()) + told).hexdigest()
     kept = _found() / f"{key}-pixels"
     if not kept.is_file():
-        with tempfile.NamedTemporaryFile(dir=kept.parent, delete=False) as begun:
-            pickle.dump(find_stars(data, mask=mask, **given), begun)
-        Path(begun.name).replace(kept)
+        _keep(kept, find_stars(data, mask=mask, **given))
     return pickle.loads(kept.read_bytes())
 
 

@@ -208,6 +208,7 @@ def _compare(test: unittest.TestCase, key: str, columns: _Columns) -> None:
         store(module)
     before = held.get(key, [])
     whole = len(before) == len(now)
+    # A column that is none is the same neither each time nor everywhere.
     moved = {
         n: f"{name}: {old} is {[value for value, _ in each]} now"
         for n, ((name, each), old) in enumerate(zip(now, before))

@@ -58,7 +58,7 @@ def weights(count: int) -> np.ndarray:
 def _sums(values: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """Return sums of an array's parts, each number by a weight of its own, and the same of their sizes."""
     flat = np.ravel(values).astype(float)
-    if not math.isfinite(flat.sum()):
+    if not np.isfinite(flat).all():
         np.nan_to_num(flat, copy=False, posinf=9e9, neginf=-9e9)
     flat *= weights(len(flat))
     starts = np.linspace(0, len(flat), PARTS, endpoint=False).astype(int)
