@@ -7,10 +7,12 @@ import hashlib
 import pickle
 import shutil
 import tempfile
+import threading
 import unittest
-from collections.abc import Callable
-from dataclasses import replace
-from functools import cache
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from dataclasses import dataclass, replace
+from functools import cache, wraps
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -20,10 +22,12 @@ import numpy as np
 from tools.folders import made_folder
 from tools.held import unnoted
 
+from ulvar import stars
 from ulvar.engine import Failed, JobContext
-from ulvar.flows import Scored, measure, starfind
-from ulvar.flows.measure import Measured, MeasureTask
+from ulvar.flows import Scored, field, intake, measure, pairs, plate, positions, starfind
 from ulvar.flows.starfind import FindTask
+from ulvar.frames import ExposureFacts
+from ulvar.inspection import PixelLook
 from ulvar.simulation import DemoSize, make_demo_night
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -107,12 +111,17 @@ def _keep(kept: Path, result: object) -> None:
     Path(begun.name).replace(kept)
 
 
-_find = starfind.stars_item
+_find, _look = starfind.stars_item, intake.look_batch
+# Items of work that find stars in the pixels they read.
+_ITEMS = (
+    (measure, "measure_item"), (plate, "plate_item"), (pairs, "pair_item"), (positions, "position_item"), (field, "growth_item"),
+)  # fmt: skip
+_AS_IT_IS = {name: getattr(module, name) for module, name in _ITEMS}
 
 
 def _remembered(task: FindTask) -> Scored | Failed | None:
     """Find the stars of an exposure as `stars_item`, or remember them; workers are sent this function by its name."""
-    if task.calibration is not None:
+    if task.calibration is not None or not Path(task.facts.path).is_file():
         return _find(task)
     told = repr(replace(task, facts=replace(task.facts, path="", mtime_ns=0), table="")).encode()
     key = hashlib.sha256(Path(task.facts.path).read_bytes() + told).hexdigest()
@@ -129,34 +138,81 @@ def _remembered(task: FindTask) -> Scored | Failed | None:
     return result
 
 
-def _known(data: np.ndarray, **given: Any) -> Any:
-    """Find the stars of pixels as `find_stars`, or remember them."""
-    from ulvar.stars.detection import find_stars
-
-    mask = given.pop("mask", None)
-    told = repr((data.shape, data.dtype, sorted(given.items()))).encode()
-    key = hashlib.sha256(data.tobytes() + (b"" if mask is None else mask.tobytes()) + told).hexdigest()
-    kept = _found() / f"{key}-pixels"
+def _looked(exposures: Sequence[ExposureFacts]) -> dict[str, PixelLook]:
+    """Look at a few exposures as `look_batch`, or remember what they looked like."""
+    if not all(Path(facts.path).is_file() for facts in exposures):
+        return _look(exposures)
+    key = hashlib.sha256(repr([(Path(facts.path).stat().st_size, facts.cfa) for facts in exposures]).encode())
+    for facts in exposures:
+        key.update(Path(facts.path).read_bytes())
+    kept = _found() / f"{key.hexdigest()}-looks"
+    paths = [facts.path for facts in exposures]
     if not kept.is_file():
-        _keep(kept, find_stars(data, mask=mask, **given))
-    return pickle.loads(kept.read_bytes())
+        looks = _look(exposures)
+        _keep(kept, {paths.index(path): look for path, look in looks.items()})
+        return looks
+    return {paths[n]: look for n, look in pickle.loads(kept.read_bytes()).items()}
 
 
-_measure = measure.measure_item
+class _Pixels(threading.local):
+    """Whether this thread may remember the stars of pixels."""
+
+    known = False
 
 
-def _measured(task: MeasureTask) -> Measured | Failed:
-    """Measure an exposure as `measure_item`, its stars remembered; workers are sent this function by its name."""
-    with mock.patch("ulvar.stars.find_stars", _known):
-        return _measure(task)
+_pixels = _Pixels()
 
 
-def remember_stars(case: unittest.TestCase) -> None:
-    """Let a test of what follows star finding take the stars of pixels in which some test has found them before.
+def _by_pixels(find: Callable[..., Any]) -> Callable[..., Any]:
+    """Return a function that finds stars as another, or remembers those of the same pixels."""
+
+    @wraps(find)
+    def run(data: np.ndarray, **given: Any) -> Any:
+        if not _pixels.known:
+            return find(data, **given)
+        mask = given.get("mask")
+        told = repr((find.__name__, data.shape, data.dtype, sorted((k, v) for k, v in given.items() if k != "mask")))
+        key = hashlib.sha256(data.tobytes() + (b"" if mask is None else mask.tobytes()) + told.encode()).hexdigest()
+        kept = _found() / f"{key}-pixels"
+        if not kept.is_file():
+            _keep(kept, find(data, **given))
+        return pickle.loads(kept.read_bytes())
+
+    run.by_pixels = True  # type: ignore[attr-defined]
+    return run
+
+
+@dataclass(frozen=True)
+class _Known:
+    """An item of work that remembers the stars of pixels; workers are sent its name."""
+
+    name: str
+
+    def __call__(self, task: Any) -> Any:
+        """Do it."""
+        for name in ("find_stars", "find_brightest"):
+            if not hasattr(find := getattr(stars, name), "by_pixels"):
+                setattr(stars, name, _by_pixels(find))
+        _pixels.known = True
+        try:
+            return _AS_IT_IS[self.name](task)
+        finally:
+            _pixels.known = False
+
+
+@contextmanager
+def remembering() -> Iterator[None]:
+    """What is looked at and whose stars are found in here is taken from where some test has found it before.
 
     What is remembered was found by the same code in a file of the same bytes, or in the same pixels, with the same options.
     """
-    for module, name, function in ((starfind, "stars_item", _remembered), (measure, "measure_item", _measured)):
-        patch = mock.patch.object(module, name, function)
-        patch.start()
-        case.addCleanup(patch.stop)
+    with ExitStack() as patches:
+        known = [(module, name, _Known(name)) for module, name in _ITEMS]
+        for module, name, function in ((starfind, "stars_item", _remembered), (intake, "look_batch", _looked), *known):
+            patches.enter_context(mock.patch.object(module, name, function))
+        yield
+
+
+def remember_stars(case: unittest.TestCase) -> None:
+    """Let a test of what follows looking and star finding remember both."""
+    case.enterContext(remembering())

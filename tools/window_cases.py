@@ -12,6 +12,7 @@ from unittest import mock
 from PySide6.QtCore import QEvent, QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QWidget
+from tools.cases import remember_stars
 from tools.folders import made_folder
 from tools.shown import at_rest
 from tools.warm import WarmPools
@@ -48,6 +49,7 @@ class WindowCase(unittest.TestCase):
             warm = mock.patch("ulvar.desktop.models.jobs.PoolKeeper", WarmPools.of)
             warm.start()
             self.addCleanup(warm.stop)
+            remember_stars(self)
         # Changes are one step of undo if no time lies between; how fast a machine goes must not say.
         self.passed_s = 0.0
         clock = mock.patch("ulvar.desktop.models.edits.monotonic", lambda: self.passed_s)

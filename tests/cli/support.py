@@ -10,7 +10,7 @@ from typing import Any, NoReturn
 from unittest import mock
 
 import numpy as np
-from tools.cases import FolderCase
+from tools.cases import FolderCase, remembering
 from tools.held import note
 from tools.warm import WarmPools
 
@@ -45,6 +45,7 @@ class Command(FolderCase):
             # Usage names the program, not what runs the tests.
             mock.patch.object(sys.modules["__main__"], "__package__", None),
             mock.patch("ulvar.cli.common.PoolKeeper", WarmPools.of),
+            remembering(),
             contextlib.redirect_stdout(out),
             contextlib.redirect_stderr(err),
         ):

@@ -5,7 +5,6 @@ import math
 from typing import ClassVar
 
 import numpy as np
-from tools.cases import remember_stars
 
 from tests.cli.support import Command
 from ulvar.photometry import read_series, scintillation
@@ -43,7 +42,6 @@ class Night(Command):
 
     def setUp(self) -> None:
         super().setUp()
-        remember_stars(self)
         for k, image in enumerate(self.frames):
             self.write(
                 f"n/p{k:02d}.fits", image, IMAGETYP="light", EXPTIME=5.0, DATE_OBS=f"2027-02-11T20:{k:02d}:00", EGAIN=GAIN,

@@ -5,7 +5,6 @@ from pathlib import Path
 
 import numpy as np
 from bench.made_series import BANDS, FIELDS, GAIN, PER_SERIES, interleaved
-from tools.cases import remember_stars
 
 from tests.cli.support import Command
 from ulvar.frames import header_of
@@ -14,7 +13,6 @@ from ulvar.frames import header_of
 class SeriesBySeries(Command):
     def setUp(self) -> None:
         super().setUp()
-        remember_stars(self)
         self.skies = interleaved(self.write)
         self.raw = self.folder / "raw"
         self.keys = [f"{name.replace(' ', '-')}-{band}" for name in FIELDS for band in BANDS]

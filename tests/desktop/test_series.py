@@ -7,7 +7,7 @@ from bench.made_series import PER_SERIES, WIDTH, interleaved
 from PySide6.QtCore import QSettings, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QLabel
-from tools.cases import FolderCase, remember_stars
+from tools.cases import FolderCase
 from tools.window_cases import WindowCase
 
 from ulvar.desktop.models.starpick import give_role
@@ -22,7 +22,6 @@ class SeriesWindow(WindowCase):
 
     def setUp(self) -> None:
         super().setUp()
-        remember_stars(self)
         self.skies = interleaved(self.write)
         self.window.resize(1280, 800)
         self.model = self.window.model

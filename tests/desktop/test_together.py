@@ -5,7 +5,6 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import Qt
-from tools.cases import remember_stars
 from tools.window_cases import WindowCase
 
 from ulvar.frames import header_of, read_plane, write_fits
@@ -39,7 +38,6 @@ def write_exposure(path: Path, x: np.ndarray, y: np.ndarray, flux: np.ndarray, f
 class TogetherCase(WindowCase):
     def setUp(self) -> None:
         super().setUp()
-        remember_stars(self)
         self.x, self.y, self.flux = field_stars()
         self.raw = self.folder / "raw"
         self.raw.mkdir()

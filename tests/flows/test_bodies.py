@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
-from tools.cases import FolderCase
+from tools.cases import FolderCase, remember_stars
 
 from tests.cli.support import Command
 from ulvar.astrometry import Orbit, Wcs, ephemeris, offset_position, tangent_plane
@@ -38,6 +38,7 @@ class Moving(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(7)
         self.sky = np.column_stack([RA + rng.uniform(-0.09, 0.09, 70), DEC + rng.uniform(-0.07, 0.07, 70)])
         self.flux = 10 ** rng.uniform(4.0, 5.2, 70)

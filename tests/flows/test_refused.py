@@ -4,7 +4,7 @@ import dataclasses
 from pathlib import Path
 
 import numpy as np
-from tools.cases import FolderCase
+from tools.cases import FolderCase, remember_stars
 
 from ulvar.astrometry import StarCatalogue
 from ulvar.combine import Method, Rejection
@@ -59,6 +59,7 @@ class Damaged(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         rng = np.random.default_rng(17)
         self.x, self.y = rng.uniform(20, WIDTH - 20, 40), rng.uniform(20, HEIGHT - 20, 40)
         flux = 10 ** rng.uniform(3.8, 5, 40)

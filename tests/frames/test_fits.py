@@ -83,6 +83,9 @@ class Reading(FolderCase):
             shutil.copyfileobj(source, target)
         np.testing.assert_array_equal(read_plane(str(self.folder / "b.fits.gz")), data.astype(np.float32))
         self.assertEqual(scan_file(str(self.folder / "b.fits.gz")).exposure_s, 3.0)
+        for path in (fz, plain, self.folder / "b.fits.gz"):
+            bands = FileRows(str(path)).bands([30, 7, 8], 4)
+            np.testing.assert_array_equal(bands, [data[y : y + 4] for y in (30, 7, 8)])
 
     def test_image_in_an_extension_inherits_the_primary_header(self) -> None:
         path = self.folder / "ext.fits"

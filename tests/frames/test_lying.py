@@ -182,8 +182,9 @@ class Lying(FolderCase):
             other = self.folder / "other.fits"
             fitsio.write(str(other), data + 1, compress="RICE" if kind == "tiles" else None, clobber=True)
             other.replace(path)
-            with self.subTest(kind), self.assertRaisesRegex(FrameError, "has changed while it was read"):
-                rows.rows(5, 10)
+            for read, which in ((rows.rows, 5), (rows.bands, [5])):
+                with self.subTest(kind), self.assertRaisesRegex(FrameError, "has changed while it was read"):
+                    read(which, 10)
             # Cut under the reader, it is told as well.
             fresh = open_rows(str(path))
             os.truncate(path, 3000)
@@ -294,6 +295,14 @@ class AnyCards(unittest.TestCase):
         self.assertEqual((units[0].data_bytes, units[0].end), (size, len(first)))
         self.assertEqual([u.data_bytes for u in units[1:]], [21] * more)
         self.assertEqual(units[-1].end, len(data))
+
+    def test_cards_begin_every_80_bytes_and_the_first_of_a_name_counts(self) -> None:
+        words = b"COMMENT " + b"END     ".rjust(40) + b"NAXIS1  =                    9"
+        cards = [card(*c) for c in [*plain("8", 5), ("NAXIS1", "7")]]
+        text = b"".join([*cards, words.ljust(80), *[b"HISTORY".ljust(80)] * 290, card("PCOUNT", "3"), b"END".ljust(80)])
+        data = text + b" " * (-len(text) % 2880) + b"\0" * 2880
+        (unit,) = units_of(lambda start, count: data[start : start + count], "x")
+        self.assertEqual((unit.data_start, unit.data_bytes), (len(data) - 2880, 8))
 
     def test_random_groups(self) -> None:
         """The first axis is 0 and does not count: 5 groups of 3 x 4 values with 2 more each."""

@@ -11,7 +11,7 @@ from typing import Any, ClassVar
 import numpy as np
 import tifffile
 from bench.made_files import write_cube, write_dng
-from tools.cases import FolderCase, files_under, stamps
+from tools.cases import FolderCase, files_under, remember_stars, stamps
 
 from ulvar import simulation
 from ulvar.engine import JobContext
@@ -36,6 +36,7 @@ class MadeNight(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         self.rng = np.random.default_rng(77)
         self.camera = Camera(WIDTH, HEIGHT, seed=6, dead_column=200)
         self.stars = self.rng.uniform(10, 230, (30, 2)) * [WIDTH / HEIGHT, 1], 10 ** self.rng.uniform(3.6, 5, 30)

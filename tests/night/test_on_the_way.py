@@ -5,7 +5,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from tools.cases import FolderCase, files_under, made_once, small_demo
+from tools.cases import FolderCase, files_under, made_once, remember_stars, small_demo
 from tools.nights import with_catalogue, worked
 
 from ulvar.combine import Method
@@ -49,6 +49,10 @@ def _measure(folder: Path) -> None:
 
 
 class OnTheWay(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        remember_stars(self)
+
     def night(self, name: str) -> Night:
         """Return a copy of one of the nights."""
         shutil.copytree(made_once("on the way", _measure) / name, self.folder / name)

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
-from tools.cases import FolderCase, small_demo, stamps
+from tools.cases import FolderCase, remember_stars, small_demo, stamps
 
 from ulvar.engine import JobContext, StopRequested
 from ulvar.flows import CameraNumbers, Library, measure, plate, starfind
@@ -20,6 +20,7 @@ class Resuming(FolderCase):
 
     def setUp(self) -> None:
         super().setUp()
+        remember_stars(self)
         demo = small_demo()
         lights = sorted((demo / "raw" / "lights" / "V").glob("*.fits"))[:6]
         self.night = Night.create(self.folder / "night", lights)

@@ -85,26 +85,27 @@ class Comparison:
 def make_thumb(source: RowSource, subtract: F32Array | None = None) -> Thumb:
     """Return cell levels of a frame, after a plane was subtracted if one is given."""
     height, width = source.height, source.width
-    bands = min(_BANDS, height)
-    starts = np.linspace(0, max(0, height - _BAND_ROWS), bands).astype(int) // 2 * 2
+    rows = min(_BAND_ROWS, height)
+    starts = [int(y) // 2 * 2 for y in np.linspace(0, height - rows, min(_BANDS, height))]
+    every = _bands(source, starts, rows)
+    if subtract is not None:
+        every -= np.stack([subtract[y0 : y0 + rows] for y0 in starts])
+    noises = [noise for noise in map(difference_noise, every) if math.isfinite(noise)]
     edges = np.linspace(0, width, min(_COLUMNS, width) + 1).astype(int)
     widths = np.diff(edges)
-    cells = np.empty((bands, len(widths)))
-    noises = []
-    for j, y0 in enumerate(starts):
-        y1 = min(height, int(y0) + _BAND_ROWS)
-        band = source.rows(int(y0), y1)
-        if subtract is not None:
-            band -= subtract[y0:y1]
-        noise = difference_noise(band)
-        if math.isfinite(noise):
-            noises.append(noise)
-        for size in np.unique(widths):
-            # Cells of one width are sorted in one go.
-            of = np.flatnonzero(widths == size)
-            values = band[:, edges[of][:, None] + np.arange(size)].transpose(1, 0, 2).reshape(len(of), -1)
-            cells[j, of] = row_medians(values)
+    cells = np.empty((len(starts), len(widths)))
+    for size in np.unique(widths):
+        # Cells of one width are sorted in one go.
+        of = np.flatnonzero(widths == size)
+        values = every[:, :, edges[of][:, None] + np.arange(size)].transpose(0, 2, 1, 3)
+        cells[:, of] = row_medians(values.reshape(len(starts), len(of), -1))
     return Thumb(cells, float(np.median(noises)) if noises else math.nan)
+
+
+def _bands(source: RowSource, starts: Sequence[int], rows: int) -> F32Array:
+    # What is packed in tiles is opened once for all of them where the source can.
+    at_once = getattr(source, "bands", None)
+    return np.asarray(at_once(starts, rows) if at_once is not None else [source.rows(y, y + rows) for y in starts])
 
 
 def _spread(values: F64Array) -> float:

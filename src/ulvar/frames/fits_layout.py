@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 import re
+import struct
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -25,6 +26,9 @@ _BITPIX = (8, 16, 32, 64, -32, -64)
 _PACKINGS = ("RICE_1", "RICE_ONE", "GZIP_1", "GZIP_2", "PLIO_1", "HCOMPRESS_1", "NOCOMPRESS")
 _WHOLE = re.compile(rb"[+-]?\d{1,30}(?:\.0*)?")
 _ODD = re.compile(rb"[^\x20-\x7e]")
+_PLAIN = bytes(range(0x20, 0x7F))
+_END = b"END     "
+_CARDS = struct.Struct(f"8s2s{CARD - 10}s")
 
 
 @dataclass(frozen=True)
@@ -55,6 +59,14 @@ class Unit:
         return self.data_start + -(-self.data_bytes // BLOCK) * BLOCK
 
 
+def _end_of(header: bytes, first: int) -> int:
+    """Return where the END card begins, looked for from a card on; -1 where there is none."""
+    at = header.find(_END, first)
+    while at >= 0 and at % CARD:
+        at = header.find(_END, at + 1)
+    return at
+
+
 def _header(read: Callable[[int, int], bytes], start: int, path: str) -> bytes:
     """Return a header's blocks up to the one that holds END."""
     step = 8 * BLOCK
@@ -65,22 +77,18 @@ def _header(read: Callable[[int, int], bytes], start: int, path: str) -> bytes:
             raise FrameError(path, "the file is cut short: it ends within its header" if header else "it has no header")
         first = len(header)
         header += more
-        for at in range(first - first % CARD, len(header) - 7, CARD):
-            if at > MAX_CARDS * CARD:
-                raise FrameError(path, f"its header is longer than {MAX_CARDS} cards")
-            if header[at : at + 8] == b"END     ":
-                return header[: -(-(at + CARD) // BLOCK) * BLOCK]
+        at = _end_of(header, first - first % CARD)
+        if at > MAX_CARDS * CARD or (at < 0 and len(header) > MAX_CARDS * CARD):
+            raise FrameError(path, f"its header is longer than {MAX_CARDS} cards")
+        if at >= 0:
+            return header[: -(-(at + CARD) // BLOCK) * BLOCK]
         step = 64 * BLOCK
 
 
 def _values(header: bytes) -> dict[bytes, bytes]:
-    """Return the bytes of the values of a header's cards, the first of a name."""
-    found: dict[bytes, bytes] = {}
-    for at in range(0, len(header) - CARD + 1, CARD):
-        card = header[at : at + CARD]
-        if card[8:10] == b"= ":
-            found.setdefault(card[:8].rstrip(), card[10:].partition(b"/")[0].strip())
-    return found
+    """Return what stands behind the names of a header's cards that have a value: value and comment, the first of a name."""
+    cards = list(_CARDS.iter_unpack(header[: len(header) // CARD * CARD]))
+    return {name.rstrip(): rest for name, sign, rest in reversed(cards) if sign == b"= "}
 
 
 class _Cards:
@@ -90,9 +98,13 @@ class _Cards:
         self.values = _values(header)
         self.path = path
 
+    def _value(self, name: str) -> bytes | None:
+        rest = self.values.get(name.encode())
+        return None if rest is None else rest.partition(b"/")[0].strip()
+
     def whole(self, name: str, default: int | None = None) -> int:
         """Return a whole number of a header, not negative but for BITPIX."""
-        text = self.values.get(name.encode())
+        text = self._value(name)
         if text is None:
             if default is None:
                 raise FrameError(self.path, f"its header does not say {name}")
@@ -118,11 +130,11 @@ class _Cards:
 
     def flag(self, name: str) -> bool:
         """Whether a card says T."""
-        return self.values.get(name.encode()) == b"T"
+        return self._value(name) == b"T"
 
     def text(self, name: str) -> str:
         """Return a text without its quotes; empty where there is none."""
-        return self.values.get(name.encode(), b"").strip(b"'").strip().decode("ascii", "replace")
+        return (self._value(name) or b"").strip(b"'").strip().decode("ascii", "replace")
 
 
 def _shown(text: bytes) -> str:
@@ -168,7 +180,7 @@ def _unit(read: Callable[[int, int], bytes], start: int, path: str) -> Unit:
     elif image:
         _check_image(axes, path)
     plain = image and cards.text("EXTNAME") != "MASK"
-    return Unit(start, start + len(header), length, _ODD.search(header) is not None, plain)
+    return Unit(start, start + len(header), length, bool(header.translate(None, _PLAIN)), plain)
 
 
 def units_of(

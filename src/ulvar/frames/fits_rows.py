@@ -8,7 +8,7 @@ import sys
 import tempfile
 import warnings
 import weakref
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +89,8 @@ class FileRows:
             blank = header.get("BLANK") if self._type > 0 else None
             self._blank = None if blank is None else int(blank)
             self._packed = is_packed(self._file)
+            # Whether there is anything for `stored_mask` to read.
+            self.masked = len(handle) > 2 or (len(handle) == 2 and hdu == 0)
             # What Ulvar wrote carries the sum of its pixels, which costs next to nothing to add up while they are read.
             own = (
                 header.get("RECIPEID") is not None
@@ -163,9 +165,7 @@ class FileRows:
             out[...] = self._whole.rows(y0, y1)
             return
         if self._tiled is not None:
-            with reading(self.path, "its pixels"), open_fits(self.path) as handle:
-                self._check_same(os.stat(self._file))  # noqa: PTH116 - as above
-                out[...] = self._tiles(handle[self._tiled], y0, y1)
+            self._tiles_into([y0], out[None])
             return
         with reading(self.path, "its pixels"):
             handle = os.open(self._file, os.O_RDONLY)
@@ -175,6 +175,28 @@ class FileRows:
                 self._check_same(os.fstat(handle))
             finally:
                 os.close(handle)
+
+    def bands(self, starts: Sequence[int], count: int) -> F32Array:
+        """Return bands of `count` rows from each of `starts` on, shape (bands, count, width): a compressed file is opened once for all.
+
+        Raises
+        ------
+        FrameError
+            As `rows_into`.
+        """
+        out = np.empty((len(starts), count, self.width), dtype=np.float32)
+        if self._tiled is None:
+            for y0, band in zip(starts, out):
+                self.rows_into(y0, y0 + count, band)
+        else:
+            self._tiles_into(starts, out)
+        return out
+
+    def _tiles_into(self, starts: Sequence[int], out: F32Array) -> None:
+        with reading(self.path, "its pixels"), open_fits(self.path) as handle:
+            self._check_same(os.stat(self._file))  # noqa: PTH116 - one call, the path is text here
+            for y0, band in zip(starts, out):
+                band[...] = self._tiles(handle[self._tiled], y0, y0 + len(band))
 
     def _check_same(self, status: os.stat_result) -> None:
         if _stamp(status) != self._stamp:

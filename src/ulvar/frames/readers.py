@@ -119,10 +119,8 @@ def read_frame(facts: ExposureFacts | str, rows: tuple[int, int] | None = None) 
         mark(mask, data >= full, MaskBit.SATURATED)
     if known.nonlinear_adu is not None:
         mark(mask, data >= known.nonlinear_adu, MaskBit.NONLINEAR)
-    if is_fits_path(known.path):
-        stored = stored_mask(known.path, shape, rows)
-        if stored is not None:
-            mask |= stored
+    if isinstance(source, FileRows) and source.masked and (stored := stored_mask(known.path, shape, rows)) is not None:
+        mask |= stored
     return Frame(data=data, facts=known, mask=mask if mask.any() else None)
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from datetime import UTC, datetime
+from functools import lru_cache
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -19,32 +20,31 @@ LANE = 18
 _MOMENTS = 160
 
 
+@lru_cache(maxsize=8)
+def _course(
+    ra_deg: float, dec_deg: float, site: tuple[float, float, float], low: float, high: float
+) -> tuple[np.ndarray, ...]:
+    """Return moments [s since 1970], altitudes of Sun and Moon [deg], the Moon's lit share and a field's airmass, each of shape (_MOMENTS,)."""
+    # Sun, Moon and field move so evenly that a fourth of the moments tells the others.
+    nodes = np.linspace(low, high, _MOMENTS // 4)
+    stamps = [datetime.fromtimestamp(m, UTC) for m in nodes]
+    columns = (sun_altitude_deg(stamps, site), *moon_at(stamps, site), airmass_at(stamps, ra_deg, dec_deg, site))
+    moments = np.linspace(low, high, _MOMENTS)
+    return moments, *(np.interp(moments, nodes, column) for column in columns)
+
+
 class NightSky:
     """Sun, Moon and airmass over a span of time, computed once for each span and field."""
 
     def __init__(self) -> None:
-        self._known: dict[tuple, tuple[np.ndarray, ...]] = {}
         self._moments = np.empty(0)
 
     def follow(self, facts: ExposureFacts, low: float, high: float) -> None:
         """Compute for a field and a span of time [s since 1970]."""
         if facts.site is None or facts.ra_deg is None or facts.dec_deg is None:
             return
-        key = (facts.path, low, high)
-        if key not in self._known:
-            if len(self._known) > 8:
-                self._known.clear()
-            # Sun, Moon and field move so evenly that a fourth of the moments tells the others.
-            nodes = np.linspace(low, high, _MOMENTS // 4)
-            stamps = [datetime.fromtimestamp(m, UTC) for m in nodes]
-            moon, lit = moon_at(stamps, facts.site)
-            columns = (
-                sun_altitude_deg(stamps, facts.site), moon, lit,
-                airmass_at(stamps, facts.ra_deg, facts.dec_deg, facts.site),
-            )  # fmt: skip
-            moments = np.linspace(low, high, _MOMENTS)
-            self._known[key] = (moments, *(np.interp(moments, nodes, column) for column in columns))
-        self._moments, self.sun, self.moon, self.lit, self.airmass = self._known[key]
+        course = _course(facts.ra_deg, facts.dec_deg, facts.site, low, high)
+        self._moments, self.sun, self.moon, self.lit, self.airmass = course
 
     def _x(self, plot: QRectF) -> np.ndarray:
         low, high = self._moments[0], self._moments[-1]
