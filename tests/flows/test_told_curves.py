@@ -171,14 +171,13 @@ class Figures(FolderCase):
             path = self.folder / f"f{ending}"
             write_figure(path, made)
             self.assertTrue(path.read_bytes().startswith(start))
-            with self.assertRaises(OutputExists):
+            with self.assertRaises(OutputExists), mock.patch("ulvar.flows.figure.figure_bytes", side_effect=AssertionError("drawn for nothing")):
                 write_figure(path, made)
         svg = (self.folder / "f.svg").read_text()
         for words in ("BJD (TDB) − 2461448, d", "target − comparisons, mag", "left,", "mmag", "depth", "ratio of radii"):
             self.assertIn(words, svg)
         self.assertIn("T, &lt;b&gt;", svg)
-        again = figure_bytes(made, FigureStyle(), "pdf")
-        self.assertEqual(again, figure_bytes(made, FigureStyle(), "pdf"))
+        self.assertEqual((self.folder / "f.pdf").read_bytes(), figure_bytes(made, FigureStyle(), "pdf"))
         with self.assertRaisesRegex(ValueError, ".pdf"):
             write_figure(self.folder / "f.gif", made)
 
@@ -247,8 +246,11 @@ class Reports(FolderCase):
         self.assertGreater(paper.read_bytes().count(b"/Type /Page\n") + paper.read_bytes().count(b"/Type /Page "), 0)
         with self.assertRaisesRegex(ValueError, ".html"):
             write_report(self.folder / "r.txt", made, facts)
-        with self.assertRaises(OutputExists):
+        with self.assertRaises(OutputExists), mock.patch("ulvar.flows.report.figure_bytes", side_effect=AssertionError("drawn for nothing")):
             write_report(paper, made, facts)
+        with self.assertRaisesRegex(ValueError, "axis"):
+            write_report(self.folder / "new" / "r.html", made, facts, style=FigureStyle(axis="x"))
+        self.assertFalse((self.folder / "new").exists())
 
 
 class Exchange(FolderCase):

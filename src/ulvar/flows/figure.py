@@ -187,9 +187,11 @@ def write_figure(
     ending = path.suffix.lower()
     if ending not in FIGURE_ENDINGS:
         raise ValueError(f"{path}: figures are written as {', '.join(FIGURE_ENDINGS)}")
-    drawn = figure_bytes(result, style or FigureStyle(), ending[1:], beneath=beneath)
+    shown = style or FigureStyle()
+    shown.check()
+    # What may not be written is not drawn, which takes a second.
     with atomic_path(path, replace=replace) as temporary:
-        temporary.write_bytes(drawn)
+        temporary.write_bytes(figure_bytes(result, shown, ending[1:], beneath=beneath))
 
 
 def figure_bytes(

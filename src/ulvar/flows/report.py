@@ -191,10 +191,10 @@ def write_report(
     if ending not in REPORT_ENDINGS:
         raise ValueError(f"{path}: reports are written as {', '.join(REPORT_ENDINGS)}")
     sections = _sections(result, table, facts)
-    drawn = style or FigureStyle()
-    content = (_html if ending == ".html" else _pdf)(result, facts, sections, drawn, beneath)
+    shown = style or FigureStyle()
+    shown.check()
     with atomic_path(path, replace=replace) as temporary:
-        temporary.write_bytes(content)
+        temporary.write_bytes((_html if ending == ".html" else _pdf)(result, facts, sections, shown, beneath))
 
 
 def _html(

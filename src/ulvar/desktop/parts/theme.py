@@ -150,6 +150,8 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
     palette.setColor(QPalette.ColorGroup.Disabled, role.ButtonText, theme.color("mute"))
     app.setPalette(palette)
     app.setFont(font("label"))
+    # From one sheet to another Qt styles each part as often as it has parts around it; without a sheet between, once.
+    app.setStyleSheet("")
     app.setStyleSheet(sheet)
 
 
