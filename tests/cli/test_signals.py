@@ -1,5 +1,7 @@
 """A command that is told to end, or killed, leaves no worker and no half file behind."""
 
+import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -19,10 +21,22 @@ main()
 """
 
 
-def children(process: int) -> list[int]:
-    """Return the processes that a process has started."""
-    found = Path(f"/proc/{process}/task/{process}/children").read_text().split()
-    return [int(number) for number in found]
+def descendants(process: int) -> list[int]:
+    """Return the processes that a process has started, and those that they have."""
+    try:
+        found = Path(f"/proc/{process}/task/{process}/children").read_text().split()
+    except OSError:
+        return []
+    return [each for number in map(int, found) for each in (number, *descendants(number))]
+
+
+def spent(process: int) -> float:
+    """Return the processor time of a process [s]."""
+    try:
+        fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+    except OSError:
+        return 0.0
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
 def lives(process: int) -> bool:
@@ -35,8 +49,8 @@ def lives(process: int) -> bool:
 
 
 class Ended(Command):
-    def begun(self) -> tuple[subprocess.Popen, list[int]]:
-        """Start finding stars, and return the command and its workers once each has done something."""
+    def begun(self, *, writing: bool = False) -> tuple[subprocess.Popen, list[int]]:
+        """Start finding stars, and return the command and its workers while these find them, or when all are found and some are written."""
         lights = self.bare(40)
         command = subprocess.Popen(
             [sys.executable, "-c", _ULVAR, "stars", str(lights), "--table", str(self.folder / "t")],
@@ -44,13 +58,17 @@ class Ended(Command):
         )  # fmt: skip
         self.addCleanup(command.wait)
         self.addCleanup(command.kill)
+        workers: list[int] = []
         for _ in range(1200):
-            if len(list(self.folder.glob("t/*.csv"))) > 2 or command.poll() is not None:
+            if command.poll() is not None:
+                break
+            workers = descendants(command.pid)
+            if len(list(self.folder.glob("t/*.csv"))) > 2 if writing else sum(spent(worker) > 0.05 for worker in workers) >= 3:
                 break
             time.sleep(0.05)
         self.assertIsNone(command.poll(), "it was done before it could be stopped")
-        workers = children(command.pid)
-        self.assertGreaterEqual(len(workers), 2)
+        self.assertGreaterEqual(len(workers), 3)
+        self.assertEqual(self.folder.joinpath("t").exists(), writing)
         return command, workers
 
     def gone(self, workers: list[int]) -> bool:
@@ -64,15 +82,14 @@ class Ended(Command):
     def test_told_to_end(self) -> None:
         for number in (signal.SIGTERM, signal.SIGINT):
             with self.subTest(number.name):
-                command, workers = self.begun()
+                command, workers = self.begun(writing=number == signal.SIGTERM)
                 command.send_signal(number)
                 _, err = command.communicate(timeout=60)
                 self.assertEqual(command.returncode, 130)
                 self.assertNotIn("Traceback", err)
                 self.assertTrue(self.gone(workers))
                 self.assertEqual([f for f in files_under(self.folder / "t") if f.startswith(".")], [])
-                for file in (self.folder / "t").iterdir():
-                    file.unlink()
+                shutil.rmtree(self.folder / "t", ignore_errors=True)
 
     def test_ctrl_c_in_unlucky_moments(self) -> None:
         """In an object's finalizer it is not lost; a lock that is taken at that moment, and a thread that waits for it, hold nothing up."""

@@ -30,7 +30,7 @@ class Line(QWidget):
         self.theme = theme
         self._press: float | None = None
         self._drag: float | None = None
-        self._dots_layer = Layer()
+        self._sky_layer, self._dots_layer = Layer(), Layer()
         self.setMinimumWidth(300)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -81,11 +81,17 @@ class Line(QWidget):
         facts = next((f for f in placed if f.path in members), placed[0] if placed else None)
         if facts is None:
             return
-        self.state.sky.follow(facts, *self.state.span())
-        self.state.sky.paint_twilight(painter, self.theme, plot)
-        if self._model.station in SERIES_STATIONS:
-            self.state.sky.paint_moon(painter, self.theme, plot)
-            self.state.sky.paint_airmass(painter, self.theme, plot)
+        sky, span, whole = self.state.sky, self.state.span(), self._model.station in SERIES_STATIONS
+        sky.follow(facts, *span)
+
+        def draw(layer: QPainter) -> None:
+            sky.paint_twilight(layer, self.theme, plot)
+            if whole:
+                sky.paint_moon(layer, self.theme, plot)
+                sky.paint_airmass(layer, self.theme, plot)
+
+        key = (self.theme.name, plot.getRect(), span, facts.ra_deg, facts.dec_deg, facts.site, whole)
+        self._sky_layer.paint(painter, self, key, draw)
 
     def _paint_axes(self, painter: QPainter, plot: QRectF) -> None:
         t = self.theme

@@ -6,6 +6,7 @@ import atexit
 import shutil
 import tempfile
 from dataclasses import dataclass
+from functools import cache
 from importlib import resources
 
 from PySide6.QtCore import QPointF, Qt
@@ -100,6 +101,12 @@ def load_fonts() -> None:
 
 def font(kind: str, scale: float = 1.0) -> QFont:
     """Return a font of a kind, with figures of one width."""
+    # A copy: whoever asks may change it.
+    return QFont(_font(kind, scale))
+
+
+@cache
+def _font(kind: str, scale: float) -> QFont:
     size, weight = _TYPE[kind]
     result = QFont(_FAMILY)
     result.setPixelSize(round(size * scale))
