@@ -171,7 +171,10 @@ class Figures(FolderCase):
             path = self.folder / f"f{ending}"
             write_figure(path, made)
             self.assertTrue(path.read_bytes().startswith(start))
-            with self.assertRaises(OutputExists), mock.patch("ulvar.flows.figure.figure_bytes", side_effect=AssertionError("drawn for nothing")):
+            with (
+                self.assertRaises(OutputExists),
+                mock.patch("ulvar.flows.figure.figure_bytes", side_effect=AssertionError("drawn for nothing")),
+            ):
                 write_figure(path, made)
         svg = (self.folder / "f.svg").read_text()
         for words in ("BJD (TDB) − 2461448, d", "target − comparisons, mag", "left,", "mmag", "depth", "ratio of radii"):
@@ -246,7 +249,10 @@ class Reports(FolderCase):
         self.assertGreater(paper.read_bytes().count(b"/Type /Page\n") + paper.read_bytes().count(b"/Type /Page "), 0)
         with self.assertRaisesRegex(ValueError, ".html"):
             write_report(self.folder / "r.txt", made, facts)
-        with self.assertRaises(OutputExists), mock.patch("ulvar.flows.report.figure_bytes", side_effect=AssertionError("drawn for nothing")):
+        with (
+            self.assertRaises(OutputExists),
+            mock.patch("ulvar.flows.report.figure_bytes", side_effect=AssertionError("drawn for nothing")),
+        ):
             write_report(paper, made, facts)
         with self.assertRaisesRegex(ValueError, "axis"):
             write_report(self.folder / "new" / "r.html", made, facts, style=FigureStyle(axis="x"))
