@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from pathlib import Path
 
@@ -31,6 +32,12 @@ def members(group: int) -> list[int]:
             if fields and int(fields[2]) == group and fields[0] not in ("Z", "X"):
                 found.append(int(place.name))
     return found
+
+
+def spent(process: int) -> float:
+    """Return the processor time of a process [s]."""
+    fields = _stat(process)
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK") if fields else 0.0
 
 
 def is_worker(process: int) -> bool:

@@ -1,13 +1,12 @@
 """A command that is told to end, or killed, leaves no worker and no half file behind."""
 
-import os
 import shutil
 import signal
 import subprocess
 import sys
 import time
-from pathlib import Path
 
+from bench.storm.marks import is_worker, members, spent
 from tools.cases import files_under
 
 from tests.cli.support import Command
@@ -21,60 +20,36 @@ main()
 """
 
 
-def descendants(process: int) -> list[int]:
-    """Return the processes that a process has started, and those that they have."""
-    try:
-        found = Path(f"/proc/{process}/task/{process}/children").read_text().split()
-    except OSError:
-        return []
-    return [each for number in map(int, found) for each in (number, *descendants(number))]
-
-
-def spent(process: int) -> float:
-    """Return the processor time of a process [s]."""
-    try:
-        fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
-    except OSError:
-        return 0.0
-    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
-
-
-def lives(process: int) -> bool:
-    """Whether a process runs still."""
-    try:
-        state = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0]
-    except OSError:
-        return False
-    return state not in ("Z", "X")
-
-
 class Ended(Command):
-    def begun(self, *, writing: bool = False) -> tuple[subprocess.Popen, list[int]]:
-        """Start finding stars, and return the command and its workers while these find them, or when all are found and some are written."""
+    def begun(self, *, writing: bool = False) -> subprocess.Popen:
+        """Start finding stars, and return the command while its workers find them, or when all are found and some are written."""
         lights = self.bare(40)
         command = subprocess.Popen(
             [sys.executable, "-c", _ULVAR, "stars", str(lights), "--table", str(self.folder / "t")],
-            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, process_group=0,
         )  # fmt: skip
         self.addCleanup(command.wait)
         self.addCleanup(command.kill)
-        workers: list[int] = []
+
+        def at_it() -> bool:
+            if writing:
+                return len(list(self.folder.glob("t/*.csv"))) > 2
+            return sum(is_worker(process) and spent(process) > 0.05 for process in members(command.pid)) >= 2
+
         for _ in range(1200):
-            if command.poll() is not None:
-                break
-            workers = descendants(command.pid)
-            if len(list(self.folder.glob("t/*.csv"))) > 2 if writing else sum(spent(worker) > 0.05 for worker in workers) >= 3:
+            if at_it() or command.poll() is not None:
                 break
             time.sleep(0.05)
         self.assertIsNone(command.poll(), "it was done before it could be stopped")
-        self.assertGreaterEqual(len(workers), 3)
+        # All that it has started, the server that workers are forked from as well.
+        self.assertGreaterEqual(len(members(command.pid)), 4)
         self.assertEqual(self.folder.joinpath("t").exists(), writing)
-        return command, workers
+        return command
 
-    def gone(self, workers: list[int]) -> bool:
-        """Whether all workers end; long after any would have without being told to, this waits no more."""
+    def gone(self, command: subprocess.Popen) -> bool:
+        """Whether all that a command has started ends; long after any would have without being told to, this waits no more."""
         for _ in range(200):
-            if not any(lives(worker) for worker in workers):
+            if not members(command.pid):
                 return True
             time.sleep(0.05)
         return False
@@ -82,12 +57,12 @@ class Ended(Command):
     def test_told_to_end(self) -> None:
         for number in (signal.SIGTERM, signal.SIGINT):
             with self.subTest(number.name):
-                command, workers = self.begun(writing=number == signal.SIGTERM)
+                command = self.begun(writing=number == signal.SIGTERM)
                 command.send_signal(number)
                 _, err = command.communicate(timeout=60)
                 self.assertEqual(command.returncode, 130)
                 self.assertNotIn("Traceback", err)
-                self.assertTrue(self.gone(workers))
+                self.assertTrue(self.gone(command))
                 self.assertEqual([f for f in files_under(self.folder / "t") if f.startswith(".")], [])
                 shutil.rmtree(self.folder / "t", ignore_errors=True)
 
@@ -108,7 +83,7 @@ class Ended(Command):
                 self.assertEqual((done.returncode, done.stderr), (130, ""))
 
     def test_killed(self) -> None:
-        command, workers = self.begun()
+        command = self.begun()
         command.kill()
         command.communicate(timeout=60)
-        self.assertTrue(self.gone(workers))
+        self.assertTrue(self.gone(command))

@@ -231,8 +231,7 @@ class Pointings(Command):
             options=StackOptions(align="mosaic", grid=GridOptions(scale=0.5)), scored=scored,
         )  # fmt: skip
         # To the last bit the same, whichever overlap was matched first.
-        few = scored[:6]
-        for one, other in zip(align_mosaic(few, JobContext()).aligned, align_mosaic(few, Backwards()).aligned, strict=True):
+        for one, other in zip(kept[0].aligned, align_mosaic(scored, Backwards()).aligned, strict=True):
             self.assertEqual(one.transform.matrix.tolist(), other.transform.matrix.tolist())
             self.assertEqual(one.flux_ratio, other.flux_ratio)
         self.assertAlmostEqual(small.width / result.width, 0.5, delta=0.01)

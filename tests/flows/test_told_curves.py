@@ -213,6 +213,9 @@ class Figures(FolderCase):
         for words in ("observed less told, min", "primary", "secondary"):
             self.assertIn(words, path.read_text())
         with mock.patch.object(Axes, "errorbar", autospec=True, side_effect=Axes.errorbar) as drawn:
+            with self.assertRaises(OutputExists):
+                write_differences(path, found)
+            self.assertEqual(drawn.call_count, 0)
             write_differences(path, found, replace=True)
         first, second = drawn.call_args_list
         self.assertEqual((first.kwargs["label"], second.kwargs["label"]), ("primary", "secondary"))

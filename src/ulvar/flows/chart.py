@@ -95,9 +95,8 @@ def write_chart(path: Path, chart: Chart, *, replace: bool = False) -> None:
         raise ValueError(f"{path}: charts are written as {', '.join(CHART_ENDINGS)}")
     if not 0 < chart.width_deg <= 90:
         raise ValueError("the side of a chart is over 0 and up to 90 degrees")
-    figure = draw_chart(chart)
     with atomic_path(path, replace=replace) as temporary:
-        figure.savefig(temporary, format=path.suffix.lower()[1:], dpi=200)
+        draw_chart(chart).savefig(temporary, format=path.suffix.lower()[1:], dpi=200)
 
 
 def draw_chart(chart: Chart) -> Any:

@@ -211,10 +211,14 @@ def figure_bytes(
         figure = Figure(figsize=(style.width_cm * _CM, style.height_cm * _CM), layout="constrained")
         FigureCanvasAgg(figure)
         _draw(figure, result, style, beneath if style.beneath else ())
-        held = io.BytesIO()
-        # Without a date, equal figures are equal files.
-        none = {"pdf": {"CreationDate": None}, "svg": {"Date": None}, "png": {}}[kind]
-        figure.savefig(held, format=kind, dpi=dots_per_inch or style.dots_per_inch, metadata=none)
+        return _contents(figure, kind, dots_per_inch or style.dots_per_inch)
+
+
+def _contents(figure: Any, kind: str, dots_per_inch: int) -> bytes:
+    held = io.BytesIO()
+    # Without a date, equal figures are equal files.
+    none = {"pdf": {"CreationDate": None}, "svg": {"Date": None}, "png": {}}[kind]
+    figure.savefig(held, format=kind, dpi=dots_per_inch, metadata=none)
     return held.getvalue()
 
 
@@ -352,7 +356,12 @@ def write_differences(path: Path, found: Ephemeris, style: FigureStyle | None = 
     ending = path.suffix.lower()
     if ending not in FIGURE_ENDINGS:
         raise ValueError(f"{path}: figures are written as {', '.join(FIGURE_ENDINGS)}")
-    style = style or FigureStyle(height_cm=8.0)
+    shown = style or FigureStyle(height_cm=8.0)
+    with atomic_path(path, replace=replace) as temporary:
+        temporary.write_bytes(_contents(_differences(found, shown), ending[1:], shown.dots_per_inch))
+
+
+def _differences(found: Ephemeris, style: FigureStyle) -> Any:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -376,8 +385,4 @@ def write_differences(path: Path, found: Ephemeris, style: FigureStyle | None = 
     axes.set_xlabel(f"cycle from {found.epoch:.5f} on, period {found.period:.9g} d")
     axes.set_ylabel("observed less told, min")
     axes.tick_params(direction="in", top=True, right=True)
-    held = io.BytesIO()
-    none = {"pdf": {"CreationDate": None}, "svg": {"Date": None}, "png": {}}[ending[1:]]
-    figure.savefig(held, format=ending[1:], dpi=style.dots_per_inch, metadata=none)
-    with atomic_path(path, replace=replace) as temporary:
-        temporary.write_bytes(held.getvalue())
+    return figure

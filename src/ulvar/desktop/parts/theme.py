@@ -157,7 +157,7 @@ def apply_theme(app: QApplication, theme: Theme) -> None:
     palette.setColor(QPalette.ColorGroup.Disabled, role.ButtonText, theme.color("mute"))
     app.setPalette(palette)
     app.setFont(font("label"))
-    # From one sheet to another Qt styles each part as often as it has parts around it; without a sheet between, once.
+    # From one sheet to another takes Qt three times as long as to none and to the other.
     app.setStyleSheet("")
     app.setStyleSheet(sheet)
 
