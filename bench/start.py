@@ -35,8 +35,8 @@ os._exit(0)
 WINDOW = """
 import sys
 from ulvar.desktop.app import make_application
-from ulvar.desktop.shell.window import MainWindow
 app = make_application()
+from ulvar.desktop.shell.window import MainWindow
 window = MainWindow()
 window.show()
 app.processEvents()

@@ -24,10 +24,11 @@ from tools.held import unnoted
 
 from ulvar import stars
 from ulvar.engine import Failed, JobContext
-from ulvar.flows import Scored, field, intake, measure, pairs, plate, positions, starfind
+from ulvar.flows import Scored, curve, field, intake, measure, pairs, plate, positions, starfind
 from ulvar.flows.starfind import FindTask
 from ulvar.frames import ExposureFacts
 from ulvar.inspection import PixelLook
+from ulvar.lightcurves import JointFit, fit_jointly
 from ulvar.simulation import DemoSize, make_demo_night
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -200,15 +201,28 @@ class _Known:
             _pixels.known = False
 
 
+def _fitted(*points: Any, **given: Any) -> JointFit | Failed:
+    """Fit as `fit_jointly`, or remember what was fitted to the same points."""
+    kept = _found() / f"{hashlib.sha256(pickle.dumps((points, given))).hexdigest()}-fit"
+    if not kept.is_file():
+        _keep(kept, fit_jointly(*points, **given))
+    return pickle.loads(kept.read_bytes())  # type: ignore[no-any-return]
+
+
 @contextmanager
 def remembering() -> Iterator[None]:
-    """What is looked at and whose stars are found in here is taken from where some test has found it before.
+    """What is looked at, whose stars are found and what is fitted in here is taken from where some test has found it before.
 
-    What is remembered was found by the same code in a file of the same bytes, or in the same pixels, with the same options.
+    What is remembered was found by the same code in a file of the same bytes, in the same pixels or points, with the same options.
     """
     with ExitStack() as patches:
         known = [(module, name, _Known(name)) for module, name in _ITEMS]
-        for module, name, function in ((starfind, "stars_item", _remembered), (intake, "look_batch", _looked), *known):
+        others = (
+            (starfind, "stars_item", _remembered),
+            (intake, "look_batch", _looked),
+            (curve, "fit_jointly", _fitted),
+        )
+        for module, name, function in (*others, *known):
             patches.enter_context(mock.patch.object(module, name, function))
         yield
 

@@ -5,6 +5,7 @@ import unittest
 
 import numpy as np
 from bench.by_hand import light_by_integral
+from bench.plain_noise import likelihood
 
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
@@ -230,6 +231,31 @@ class CorrelatedNoise(unittest.TestCase):
         for k in range(2):
             ratio = np.median(np.array(told)[:, k]) / np.std(np.array(spreads)[:, k])
             self.assertTrue(0.6 < ratio < 1.6, (k, ratio))
+
+    def test_likelihood_is_that_of_the_whole_covariance(self) -> None:
+        rng = np.random.default_rng(14)
+        t = rng.permutation(np.cumsum(rng.exponential(0.002, 90)))
+        sigma = rng.uniform(1e-3, 3e-3, 90)
+        slopes = np.column_stack([np.ones(90), t, 50 * np.sin(20 * t)])
+        noise = noise_like(t, sigma, [(1.0, 1.5, 0.02, 1.0)], 1)[0]
+        # What no point knows has no error.
+        found = correlated_noise(t, noise, np.column_stack([slopes, np.zeros(90)]), sigma)
+        assert found is not None and found.whitening is not None
+        told = [(w, *likelihood(t, noise, slopes, sigma, share, length)) for w, share, length, _ in found.kinds]
+        weights, logs = np.array([one[0] for one in told]), np.array([one[1] for one in told])
+        self.assertTrue(len(told) > 5 and all(share > 0 for _, share, *_ in found.kinds))
+        np.testing.assert_allclose(weights / weights.max(), np.exp(logs - logs.max()), rtol=1e-6)
+        np.testing.assert_allclose([kind[3] ** 2 for kind in found.kinds], [one[3] for one in told], rtol=1e-9)
+        mean = sum(one[0] * one[2] for one in told) / weights.sum()
+        # Those that are seldom likely have a part in the mean as well.
+        np.testing.assert_allclose(np.sqrt(np.diag(found.covariance)[:3] / np.diag(mean)), 1, atol=0.05)
+        self.assertTrue((found.covariance[3] == 0).all() and (found.covariance[:, 3] == 0).all())
+        order = np.argsort(t)
+        best = np.abs(np.subtract.outer(t, t))
+        best = np.diag(sigma**2) + found.share * np.median(sigma) ** 2 * np.exp(-best / found.length_d)
+        np.testing.assert_allclose(
+            found.whitening, np.linalg.inv(np.linalg.cholesky(best[np.ix_(order, order)]))[:, np.argsort(order)], atol=1e-6
+        )
 
     def test_draws_are_like_the_noise(self) -> None:
         rng = np.random.default_rng(8)

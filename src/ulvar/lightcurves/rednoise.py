@@ -61,7 +61,8 @@ class Correlated:
     covariance : float64 array, shape (k, k)
         Of what was fitted, mean over all covariances that were tried by their likelihood.
     whitening : float64 array, shape (n, n), or None
-        Inverse of the Cholesky factor of the best covariance; None where points were taken together, or independent noise is likelier.
+        Inverse of the Cholesky factor of the best covariance, of points in the order of their times; None where points were taken
+        together, or independent noise is likelier.
     kinds : tuple of (weight, share, length, scale)
         Covariances that are likely: how much so, variance over that of a point, length [d], by how much told errors are too small.
     growth : float
@@ -99,8 +100,6 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
     does not take what the fit has swallowed for calm; the covariance of the parameters is the mean over them, weighted so: few points do
     not know the noise well.
     """
-    from scipy.linalg import solve_triangular
-
     n, k = slopes.shape
     if n < k + 8:
         return None
@@ -116,62 +115,97 @@ def correlated_noise(t: F64Array, residual: F64Array, slopes: F64Array, sigma: F
     # Directions in which nothing is known would be infinite in the determinant.
     scale = np.sqrt((slopes**2).sum(axis=0))
     used = scale > 1e-12 * max(float(scale.max()), 1e-300)
-    a = slopes[:, used] / scale[used]
-    base, unit = np.diag(sigma**2), float(np.median(sigma)) ** 2
-    apart = np.abs(t[:, None] - t[None, :])
     span, step = float(np.ptp(t)), float(np.median(np.diff(np.sort(t))))
     shortest = max(_SHORTEST_STEPS * step, span / 300)
     lengths = np.geomspace(shortest, max(_LONGEST_SHARE * span, 1.5 * shortest), _LENGTHS)
-    told = np.column_stack([a, residual])
-    tried: list[tuple[float, float, float, F64Array, F64Array, float]] = []
-    for length in lengths:
-        kernel = unit * np.exp(-apart / length)
-        for share in _SHARES:
-            if share == 0.0 and length != lengths[0]:
-                continue
-            try:
-                root = np.linalg.cholesky(base + share * kernel)
-                white = solve_triangular(root, told, lower=True, check_finite=False)
-                info = white[:, :-1].T @ white[:, :-1]
-                values, vectors = np.linalg.eigh(info)
-                good = values > 1e-10 * values.max()
-                inverse = (vectors[:, good] / values[good]) @ vectors[:, good].T
-            except np.linalg.LinAlgError:
-                continue
-            left = white[:, -1] - white[:, :-1] @ (inverse @ (white[:, :-1].T @ white[:, -1]))
-            free = max(1, n - int(good.sum()))
-            s2 = float(left @ left) / free
-            log = (
-                -float(np.log(np.diag(root)).sum())
-                - 0.5 * float(np.log(values[good]).sum())
-                - 0.5 * free * math.log(max(s2, 1e-300))
-            )
-            # Lengths share the weight of a share; that there is none is as likely as three steps of it.
-            tried.append(
-                (
-                    log - (math.log(_LENGTHS * _ODDS) if share else 0.0),
-                    share,
-                    float(length),
-                    s2 * inverse,
-                    root,
-                    math.sqrt(s2),
-                )
-            )
-    if not tried:
+    # Where there is none its length says nothing.
+    tried = np.array([(share, length) for length in lengths for share in _SHARES if share or length == lengths[0]])
+    unit = float(np.median(sigma)) ** 2
+    white, deviation = _told_apart(
+        t, np.column_stack([slopes[:, used] / scale[used], residual]), sigma**2, unit * tried[:, 0], tried[:, 1]
+    )
+    if not np.isfinite(white).all():
         return None
-    logs = np.array([one[0] for one in tried])
+    a, left = white[:, :, :-1], white[:, :, -1]
+    values, vectors = np.linalg.eigh(a.transpose(0, 2, 1) @ a)
+    good = values > 1e-10 * values.max(axis=1, keepdims=True)
+    safe = np.where(good, values, 1.0)
+    inverse = (vectors * np.where(good, 1 / safe, 0.0)[:, None, :]) @ vectors.transpose(0, 2, 1)
+    fitted = np.einsum("cjk,cik,ci->cj", inverse, a, left)
+    left = left - np.einsum("cik,ck->ci", a, fitted)
+    free = np.maximum(1, n - good.sum(axis=1))
+    s2 = (left**2).sum(axis=1) / free
+    logs = (
+        -np.log(deviation).sum(axis=1)
+        - 0.5 * np.log(safe).sum(axis=1)
+        - 0.5 * free * np.log(np.maximum(s2, 1e-300))
+        # Lengths share the weight of a share; that there is none is as likely as three steps of it.
+        - np.where(tried[:, 0] > 0, math.log(_LENGTHS * _ODDS), 0.0)
+    )
     weight = np.exp(logs - logs.max())
     weight /= weight.sum()
-    mean = sum((w * one[3] for w, one in zip(weight, tried)), np.zeros_like(tried[0][3]))
+    each = s2[:, None, None] * inverse
+    mean = np.einsum("c,cjk->jk", weight, each)
     covariance = np.zeros((k, k))
     place = np.flatnonzero(used)
     covariance[np.ix_(place, place)] = mean / np.outer(scale[used], scale[used])
-    best = tried[int(np.argmax(logs))]
-    growth = float(np.median(np.sqrt(np.diag(mean) / np.maximum(np.diag(tried[0][3]), 1e-300))))
-    whitening = np.asarray(np.linalg.inv(best[4]), dtype=np.float64) if size == 1 and best[1] > 0 else None
+    share, length = (float(value) for value in tried[int(np.argmax(logs))])
+    growth = float(np.median(np.sqrt(np.diag(mean) / np.maximum(np.diag(each[0]), 1e-300))))
+    whitening = None
+    if size == 1 and share > 0:
+        whitening = _told_apart(t, np.eye(n), sigma**2, np.array([share * unit]), np.array([length]))[0][0]
     # Bins have a smaller variance than their points.
-    kinds = tuple((float(w), one[1] / size, one[2], one[5]) for w, one in zip(weight, tried) if w > _LIKELY)
-    return Correlated(best[1], best[2] if best[1] > 0 else math.nan, covariance, whitening, kinds, growth)
+    kinds = tuple(
+        (float(w), float(one[0]) / size, float(one[1]), math.sqrt(scatter))
+        for w, one, scatter in zip(weight, tried, s2)
+        if w > _LIKELY
+    )
+    return Correlated(share, length if share > 0 else math.nan, covariance, whitening, kinds, growth)
+
+
+def _told_apart(
+    t: F64Array, told: F64Array, variance: F64Array, depth: F64Array, length: F64Array
+) -> tuple[F64Array, F64Array]:
+    """Take correlated noise apart: what each point tells that those before it did not, over its deviation.
+
+    Parameters
+    ----------
+    t, variance : float64 array, shape (n,)
+        Times [d]; variance of the independent noise.
+    told : float64 array, shape (n, k)
+        Columns.
+    depth, length : float64 array, shape (m,)
+        Variance and length [d] of the exponential covariance of each noise.
+
+    Returns
+    -------
+    (white, deviation)
+        float64 arrays, shape (m, n, k) and (m, n), points in the order of their times. The deviations' product is the root of the
+        covariance's determinant.
+
+    Notes
+    -----
+    Noise of an exponential covariance knows of its past nothing but its last value, so that the Cholesky factor need not be
+    made: a filter goes once over the points (Kalman 1960, J. Basic Eng. 82, 35; for this covariance Rybicki & Press 1995,
+    Phys. Rev. Lett. 74, 1060).
+    """
+    order = np.argsort(t, kind="stable")
+    white = np.empty((len(t), len(depth), told.shape[1]))
+    deviation = np.empty((len(t), len(depth)))
+    kept = np.exp(-np.diff(t[order], prepend=-math.inf)[:, None] / length)
+    expected = np.zeros(white.shape[1:])
+    spread = depth
+    for i, point in enumerate(order):
+        k = kept[i]
+        expected = k[:, None] * expected
+        spread = depth + k**2 * (spread - depth)
+        full = spread + variance[point]
+        deviation[i] = np.sqrt(full)
+        news = told[point] - expected
+        white[i] = news / deviation[i][:, None]
+        expected += (spread / full)[:, None] * news
+        spread = spread * (variance[point] / full)
+    return white.transpose(1, 0, 2), deviation.T
 
 
 def noise_like(
