@@ -21,6 +21,8 @@ class Table(unittest.TestCase):
             if path.name == "findings.py":
                 continue
             text = path.read_text(encoding="utf-8")
+            if "notice(" not in text and "Finding(" not in text:
+                continue
             for call in ast.walk(ast.parse(text)):
                 if not isinstance(call, ast.Call) or not isinstance(call.func, ast.Name):
                     continue
