@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from PySide6.QtGui import QPixmap
+    from PySide6.QtGui import QImage, QPixmap
 
     from ulvar.desktop.shell.window import MainWindow
 
@@ -155,10 +155,22 @@ def main() -> int:
     app = make_application()
 
     def wait(seconds: float) -> None:
-        end = time.monotonic() + seconds
-        while time.monotonic() < end:
+        # A busy machine has few turns in its time.
+        end, turns = time.monotonic() + seconds, round(100 * seconds)
+        while time.monotonic() < end or turns > 0:
             app.processEvents()
             time.sleep(0.005)
+            turns -= 1
+
+    def still() -> QImage:
+        """Return the window's picture as soon as it is twice the same: not in between two layouts."""
+        picture = window.grab().toImage()
+        for _ in range(20):
+            wait(0.2)
+            before, picture = picture, window.grab().toImage()
+            if picture == before:
+                break
+        return picture
 
     window = MainWindow("dark")
     window.resize(1280, 800)
@@ -210,7 +222,7 @@ def main() -> int:
             wait(0.3)
         # What a job said at its end passes by; whether it is still there depends on the machine.
         window.toast.hide()
-        window.grab().save(str(out / f"{name}.png"))
+        still().save(str(out / f"{name}.png"))
         sys.stderr.write(f"{name}.png\n")
     window.set_theme("dark")
     nights_panel(window, wait).save(str(out / "nights.png"))
