@@ -1,13 +1,14 @@
 """The finder chart: what stands where on the paper, and the files."""
 
 import math
+import re
 from unittest import mock
 
 import numpy as np
 from tools.cases import FolderCase
 
 from tests.cli.support import Command
-from ulvar.astrometry import StarCatalogue, Wcs, offset_position
+from ulvar.astrometry import StarCatalogue, Wcs, offset_position, tangent_to_sky
 from ulvar.engine import OutputExists
 from ulvar.flows import Chart, ChartMark, around, is_colour, put_solution, write_chart
 from ulvar.flows.chart import _dec_text, _ra_text, angle_words, disc_size, draw_chart
@@ -82,6 +83,23 @@ class Paper(FolderCase):
         ):
             axes = draw_chart(Chart(50.0, dec, side, catalogue([(50.0, dec)], [9.0]))).axes[0]
             self.assertEqual([t.get_text() for t in axes.texts][: len(names)], names)
+
+    def test_each_name_stands_on_its_line(self) -> None:
+        # Near a pole lines lean: at the other edge each is somewhere else.
+        axes = draw_chart(Chart(50.0, 84.0, 6.0, catalogue([(50.0, 84.0)], [9.0]))).axes[0]
+        counted = [0, 0]
+        for x, y, text in ((*t.xy, t.get_text()) for t in axes.texts if re.fullmatch("[+−]?[0-9]+[h°] [0-9]+[m′]", t.get_text())):
+            ra, dec = (float(v[0]) for v in tangent_to_sky(np.array([x]), np.array([y]), 50.0, 84.0))
+            if text[0] in "+−":
+                degrees, minutes = re.findall(r"\d+", text)
+                self.assertEqual(x, 3.0)
+                self.assertAlmostEqual(dec, int(degrees) + int(minutes) / 60, delta=0.005)
+            else:
+                hours, minutes = re.findall(r"\d+", text)
+                self.assertEqual(y, -3.0)
+                self.assertAlmostEqual((ra - 15 * (int(hours) + int(minutes) / 60) + 180) % 360 - 180, 0, delta=0.05)
+            counted[text[0] in "+−"] += 1
+        self.assertTrue(min(counted) >= 2, counted)
 
     def test_lines_at_a_pole(self) -> None:
         figure = draw_chart(Chart(0.0, 89.9, 2.0, catalogue([(10.0, 89.5)], [9.0])))

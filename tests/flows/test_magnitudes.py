@@ -153,6 +153,10 @@ class White(FieldOfStars):
         np.testing.assert_allclose(values, self.index)
         self.assertEqual((sun, name), (0.65, "B - V"))
         self.assertIsNone(colour_index(self.catalogue(bands={"V": self.v})))
+        # Five stars of a colour are enough, four are not.
+        for count in (5, 4):
+            few = np.where(np.arange(self.v.size) < count, self.v, np.nan)
+            self.assertEqual(colour_index(self.catalogue(bands={"V": few, "B": self.v})) is None, count < 5)
 
     def test_from_files_to_a_picture(self) -> None:
         paths = {}

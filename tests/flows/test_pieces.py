@@ -15,6 +15,7 @@ from ulvar.astrometry import Wcs
 from ulvar.engine import DiskFull, Failed, JobContext
 from ulvar.flows import Scored, StackOptions, stack_exposures
 from ulvar.flows.align import Aligned
+from ulvar.flows.curve import point_to_point
 from ulvar.flows.film_look import film_words
 from ulvar.flows.measure import _refined
 from ulvar.flows.mosaicking import _BEFORE, _pairs
@@ -35,6 +36,13 @@ QUALITY = ExposureQuality(5, 3.0, 0.1, 100.0, 5.0, 1e4, 0, 0.5)
 
 def scored(path: str, trails: tuple[Trail, ...] = (), **facts: object) -> Scored:
     return Scored(ExposureFacts(path, **facts), StarTable.empty(), QUALITY, trails)  # type: ignore[arg-type]
+
+
+class FromPointToPoint(unittest.TestCase):
+    def test_by_the_differences_of_those_that_have_a_value(self) -> None:
+        values = np.array([12.0, 12.02, math.nan, 12.01, 12.04])
+        self.assertAlmostEqual(point_to_point(values), 1.4826 * 0.02 / math.sqrt(2), delta=1e-6)
+        self.assertTrue(math.isnan(point_to_point(values[:4])), "two differences tell no scatter")
 
 
 class SharedNoise(unittest.TestCase):
