@@ -20,6 +20,7 @@ from ulvar.flows.film_look import film_words
 from ulvar.flows.measure import _refined
 from ulvar.flows.mosaicking import _BEFORE, _pairs
 from ulvar.flows.needs import stack_needs
+from ulvar.flows.picture import caption_of
 from ulvar.flows.positions import _best_way
 from ulvar.flows.report import _value
 from ulvar.flows.starfind import FindTask, stars_item
@@ -43,6 +44,18 @@ class FromPointToPoint(unittest.TestCase):
         values = np.array([12.0, 12.02, math.nan, 12.01, 12.04])
         self.assertAlmostEqual(point_to_point(values), 1.4826 * 0.02 / math.sqrt(2), delta=1e-6)
         self.assertTrue(math.isnan(point_to_point(values[:4])), "two differences tell no scatter")
+
+
+class Captions(unittest.TestCase):
+    def test_what_a_picture_shows_and_of_how_long(self) -> None:
+        one, stack = {"EXPTIME": 240.0, "OBJECT": "T"}, {"NCOMBINE": 7, "EXPTOTAL": 1680.0}
+        for header, what, when in (
+            (one, "T, b.fits", "240 s"),
+            (stack, "stack of 7 exposures", "28 min in all"),
+            (stack | one, "T, stack of 7 exposures", "28 min in all"),
+            ({}, "b.fits", ""),
+        ):
+            self.assertEqual(caption_of("a/b.fits", header, 10.3, 90.0), [what, when, "asinh from 10.3 to 90.0 ADU"])
 
 
 class SharedNoise(unittest.TestCase):
