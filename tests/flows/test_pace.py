@@ -120,9 +120,12 @@ class Told(PaceCase):
 
     def test_a_stack_that_was_made_is_remembered(self) -> None:
         folder = self.bare(4)
-        with mock.patch.multiple(pace_module, _LEAST_MPX=0.1, _LEAST_S=0.0, _ALWAYS_S=0.0):
+        with (
+            mock.patch.multiple(pace_module, _LEAST_MPX=0.1, _LEAST_S=0.0, _ALWAYS_S=0.0),
+            mock.patch("ulvar.flows.stack.expected_s", wraps=expected_s) as expected,
+        ):
             code, told = self.json("stack", folder, "--out", self.folder / "s.fits")
-        self.assertEqual(code, 0)
+        self.assertEqual((code, expected.call_args.args[0]), (0, "stack"))
         self.assertGreater(told["series"][0]["needs"]["seconds"], 0)
         known = json.loads(self.file.read_text(encoding="utf-8"))
         self.assertEqual(set(known), {"small find quick", "small stack"})

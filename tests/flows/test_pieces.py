@@ -22,7 +22,7 @@ from ulvar.flows.mosaicking import _BEFORE, _pairs
 from ulvar.flows.needs import stack_needs
 from ulvar.flows.picture import caption_of
 from ulvar.flows.positions import _best_way
-from ulvar.flows.report import _value
+from ulvar.flows.report import _Section, _text_lines, _value
 from ulvar.flows.starfind import FindTask, stars_item
 from ulvar.flows.warping import WarpTask, _levels, moving_trails, resampled_correlation
 from ulvar.flows.watching import Watch
@@ -44,6 +44,14 @@ class FromPointToPoint(unittest.TestCase):
         values = np.array([12.0, 12.02, math.nan, 12.01, 12.04])
         self.assertAlmostEqual(point_to_point(values), 1.4826 * 0.02 / math.sqrt(2), delta=1e-6)
         self.assertTrue(math.isnan(point_to_point(values[:4])), "two differences tell no scatter")
+
+
+class ReportOnPaper(unittest.TestCase):
+    def test_sections_and_how_to_repeat_it(self) -> None:
+        star = [("", False), ("Star", True), ("Name   T", False)]
+        section = _Section("Star", [("Name", "T")])
+        self.assertEqual(_text_lines([section], ""), star)
+        self.assertEqual(_text_lines([section], "ulvar curve x"), [*star, ("", False), ("To repeat it", True), ("ulvar curve x", False)])
 
 
 class Captions(unittest.TestCase):
