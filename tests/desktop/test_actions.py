@@ -86,7 +86,15 @@ class Doing(ScoredCase):
         self.runs: list[tuple[str, ...]] = []
 
         def asks(name: str) -> Any:
-            return lambda *_, **__: (self.asked.append(name), "" if "Directory" in name else ("", ""))[1]
+            def ask(parent: QWidget, title: str, *more: str) -> Any:
+                self.assertIsInstance(parent, QWidget)
+                # A sentence, where to begin, and the endings of files.
+                self.assertRegex(title, "^[A-Z][^/*]+$")
+                self.assertEqual(["(*." in said for said in more], [False, True][: len(more)])
+                self.asked.append(name)
+                return "" if "Directory" in name else ("", "")
+
+            return ask
 
         for module in ("commands", "chores"):
             for name in DIALOGS:

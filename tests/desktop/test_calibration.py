@@ -182,9 +182,10 @@ class Matching(Stations):
         # What is missing stands in the map and on the list.
         self.assertTrue(any(c.missing for c in self.masters.map.cells))
         path = self.folder / "list.csv"
-        with mock.patch("ulvar.desktop.shell.chores.QFileDialog.getSaveFileName", lambda *_: (str(path), "")):
+        with mock.patch("ulvar.desktop.shell.chores.QFileDialog.getSaveFileName", return_value=(str(path), "")) as asked:
             self.click(next(b for b in self.masters.findChildren(QPushButton) if b.isVisible() and b.text() == "Write list…"))
         self.assertIn("300", path.read_text())
+        self.assertEqual(asked.call_args.args[1:3], ("Write the shooting list", str(model.night.folder / "shooting-list.html")))
 
         # Masters are made and kept in the library, and one is retired from the map.
         self.click(self.window.slip.action)

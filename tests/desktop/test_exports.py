@@ -9,11 +9,13 @@ from PySide6.QtCore import QSettings, Qt
 from PySide6.QtGui import QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QFileDialog
+from tools.window_cases import WindowCase
 
 from tests.desktop.scored import ScoredCase
 from ulvar.astrometry import read_rows
 from ulvar.desktop.models.starpick import give_role
 from ulvar.engine import JobContext
+from ulvar.night import STATIONS
 from ulvar.night.stations import run_curve, run_measure
 
 CTRL, SHIFT = Qt.KeyboardModifier.ControlModifier, Qt.KeyboardModifier.ShiftModifier
@@ -187,3 +189,10 @@ class Exports(ScoredCase):
         with self.ask("gone.csv"):
             self.key(Qt.Key.Key_S, CTRL)
         self.until(lambda: any("gone.csv" in m for m in self.messages), 20)
+
+
+class NoNight(WindowCase):
+    def test_there_is_no_result_of_any_station(self) -> None:
+        for station in STATIONS:
+            self.window.model.set_station(station)
+            self.assertIsNone(self.window.exports.result_file(), station)

@@ -72,7 +72,13 @@ class Pointing(ScoredCase):
         (place,) = self.model.numbers.star_pixels(self.model.current).values()
         self.assertLess(np.hypot(place[0] - self.at()[0], place[1] - self.at()[1]), 0.01)
         self.key(Qt.Key.Key_E)
+        star = self.at()
+        # A little beside it is still that star.
+        self.sky.pointer.do("right")
+        self.assertNotEqual(self.at(), star)
         self.key(Qt.Key.Key_C, ALT)
+        place = list(self.model.numbers.star_pixels(self.model.current).values())[1]
+        self.assertLess(np.hypot(place[0] - star[0], place[1] - star[1]), 0.01)
         self.key(Qt.Key.Key_E)
         self.key(Qt.Key.Key_K, ALT)
         self.assertEqual([s.role for s in self.model.night.stars()], ["target", "comparison", "check"])
@@ -306,3 +312,6 @@ class Lists(ScoredCase):
         self.assertTrue(said.startswith("Added 3 stars."))
         add_stars(self.model, [ListedStar("a", "comparison", 7.0, 8.0)])
         self.assertEqual([(s.role, s.ra) for s in self.model.night.stars() if s.name == "a"], [("comparison", 7.0)])
+        self.messages.clear()
+        self.window.commands._going.to_star("a")
+        self.assertEqual(self.messages, ["a has no place in this exposure yet: solve or align it first."])
