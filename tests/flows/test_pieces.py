@@ -23,6 +23,7 @@ from ulvar.flows.needs import stack_needs
 from ulvar.flows.picture import caption_of
 from ulvar.flows.positions import _best_way
 from ulvar.flows.report import _Section, _text_lines, _value
+from ulvar.flows.stackfile import time_cards
 from ulvar.flows.starfind import FindTask, stars_item
 from ulvar.flows.warping import WarpTask, _levels, moving_trails, resampled_correlation
 from ulvar.flows.watching import Watch
@@ -44,6 +45,24 @@ class FromPointToPoint(unittest.TestCase):
         values = np.array([12.0, 12.02, math.nan, 12.01, 12.04])
         self.assertAlmostEqual(point_to_point(values), 1.4826 * 0.02 / math.sqrt(2), delta=1e-6)
         self.assertTrue(math.isnan(point_to_point(values[:4])), "two differences tell no scatter")
+
+
+class Times(unittest.TestCase):
+    def test_an_exposure_whose_middle_is_not_known_has_no_part(self) -> None:
+        begin = datetime(2027, 2, 11, 20, tzinfo=UTC)
+        known = [
+            ExposureFacts(
+                f"{k}", start_utc=begin + timedelta(minutes=4 * k), mid_utc=begin + timedelta(minutes=4 * k + 2), exposure_s=240.0
+            )
+            for k in range(2)
+        ]
+        odd = ExposureFacts("x", start_utc=begin - timedelta(hours=1))
+        self.assertIsNone(odd.mid_utc)
+        cards = {name: value for name, value, _ in time_cards([odd, *known], np.array([5.0, 1.0, 3.0]))}
+        self.assertEqual(cards["DATE-BEG"], "2027-02-11T20:00:00.000")
+        self.assertEqual(cards["DATE-END"], "2027-02-11T20:08:00.000")
+        self.assertEqual(cards["DATE-AVG"], "2027-02-11T20:05:00.000")
+        self.assertEqual(time_cards([odd], np.ones(1)), [])
 
 
 class ReportOnPaper(unittest.TestCase):
