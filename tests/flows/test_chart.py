@@ -101,6 +101,13 @@ class Paper(FolderCase):
             counted[text[0] in "+−"] += 1
         self.assertTrue(min(counted) >= 2, counted)
 
+    def test_the_bar_is_a_round_part_of_the_side(self) -> None:
+        for side, words in ((0.0224, "20″"), (0.14, "2′")):
+            foot = draw_chart(Chart(50.0, 10.0, side, catalogue([(50.0, 10.0)], [9.0]))).axes[1]
+            self.assertEqual(foot.texts[0].get_text(), words)
+            degrees = int(words[:-1]) / {"″": 3600, "′": 60}[words[-1]]
+            np.testing.assert_allclose(foot.lines[0].get_xdata(), [0, degrees / side])
+
     def test_lines_at_a_pole(self) -> None:
         figure = draw_chart(Chart(0.0, 89.9, 2.0, catalogue([(10.0, 89.5)], [9.0])))
         self.assertGreater(len(figure.axes[0].lines), 10)
