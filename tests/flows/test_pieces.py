@@ -5,13 +5,14 @@ import unittest
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
 from unittest import mock
 
 import numpy as np
 from tools.cases import FolderCase
 
 from tests.registration.test_registration import affine
-from ulvar.astrometry import Wcs
+from ulvar.astrometry import StarCatalogue, Wcs
 from ulvar.engine import DiskFull, Failed, JobContext
 from ulvar.flows import Scored, StackOptions, stack_exposures
 from ulvar.flows.align import Aligned
@@ -21,9 +22,11 @@ from ulvar.flows.measure import _refined
 from ulvar.flows.mosaicking import _BEFORE, _pairs
 from ulvar.flows.needs import stack_needs
 from ulvar.flows.picture import caption_of
+from ulvar.flows.planes import _lost
 from ulvar.flows.positions import _best_way
 from ulvar.flows.report import _Section, _text_lines, _value
 from ulvar.flows.stackfile import time_cards
+from ulvar.flows.standard import known_by
 from ulvar.flows.starfind import FindTask, stars_item
 from ulvar.flows.warping import WarpTask, _levels, moving_trails, resampled_correlation
 from ulvar.flows.watching import Watch
@@ -63,6 +66,23 @@ class Times(unittest.TestCase):
         self.assertEqual(cards["DATE-END"], "2027-02-11T20:08:00.000")
         self.assertEqual(cards["DATE-AVG"], "2027-02-11T20:05:00.000")
         self.assertEqual(time_cards([odd], np.ones(1)), [])
+
+
+class InTheCatalogue(unittest.TestCase):
+    def test_a_star_is_the_catalogues_within_two_seconds(self) -> None:
+        none = np.zeros(2)
+        stars = StarCatalogue(np.array([50.0, 51.0]), np.array([10.0, 10.0]), none + 2016, none, none, np.array([9.0, 10.0]))
+        rows = {
+            "near": [SimpleNamespace(ra=50.0, dec=10 + 1.9 / 3600)],
+            "off": [SimpleNamespace(ra=51.0, dec=10 - 2.1 / 3600)],
+            "unsolved": [],
+        }
+        found = known_by(SimpleNamespace(names=lambda: list(rows), star=rows.__getitem__), stars, "")  # type: ignore[arg-type]
+        self.assertEqual({name: known.magnitude for name, known in found.items()}, {"near": 9.0})
+
+    def test_what_cannot_be_taken_apart_is_told(self) -> None:
+        outcome = _lost(SimpleNamespace(facts=SimpleNamespace(path="a.fits")), "it crashes")  # type: ignore[arg-type]
+        self.assertEqual((outcome.file, outcome.ok, outcome.reason), ("a.fits", False, "it crashes"))
 
 
 class ReportOnPaper(unittest.TestCase):

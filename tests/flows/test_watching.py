@@ -10,13 +10,14 @@ from pathlib import Path
 import cv2
 import fitsio
 import numpy as np
-from bench.made_arrivals import HEIGHT, SKY, WIDTH, Sky
+from bench.made_arrivals import HEIGHT, NOISE, SKY, WIDTH, Sky
 from tools.cases import FolderCase, files_under
 
 from tests.cli.support import Command
 from ulvar.engine import JobContext
 from ulvar.flows import Arrivals, Event, RunningStack, StackOptions, Watch, find_all, stack_exposures
 from ulvar.frames import header_of, read_plane, robust_spread, scan_file
+from ulvar.simulation import Psf, add_stars
 
 
 class Arriving(FolderCase):
@@ -71,6 +72,21 @@ class Running(FolderCase):
     def score(self, *paths: Path) -> list:
         found = find_all([scan_file(str(p)) for p in paths], JobContext())[0]
         return sorted(found, key=lambda one: one.facts.path)
+
+    def test_stars_of_another_seeing_are_no_outliers(self) -> None:
+        wider = np.full((HEIGHT, WIDTH), SKY)
+        add_stars(wider, self.sky.x, self.sky.y, self.sky.flux, Psf.with_fwhm(3.2))
+        paths = [self.sky.write(k) for k in range(3)]
+        paths.append(self.sky.write(3, data=(wider + self.sky.rng.normal(0, NOISE, wider.shape)).astype(np.float32)))
+        inside = (self.sky.x > 20) & (self.sky.x < WIDTH - 20) & (self.sky.y > 20) & (self.sky.y < HEIGHT - 20)
+        with RunningStack(self.folder / "V.fits", JobContext()) as stack:
+            for one in self.score(*paths):
+                stack.add(one)
+            assert stack._count is not None
+            # Their middles are lower by a tenth of the light there, tens of times the noise.
+            for star in np.flatnonzero(inside)[np.argsort(-self.sky.flux[inside])[:5]]:
+                x, y = round(self.sky.x[star]), round(self.sky.y[star])
+                self.assertEqual(stack._count[y - 1 : y + 2, x - 1 : x + 2].tolist(), [[4] * 3] * 3)
 
     def test_it_comes_to_what_a_stack_of_all_is(self) -> None:
         paths = []
