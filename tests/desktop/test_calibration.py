@@ -219,25 +219,12 @@ class Matching(Stations):
         self.open_demo("lights/V")
         shape = (375, 500)
         rng = np.random.default_rng(1)
-        dark = FolderCase.write(
-            self,  # type: ignore[arg-type]
-            "D.fits",
-            rng.normal(305, 2, shape).astype(np.float32),
-            EXPTIME=240.0,
-            GAIN=100,
-            OFFSET=30,
-            CCD_TEMP=-15.0,
-            INSTRUME="Kvist 6M",
-        )
-        flat = FolderCase.write(
-            self,  # type: ignore[arg-type]
-            "F.fits",
-            rng.normal(20000, 20, shape).astype(np.float32),
-            EXPTIME=2.0,
-            GAIN=100,
-            OFFSET=30,
-            FILTER="V",
-            INSTRUME="Kvist 6M",
+        dark, flat = (
+            FolderCase.write(self, name, data.astype(np.float32), GAIN=100, OFFSET=30, INSTRUME="Kvist 6M", **more)  # type: ignore[arg-type]
+            for name, data, more in (
+                ("D.fits", rng.normal(305, 2, shape), {"EXPTIME": 240.0, "CCD_TEMP": -15.0}),
+                ("F.fits", rng.normal(20000, 20, shape), {"EXPTIME": 2.0, "FILTER": "V"}),
+            )
         )
         with mock.patch("ulvar.desktop.shell.chores.QFileDialog.getOpenFileNames", lambda *_: ([dark, flat], "")):
             self.window.command("add masters")

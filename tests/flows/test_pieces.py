@@ -321,14 +321,8 @@ class Told(unittest.TestCase):
         wcs = Wcs(50.0, 10.0, 99.5, 49.5, np.array([[-2.0, 0.0], [0.0, 2.0]]) / 3600)
         told = describe(wcs, ExposureFacts("x", width=200, height=100))
         wanted = {
-            "ra": 50.0,
-            "dec": 10.0,
-            "scale_arcsec_px": 2.0,
-            "rotation_deg": 0.0,
-            "flipped": False,
-            "matched": None,
-            "rms_arcsec": None,
-        }
+            "ra": 50.0, "dec": 10.0, "scale_arcsec_px": 2.0, "rotation_deg": 0.0, "flipped": False, "matched": None, "rms_arcsec": None,
+        }  # fmt: skip
         self.assertEqual({k: v if v is None else round(v, 9) for k, v in told.items()}, {**wanted, "seconds": 0.0})
 
     def test_words_are_looked_for_from_the_first_frame_of_a_film_to_the_last(self) -> None:

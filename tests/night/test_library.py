@@ -56,14 +56,8 @@ class Shelf(FolderCase):
 
     def test_a_master_made_elsewhere_is_written_with_what_tells_it(self) -> None:
         told = {
-            "IMAGETYP": "Master Dark",
-            "EXPTIME": 60.0,
-            "GAIN": 100,
-            "BAYERPAT": "GRBG",
-            "CCD_TEMP": -15.0,
-            "FILTER": "V",
-            "XBINNING": 2,
-        }
+            "IMAGETYP": "Master Dark", "EXPTIME": 60.0, "GAIN": 100, "BAYERPAT": "GRBG", "CCD_TEMP": -15.0, "FILTER": "V", "XBINNING": 2,
+        }  # fmt: skip
         self.write("foreign.fits", np.full((12, 16), 300.0, np.float32), **told)
         facts = self.library.add(self.folder / "foreign.fits").facts
         self.assertEqual(
