@@ -112,6 +112,14 @@ def _keep(kept: Path, result: object) -> None:
     Path(begun.name).replace(kept)
 
 
+def _once(name: str, find: Callable[[], Any]) -> Any:
+    """Return what is kept under a name, found before if it is not there."""
+    kept = _found() / name
+    if not kept.is_file():
+        _keep(kept, find())
+    return pickle.loads(kept.read_bytes())
+
+
 _find, _look = starfind.stars_item, intake.look_batch
 # Items of work that find stars in the pixels they read.
 _ITEMS = (
@@ -146,13 +154,11 @@ def _looked(exposures: Sequence[ExposureFacts]) -> dict[str, PixelLook]:
     key = hashlib.sha256(repr([(Path(facts.path).stat().st_size, facts.cfa) for facts in exposures]).encode())
     for facts in exposures:
         key.update(Path(facts.path).read_bytes())
-    kept = _found() / f"{key.hexdigest()}-looks"
     paths = [facts.path for facts in exposures]
-    if not kept.is_file():
-        looks = _look(exposures)
-        _keep(kept, {paths.index(path): look for path, look in looks.items()})
-        return looks
-    return {paths[n]: look for n, look in pickle.loads(kept.read_bytes()).items()}
+    looks = _once(
+        f"{key.hexdigest()}-looks", lambda: {paths.index(path): look for path, look in _look(exposures).items()}
+    )
+    return {paths[n]: look for n, look in looks.items()}
 
 
 class _Pixels(threading.local):
@@ -174,10 +180,7 @@ def _by_pixels(find: Callable[..., Any]) -> Callable[..., Any]:
         mask = given.get("mask")
         told = repr((find.__name__, data.shape, data.dtype, sorted((k, v) for k, v in given.items() if k != "mask")))
         key = hashlib.sha256(data.tobytes() + (b"" if mask is None else mask.tobytes()) + told.encode()).hexdigest()
-        kept = _found() / f"{key}-pixels"
-        if not kept.is_file():
-            _keep(kept, find(data, **given))
-        return pickle.loads(kept.read_bytes())
+        return _once(f"{key}-pixels", lambda: find(data, **given))
 
     run.by_pixels = True  # type: ignore[attr-defined]
     return run
@@ -203,10 +206,8 @@ class _Known:
 
 def _fitted(*points: Any, **given: Any) -> JointFit | Failed:
     """Fit as `fit_jointly`, or remember what was fitted to the same points."""
-    kept = _found() / f"{hashlib.sha256(pickle.dumps((points, given))).hexdigest()}-fit"
-    if not kept.is_file():
-        _keep(kept, fit_jointly(*points, **given))
-    return pickle.loads(kept.read_bytes())  # type: ignore[no-any-return]
+    key = hashlib.sha256(pickle.dumps((points, given))).hexdigest()
+    return _once(f"{key}-fit", lambda: fit_jointly(*points, **given))  # type: ignore[no-any-return]
 
 
 @contextmanager
@@ -228,5 +229,5 @@ def remembering() -> Iterator[None]:
 
 
 def remember_stars(case: unittest.TestCase) -> None:
-    """Let a test of what follows looking and star finding remember both."""
+    """Let a test of what follows looking and star finding remember what they find, and fits."""
     case.enterContext(remembering())

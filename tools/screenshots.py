@@ -10,7 +10,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from PySide6.QtGui import QImage, QPixmap
+    from PySide6.QtGui import QImage
+    from PySide6.QtWidgets import QWidget
 
     from ulvar.desktop.shell.window import MainWindow
 
@@ -95,7 +96,7 @@ def measure_page(window: MainWindow, page: str, wait: Callable[[float], None]) -
     wait(0.5)
 
 
-def nights_panel(window: MainWindow, wait: Callable[[float], None]) -> QPixmap:
+def nights_panel(window: MainWindow, wait: Callable[[float], None], still: Callable[[QWidget], QImage]) -> QImage:
     """Return the target over nights, of a star that was eclipsed on most of nine nights."""
     from bench.made_nights import PERIOD, follow_star
     from PySide6.QtCore import QSettings
@@ -120,7 +121,7 @@ def nights_panel(window: MainWindow, wait: Callable[[float], None]) -> QPixmap:
         panel.shown.period.setValue(PERIOD)  # type: ignore[union-attr]
         panel.shown.fit.click()  # type: ignore[union-attr]
         ready()
-        picture = panel.grab()
+        picture = still(panel)
         panel.reject()
     return picture
 
@@ -162,12 +163,12 @@ def main() -> int:
             time.sleep(0.005)
             turns -= 1
 
-    def still() -> QImage:
-        """Return the window's picture as soon as it is twice the same: not in between two layouts."""
-        picture = window.grab().toImage()
+    def still(widget: QWidget) -> QImage:
+        """Return the picture of a window as soon as it is twice the same: not in between two layouts."""
+        picture = widget.grab().toImage()
         for _ in range(20):
             wait(0.2)
-            before, picture = picture, window.grab().toImage()
+            before, picture = picture, widget.grab().toImage()
             if picture == before:
                 break
         return picture
@@ -222,10 +223,10 @@ def main() -> int:
             wait(0.3)
         # What a job said at its end passes by; whether it is still there depends on the machine.
         window.toast.hide()
-        still().save(str(out / f"{name}.png"))
+        still(window).save(str(out / f"{name}.png"))
         sys.stderr.write(f"{name}.png\n")
     window.set_theme("dark")
-    nights_panel(window, wait).save(str(out / "nights.png"))
+    nights_panel(window, wait, still).save(str(out / "nights.png"))
     sys.stderr.write("nights.png\n")
     window.close()
     wait(0.2)

@@ -5,7 +5,7 @@ import unittest
 
 import numpy as np
 from bench.by_hand import light_by_integral
-from bench.plain_noise import likelihood
+from bench.plain_noise import covariance_of, likelihood
 
 from ulvar.engine import Failed
 from ulvar.lightcurves import (
@@ -251,11 +251,8 @@ class CorrelatedNoise(unittest.TestCase):
         np.testing.assert_allclose(np.sqrt(np.diag(found.covariance)[:3] / np.diag(mean)), 1, atol=0.05)
         self.assertTrue((found.covariance[3] == 0).all() and (found.covariance[:, 3] == 0).all())
         order = np.argsort(t)
-        best = np.abs(np.subtract.outer(t, t))
-        best = np.diag(sigma**2) + found.share * np.median(sigma) ** 2 * np.exp(-best / found.length_d)
-        np.testing.assert_allclose(
-            found.whitening, np.linalg.inv(np.linalg.cholesky(best[np.ix_(order, order)]))[:, np.argsort(order)], atol=1e-6
-        )
+        best = covariance_of(t[order], sigma[order], found.share, found.length_d)
+        np.testing.assert_allclose(found.whitening, np.linalg.inv(np.linalg.cholesky(best))[:, np.argsort(order)], atol=1e-6)
 
     def test_draws_are_like_the_noise(self) -> None:
         rng = np.random.default_rng(8)
