@@ -24,6 +24,7 @@ from types import FunctionType, ModuleType
 from typing import Any
 
 import numpy as np
+from tools.drawn import inside
 from tools.same import JULIAN, drops, keeps_anew, leaves, same, short, store, stored, today, weights
 from tools.shown import compare_shown
 
@@ -158,8 +159,10 @@ def _file(path: Path) -> Any:
                 ]
         except Exception:  # Whatever a test of damaged files left there.
             return "no FITS file"
-    if path.suffix in (".csv", ".json", ".toml", ".txt", ".ecsv", ".psv", ".md", ".html", ".svg", ".reg", ".xml"):
+    if path.suffix in (".csv", ".json", ".toml", ".txt", ".ecsv", ".psv", ".md", ".reg", ".xml"):
         return path.read_text(encoding="utf-8", errors="replace").splitlines()
+    if path.suffix in (".png", ".pdf", ".svg", ".html"):
+        return inside(path.read_bytes())
     return None
 
 

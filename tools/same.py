@@ -18,6 +18,7 @@ from pathlib import Path, PurePath
 from typing import Any
 
 import numpy as np
+from tools.drawn import drawn_parts, inside
 
 NUMBERS = Path(__file__).resolve().parent.parent / "tests" / "numbers"
 # An array is kept whole up to so many numbers, else as so many sums of its parts.
@@ -96,6 +97,11 @@ def leaves(value: Any, name: str = "", *, numbered: bool = True) -> Iterator[tup
         for part in parts:
             for n, (total, size) in enumerate(zip(*_sums(part))):
                 yield f"{name}~{n}", float(total), RELATIVE * float(size)
+    elif isinstance(value, bytes):
+        yield from _words("bytes", name) if (found := inside(value)) is None else leaves(found, name, numbered=numbered)
+    elif type(value).__name__ == "Figure":
+        for part, each in drawn_parts(value):
+            yield from leaves(each, f"{name} {part}", numbered=numbered)
     elif isinstance(value, list | tuple | set | frozenset | np.ndarray):
         each = sorted(value) if isinstance(value, set | frozenset) else list(value)
         if len(each) > 4 and is_dataclass(each[0]) and len({type(one) for one in each}) == 1:

@@ -5,13 +5,15 @@ import re
 from unittest import mock
 
 import numpy as np
+from matplotlib.figure import Figure
 from tools.cases import FolderCase
+from tools.held import note
 
 from tests.cli.support import Command
 from ulvar.astrometry import StarCatalogue, Wcs, offset_position, tangent_to_sky
 from ulvar.engine import OutputExists
 from ulvar.flows import Chart, ChartMark, around, is_colour, put_solution, write_chart
-from ulvar.flows.chart import _dec_text, _ra_text, angle_words, disc_size, draw_chart
+from ulvar.flows.chart import _dec_text, _lines, _ra_text, angle_words, disc_size, draw_chart
 from ulvar.frames import write_fits
 from ulvar.photometry import ListedStar
 
@@ -54,6 +56,8 @@ class Paper(FolderCase):
         self.assertEqual(len(names), 4)
         boxes = [t.get_window_extent(renderer) for t in names]
         self.assertFalse(any(a.overlaps(b) for i, a in enumerate(boxes) for b in boxes[:i]))
+        # More than there is room for beside one place.
+        draw_chart(Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0)], [9.0]), [ChartMark(f"s {k}", "check", 50.0, 10.0) for k in range(7)]))
 
     def test_a_body_has_its_way(self) -> None:
         track = tuple((3600.0 * h, *offset_position(50.0, 10.0, 0.1 * h - 0.2, 0.05 * h)) for h in range(9))
@@ -67,22 +71,16 @@ class Paper(FolderCase):
     def test_lines_of_round_steps_are_named_where_they_leave(self) -> None:
         for dec, side, names in (
             (10.0, 4.0, ["+9° 00′", "+10° 00′", "+11° 00′", "3h 15m", "3h 20m", "3h 25m"]),
-            (-30.0, 0.5, ["−30° 10′", "−30° 00′", "−29° 50′", "3h 19m 00s", "3h 19m 30s", "3h 20m 00s", "3h 20m 30s", "3h 21m 00s"]),
-            (
-                0.0,
-                0.5,
-                [
-                    "−0° 10′",
-                    "−0° 05′",
-                    "+0° 00′",
-                    "+0° 05′",
-                    "+0° 10′",
-                    *(f"3h {t}s" for t in ("19m 20", "19m 40", "20m 00", "20m 20", "20m 40")),
-                ],
-            ),
-        ):
+            (-30.0, 0.5, ["−30° 10′", "−30° 00′", "−29° 50′", *(f"3h {t}s" for t in ("19m 00", "19m 30", "20m 00", "20m 30", "21m 00"))]),
+            (0.0, 0.5, ["−0° 10′", "−0° 05′", "+0° 00′", "+0° 05′", "+0° 10′", *(f"3h {t}s" for t in ("19m 20", "19m 40", "20m 00", "20m 20", "20m 40"))]),
+        ):  # fmt: skip
             axes = draw_chart(Chart(50.0, dec, side, catalogue([(50.0, dec)], [9.0]))).axes[0]
             self.assertEqual([t.get_text() for t in axes.texts][: len(names)], names)
+        for side in np.geomspace(0.006, 60, 24):
+            axes = Figure().add_subplot()
+            _lines(axes, Chart(50.0, 10.0, float(side), catalogue([(50.0, 10.0)], [9.0])))
+            # Every step is held.
+            note("step", axes.figure)
 
     def test_each_name_stands_on_its_line(self) -> None:
         # Near a pole lines lean: at the other edge each is somewhere else.
@@ -130,8 +128,10 @@ class Paper(FolderCase):
         chart = Chart(50.0, 10.0, 1.0, catalogue([(50.0, 10.0), (50.1, 10.1)], [9.0, 10.0]))
         for ending, begin in ((".pdf", b"%PDF"), (".png", b"\x89PNG"), (".svg", b"<?xml")):
             path = self.folder / f"c{ending}"
-            write_chart(path, chart)
+            for twice in (path, self.folder / f"d{ending}"):
+                write_chart(twice, chart)
             self.assertTrue(path.read_bytes().startswith(begin))
+            self.assertEqual(path.read_bytes(), (self.folder / f"d{ending}").read_bytes())
             with (
                 self.assertRaises(OutputExists),
                 mock.patch("ulvar.flows.chart.draw_chart", side_effect=AssertionError("drawn for nothing")),

@@ -180,7 +180,8 @@ class Figures(FolderCase):
         for words in ("BJD (TDB) − 2461448, d", "target − comparisons, mag", "left,", "mmag", "depth", "ratio of radii"):
             self.assertIn(words, svg)
         self.assertIn("T, &lt;b&gt;", svg)
-        self.assertEqual((self.folder / "f.pdf").read_bytes(), figure_bytes(made, FigureStyle(), "pdf"))
+        for ending in ("pdf", "svg", "png"):
+            self.assertEqual((self.folder / f"f.{ending}").read_bytes(), figure_bytes(made, FigureStyle(), ending))
         with self.assertRaisesRegex(ValueError, ".pdf"):
             write_figure(self.folder / "f.gif", made)
 

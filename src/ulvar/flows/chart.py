@@ -12,6 +12,7 @@ import numpy as np
 
 from ulvar.astrometry import StarCatalogue, Wcs, tangent_plane, tangent_to_sky
 from ulvar.engine import F64Array, atomic_path
+from ulvar.flows.drawn import figure_contents
 from ulvar.photometry import ListedStar
 
 CHART_ENDINGS = (".pdf", ".png", ".svg")
@@ -96,7 +97,7 @@ def write_chart(path: Path, chart: Chart, *, replace: bool = False) -> None:
     if not 0 < chart.width_deg <= 90:
         raise ValueError("the side of a chart is over 0 and up to 90 degrees")
     with atomic_path(path, replace=replace) as temporary:
-        draw_chart(chart).savefig(temporary, format=path.suffix.lower()[1:], dpi=200)
+        temporary.write_bytes(figure_contents(draw_chart(chart), path.suffix.lower()[1:], 200))
 
 
 def draw_chart(chart: Chart) -> Any:

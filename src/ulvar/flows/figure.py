@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import math
 import tomllib
 from collections.abc import Sequence
@@ -15,6 +14,7 @@ import numpy as np
 from ulvar.engine import atomic_path
 from ulvar.flows.beneath import Beneath
 from ulvar.flows.curve import CurveResult
+from ulvar.flows.drawn import figure_contents
 from ulvar.lightcurves import Ephemeris
 
 FIGURE_ENDINGS = (".pdf", ".svg", ".png")
@@ -211,15 +211,7 @@ def figure_bytes(
         figure = Figure(figsize=(style.width_cm * _CM, style.height_cm * _CM), layout="constrained")
         FigureCanvasAgg(figure)
         _draw(figure, result, style, beneath if style.beneath else ())
-        return _contents(figure, kind, dots_per_inch or style.dots_per_inch)
-
-
-def _contents(figure: Any, kind: str, dots_per_inch: int) -> bytes:
-    held = io.BytesIO()
-    # Without a date, equal figures are equal files.
-    none = {"pdf": {"CreationDate": None}, "svg": {"Date": None}, "png": {}}[kind]
-    figure.savefig(held, format=kind, dpi=dots_per_inch, metadata=none)
-    return held.getvalue()
+        return figure_contents(figure, kind, dots_per_inch or style.dots_per_inch)
 
 
 def _draw(figure: Any, result: CurveResult, style: FigureStyle, beneath: Sequence[Beneath]) -> None:
@@ -358,7 +350,7 @@ def write_differences(path: Path, found: Ephemeris, style: FigureStyle | None = 
         raise ValueError(f"{path}: figures are written as {', '.join(FIGURE_ENDINGS)}")
     shown = style or FigureStyle(height_cm=8.0)
     with atomic_path(path, replace=replace) as temporary:
-        temporary.write_bytes(_contents(_differences(found, shown), ending[1:], shown.dots_per_inch))
+        temporary.write_bytes(figure_contents(_differences(found, shown), ending[1:], shown.dots_per_inch))
 
 
 def _differences(found: Ephemeris, style: FigureStyle) -> Any:
