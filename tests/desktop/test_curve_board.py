@@ -24,6 +24,8 @@ from ulvar.desktop.dialogs.figure import FigurePanel
 from ulvar.desktop.parts.plots import Points
 from ulvar.desktop.parts.zoomed import ZoomPlot, ruler_between
 from ulvar.engine import JobContext
+from ulvar.flows import figure_bytes
+from ulvar.frames import FrameError
 from ulvar.lightcurves import sample_posterior
 from ulvar.night import Night
 from ulvar.night.stations import run_curve, run_intake, run_measure, run_score
@@ -420,15 +422,25 @@ class Figures(CurveCase):
     def test_the_style_is_changed_and_figure_and_report_are_saved(self) -> None:
         # What a run left that broke off in the middle.
         self.window.settings.remove("figure style")
-        self.click(self.page.figure)
-        panel = self.window.exports.drawing
-        assert isinstance(panel, FigurePanel)
-        self.until(lambda: not panel.preview.pixmap().isNull(), 30, "the preview")
+        with mock.patch("ulvar.desktop.dialogs.figure.figure_bytes", wraps=figure_bytes) as drawing:
+            self.click(self.page.figure)
+            panel = self.window.exports.drawing
+            assert isinstance(panel, FigurePanel)
+            self.until(lambda: not panel.preview.pixmap().isNull(), 30, "the preview")
+            self.until(lambda: not panel._soon.isActive(), 10, "the pause after which it would be drawn again")
+            self.assertEqual(drawing.call_count, 1)
         before = panel.preview.pixmap().toImage()
         text = panel.lines.toPlainText()
         panel.lines.setPlainText(text.replace('points = "#20262b"', 'points = "#cc0000"'))
         self.until(lambda: panel.preview.pixmap().toImage() != before, 30, "another preview")
         self.look_at(panel)
+        # What could not be drawn is tried again.
+        red = panel.preview.pixmap().toImage()
+        with mock.patch("ulvar.desktop.dialogs.figure.figure_bytes", side_effect=FrameError("a", "no such letters")):
+            panel.lines.setPlainText(text.replace("grid = false", "grid = true"))
+            self.until(lambda: panel.problem.text() == "no such letters.", 10, "why")
+        panel.lines.setPlainText(panel.lines.toPlainText() + "\n")
+        self.until(lambda: panel.preview.pixmap().toImage() != red, 30, "the same style again")
         panel.lines.setPlainText(text.replace("width_cm = 18.0", "width_cm = 8.0").replace("height_cm = 12.0", "height_cm = 25.0"))
         self.until(lambda: panel.preview.pixmap().height() == panel.preview.height(), 30, "all of a tall figure")
         panel.lines.setPlainText(text.replace("width_cm = 18.0", "width_cm = 1.0"))

@@ -48,6 +48,8 @@ class FigurePanel(Panel):
         self._model, self._result, self._settings, self._beside = model, result, settings, beside
         self._beneath = model.curves.beneath(result.curve)
         self.style_now = FigureStyle()
+        # Of which the preview is, or is being drawn.
+        self._asked: FigureStyle | None = None
         row = QHBoxLayout()
         self.lines = QPlainTextEdit()
         mono = QFont("monospace")
@@ -104,6 +106,10 @@ class FigurePanel(Panel):
         self.tell("")
         self.action.setEnabled(True)
         self._settings.setValue(_KEY, self.lines.toPlainText())
+        # A line that was typed and taken back leaves the figure as it is drawn already.
+        if self.style_now == self._asked:
+            return
+        self._asked = self.style_now
         self._order += 1
         self._asker.ask(
             self._order,
@@ -116,6 +122,7 @@ class FigurePanel(Panel):
         if order != self._order:
             return
         if not isinstance(drawn, bytes):
+            self._asked = None
             self.tell(f"{drawn}.")
             return
         picture = QPixmap()
