@@ -67,6 +67,12 @@ class Means(FolderCase):
         self.assertAlmostEqual(s.difference_mag, float((differences / errors**2).sum() / (1 / errors**2).sum()), delta=1e-9)
         self.assertLess(s.difference_mag, 1.0)
 
+    def test_errors_along_both_axes_are_those_of_the_difference(self) -> None:
+        one, spread = row(3, 4), np.random.default_rng(2).normal(size=(4, 4))
+        one.fit.covariance[:4, :4] = spread @ spread.T
+        between = np.array([[-1, 0, 1, 0], [0, -1, 0, 1]]) @ spread
+        np.testing.assert_allclose(one.offset_error, np.sqrt((between**2).sum(axis=1)))
+
     def test_what_stands_off_is_left_away(self) -> None:
         rng = np.random.default_rng(4)
         offsets = np.array([6.0, -2.0]) + rng.normal(0, 0.015, (12, 2))

@@ -6,6 +6,7 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -25,6 +26,7 @@ from ulvar.flows.picture import caption_of
 from ulvar.flows.planes import _lost
 from ulvar.flows.positions import _best_way
 from ulvar.flows.report import _Section, _text_lines, _value
+from ulvar.flows.stack import _aligned as _aligned_as_asked
 from ulvar.flows.stackfile import time_cards
 from ulvar.flows.standard import known_by
 from ulvar.flows.starfind import FindTask, stars_item
@@ -305,6 +307,12 @@ class Refusals(FolderCase):
 
 
 class Told(unittest.TestCase):
+    def test_the_exposure_that_is_asked_for_is_a_mosaic_s_reference(self) -> None:
+        scored: list[Any] = [SimpleNamespace(facts=ExposureFacts(name)) for name in ("a", "b")]
+        with mock.patch("ulvar.flows.stack.align_mosaic") as mosaic:
+            _aligned_as_asked(scored, None, StackOptions(align="mosaic", reference="b"), JobContext())
+        self.assertIs(mosaic.call_args.args[2], scored[1])
+
     def test_numbers_of_a_report_have_two_digits_of_their_errors(self) -> None:
         for value, error, words in (
             (12.34567, 0.5, "12.35 ± 0.50"), (1234.6, 30.0, "1235 ± 30"), (12.34567, math.nan, "12.3457"), (1.5, 0.0, "1.5"), (math.nan, 1.0, "–"),

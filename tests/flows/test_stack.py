@@ -202,6 +202,18 @@ class Maps(Made):
             self.assertEqual(len(handle), 1)
 
 
+def in_colours(field: Field) -> list[ExposureFacts]:
+    """Write a field's exposures as a colour sensor that sees half as much again in red."""
+    made = []
+    for facts in field.write():
+        data = fitsio.read(facts.path)
+        data[::2, ::2] *= 1.5
+        cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "BAYERPAT": "RGGB", "DATE-OBS": "2027-02-11T20:00:00"}
+        write_fits(Path(facts.path), data, cards=cards, replace=True)
+        made.append(scan_file(facts.path))
+    return made
+
+
 class History(Made):
     def history(self, result: StackResult, exposures: list[ExposureFacts], x: int, y: int):  # type: ignore[no-untyped-def]
         by_path = {f.path: f for f in exposures}
@@ -254,12 +266,21 @@ class History(Made):
             self.assertEqual([v.fate for v in values], [Fate.TRAIL if k == SATELLITE else Fate.KEPT for k in range(COUNT)])
             self.assertEqual([Path(v.file).name for v in values], [f"light-{k}.fits" for k in range(COUNT)])
 
+    def test_of_a_colour_sensor(self) -> None:
+        exposures = in_colours(Field(self.folder, count=4))
+        result = self.stack(exposures)
+        assert result.stacked
+        for x, y in ((100, 90), (211, 160)):
+            found = self.history(result, exposures, x, y)
+            np.testing.assert_allclose(found.combined_adu, result.stacked.data[y, x], rtol=5e-4)
+
     def test_what_cannot_be_asked(self) -> None:
         exposures = Field(self.folder, count=4).write()
         result = self.stack(exposures)
         for x, y in ((-1, 5), (WIDTH, 5), (5, HEIGHT)):
             with self.assertRaisesRegex(ValueError, "outside the stack"):
                 self.history(result, exposures, x, y)
+        self.assertEqual(len(self.history(result, exposures, 0, 0).values), 4)
         Path(exposures[1].path).unlink()
         found = self.history(result, exposures, 100, 100)
         self.assertEqual([Path(f.file).name for f in found.failed], ["light-1.fits"])
@@ -323,13 +344,7 @@ class Proper(Made):
         self.assertEqual(self.stack(exposures).proper, "")
 
     def test_colours_that_were_mixed_are_told_by_neither_file(self) -> None:
-        exposures = []
-        for facts in Field(self.folder, count=4).write():
-            data = fitsio.read(facts.path)
-            cards = {"IMAGETYP": "light", "EXPTIME": 60.0, "BAYERPAT": "RGGB", "DATE-OBS": "2027-02-11T20:00:00"}
-            write_fits(Path(facts.path), data, cards=cards, replace=True)
-            exposures.append(scan_file(facts.path))
-        result = self.stack(exposures, proper=True)
+        result = self.stack(in_colours(Field(self.folder, count=4)), proper=True)
         for path in (result.output, result.proper):
             header = fitsio.read_header(path)
             self.assertNotIn("BAYERPAT", header)

@@ -6,6 +6,7 @@ import signal
 import threading
 import time
 from pathlib import Path
+from unittest import mock
 
 import cv2
 import fitsio
@@ -16,7 +17,7 @@ from tools.cases import FolderCase, files_under
 from tests.cli.support import Command
 from ulvar.engine import JobContext
 from ulvar.flows import Arrivals, Event, RunningStack, StackOptions, Watch, find_all, stack_exposures
-from ulvar.frames import header_of, read_plane, robust_spread, scan_file
+from ulvar.frames import ExposureFacts, Role, header_of, read_plane, robust_spread, scan_file
 from ulvar.simulation import Psf, add_stars
 
 
@@ -199,6 +200,17 @@ class Watching(Command):
         self.assertEqual(sorted((Path(s.output).name, s.exposures) for s in stacks), [("R.fits", 2), ("V.fits", 2)])
         self.assertTrue((self.out / "masters").is_dir() and (self.out / "calibrated").is_dir())
         self.assertFalse([f for f in files_under(self.folder) if ".ulvar" in f])
+
+    def test_masters_wait_while_their_frames_arrive(self) -> None:
+        watched, made = Watch(self.raw, self.out, JobContext()), []
+        arrivals = [([ExposureFacts(f"{k}", role=Role.DARK) for k in range(count)], []) for count in (1, 2, 0)]
+        with (
+            mock.patch.object(watched.arrivals, "poll", side_effect=arrivals),
+            mock.patch.object(watched, "_make_masters", side_effect=lambda: made.append(len(watched._frames)) or ()),
+        ):
+            for _ in arrivals:
+                list(watched.step())
+        self.assertEqual(made, [3])
 
     def test_fields_that_overlap_are_stacks_of_their_own(self) -> None:
         for k in range(4):
