@@ -162,7 +162,9 @@ class Meant(ScoredCase):
         self.idle()
         self.assertEqual(len(self.model.exposures()), count + 1)
         self.assertEqual(self.window.actions_by_command["undo"].text(), "Undo: add more")
-        self.assertFalse(self.model.jobs.add_folders([more]), "it is there already")
+        with mock.patch.object(QFileDialog, "getExistingDirectory", return_value=str(more)):
+            self.window.command("add folder")
+        self.assertEqual(self.messages[-1], "This folder is in the night already, or something runs.")
         self.model.undo.undo()
         self.idle()
         self.assertEqual(len(self.model.exposures()), count)
@@ -381,17 +383,12 @@ class Meant(ScoredCase):
 
         with mock.patch("ulvar.desktop.models.jobs.run_score", wait):
             self.assertTrue(self.model.jobs.run_station("combine", "score"))
-        asked: list[str] = []
-
-        def answer(_parent: object, _title: str, text: str, *_: object) -> QMessageBox.StandardButton:
-            asked.append(text)
-            return QMessageBox.StandardButton.Cancel
-
-        with mock.patch.object(QMessageBox, "question", answer):
+        with mock.patch.object(QMessageBox, "question", return_value=QMessageBox.StandardButton.Cancel) as asked:
             self.assertFalse(self.window.close())
         self.assertTrue(self.window.isVisible() and self.model.jobs.busy)
-        self.assertEqual(len(asked), 1)
-        self.assertIn("What is finished is kept", asked[0])
+        (_, _, words, offered, first) = asked.call_args.args
+        self.assertIn("What is finished is kept", words)
+        self.assertEqual((offered, first), (QMessageBox.StandardButton.Close | first, QMessageBox.StandardButton.Cancel))
         with mock.patch.object(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Close):
             self.assertTrue(self.window.close())
         self.assertEqual(self.model.jobs.job.state, "stopped")

@@ -60,6 +60,7 @@ class PathBar(ScoredCase):
                 (bar.job_name.text(), bar.job_bar.value(), bar.job_bar.maximum(), bar.job_left.text()), ("Aligning", 4, 10, words)
             )
         self.assertTrue(bar.job.isVisible())
+        self.look_at(bar.job)
         bar._job()
         self.assertFalse(bar.job.isVisible())
         self.assertIn("Ctrl+K", bar.find_button.text())
