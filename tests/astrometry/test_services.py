@@ -250,12 +250,9 @@ class Services(Command):
         ):  # fmt: skip
             self.assertRaises(ValueError, make)
         for words in (
-            ["--at", "1,2"],
-            ["--query", "x", "--at", "1,2", "--radius", "1"],
-            [],
-            ["--query", "x", "--most", "0"],
+            ["--at", "1,2"], ["--query", "x", "--at", "1,2", "--radius", "1"], [], ["--query", "x", "--most", "0"],
             ["--at", "1,2", "--radius", "1", "--async"],
-        ):
+        ):  # fmt: skip
             code, _, _ = self.ulvar("catalogue", "fetch", "--service", "http://a.invalid", "--out", self.folder / "c", *words)
             self.assertEqual(code, 2, words)
         empty = self.folder / "none.vot"

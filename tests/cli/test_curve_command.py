@@ -107,13 +107,10 @@ class CurveCommand(Command):
         table = self.table("one.csv", 0, 0.0, depth=False)
         out = self.folder / "c.csv"
         for words, told in (
-            (("--detrend", "moon"), "moon"),
-            (("--law", "1"), "U1,U2"),
-            (("--law", "0.9,0.9", "--model", "transit"), "limb"),
-            (("--harmonics", "40", "--model", "sine"), "harmonics"),
-            (("--around", "-1", "--model", "sine"), "above 0"),
+            (("--detrend", "moon"), "moon"), (("--law", "1"), "U1,U2"), (("--law", "0.9,0.9", "--model", "transit"), "limb"),
+            (("--harmonics", "40", "--model", "sine"), "harmonics"), (("--around", "-1", "--model", "sine"), "above 0"),
             (("--with", self.folder / "gone.csv"), "gone.csv"),
-        ):
+        ):  # fmt: skip
             with self.subTest(told):
                 code, body = self.json("curve", table, "--out", out, *words)
                 self.assertEqual(code, 2, body)

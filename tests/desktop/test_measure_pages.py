@@ -211,11 +211,8 @@ class Pages(SolvedCase):
 
     def test_words_reach_all_of_it(self) -> None:
         for word, page in (
-            ("page aperture", "aperture"),
-            ("page whole", "whole"),
-            ("page comparisons", "comparisons"),
-            ("page measured", "measured"),
-        ):
+            ("page aperture", "aperture"), ("page whole", "whole"), ("page comparisons", "comparisons"), ("page measured", "measured"),
+        ):  # fmt: skip
             self.window.command(word)
             self.quiet()
             self.assertEqual((self.model.station, self.board.page), ("measure", page))

@@ -62,13 +62,8 @@ class Asked(ScoredCase):
             mock.patch.object(self.window.sky, "show_file") as shown,
         ):  # fmt: skip
             for station, what in (
-                ("combine", "watch"),
-                ("plate", ""),
-                ("intake", ""),
-                ("combine", "watch"),
-                ("intake", ""),
-                ("intake", ""),
-            ):
+                ("combine", "watch"), ("plate", ""), ("intake", ""), ("combine", "watch"), ("intake", ""), ("intake", ""),
+            ):  # fmt: skip
                 self.window._show_made(station, what)
         self.assertEqual((done.call_args_list, shown.call_args_list), ([mock.call("rescan")] * 2, [mock.call(*running)]))
 

@@ -8,8 +8,10 @@ from PySide6.QtCore import QEvent, QPoint, QRect, Qt
 from PySide6.QtGui import QHelpEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QToolTip, QWhatsThis, QWidget
+from tools.held import note
 
 from tests.desktop.scored import ScoredCase
+from ulvar.desktop.picture.stretch import COLOURS, STRETCHES
 from ulvar.registration import Transform
 
 
@@ -87,6 +89,23 @@ class PathBar(ScoredCase):
         QTest.keyClick(finder.field, Qt.Key.Key_Down)
         self.assertEqual(finder.list.currentRow(), rows - 1)
         finder.hide()
+        note("known", [(entry.text, entry.keys, entry.tip) for entry in finder._known if not entry.text.startswith("Open recent")])
+        known, foot = {entry.text: entry.run for entry in finder._known}, self.sky.foot
+        for words, names, box in (("Stretch", STRETCHES, foot.stretch_box), ("Colour table", COLOURS, foot.colour_box)):
+            for name in reversed(names):
+                known[f"{words}: {name}"]()
+                self.assertEqual(box.currentText(), name)
+
+    def test_a_place_half_a_pixel_beyond_the_edge_is_not_in_the_exposure(self) -> None:
+        wide, high = (getattr(self.model.facts(self.model.current), side) for side in ("width", "height"))
+        with (
+            mock.patch.object(type(self.sky), "plate", SimpleNamespace(pixel=lambda *place: place)),
+            mock.patch.object(self.window.commands._going, "_show") as shown,
+        ):
+            for off in (-0.6, -0.4):
+                for place in ((off, 5.0), (wide + off, 5.0), (5.0, off), (5.0, high + off)):
+                    self.window.commands._going.to_sky(*place)
+        self.assertEqual([call.args for call in shown.call_args_list], [(wide - 0.6, 5.0), (5.0, high - 0.6), (-0.4, 5.0), (5.0, -0.4)])
 
     def test_the_brush_grows_both_ways_and_curves_need_others(self) -> None:
         with mock.patch.object(self.model, "stretch_brush") as stretched:

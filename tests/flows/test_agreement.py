@@ -43,12 +43,8 @@ class Sky:
         found = found[np.argsort(-found[:, 2], kind="stable")]
         columns = {key: np.full(len(found), 3.0) for key in StarTable.__dataclass_fields__}
         columns |= {
-            "x": found[:, 0],
-            "y": found[:, 1],
-            "flux": found[:, 2],
-            "snr": found[:, 2] / 20,
-            "flags": np.zeros(len(found), np.int64),
-        }
+            "x": found[:, 0], "y": found[:, 1], "flux": found[:, 2], "snr": found[:, 2] / 20, "flags": np.zeros(len(found), np.int64),
+        }  # fmt: skip
         facts = ExposureFacts(name, width=WIDTH, height=HEIGHT)
         return Scored(facts, StarTable(**columns), ExposureQuality(len(found), 3.0, 0.1, 100.0, 5.0, 1e4, 0, score))
 

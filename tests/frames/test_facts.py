@@ -243,14 +243,9 @@ class UserFacts(unittest.TestCase):
 
     def test_wrong_ones_are_told(self) -> None:
         for name, text, message in (
-            ("nope", "1", "unknown fact 'nope'"),
-            ("gain", "abc", "gain=abc"),
-            ("site", "1", "site=1"),
-            ("binning", "0", "binning=0"),
-            ("clock_s", "nan", "clock_s=nan"),
-            ("row_us", "inf", "row_us=inf"),
-            ("path", "x", "unknown fact"),
-        ):
+            ("nope", "1", "unknown fact 'nope'"), ("gain", "abc", "gain=abc"), ("site", "1", "site=1"), ("binning", "0", "binning=0"),
+            ("clock_s", "nan", "clock_s=nan"), ("row_us", "inf", "row_us=inf"), ("path", "x", "unknown fact"),
+        ):  # fmt: skip
             with self.assertRaisesRegex(ValueError, message):
                 with_user_facts(ExposureFacts("x"), {name: text})
 

@@ -215,13 +215,8 @@ class Lying(FolderCase):
         data = np.arange(1200, dtype=np.uint16).reshape(30, 40)
         source = Path(self.write("a.fits", data))
         for name in (
-            b"\xff\xfe.fits",
-            b"new\nline.fits",
-            b"a'b\"c%s{0}[x].fits",
-            b"-dash.fits",
-            b"n" * 250 + b".fits",
-            "µ°é.fits".encode(),
-        ):
+            b"\xff\xfe.fits", b"new\nline.fits", b"a'b\"c%s{0}[x].fits", b"-dash.fits", b"n" * 250 + b".fits", "µ°é.fits".encode(),
+        ):  # fmt: skip
             place = self.folder / os.fsdecode(name)
             place.write_bytes(source.read_bytes())
             np.testing.assert_array_equal(read_plane(str(place)), data)

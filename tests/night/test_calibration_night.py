@@ -416,12 +416,9 @@ class Changes(MadeNight):
         RUNNERS["intake"](night, JobContext())
         entries = [(f.code, Path(p).name) for f in night.findings() for p in f.files]
         for wanted in (
-            ("unreadable", "zero.fits"),
-            ("truncated", "cut.fits"),
-            ("unreadable", "text.fits"),
-            ("no_pixels", "nan.fits"),
+            ("unreadable", "zero.fits"), ("truncated", "cut.fits"), ("unreadable", "text.fits"), ("no_pixels", "nan.fits"),
             ("constant", "even.fits"),
-        ):
+        ):  # fmt: skip
             self.assertEqual(entries.count(wanted), 1, wanted)
         self.run_to(night, "masters", "calibrate")
         self.assertEqual(len(night.products_of("calibrated")), 6)

@@ -219,10 +219,7 @@ class Settings(unittest.TestCase):
     def test_validation(self) -> None:
         settings = NightSettings()
         for section, name, value in (
-            ("combine", "low", 0),
-            ("masters", "age_d", -1),
-            ("measure", "centre", "there"),
-            ("curve", "model", "x"),
-        ):
+            ("combine", "low", 0), ("masters", "age_d", -1), ("measure", "centre", "there"), ("curve", "model", "x"),
+        ):  # fmt: skip
             with self.assertRaises(ValueError):
                 setattr(getattr(settings, section), name, value)

@@ -198,13 +198,9 @@ class Kept(SixExposures):
         self.assertEqual(preparation_of(night, night.exposures).trim.text, "[3:80,1:60]")
         # Nor is there anything to do for what works on lights.
         for run in (
-            stations.run_growth,
-            stations.run_measure,
-            stations.run_field,
-            stations.run_bodies,
-            stations.run_pair,
+            stations.run_growth, stations.run_measure, stations.run_field, stations.run_bodies, stations.run_pair,
             stations.run_plate_harder,
-        ):
+        ):  # fmt: skip
             told = run(night, JobContext())
             station = "measure" if run in (stations.run_growth, stations.run_measure, stations.run_field) else "plate"
             self.assertEqual((told.station, told.problem, told.failed), (station, "there is no light to work on", 0))

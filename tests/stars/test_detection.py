@@ -147,12 +147,9 @@ class Rejected(unittest.TestCase):
         noise = np.random.default_rng(1).normal(100, 5, (300, 400)).astype(np.float32)
         self.assertLessEqual(len(find_stars(noise).stars), 1)
         for image in (
-            np.full((50, 60), 7.0, "f4"),
-            np.full((220, 320), 300.0, "f4"),
-            np.full((50, 60), np.nan, "f4"),
-            np.zeros((9, 9), "f4"),
+            np.full((50, 60), 7.0, "f4"), np.full((220, 320), 300.0, "f4"), np.full((50, 60), np.nan, "f4"), np.zeros((9, 9), "f4"),
             noise[:12, :12],
-        ):
+        ):  # fmt: skip
             self.assertEqual(len(find_stars(np.ascontiguousarray(image)).stars), 0)
 
     def test_mask_hides_and_saturation_flags(self) -> None:
