@@ -47,14 +47,14 @@ def _pages(contents: bytes) -> Iterator[str]:
 
 
 def inside(contents: bytes) -> Any:
-    """Return what a file draws: levels of a picture, lines of a page; what kind of thing anything else is."""
+    """Return what a file draws: levels of a picture, lines of a page; None for anything else."""
     if contents.startswith(b"\x89PNG"):
         return picture(contents)
     if contents.startswith(b"%PDF"):
         return list(_pages(contents))
     if contents.startswith((b"<?xml", b"<svg", b"<!DOCTYPE")):
         return _alike(contents.decode("utf-8"))
-    return "bytes"
+    return None
 
 
 def drawn_parts(figure: Any) -> Iterator[tuple[str, Any]]:
