@@ -52,7 +52,7 @@ def inside(contents: bytes) -> Any:
         return picture(contents)
     if contents.startswith(b"%PDF"):
         return list(_pages(contents))
-    if contents.startswith((b"<?xml", b"<svg", b"<!DOCTYPE")):
+    if contents[:9].lower().startswith((b"<?xml", b"<svg", b"<!doctype")):
         return _alike(contents.decode("utf-8"))
     return None
 
