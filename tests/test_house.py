@@ -1,17 +1,21 @@
 """The house stays in order: short files, each with a word of what it is for."""
 
 import ast
+import fcntl
 import json
 import os
 import sys
 import tempfile
+import threading
 import types
 import unittest
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
 import tools.same
+from tools import kept
 from tools.held import held
 from tools.same import leaves, same
 
@@ -99,3 +103,27 @@ class Held(unittest.TestCase):
             tools.same.stored.cache_clear()
             self.assertEqual(self.problems(size=2.0, word="up"), "")
             self.assertIn("found[size]", self.problems(size=2.001, word="on"))
+
+
+class Compiled(unittest.TestCase):
+    def test_by_one_process_while_others_wait_for_it(self) -> None:
+        asked: list[Any] = []
+        routine: Any = types.SimpleNamespace(_cache_file=types.SimpleNamespace(_index_path="a routine of nobody"))
+        with mock.patch.object(kept, "_load_overload", lambda *_: asked.pop(0)), kept._place("a routine of nobody").open("ab") as other:
+            fcntl.flock(other, fcntl.LOCK_EX)
+            # Not there, and being compiled by another: there when that one is done.
+            asked += [None, "compiled"]
+            threading.Timer(0.2, lambda: fcntl.flock(other, fcntl.LOCK_UN)).start()
+            self.assertEqual((kept._load_or_lock(routine, "sig", None), asked, kept._own), ("compiled", [], {}))
+            asked += [None, None]
+            self.assertIsNone(kept._load_or_lock(routine, "sig", None))
+            with self.assertRaises(BlockingIOError):
+                fcntl.flock(other, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            with mock.patch.object(kept, "_save_overload") as saved:
+                kept._save_and_unlock(routine, "sig", "made")
+            saved.assert_called_once_with(routine, "sig", "made")
+            fcntl.flock(other, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            # One that does not come to an end is not waited for.
+            asked += [None, None]
+            with mock.patch.object(kept, "_LONGEST", 0.05):
+                self.assertEqual((kept._load_or_lock(routine, "sig", None), kept._own), (None, {}))
