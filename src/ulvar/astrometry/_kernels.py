@@ -247,7 +247,11 @@ def patterns_of_zone(zone, size, height, zone_start, ra, star, vec, wanted, most
                 np.empty((more, 4), dtype=np.int32), np.empty((more, 4), dtype=np.float32),
                 np.empty(more, dtype=np.float32),
             )  # fmt: skip
-            wider[:count], longer[:count], further[:count] = stars[:count], codes[:count], lengths[:count]
+            # Value by value: slices that are copied take seconds to compile, for what would tell of shapes that differ.
+            for k in range(count):
+                for j in range(4):
+                    wider[k, j], longer[k, j] = stars[k, j], codes[k, j]
+                further[k] = lengths[k]
             stars, codes, lengths, room = wider, longer, further, more
         for k in range(made):
             for j in range(4):

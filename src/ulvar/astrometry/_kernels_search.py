@@ -171,7 +171,7 @@ def look_up(
                     for form in range(8):
                         mirrored = form & 1
                         ci, di = c0, d0
-                        ordered[:] = pattern
+                        ordered[0], ordered[1], ordered[2], ordered[3] = pattern[0], pattern[1], pattern[2], pattern[3]
                         if form & 2:
                             ci, di = 1.0 - ci, 1.0 - di
                             ordered[0], ordered[1] = pattern[1], pattern[0]

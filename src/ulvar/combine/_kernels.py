@@ -21,10 +21,13 @@ from ulvar.combine._kernels_rows import (
     all_unknown,
     any_unknown,
     between,
+    copy,
     exchange,
     finish,
     load,
     median_of_spreads,
+    middle_of,
+    scale,
     sort_block,
     suspects,
 )
@@ -86,7 +89,7 @@ def _there(stack, y, x0, size, here):
 @numba.njit(nogil=True, cache=True, error_model="numpy")
 def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, squares):
     """Sums of the deviations from the first frame's values; returns the frames' weight and whether all values were known."""
-    base[:] = _run(stack, here[0], y, x0, size)
+    copy(_run(stack, here[0], y, x0, size), base)
     total[:] = 0.0
     squares[:] = 0.0
     four = np.empty(4, dtype=np.float64)
@@ -108,8 +111,8 @@ def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, 
         while j < m:
             add_one(_run(stack, here[j], y, x0, size), base, total, squares)
             j += 1
-        plain[:] = total
-        total *= weights[0]
+        copy(total, plain)
+        scale(total, weights[0])
         return weights[0] * m, not any_unknown(plain)
     plain[:] = 0.0
     j = 0
@@ -120,7 +123,7 @@ def _sum_whole(stack, weights, equal, y, x0, size, here, m, base, total, plain, 
             _run(stack, a, y, x0, size), _run(stack, b, y, x0, size), _run(stack, c, y, x0, size), _run(stack, d, y, x0, size),
             four, base, total, plain, squares,
         )  # fmt: skip
-        weight += four.sum()
+        weight += four[0] + four[1] + four[2] + four[3]
         j += 4
     while j < m:
         add_one_weighted(_run(stack, here[j], y, x0, size), weights[here[j]], base, total, plain, squares)
@@ -146,7 +149,7 @@ def _sort_whole(stack, y, x0, size, here, m, early, late, buffer):
     begun = j
     while j < stack.shape[0]:
         if j < m:
-            buffer[j, :size] = _run(stack, here[j], y, x0, size)
+            copy(_run(stack, here[j], y, x0, size), _row(buffer, j, size))
         else:
             buffer[j, :size] = np.float32(np.inf)
         j += 1
@@ -289,11 +292,11 @@ def combine_rows(
             if method != MEAN:
                 _sort_whole(stack, row, x0, size, here, m, early, late, buffer)
                 if m % 2 == 1:
-                    middle[:] = _row(buffer, m // 2, size)
+                    copy(_row(buffer, m // 2, size), middle)
                 else:
-                    middle[:] = np.float32(0.5) * (_row(buffer, m // 2 - 1, size) + _row(buffer, m // 2, size))
+                    middle_of(_row(buffer, m // 2 - 1, size), _row(buffer, m // 2, size), middle)
             if method == MEDIAN:
-                out_row[:] = middle
+                copy(middle, out_row)
             kept_row[:] = m
             if mapped:
                 low_out[y, x0 : x0 + size] = 0
