@@ -6,6 +6,7 @@ import math
 import re
 import zlib
 from collections.abc import Iterator, Sequence
+from functools import cache
 from itertools import chain, islice
 from pathlib import Path
 
@@ -18,6 +19,7 @@ from tools.same import keeps_anew
 # What is read of a part, in sight and beside the pointer or aloud, and what it is set to.
 _READ = ("text", "plainText", "title", "placeholderText", "currentText")
 _SAID = ("text", "title", "placeholderText", "currentText", "value", "toolTip", "accessibleName")
+_STATE = ("enabled", "checked", "readOnly", "tabChangesFocus")
 _SET = ("kind", "minimum", "maximum", "singleStep", "decimals", "prefix", "suffix", "alignment", "wordWrap")
 # How any part is reached, and its size.
 _PLAIN: dict[str, object] = {
@@ -29,6 +31,13 @@ BLOCK, ACROSS, OTHER = 8, 160, 14
 # The same of a window in a test: a block of `ANY` is not compared, `LEFT_FEW` blocks may look otherwise, and what `LEFT_MANY` blocks of
 # another run show otherwise is not held.
 LEFT_BLOCK, LEFT_OTHER, LEFT_FEW, LEFT_MANY, ANY = 16, 5, 1, 40, 255
+
+
+@cache
+def _properties(kind: type[QWidget], names: Sequence[str]) -> tuple[str, ...]:
+    """Return those of these properties that parts of a kind have; ``kind`` is one that is given to them."""
+    meta = kind.staticMetaObject
+    return tuple(name for name in names if name == "kind" or meta.indexOfProperty(name) >= 0)
 
 
 def _ways(widget: QWidget) -> str:
@@ -59,13 +68,12 @@ def told(part: QWidget) -> list[str]:
         if not widget.isVisibleTo(part) or widget.metaObject().className().startswith("QScroll"):
             continue
         corner = widget.mapTo(part, QPoint(0, 0))
-        said = [widget.property(name) for name in _SAID]
+        kind = type(widget)
+        said = [widget.property(name) for name in _properties(kind, _SAID)]
         # How long work will take is the machine's.
         words = [re.sub(r"About \d+ \w+", "About", str(word)) for word in said if word not in (None, "")]
-        state = [
-            name for name in ("enabled", "checked", "readOnly", "tabChangesFocus") if widget.property(name) is True
-        ]
-        state += [f"{name}={value}" for name in _SET if (value := widget.property(name)) is not None]
+        state = [name for name in _properties(kind, _STATE) if widget.property(name) is True]
+        state += [f"{name}={value}" for name in _properties(kind, _SET) if (value := widget.property(name)) is not None]
         if isinstance(widget, QComboBox):
             state += [f"{widget.itemText(n)} {widget.itemData(n, _TIP) or ''}" for n in range(widget.count())]
         place = f"{corner.x()},{corner.y()} {widget.width()}x{widget.height()}"
