@@ -54,7 +54,8 @@ class _Shown:
 
 def _busy(window: Any) -> bool:
     """Whether a window still works, or what it waits for has not come in within two seconds."""
-    from PySide6.QtWidgets import QApplication, QLabel
+    from PySide6.QtCore import QAbstractAnimation
+    from PySide6.QtWidgets import QApplication, QLabel, QLineEdit
 
     if window.model.jobs.busy or window.model.curves.coming:
         return True
@@ -62,6 +63,10 @@ def _busy(window: Any) -> bool:
     def waits() -> bool:
         # "Being measured…" and its like; a button that opens something is none.
         coming = (each for each in window.findChildren(QLabel) if type(each) is QLabel and each.text().endswith("…"))
+        # The button that clears a field comes and goes by degrees.
+        fades = (one for field in window.findChildren(QLineEdit) for one in field.findChildren(QAbstractAnimation))
+        if any(one.state() == QAbstractAnimation.State.Running for one in fades):
+            return True
         return bool(window.sky.shown_path and not window.sky.settled) or any(each.isVisible() for each in coming)
 
     end = time.monotonic() + 2.0
